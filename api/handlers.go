@@ -1,0 +1,412 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/hub"
+	"idleember/store"
+)
+
+// handlers implement the contract.
+type handlers struct{ s *Server }
+
+var errChanged = errors.New("somebody changed this meanwhile; load it again and repeat your change")
+
+func actor(ctx context.Context) access.Actor {
+	a, _ := ctx.Value(actorKey{}).(access.Actor)
+	return a
+}
+
+func from(ctx context.Context) string {
+	f, _ := ctx.Value(fromKey{}).(string)
+	return f
+}
+
+func cookie(value string, life time.Duration) *string {
+	c := http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
+	if value == "" {
+		c.MaxAge = -1
+	}
+	text := c.String()
+	return &text
+}
+
+func (h *handlers) GetSetup(context.Context, GetSetupRequestObject) (GetSetupResponseObject, error) {
+	return GetSetup200JSONResponse{Needed: h.s.hub.SetupCode() != "", Zones: zones}, nil
+}
+
+func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
+	b := r.Body
+	owner := hub.NewMember{Account: b.Account, Password: b.Password}
+	if b.Person != nil {
+		owner.Name = *b.Person
+	}
+	settings := site.Hub{Name: b.Name, Latitude: b.Latitude, Longitude: b.Longitude, Zone: b.Zone}
+	if err := h.s.hub.SetUp(ctx, b.Code, from(ctx), settings, owner); err != nil {
+		return nil, err
+	}
+	in, err := h.signIn(ctx, b.Account, b.Password)
+	return SetUp201JSONResponse{in}, err
+}
+
+func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
+	in, err := h.signIn(ctx, r.Body.Account, r.Body.Password)
+	return SignIn201JSONResponse{in}, err
+}
+
+func (h *handlers) signIn(ctx context.Context, account, password string) (SignedInJSONResponse, error) {
+	key, err := h.s.hub.SignIn(ctx, account, password, from(ctx))
+	if err != nil {
+		return SignedInJSONResponse{}, err
+	}
+	a, _, err := h.s.hub.Who(key, from(ctx))
+	return SignedInJSONResponse{Body: me(a), Headers: SignedInResponseHeaders{SetCookie: cookie(key, hub.SessionLife)}}, err
+}
+
+func me(a access.Actor) Me { return Me{Account: a.ID, Name: a.Name, Role: Role(a.Role)} }
+
+func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (GetSessionResponseObject, error) {
+	return GetSession200JSONResponse(me(actor(ctx))), nil
+}
+
+func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
+	id, _ := ctx.Value(passKey{}).(string)
+	err := h.s.hub.EndPass(ctx, actor(ctx), id)
+	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie("", 0)}}, err
+}
+
+func (h *handlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+	list, err := h.s.hub.Tokens(ctx, actor(ctx))
+	out := ListTokens200JSONResponse{}
+	for _, x := range list {
+		out = append(out, Token{Id: x.ID, Name: x.Name, Created: time.UnixMilli(x.Created)})
+	}
+	return out, err
+}
+
+func (h *handlers) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
+	key, x, err := h.s.hub.NewToken(ctx, actor(ctx), r.Body.Name)
+	return AddToken201JSONResponse{Id: x.ID, Name: x.Name, Token: key}, err
+}
+
+func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
+	return EndToken204Response{}, h.s.hub.EndPass(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) hub(v site.Hub) (Hub, *string) {
+	sum := fnv.New64a()
+	_, _ = fmt.Fprintf(sum, "%+v", v)
+	etag := `"` + strconv.FormatUint(sum.Sum64(), 36) + `"`
+	st := h.s.hub.Status()
+	mqttOpen := !loopback(h.s.o.MQTT)
+	return Hub{Name: v.Name, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
+		Http: h.s.o.HTTP, Mqtt: h.s.o.MQTT, Open: !loopback(h.s.o.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
+}
+
+func (h *handlers) GetHub(ctx context.Context, _ GetHubRequestObject) (GetHubResponseObject, error) {
+	v, err := h.s.hub.Settings(ctx, actor(ctx))
+	body, etag := h.hub(v)
+	return GetHub200JSONResponse{Body: body, Headers: GetHub200ResponseHeaders{ETag: etag}}, err
+}
+
+func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (ChangeHubResponseObject, error) {
+	v, err := h.s.hub.ChangeHub(ctx, actor(ctx), func(v *site.Hub) error {
+		if _, etag := h.hub(*v); r.Params.IfMatch != nil && *r.Params.IfMatch != *etag {
+			return errChanged
+		}
+		set(&v.Name, r.Body.Name)
+		set(&v.Latitude, r.Body.Latitude)
+		set(&v.Longitude, r.Body.Longitude)
+		set(&v.Zone, r.Body.Zone)
+		return nil
+	})
+	body, etag := h.hub(v)
+	return ChangeHub200JSONResponse{Body: body, Headers: ChangeHub200ResponseHeaders{ETag: etag}}, err
+}
+
+// set changes a field where there is a new value.
+func set[T any](field *T, v *T) {
+	if v != nil {
+		*field = *v
+	}
+}
+
+func (h *handlers) GetNow(ctx context.Context, _ GetNowRequestObject) (GetNowResponseObject, error) {
+	snap, err := h.s.hub.Now(ctx, actor(ctx))
+	return GetNow200JSONResponse(snapshot(snap)), err
+}
+
+func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLiveResponseObject, error) {
+	x := stream{s: h.s, ctx: ctx}
+	set(&x.lastID, r.Params.LastEventID)
+	a := actor(ctx)
+	pass, _ := ctx.Value(passKey{}).(string)
+	x.credential = func() (access.Actor, bool) { return h.s.hub.Still(a, pass) }
+	return x, nil
+}
+
+func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (GetHistoryResponseObject, error) {
+	q := hub.Range{To: time.Now()}
+	set(&q.To, r.Params.To)
+	q.From = q.To.Add(-24 * time.Hour)
+	set(&q.From, r.Params.From)
+	set(&q.Points, r.Params.Points)
+	out := GetHistory200JSONResponse{}
+	for _, q.Series = range r.Params.Series {
+		got, err := h.s.hub.History(ctx, actor(ctx), q)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, history(got))
+	}
+	return out, nil
+}
+
+func history(x hub.History) History {
+	out := History{Series: x.Series, Name: x.Name, Unit: x.Unit, Kind: Kind(x.Kind), Decimals: x.Decimals, From: x.From, To: x.To,
+		StepMs: x.Step.Milliseconds(), HoldMs: x.Hold.Milliseconds(), T: []int64{}, Gaps: [][]int64{}}
+	for _, g := range x.Gaps {
+		out.Gaps = append(out.Gaps, []int64{g.From, g.To})
+	}
+	if x.Buckets == nil {
+		v, bad := []Value{}, []int{}
+		for i, r := range x.Readings {
+			out.T, v = append(out.T, r.T), append(v, r.Value)
+			if r.Quality == reading.Bad {
+				bad = append(bad, i)
+			}
+		}
+		out.V, out.Bad = &v, &bad
+		return out
+	}
+	n := len(x.Buckets)
+	floats := func(get func(int) float64) *[]float64 {
+		col := make([]float64, 0, n)
+		for i, b := range x.Buckets {
+			if b.Count > 0 || b.OnMS > 0 {
+				v := get(i)
+				if math.IsNaN(v) {
+					v = 0
+				}
+				col = append(col, v)
+			}
+		}
+		return &col
+	}
+	count, on := make([]int, 0, n), make([]int64, 0, n)
+	for _, b := range x.Buckets {
+		if b.Count > 0 || b.OnMS > 0 {
+			out.T, count, on = append(out.T, b.From), append(count, b.Count), append(on, b.OnMS)
+		}
+	}
+	out.Count, out.OnMs = &count, &on
+	out.Min = floats(func(i int) float64 { return x.Buckets[i].Min })
+	out.Max = floats(func(i int) float64 { return x.Buckets[i].Max })
+	out.Mean = floats(func(i int) float64 { return x.Buckets[i].Mean })
+	out.First = floats(func(i int) float64 { return x.Buckets[i].First })
+	out.Last = floats(func(i int) float64 { return x.Buckets[i].Last })
+	return out
+}
+
+func (h *handlers) GetControl(ctx context.Context, r GetControlRequestObject) (GetControlResponseObject, error) {
+	v, err := h.s.hub.Control(ctx, actor(ctx), r.Id)
+	return GetControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObject) (ChangeControlResponseObject, error) {
+	v, err := h.s.hub.SaveControl(ctx, actor(ctx), r.Id, func(c *site.Control) error {
+		b := r.Body
+		set(&c.Name, b.Name)
+		setMS(&c.ConfirmAfter, b.ConfirmAfterMs)
+		setMS(&c.ResumeWithin, b.ResumeWithinMs)
+		set(&c.Safe, b.Safe)
+		set(&c.Dangerous, b.Dangerous)
+		set(&c.AtDevice, (*site.AtDevice)(b.AtDevice))
+		set(&c.Answers, b.Answers)
+		set(&c.Guests, (*site.Guests)(b.Guests))
+		return nil
+	})
+	return ChangeControl200JSONResponse(control(v)), err
+}
+
+func setMS(field *time.Duration, ms *int64) {
+	if ms != nil {
+		*field = time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond
+	}
+}
+
+func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObject) (SwitchControlResponseObject, error) {
+	v, err := h.s.hub.Switch(ctx, actor(ctx), r.Id, r.Body.On)
+	if err == nil && r.Params.Wait != nil && *r.Params.Wait {
+		wait, cancel := context.WithTimeout(ctx, 30*time.Second)
+		defer cancel()
+		v, err = h.s.hub.Settle(wait, actor(ctx), r.Id, v.Rev)
+	}
+	return SwitchControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject) (ChangeSignalResponseObject, error) {
+	v, err := h.s.hub.ChangeSignal(ctx, actor(ctx), r.Id, func(s *site.Signal) error {
+		b := r.Body
+		set(&s.Name, b.Name)
+		set(&s.Unit, b.Unit)
+		set(&s.Decimals, b.Decimals)
+		set(&s.Reports, (*site.Reports)(b.Reports))
+		setMS(&s.Interval, b.IntervalMs)
+		set(&s.Guests, (*site.Guests)(b.Guests))
+		return nil
+	})
+	return ChangeSignal200JSONResponse(signal(v)), err
+}
+
+func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (SavePlaceResponseObject, error) {
+	p := site.Place{Name: r.Body.Name}
+	set(&p.ID, r.Body.Id)
+	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p)
+	return SavePlace201JSONResponse(Place{Id: p.ID, Name: p.Name}), err
+}
+
+func (h *handlers) ListDevices(ctx context.Context, _ ListDevicesRequestObject) (ListDevicesResponseObject, error) {
+	snap, err := h.s.hub.Now(ctx, actor(ctx))
+	return ListDevices200JSONResponse(each(snap.Devices, device)), err
+}
+
+func (h *handlers) AddDevice(ctx context.Context, r AddDeviceRequestObject) (AddDeviceResponseObject, error) {
+	d := site.Device{Name: r.Body.Name, Place: r.Body.Place, Lease: site.DefaultLease, NewSignals: true}
+	set(&d.ID, r.Body.Id)
+	setMS(&d.Lease, r.Body.LeaseMs)
+	v, key, err := h.s.hub.AddDevice(ctx, actor(ctx), d)
+	return AddDevice201JSONResponse(h.withKey(v, key)), err
+}
+
+func (h *handlers) GetDevice(ctx context.Context, r GetDeviceRequestObject) (GetDeviceResponseObject, error) {
+	v, err := h.s.hub.Device(ctx, actor(ctx), r.Id)
+	return GetDevice200JSONResponse(device(v)), err
+}
+
+func (h *handlers) ChangeDevice(ctx context.Context, r ChangeDeviceRequestObject) (ChangeDeviceResponseObject, error) {
+	v, err := h.s.hub.ChangeDevice(ctx, actor(ctx), r.Id, func(d *site.Device) error {
+		set(&d.Name, r.Body.Name)
+		set(&d.Place, r.Body.Place)
+		setMS(&d.Lease, r.Body.LeaseMs)
+		set(&d.NewSignals, r.Body.NewSignals)
+		return nil
+	})
+	return ChangeDevice200JSONResponse(device(v)), err
+}
+
+func (h *handlers) ReplaceKey(ctx context.Context, r ReplaceKeyRequestObject) (ReplaceKeyResponseObject, error) {
+	key, err := h.s.hub.ReplaceKey(ctx, actor(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.s.hub.Device(ctx, actor(ctx), r.Id)
+	return ReplaceKey201JSONResponse(h.withKey(v, key)), err
+}
+
+// withKey adds what one pastes into a board or a shell.
+func (h *handlers) withKey(v hub.Device, key string) DeviceWithKey {
+	host, port, _ := net.SplitHostPort(h.s.o.MQTT)
+	n, _ := strconv.Atoi(port)
+	c := Connect{Host: host, Port: n, User: v.ID, ClientId: v.ID, Publish: "ember/" + v.ID + "/r/<signal>",
+		Report: "ember/" + v.ID + "/is/<control>", Listen: "ember/" + v.ID + "/#"}
+	if loopback(h.s.o.MQTT) {
+		remark := "The hub's broker listens to this computer alone. For boards elsewhere in the house start it with --mqtt :" + port + "."
+		c.Remark = &remark
+	} else {
+		c.Host = houseAddress(host)
+	}
+	sign := fmt.Sprintf("-h %s -p %d -u %s -P %s", c.Host, c.Port, v.ID, key)
+	c.Example = fmt.Sprintf("mosquitto_pub %s -i %s_try -q 1 -t ember/%s/r/temperature -m 21.4", sign, v.ID, v.ID)
+	c.ExampleListen = fmt.Sprintf("mosquitto_sub %s -i %s -v -t 'ember/%s/#'", sign, v.ID, v.ID)
+	return DeviceWithKey{Device: device(v), Key: key, Connect: c}
+}
+
+func loopback(addr string) bool {
+	host, _, _ := net.SplitHostPort(addr)
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// houseAddress is an address of this computer that others in the house can reach.
+func houseAddress(host string) string {
+	if ip := net.ParseIP(host); host != "" && (ip == nil || !ip.IsUnspecified()) {
+		return host
+	}
+	addrs, _ := net.InterfaceAddrs()
+	for _, a := range addrs {
+		if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() && n.IP.To4() != nil {
+			return n.IP.String()
+		}
+	}
+	return "127.0.0.1"
+}
+
+func (h *handlers) AddControl(ctx context.Context, r AddControlRequestObject) (AddControlResponseObject, error) {
+	v, err := h.s.hub.AddControl(ctx, actor(ctx), r.Id, r.Body.Name, func(c *site.Control) error {
+		set(&c.Answers, r.Body.Answers)
+		return nil
+	})
+	return AddControl201JSONResponse(control(v)), err
+}
+
+func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject) (ListRefusalsResponseObject, error) {
+	list, err := h.s.hub.Refusals(ctx, actor(ctx), r.Id)
+	return ListRefusals200JSONResponse(each(list, func(x store.Refusal) Refusal {
+		return Refusal{N: x.N, At: time.UnixMilli(x.At), Link: x.Link, Topic: x.Topic, Payload: strings.ToValidUTF8(string(x.Payload), "�"),
+			Bytes: x.Bytes, Reason: x.Reason}
+	})), err
+}
+
+func (h *handlers) ListJournal(ctx context.Context, r ListJournalRequestObject) (ListJournalResponseObject, error) {
+	object, before, limit := "", int64(0), 100
+	set(&object, r.Params.Object)
+	set(&before, r.Params.Cursor)
+	set(&limit, r.Params.Limit)
+	list, err := h.s.hub.Journal(ctx, actor(ctx), object, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := ListJournal200JSONResponse{Entries: each(list, func(x store.Entry) JournalEntry {
+		return JournalEntry{Id: x.ID, At: time.UnixMilli(x.At), Actor: x.ActorName, ActorKind: x.ActorKind, Source: x.Source,
+			Action: x.Action, Object: x.Object, Before: x.Before, After: x.After, Reason: x.Reason}
+	})}
+	if len(list) == limit {
+		out.Next = &list[len(list)-1].ID
+	}
+	return out, nil
+}
+
+func member(m store.Member) Member {
+	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled}
+}
+
+func (h *handlers) ListMembers(ctx context.Context, _ ListMembersRequestObject) (ListMembersResponseObject, error) {
+	list, err := h.s.hub.Members(ctx, actor(ctx))
+	return ListMembers200JSONResponse(each(list, member)), err
+}
+
+func (h *handlers) AddMember(ctx context.Context, r AddMemberRequestObject) (AddMemberResponseObject, error) {
+	n := hub.NewMember{Account: r.Body.Account, Role: access.Role(r.Body.Role), Password: r.Body.Password}
+	set(&n.Name, r.Body.Name)
+	m, err := h.s.hub.AddMember(ctx, actor(ctx), n)
+	return AddMember201JSONResponse(member(m)), err
+}
+
+func (h *handlers) ChangeMember(ctx context.Context, r ChangeMemberRequestObject) (ChangeMemberResponseObject, error) {
+	m, err := h.s.hub.ChangeMember(ctx, actor(ctx), r.Account, hub.MemberChange{Name: r.Body.Name, Role: (*access.Role)(r.Body.Role),
+		Password: r.Body.Password, Disabled: r.Body.Locked})
+	return ChangeMember200JSONResponse(member(m)), err
+}

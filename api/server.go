@@ -1,0 +1,333 @@
+// Package api is the hub's HTTP interface: the contract in openapi.yaml, its handlers, sign-in and the live stream.
+package api
+
+import (
+	"context"
+	_ "embed" // for the contract
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"idleember/core/access"
+	"idleember/hub"
+)
+
+//go:generate go tool oapi-codegen -config gen.yaml openapi.yaml
+
+//go:embed openapi.yaml
+var contract []byte
+
+const (
+	base       = "/api/v1"
+	cookieName = "ember_session"
+	maxBody    = 64 << 10
+)
+
+// Options of New.
+type Options struct {
+	Log *slog.Logger
+	// HTTP and MQTT are the addresses that the hub listens on.
+	HTTP, MQTT string
+	// Console holds the built console.
+	Console fs.FS
+}
+
+// Server answers HTTP requests for a hub. Use New to make one.
+type Server struct {
+	hub    *hub.Hub
+	o      Options
+	router routers.Router
+	doc    *openapi3.T
+	quit   chan struct{}
+	echo   *echo.Echo
+}
+
+// New makes a server.
+func New(h *hub.Hub, o Options) (*Server, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	doc, err := openapi3.NewLoader().LoadFromData(contract)
+	if err != nil {
+		return nil, fmt.Errorf("api: the contract: %w", err)
+	}
+	router, err := legacy.NewRouter(doc)
+	if err != nil {
+		return nil, fmt.Errorf("api: the contract: %w", err)
+	}
+	s := &Server{hub: h, o: o, router: router, doc: doc, quit: make(chan struct{}), echo: echo.New()}
+	e := s.echo
+	e.Logger = o.Log
+	e.HTTPErrorHandler = s.fail
+	e.Use(middleware.Recover(), headers)
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return c.Request().URL.Path == base+"/live" }, MinLength: 1024}))
+	group := e.Group(base, crossOrigin(), middleware.BodyLimit(maxBody), s.guard)
+	RegisterHandlers(group, NewStrictHandler(&handlers{s}, nil))
+	group.RouteNotFound("/*", func(*echo.Context) error {
+		return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
+	})
+	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contract) })
+	e.GET("/api/docs", s.docs)
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/*", s.console)
+	return s, nil
+}
+
+// ServeHTTP answers a request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+
+// EndStreams ends all live streams, so that a stopping server need not wait for them.
+func (s *Server) EndStreams() { close(s.quit) }
+
+// headers sets what keeps a browser safe.
+func headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// crossOrigin refuses changes that another site's page asks a signed-in browser for.
+func crossOrigin() echo.MiddlewareFunc {
+	p := http.NewCrossOriginProtection()
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			if err := p.Check(c.Request()); err != nil {
+				return echo.NewHTTPError(http.StatusForbidden, "the request comes from another site's page; open the hub's own console")
+			}
+			return next(c)
+		}
+	}
+}
+
+type actorKey struct{}
+type passKey struct{}
+
+// guard finds out who asks, checks the coarse right that the contract names, and checks the request against the contract.
+func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		route, params, err := s.router.FindRoute(r)
+		if err != nil {
+			if errors.Is(err, routers.ErrMethodNotAllowed) {
+				return echo.NewHTTPError(http.StatusMethodNotAllowed, r.Method+" is not possible here; /api/docs lists what is")
+			}
+			return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
+		}
+		from := address(r)
+		ctx := context.WithValue(r.Context(), fromKey{}, from)
+		right, _ := route.Operation.Extensions["x-right"].(string)
+		if right != "none" {
+			actor, pass, err := s.hub.Who(credential(r), from)
+			if err != nil {
+				return err
+			}
+			if err := access.Coarse(actor, access.Action(right)); err != nil {
+				return err
+			}
+			ctx = context.WithValue(context.WithValue(ctx, actorKey{}, actor), passKey{}, pass.ID)
+		}
+		r = r.WithContext(ctx)
+		err = openapi3filter.ValidateRequest(ctx, &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
+		if err != nil {
+			return invalid(err)
+		}
+		c.SetRequest(r)
+		return next(c)
+	}
+}
+
+type fromKey struct{}
+
+func address(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+// credential is the bearer token, else the session cookie.
+func credential(r *http.Request) string {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return strings.TrimSpace(token)
+	}
+	if c, err := r.Cookie(cookieName); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+// invalid puts what the contract's checker found into a sentence.
+func invalid(err error) error {
+	var big *http.MaxBytesError
+	if errors.As(err, &big) {
+		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", maxBody))
+	}
+	field, why := "", ""
+	var se *openapi3.SchemaError
+	var re *openapi3filter.RequestError
+	switch {
+	case errors.As(err, &se):
+		field = strings.Join(se.JSONPointer(), ".")
+		why = se.Reason
+		if se.SchemaField == "type" && se.Schema.Type != nil {
+			why = fmt.Sprintf("is %s; expected a value of type %s", kindOf(se.Value), strings.Join(se.Schema.Type.Slice(), " or "))
+		}
+	case errors.As(err, &re) && re.Err != nil:
+		why = strings.ReplaceAll(re.Err.Error(), "\n", " ")
+	default:
+		why = strings.ReplaceAll(err.Error(), "\n", " ")
+	}
+	if errors.As(err, &re) {
+		switch {
+		case re.Parameter != nil && field == "":
+			field = re.Parameter.Name
+		case re.RequestBody != nil && field == "" && se == nil:
+			why = "the body cannot be read: " + why
+		}
+	}
+	if field != "" && !strings.Contains(why, field) {
+		why = field + " " + why
+	}
+	return &hub.InvalidError{Field: field, Reason: why}
+}
+
+func kindOf(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case string:
+		return fmt.Sprintf("the text %.40q", v)
+	case bool:
+		return fmt.Sprintf("%t", v)
+	case float64:
+		return fmt.Sprintf("the number %g", v)
+	case []any:
+		return "a list"
+	default:
+		return "an object"
+	}
+}
+
+// fail answers with a problem.
+func (s *Server) fail(c *echo.Context, err error) {
+	p := Problem{Status: http.StatusInternalServerError, Title: "The hub failed", Detail: "something unforeseen went wrong; the hub's log says more"}
+	var (
+		notFound *hub.NotFoundError
+		bad      *hub.InvalidError
+		denied   *access.Denied
+		many     *hub.TooManyError
+		stored   *hub.StoreError
+		web      *echo.HTTPError
+		coder    echo.HTTPStatusCoder
+	)
+	set := func(status int, title, detail string) { p.Status, p.Title, p.Detail = status, title, detail }
+	switch {
+	case errors.As(err, &notFound):
+		set(http.StatusNotFound, "Not found", err.Error())
+		if len(notFound.Nearest) > 0 {
+			p.Nearest = &notFound.Nearest
+		}
+	case errors.As(err, &bad):
+		set(http.StatusBadRequest, "Not valid", err.Error())
+		if bad.Field != "" {
+			p.Field = &bad.Field
+		}
+	case errors.As(err, &denied):
+		set(http.StatusForbidden, "Not allowed", err.Error())
+	case errors.As(err, &many):
+		set(http.StatusTooManyRequests, "Too many tries", err.Error())
+		c.Response().Header().Set("Retry-After", fmt.Sprint(int(many.Wait.Seconds())+1))
+	case errors.As(err, &stored):
+		set(http.StatusServiceUnavailable, "Not stored", err.Error())
+		c.Response().Header().Set("Retry-After", "30")
+	case errors.Is(err, hub.ErrSignIn), errors.Is(err, hub.ErrSignedOut):
+		set(http.StatusUnauthorized, "Not signed in", err.Error())
+	case errors.Is(err, hub.ErrSetupCode):
+		set(http.StatusForbidden, "Wrong setup code", err.Error())
+	case errors.Is(err, hub.ErrSetUp), errors.Is(err, errChanged):
+		set(http.StatusConflict, "Conflict", err.Error())
+	case errors.Is(err, hub.ErrStopped):
+		set(http.StatusServiceUnavailable, "Stopping", err.Error())
+	case errors.As(err, &web):
+		set(web.Code, http.StatusText(web.Code), web.Message)
+	case errors.As(err, &coder):
+		set(coder.StatusCode(), http.StatusText(coder.StatusCode()), err.Error())
+	case errors.Is(err, context.Canceled):
+		return
+	default:
+		s.o.Log.Error("a request failed", "path", c.Request().URL.Path, "error", err)
+	}
+	w := c.Response()
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	if c.Request().Method != http.MethodHead {
+		_ = json.NewEncoder(w).Encode(p)
+	}
+}
+
+// console serves the built console; paths that are pages of it get its first file.
+func (s *Server) console(c *echo.Context) error {
+	name := strings.TrimPrefix(path.Clean("/"+c.Request().URL.Path), "/")
+	h := c.Response().Header()
+	if name != "" && fs.ValidPath(name) {
+		if info, err := fs.Stat(s.o.Console, name); err == nil && !info.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				h.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			http.ServeFileFS(c.Response(), c.Request(), s.o.Console, name)
+			return nil
+		}
+	}
+	if strings.HasPrefix(name, "assets/") || strings.HasPrefix(name, "api/") {
+		return echo.NewHTTPError(http.StatusNotFound, "there is no such file")
+	}
+	index, err := fs.ReadFile(s.o.Console, "index.html")
+	if err != nil {
+		return c.String(http.StatusServiceUnavailable, "This idleember was built without its console. Build it with: make build\n")
+	}
+	h.Set("Cache-Control", "no-cache")
+	return c.HTMLBlob(http.StatusOK, index)
+}
+
+// Serve answers on a listener until the context ends, then lets open requests finish.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug)}
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	s.EndStreams()
+	bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := srv.Shutdown(bounded); err != nil {
+		return srv.Close()
+	}
+	return nil
+}

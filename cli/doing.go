@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"idleember/client"
+)
+
+// ask reads a line from the terminal; secret ones are not shown.
+func ask(question, given string, secret bool) (string, error) {
+	if given != "" {
+		return given, nil
+	}
+	_, _ = fmt.Fprint(os.Stderr, question+": ")
+	if secret && term.IsTerminal(int(os.Stdin.Fd())) {
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		_, _ = fmt.Fprintln(os.Stderr)
+		return string(b), err
+	}
+	line, err := stdin.ReadString('\n')
+	line = strings.TrimRight(line, "\r\n")
+	if err != nil && line == "" {
+		return "", &UsageError{"no answer to: " + question}
+	}
+	return line, nil
+}
+
+var stdin = bufio.NewReader(os.Stdin)
+
+func passwordFlag() cli.Flag {
+	return &cli.StringFlag{Name: "password", Usage: "take this `PASSWORD` instead of asking", Sources: cli.EnvVars("IDLEEMBER_PASSWORD")}
+}
+
+func localZone() string {
+	if z := time.Local.String(); z != "Local" && z != "" {
+		return z
+	}
+	return "UTC"
+}
+
+func setupCommand() *cli.Command {
+	return &cli.Command{Name: "setup", Usage: "become the owner of a new hub with its one-time code",
+		Flags: remote(
+			&cli.StringFlag{Name: "code", Usage: "the one-time `CODE` that the hub printed"},
+			&cli.StringFlag{Name: "name", Usage: "the hub's `NAME`"},
+			&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT` for signing in, in small letters"},
+			passwordFlag(),
+			&cli.StringFlag{Name: "zone", Usage: "time `ZONE` such as Europe/Vienna"},
+			&cli.StringFlag{Name: "at", Usage: "`LATITUDE,LONGITUDE` in degrees, for sunrise and sunset"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			h, err := client.New(address(cmd, login{}), "")
+			if err != nil {
+				return &UsageError{err.Error()}
+			}
+			state, err := h.GetSetupWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			if !state.JSON200.Needed {
+				return errors.New("this hub has its owner already; use: idleember login")
+			}
+			b := client.Setup{}
+			at := cmd.String("at")
+			for _, q := range []struct {
+				field    *string
+				question string
+				given    string
+				secret   bool
+			}{{&b.Code, "Setup code", cmd.String("code"), false}, {&b.Name, "Name of the hub", cmd.String("name"), false},
+				{&b.Account, "Your account, in small letters", cmd.String("account"), false},
+				{&b.Password, "Password, at least 10 characters", cmd.String("password"), true},
+				{&b.Zone, "Time zone [" + localZone() + "]", cmd.String("zone"), false},
+				{&at, "Latitude,longitude in degrees, such as 48.2,16.4", at, false}} {
+				if *q.field, err = ask(q.question, q.given, q.secret); err != nil {
+					return err
+				}
+			}
+			if b.Zone == "" {
+				b.Zone = localZone()
+			}
+			if b.Latitude, b.Longitude, err = position(at); err != nil {
+				return err
+			}
+			if _, err := h.SetUpWithResponse(ctx, b); err != nil {
+				return err
+			}
+			if err := keepToken(ctx, cmd, h); err != nil {
+				return err
+			}
+			info, err := h.GetHubWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			w := writer(cmd)
+			_, _ = fmt.Fprintf(w, "%s is yours. You are signed in here as %s.\nAdd a first device with: idleember devices add\n", b.Name, b.Account)
+			if !info.JSON200.Open {
+				_, _ = fmt.Fprintln(w, "The hub listens to this computer alone. To open it to the house, restart it with: idleember serve --http :8480 --mqtt :1883")
+			}
+			return nil
+		}}
+}
+
+func position(text string) (lat, lon float64, err error) {
+	a, b, ok := strings.Cut(text, ",")
+	lat, err1 := strconv.ParseFloat(strings.TrimSpace(a), 64)
+	lon, err2 := strconv.ParseFloat(strings.TrimSpace(b), 64)
+	if !ok || err1 != nil || err2 != nil {
+		return 0, 0, &UsageError{fmt.Sprintf("%q is no place on the map; write degrees such as 48.2,16.4", text)}
+	}
+	return lat, lon, nil
+}
+
+// keepToken makes a token with the open session and keeps it.
+func keepToken(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "this computer"
+	}
+	r, err := h.AddTokenWithResponse(ctx, client.AddTokenJSONRequestBody{Name: "CLI on " + host})
+	if err != nil {
+		return err
+	}
+	file, err := login{Hub: address(cmd, login{}), Token: r.JSON201.Token, ID: r.JSON201.Id}.save()
+	if err != nil {
+		return fmt.Errorf("the login cannot be kept: %w", err)
+	}
+	_, _ = fmt.Fprintf(os.Stderr, "The login is kept in %s.\n", file)
+	return nil
+}
+
+func loginCommand() *cli.Command {
+	return &cli.Command{Name: "login", Usage: "sign in and keep a token for the other commands",
+		Flags: remote(&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT`"}, passwordFlag()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			h, err := client.New(address(cmd, login{}), "")
+			if err != nil {
+				return &UsageError{err.Error()}
+			}
+			account, err := ask("Account", cmd.String("account"), false)
+			if err != nil {
+				return err
+			}
+			password, err := ask("Password", cmd.String("password"), true)
+			if err != nil {
+				return err
+			}
+			r, err := h.SignInWithResponse(ctx, client.SignInJSONRequestBody{Account: account, Password: password})
+			if err != nil {
+				return err
+			}
+			if err := keepToken(ctx, cmd, h); err != nil {
+				return err
+			}
+			if _, err := h.SignOutWithResponse(ctx); err != nil {
+				return err
+			}
+			_, _ = fmt.Fprintf(writer(cmd), "Signed in as %s (%s).\n", r.JSON201.Name, r.JSON201.Role)
+			return nil
+		}}
+}
+
+func logoutCommand() *cli.Command {
+	return &cli.Command{Name: "logout", Usage: "end the kept token and forget it", Flags: remote(),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			l, err := loadLogin()
+			if err != nil {
+				return err
+			}
+			if l.Token == "" {
+				return errors.New("not logged in")
+			}
+			h, err := client.New(l.Hub, l.Token)
+			if err != nil {
+				return err
+			}
+			_, ended := h.EndTokenWithResponse(ctx, l.ID)
+			file, err := loginFile()
+			if err != nil {
+				return err
+			}
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+			if ended != nil {
+				return fmt.Errorf("the login is forgotten here, but the hub still knows the token: %w", ended)
+			}
+			_, _ = fmt.Fprintln(writer(cmd), "Signed out.")
+			return nil
+		}}
+}
+
+func switchCommand() *cli.Command {
+	return &cli.Command{Name: "switch", Usage: "switch a control on or off and wait until its board confirms it", ArgsUsage: "CONTROL on|off",
+		Description: "Exit code 5 says that the board has not confirmed in time; the want stays and is sent again.",
+		Flags:       remote(output(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the confirmation"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, "CONTROL", "on|off")
+			if err != nil {
+				return err
+			}
+			if args[1] != "on" && args[1] != "off" {
+				return &UsageError{fmt.Sprintf("%q is neither on nor off", args[1])}
+			}
+			h, err := connect(cmd)
+			if err != nil {
+				return err
+			}
+			wait, on := !cmd.Bool("no-wait"), args[1] == "on"
+			r, err := h.SwitchControlWithResponse(ctx, args[0], &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{On: on})
+			if err != nil {
+				return err
+			}
+			c := *r.JSON200
+			if cmd.String("output") != "table" {
+				if err := show(cmd, c, []string{"id", "want", "is", "phase"}, [][]string{{c.Id, onOff(c.Want), onOff(c.Is), string(c.Phase)}}); err != nil {
+					return err
+				}
+			}
+			return switched(cmd, c, on, wait)
+		}}
+}
+
+func switched(cmd *cli.Command, c client.Control, on, wait bool) error {
+	w := writer(cmd)
+	say := func(format string, args ...any) {
+		if cmd.String("output") == "table" {
+			_, _ = fmt.Fprintf(w, format+"\n", args...)
+		}
+	}
+	switch {
+	case c.Want == nil || *c.Want != on:
+		return fmt.Errorf("%s was switched %s by %s meanwhile", c.Id, onOff(c.Want), deref(c.WantBy))
+	case c.Phase == "confirmed":
+		say("%s is %s, confirmed by its board.", c.Name, onOff(c.Is))
+	case c.Phase == "sent":
+		say("%s: %s is sent; this board cannot confirm.", c.Name, onOff(c.Want))
+	case !wait:
+		say("%s: %s is on its way.", c.Name, onOff(c.Want))
+	default:
+		why := "its board has not answered"
+		if !c.Online {
+			why = "its board is offline and gets it when it is back"
+		}
+		return &UnconfirmedError{fmt.Sprintf("%s: %s is wanted but not confirmed: %s", c.Name, onOff(c.Want), why)}
+	}
+	return nil
+}

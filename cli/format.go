@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"idleember/client"
+)
+
+// unitSigns are what people read for UCUM symbols.
+var unitSigns = map[string]string{"Cel": "°C", "[degF]": "°F", "K": "K", "[ppm]": "ppm", "1": ""}
+
+func unitSign(ucum string) string {
+	if s, ok := unitSigns[ucum]; ok {
+		return s
+	}
+	return ucum
+}
+
+// valueText writes a value as people read it: 21.4, on, wet.
+func valueText(v *client.Value, decimals int) string {
+	if v == nil {
+		return "–"
+	}
+	switch x := (*v).(type) {
+	case float64:
+		return strconv.FormatFloat(x, 'f', decimals, 64)
+	case bool:
+		return onOff(&x)
+	case string:
+		return x
+	}
+	return fmt.Sprint(*v)
+}
+
+func onOff(b *bool) string {
+	switch {
+	case b == nil:
+		return "–"
+	case *b:
+		return "on"
+	}
+	return "off"
+}
+
+// ago says how long something is ago, short.
+func ago(t *time.Time, now time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return length(now.Sub(*t)) + " ago"
+}
+
+func length(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "0 s"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// show writes rows as the command's output option says; data is what JSON gets.
+func show(cmd *cli.Command, data any, header []string, rows [][]string) error {
+	w := writer(cmd)
+	switch cmd.String("output") {
+	case "json":
+		enc := json.NewEncoder(w)
+		enc.SetIndent("", "  ")
+		return enc.Encode(data)
+	case "csv":
+		c := csv.NewWriter(w)
+		if err := c.Write(header); err != nil {
+			return err
+		}
+		if err := c.WriteAll(rows); err != nil {
+			return err
+		}
+		return c.Error()
+	}
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	_, _ = fmt.Fprintln(t, strings.ToUpper(strings.Join(header, "\t")))
+	for _, r := range rows {
+		_, _ = fmt.Fprintln(t, strings.Join(r, "\t"))
+	}
+	return t.Flush()
+}
+
+// when reads a time as people give it: RFC 3339, a date, a date with a time of day, a time of today, now, or how long ago
+// (90m, 24h, 7d).
+func when(text string, now time.Time) (time.Time, error) {
+	if text == "now" {
+		return now, nil
+	}
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		if n, err := strconv.ParseFloat(days, 64); err == nil {
+			return now.Add(-time.Duration(n * 24 * float64(time.Hour))), nil
+		}
+	}
+	if d, err := time.ParseDuration(text); err == nil {
+		return now.Add(-d.Abs()), nil
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	for _, layout := range []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05"} {
+		if t, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return t, nil
+		}
+	}
+	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), 0, 0, now.Location()), nil
+	}
+	return time.Time{}, &UsageError{fmt.Sprintf("%q is no time; use one such as 24h, 7d, 14:30, 2026-11-20, \"2026-11-20 14:30\" or RFC 3339", text)}
+}

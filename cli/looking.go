@@ -1,0 +1,311 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+	"time"
+
+	"github.com/guptarohit/asciigraph"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"idleember/client"
+)
+
+func nowCommand() *cli.Command {
+	return &cli.Command{Name: "now", Usage: "show current conditions by place", Flags: remote(output()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			h, err := connect(cmd)
+			if err != nil {
+				return err
+			}
+			r, err := h.GetNowWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			snap := *r.JSON200
+			if cmd.String("output") == "table" {
+				return nowTable(cmd, snap)
+			}
+			var rows [][]string
+			for _, s := range snap.Signals {
+				rows = append(rows, []string{s.Place, s.Id, valueText(s.Value, s.Decimals), s.Unit, stamp(s.At), string(s.State)})
+			}
+			for _, c := range snap.Controls {
+				rows = append(rows, []string{c.Place, c.Id, onOff(c.Is), "", stamp(c.IsAt), controlState(c)})
+			}
+			return show(cmd, snap, []string{"place", "id", "value", "unit", "at", "state"}, rows)
+		}}
+}
+
+func stamp(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.Format(time.RFC3339)
+}
+
+func controlState(c client.Control) string {
+	if c.Phase == "" {
+		return "never switched"
+	}
+	if !c.Online {
+		return string(c.Phase) + ", board offline"
+	}
+	return string(c.Phase)
+}
+
+func nowTable(cmd *cli.Command, snap client.Snapshot) error {
+	w, now := writer(cmd), snap.Hub.Time
+	loc, err := time.LoadLocation(snap.Hub.Zone)
+	if err != nil {
+		loc = time.Local
+	}
+	_, _ = fmt.Fprintf(w, "%s · %s\n", snap.Hub.Name, now.In(loc).Format("15:04"))
+	if snap.Hub.Trouble != "" {
+		_, _ = fmt.Fprintf(w, "! %s\n", snap.Hub.Trouble)
+	}
+	if len(snap.Signals)+len(snap.Controls) == 0 {
+		_, _ = fmt.Fprintln(w, "\nNothing here yet. Add a device with: idleember devices add")
+		return nil
+	}
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	for _, p := range snap.Places {
+		var lines []string
+		for _, s := range snap.Signals {
+			if s.Place == p.Id {
+				age := "never heard"
+				if s.Heard != nil {
+					age = ago(s.Heard, now)
+				}
+				lines = append(lines, fmt.Sprintf("  %s\t%s %s\t%s\t%s\t%s", s.Name, valueText(s.Value, s.Decimals), unitSign(s.Unit), age, s.State, s.Id))
+			}
+		}
+		for _, c := range snap.Controls {
+			if c.Place == p.Id {
+				since := "never reported"
+				if c.IsSince != nil {
+					since = "for " + length(now.Sub(*c.IsSince))
+				}
+				lines = append(lines, fmt.Sprintf("  %s\t%s\t%s\t%s\t%s", c.Name, onOff(c.Is), since, controlState(c), c.Id))
+			}
+		}
+		if len(lines) > 0 {
+			_, _ = fmt.Fprintf(t, "\n%s\n%s\n", p.Name, strings.Join(lines, "\n"))
+		}
+	}
+	return t.Flush()
+}
+
+func watchCommand() *cli.Command {
+	return &cli.Command{Name: "watch", Usage: "show changes as they come, until Ctrl-C", ArgsUsage: "[ID ...]",
+		Description: "Ids may be signals, controls or devices; without any, everything is shown.", Flags: remote(output()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			h, err := connect(cmd)
+			if err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			wanted := cmd.Args().Slice()
+			seen := func(id string) bool {
+				for _, x := range wanted {
+					if id == x || strings.HasPrefix(id, x+".") {
+						return true
+					}
+				}
+				return len(wanted) == 0
+			}
+			err = h.Live(ctx, func(e client.Event) error { return watchLine(cmd, e, seen) }, func(err error) {
+				_, _ = fmt.Fprintf(os.Stderr, "%v; trying again\n", err)
+			})
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}}
+}
+
+func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool) error {
+	line := func(at *time.Time, id, value, more string) error {
+		if !seen(id) {
+			return nil
+		}
+		when := time.Now()
+		if at != nil {
+			when = *at
+		}
+		var err error
+		switch cmd.String("output") {
+		case "json":
+			_, err = fmt.Fprintf(writer(cmd), "{\"kind\":%q,\"data\":%s}\n", e.Kind, e.Data)
+		case "csv":
+			_, err = fmt.Fprintf(writer(cmd), "%s,%s,%s,%q\n", when.Format(time.RFC3339Nano), id, value, more)
+		default:
+			_, err = fmt.Fprintf(writer(cmd), "%s  %-32s %-12s %s\n", when.Local().Format("15:04:05"), id, value, more)
+		}
+		return err
+	}
+	switch e.Kind {
+	case "signal":
+		var s client.Signal
+		if err := json.Unmarshal(e.Data, &s); err != nil {
+			return err
+		}
+		more := ""
+		if s.State != "live" {
+			more = string(s.State)
+		}
+		return line(s.Heard, s.Id, valueText(s.Value, s.Decimals)+" "+unitSign(s.Unit), more)
+	case "control":
+		var c client.Control
+		if err := json.Unmarshal(e.Data, &c); err != nil {
+			return err
+		}
+		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s; %s", onOff(c.Want), controlState(c), c.Reason))
+	case "device":
+		var d client.Device
+		if err := json.Unmarshal(e.Data, &d); err != nil {
+			return err
+		}
+		state := "offline"
+		if d.Online {
+			state = "online"
+		}
+		return line(nil, d.Id, state, deref(d.Why))
+	}
+	return nil
+}
+
+func historyCommand() *cli.Command {
+	return &cli.Command{Name: "history", Usage: "show what a signal was", ArgsUsage: "SIGNAL",
+		Description: "SIGNAL is a signal's id such as drying_room.temperature, or a control's with .is or .want, such as\ndrying_room.heater.is.",
+		Flags: remote(output(),
+			&cli.StringFlag{Name: "from", Value: "24h", Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
+			&cli.StringFlag{Name: "to", Value: "now", Usage: "end at `TIME`"},
+			&cli.IntFlag{Name: "points", Value: 0, Usage: "at most `N` readings or buckets (default: 1500, 24 in a table)"},
+			&cli.BoolFlag{Name: "plot", Usage: "draw it in the terminal"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, "SIGNAL")
+			if err != nil {
+				return err
+			}
+			h, err := connect(cmd)
+			if err != nil {
+				return err
+			}
+			now := time.Now()
+			from, err := when(cmd.String("from"), now)
+			if err != nil {
+				return err
+			}
+			to, err := when(cmd.String("to"), now)
+			if err != nil {
+				return err
+			}
+			width := 72
+			if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 30 {
+				width = min(w-12, 160)
+			}
+			points := cmd.Int("points")
+			switch {
+			case points > 0:
+			case cmd.Bool("plot"):
+				points = width
+			case cmd.String("output") == "table":
+				points = 24
+			default:
+				points = 1500
+			}
+			r, err := h.GetHistoryWithResponse(ctx, &client.GetHistoryParams{Series: args, From: &from, To: &to, Points: &points})
+			if err != nil {
+				return err
+			}
+			x := (*r.JSON200)[0]
+			if cmd.Bool("plot") {
+				return plot(cmd, x, width)
+			}
+			return historyRows(cmd, x)
+		}}
+}
+
+func historyRows(cmd *cli.Command, x client.History) error {
+	at := func(t int64) string {
+		if cmd.String("output") == "table" {
+			return time.UnixMilli(t).Format("Mon 02 Jan 15:04:05")
+		}
+		return time.UnixMilli(t).UTC().Format("2006-01-02T15:04:05.000Z")
+	}
+	full := cmd.String("output") == "csv"
+	number := func(f float64) string {
+		if full {
+			return strconv.FormatFloat(f, 'f', -1, 64)
+		}
+		return strconv.FormatFloat(f, 'f', x.Decimals, 64)
+	}
+	var rows [][]string
+	header := []string{"time", "value"}
+	if x.V != nil {
+		for i, t := range x.T {
+			v := (*x.V)[i]
+			text := valueText(&v, x.Decimals)
+			if f, ok := v.(float64); ok {
+				text = number(f)
+			}
+			rows = append(rows, []string{at(t), text})
+		}
+	} else {
+		header = []string{"from", "mean", "min", "max", "readings", "on s"}
+		for i, t := range x.T {
+			rows = append(rows, []string{at(t), number((*x.Mean)[i]), number((*x.Min)[i]), number((*x.Max)[i]), fmt.Sprint((*x.Count)[i]),
+				fmt.Sprint((*x.OnMs)[i] / 1000)})
+		}
+	}
+	if x.Kind != "onoff" && len(header) > 2 {
+		header = header[:5]
+		for i := range rows {
+			rows[i] = rows[i][:5]
+		}
+	}
+	if err := show(cmd, x, header, rows); err != nil {
+		return err
+	}
+	if len(rows) == 0 && cmd.String("output") == "table" {
+		_, _ = fmt.Fprintln(writer(cmd), "No readings in this stretch.")
+	}
+	return nil
+}
+
+func plot(cmd *cli.Command, x client.History, width int) error {
+	var ys []float64
+	switch {
+	case x.Kind == "text":
+		return &UsageError{x.Series + " is text and cannot be drawn; leave --plot out"}
+	case x.V != nil:
+		for _, v := range *x.V {
+			switch v := v.(type) {
+			case float64:
+				ys = append(ys, v)
+			case bool:
+				ys = append(ys, map[bool]float64{true: 1}[v])
+			}
+		}
+	default:
+		ys = *x.Mean
+	}
+	w := writer(cmd)
+	if len(ys) == 0 {
+		_, _ = fmt.Fprintln(w, "No readings in this stretch.")
+		return nil
+	}
+	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.Local().Format("Mon 02 Jan 15:04"), x.To.Local().Format("Mon 02 Jan 15:04"))
+	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(12), asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
+	return err
+}

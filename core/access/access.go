@@ -1,0 +1,130 @@
+// Package access decides who may do what. It is pure: it knows actors, actions and objects, and nothing of doors.
+package access
+
+import (
+	"fmt"
+
+	"idleember/core/site"
+)
+
+// Role is what a member is in the household.
+type Role string
+
+// The roles, from most to least.
+const (
+	Owner  Role = "owner"
+	Member Role = "member"
+	Guest  Role = "guest"
+)
+
+// Valid reports whether r is one of the roles.
+func (r Role) Valid() bool { return r == Owner || r == Member || r == Guest }
+
+// Kind says what an actor is.
+type Kind string
+
+// The kinds of actors. A token acts with the role of the member who made it.
+const (
+	Person Kind = "person"
+	Token  Kind = "token"
+	Device Kind = "device"
+	TheHub Kind = "hub"
+)
+
+// Actor is who asks. The zero value may do nothing.
+type Actor struct {
+	Kind Kind   `json:"kind"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Role Role   `json:"role,omitempty"`
+	From string `json:"from,omitempty"` // the address or door it came through
+}
+
+// HubActor is the hub acting by itself.
+func HubActor() Actor { return Actor{Kind: TheHub, ID: "hub", Name: "the hub"} }
+
+// DeviceActor is a device that came through a link.
+func DeviceActor(id, name, from string) Actor {
+	return Actor{Kind: Device, ID: id, Name: name, From: from}
+}
+
+// Action is what an actor wants to do. Its value is the word that the API contract uses for the right.
+type Action string
+
+// The actions.
+const (
+	Look      Action = "look"      // see values, history and states
+	Switch    Action = "switch"    // change what controls do
+	Audit     Action = "audit"     // read the journal
+	Configure Action = "configure" // change the site
+	Household Action = "household" // see and change members
+	Self      Action = "self"      // one's own session, tokens and password
+	Push      Action = "push"      // bring in readings and reports of a device
+)
+
+// Object is what an action is about.
+type Object struct {
+	Device string
+	Name   string
+	Guests site.Guests
+}
+
+// Anything is the object of an action that is not about one thing in particular.
+var Anything = Object{Guests: site.GuestsSee}
+
+// Denied is the error of an action that was not allowed.
+type Denied struct {
+	Actor  Actor
+	Action Action
+	Object Object
+}
+
+func (d *Denied) Error() string {
+	what := map[Action]string{Look: "see", Switch: "switch", Audit: "read the journal of", Configure: "change",
+		Household: "manage the members of", Push: "speak for"}[d.Action]
+	object := d.Object.Name
+	if object == "" {
+		object = "this hub"
+	}
+	if d.Actor.Role != "" {
+		return fmt.Sprintf("a %s may not %s %s; ask an owner", d.Actor.Role, what, object)
+	}
+	return fmt.Sprintf("%s may not %s %s", d.Actor.Name, what, object)
+}
+
+// May returns nil where the actor may do the action on the object, else a *Denied.
+func May(a Actor, action Action, o Object) error {
+	if allowed(a, action, o) {
+		return nil
+	}
+	return &Denied{a, action, o}
+}
+
+func allowed(a Actor, action Action, o Object) bool {
+	switch a.Kind {
+	case TheHub:
+		return true
+	case Device:
+		return action == Push && o.Device == a.ID
+	case Person, Token:
+	default:
+		return false
+	}
+	switch a.Role {
+	case Owner:
+		return action != Push
+	case Member:
+		return action == Look || action == Switch || action == Audit || action == Self
+	case Guest:
+		return action == Self ||
+			action == Look && (o.Guests == site.GuestsSee || o.Guests == site.GuestsSwitch) ||
+			action == Switch && o.Guests == site.GuestsSwitch
+	}
+	return false
+}
+
+// Coarse returns nil where an actor of this role may do the action on at least some objects. Doors check it before they
+// know the object.
+func Coarse(a Actor, action Action) error {
+	return May(a, action, Object{Guests: site.GuestsSwitch})
+}

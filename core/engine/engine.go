@@ -1,0 +1,355 @@
+// Package engine decides. It is a pure state machine: Apply takes the time and one input and returns effects, NextWake says
+// when it wants a Tick. It does no I/O and has no clock, so the same inputs in the same order give the same effects,
+// whether they come from live devices, from a test or from a recording.
+package engine
+
+import (
+	"cmp"
+	"container/heap"
+	"slices"
+	"time"
+
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// Now is the time handed in with an input.
+type Now struct {
+	Wall    time.Time     `json:"wall"`    // what the journal and people see, to the millisecond
+	Mono    time.Duration `json:"mono"`    // since the hub started; never jumps
+	Trusted bool          `json:"trusted"` // the wall clock is known to be right
+}
+
+// linger is how long a device stays online after its last session ended: boards that connect, push and leave would flap.
+const linger = 5 * time.Second
+
+// Engine is the state machine. Use New to make one.
+type Engine struct {
+	site     *site.Site
+	devices  map[string]*device
+	signals  map[string]*signal
+	controls map[string]*control
+	wakes    wakes
+	seq      uint64
+	out      []Effect
+	now      Now
+}
+
+type device struct {
+	DeviceState
+	sessions []string
+	clock    reading.Clock
+	lastBeat time.Duration
+	beating  bool
+	ending   uint64 // the wake that will take it offline
+	endedAt  time.Time
+	resume   map[string]time.Duration // controls whose want is given up at that time
+}
+
+type signal struct {
+	SignalState
+	rhythm  reading.Rhythm
+	heard   time.Duration
+	waiting bool // a wake for its staleness is set
+}
+
+type control struct {
+	ControlState
+	session string // that its last report came through; a change counts as made by hand only within one session
+	wake    uint64 // the wake that ends its confirm time or sends again
+}
+
+// New returns an engine for an empty site.
+func New() *Engine {
+	return &Engine{site: (&site.Site{}).Clone(), devices: map[string]*device{}, signals: map[string]*signal{},
+		controls: map[string]*control{}}
+}
+
+// NextWake returns the monotonic time at which the engine wants a Tick, and false where it waits for nothing.
+func (e *Engine) NextWake() (time.Duration, bool) {
+	if len(e.wakes) == 0 {
+		return 0, false
+	}
+	return e.wakes[0].at, true
+}
+
+// Apply takes one input and returns its effects. The slice is valid until the next call.
+func (e *Engine) Apply(now Now, in Input) []Effect {
+	e.now, e.out = now, e.out[:0]
+	switch in := in.(type) {
+	case SiteChanged:
+		e.applySite(in.Site)
+	case Restored:
+		e.restore(in)
+	case Reading:
+		e.reading(in)
+	case Online:
+		e.online(in)
+	case Listening:
+		if d := e.devices[in.Device]; d != nil && d.Online {
+			e.beat(d)
+		}
+	case Offline:
+		e.offline(in)
+	case Report:
+		e.report(in)
+	case Command:
+		e.command(in)
+	case Tick:
+	}
+	e.fire()
+	return e.out
+}
+
+func (e *Engine) emit(x Effect) { e.out = append(e.out, x) }
+
+// Signal returns the state of a signal.
+func (e *Engine) Signal(id string) (SignalState, bool) {
+	s := e.signals[id]
+	if s == nil {
+		return SignalState{}, false
+	}
+	return s.SignalState, true
+}
+
+// Control returns the state of a control.
+func (e *Engine) Control(id string) (ControlState, bool) {
+	c := e.controls[id]
+	if c == nil {
+		return ControlState{}, false
+	}
+	return c.ControlState, true
+}
+
+// Device returns the state of a device.
+func (e *Engine) Device(id string) (DeviceState, bool) {
+	d := e.devices[id]
+	if d == nil {
+		return DeviceState{}, false
+	}
+	return d.DeviceState, true
+}
+
+func (e *Engine) applySite(s *site.Site) {
+	e.site = s
+	for id := range s.Devices {
+		if e.devices[id] == nil {
+			e.devices[id] = &device{DeviceState: DeviceState{ID: id}, resume: map[string]time.Duration{}}
+		}
+	}
+	for id := range s.Signals {
+		if e.signals[id] == nil {
+			e.signals[id] = &signal{SignalState: SignalState{ID: id, Fresh: Unknown}}
+		}
+	}
+	for id := range s.Controls {
+		if e.controls[id] == nil {
+			e.controls[id] = &control{ControlState: ControlState{ID: id}}
+		}
+	}
+	for id := range e.devices {
+		if _, ok := s.Devices[id]; !ok {
+			delete(e.devices, id)
+		}
+	}
+	for id := range e.signals {
+		if _, ok := s.Signals[id]; !ok {
+			delete(e.signals, id)
+		}
+	}
+	for id := range e.controls {
+		if _, ok := s.Controls[id]; !ok {
+			delete(e.controls, id)
+		}
+	}
+}
+
+// restore takes the state that the store kept. Nobody is connected yet: a device that was online when the hub went away
+// has been unheard since then.
+func (e *Engine) restore(in Restored) {
+	for _, s := range in.Signals {
+		if have := e.signals[s.ID]; have != nil {
+			have.SignalState = s
+			have.Fresh = Stale
+			if e.site.Signals[s.ID].Reports == site.OnChange || !s.Seen {
+				have.Fresh = Unknown
+			}
+		}
+	}
+	for _, d := range in.Devices {
+		have := e.devices[d.ID]
+		if have == nil {
+			continue
+		}
+		if d.Online || d.Since.IsZero() {
+			d.Since = in.Alive
+		}
+		d.Online = false
+		have.DeviceState = d
+	}
+	sorted := slices.Clone(in.Controls)
+	slices.SortFunc(sorted, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
+	for _, c := range sorted {
+		have := e.controls[c.ID]
+		if have == nil {
+			continue
+		}
+		have.ControlState = c
+		d := e.devices[e.site.Controls[c.ID].Device]
+		if c.Want == nil || d == nil {
+			continue
+		}
+		away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
+		if e.now.Trusted && !d.Since.IsZero() {
+			away = max(0, e.now.Wall.Sub(d.Since))
+		}
+		e.giveUpAfter(d, have, away)
+		if have.Want != nil { // still wanted: the links must know it before the device is back
+			e.sendWant(have, true)
+		}
+	}
+}
+
+func (e *Engine) reading(in Reading) {
+	s, cfg := e.signals[in.Signal], e.site.Signals[in.Signal]
+	if s == nil {
+		return
+	}
+	d := e.devices[cfg.Device]
+	interval := s.interval(cfg)
+	placed, err := d.clock.Place(e.now.Wall, in.Stamp, interval)
+	if err != nil {
+		e.emit(Refused{Device: cfg.Device, Signal: in.Signal, Reason: err.Error()})
+		if in.Newest {
+			d.clock.Learn(e.now.Wall, in.Stamp)
+		}
+		return
+	}
+	if in.Newest && !in.Stamp.IsZero() {
+		d.clock.Learn(e.now.Wall, in.Stamp)
+	}
+	d.LastHeard = e.now.Wall
+	live := placed.Live && (!s.Seen || !placed.At.Before(s.At))
+	e.emit(Store{Signal: in.Signal, At: placed.At, Value: in.Value, Quality: placed.Quality, Live: live})
+	if !live {
+		return
+	}
+	s.rhythm.Heard(e.now.Mono)
+	s.heard = e.now.Mono
+	s.Seen, s.At, s.Heard, s.Value, s.Quality = true, placed.At, e.now.Wall, in.Value, placed.Quality
+	if learnt := s.rhythm.Interval(); learnt > 0 && (s.Interval == 0 || (learnt-s.Interval).Abs() > s.Interval/4) {
+		s.Interval = learnt
+		e.emit(SignalLearnt{ID: in.Signal, Interval: learnt})
+	}
+	if s.Fresh != Live {
+		s.Fresh = Live
+		e.emit(SignalChanged{s.SignalState})
+	}
+	if !s.waiting && cfg.Reports == site.Periodic {
+		s.waiting = true
+		e.wakeAt(s.heard+s.patience(cfg), wakeStale, in.Signal)
+	}
+}
+
+// interval is how often the signal reports: as told, else as learnt, else 0.
+func (s *signal) interval(cfg site.Signal) time.Duration {
+	if cfg.Interval > 0 {
+		return cfg.Interval
+	}
+	return s.Interval
+}
+
+// patience is how late a reading may be before the signal is stale.
+func (s *signal) patience(cfg site.Signal) time.Duration {
+	if i := s.interval(cfg); i > 0 {
+		return max(3*i, 3*time.Second)
+	}
+	return 3 * time.Minute
+}
+
+// fire runs everything that is due.
+func (e *Engine) fire() {
+	for len(e.wakes) > 0 && e.wakes[0].at <= e.now.Mono {
+		w := heap.Pop(&e.wakes).(wake)
+		switch w.kind {
+		case wakeStale:
+			e.staleDue(w)
+		case wakeBeat:
+			e.beatDue(w)
+		case wakeOffline:
+			e.offlineDue(w)
+		case wakeConfirm:
+			e.confirmDue(w)
+		case wakeGiveUp:
+			e.giveUpDue(w)
+		}
+	}
+}
+
+func (e *Engine) staleDue(w wake) {
+	s, cfg := e.signals[w.id], e.site.Signals[w.id]
+	if s == nil {
+		return
+	}
+	s.waiting = false
+	if s.Fresh != Live {
+		return
+	}
+	if due := s.heard + s.patience(cfg); due > e.now.Mono {
+		s.waiting = true
+		e.wakeAt(due, wakeStale, w.id)
+		return
+	}
+	s.Fresh = Stale
+	e.emit(SignalChanged{s.SignalState})
+}
+
+type wakeKind uint8
+
+const (
+	wakeStale wakeKind = iota
+	wakeBeat
+	wakeOffline
+	wakeConfirm
+	wakeGiveUp
+)
+
+type wake struct {
+	at   time.Duration
+	seq  uint64 // order among equals, and what a newer wake of the same kind is told apart by
+	kind wakeKind
+	id   string
+}
+
+func (e *Engine) wakeAt(at time.Duration, kind wakeKind, id string) uint64 {
+	e.seq++
+	heap.Push(&e.wakes, wake{at, e.seq, kind, id})
+	return e.seq
+}
+
+type wakes []wake
+
+func (w wakes) Len() int { return len(w) }
+func (w wakes) Less(i, j int) bool {
+	return w[i].at < w[j].at || w[i].at == w[j].at && w[i].seq < w[j].seq
+}
+func (w wakes) Swap(i, j int) { w[i], w[j] = w[j], w[i] }
+func (w *wakes) Push(x any)   { *w = append(*w, x.(wake)) }
+func (w *wakes) Pop() any {
+	old := *w
+	x := old[len(old)-1]
+	*w = old[:len(old)-1]
+	return x
+}
+
+// controlsOf returns the ids of a device's controls in order, so that effects come in the same order every time.
+func (e *Engine) controlsOf(device string) []string {
+	var ids []string
+	for id, c := range e.site.Controls {
+		if c.Device == device {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids
+}

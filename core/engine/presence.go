@@ -1,0 +1,147 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+)
+
+func (e *Engine) online(in Online) {
+	d := e.devices[in.Device]
+	if d == nil || slices.Contains(d.sessions, in.Session) {
+		return
+	}
+	d.sessions = append(d.sessions, in.Session)
+	d.ending = 0
+	was, from := d.Online, d.From
+	d.Online, d.From, d.Why = true, in.From, ""
+	if !was {
+		d.Since = e.now.Wall
+		e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "online", Object: d.ID, After: "online", Reason: "connected from " + in.From})
+	}
+	if !was || from != in.From {
+		e.emit(DeviceChanged{d.DeviceState})
+	}
+	clear(d.resume)
+	for _, id := range e.controlsOf(d.ID) {
+		c := e.controls[id]
+		if c.Want != nil && !was { // a second session of a device that stayed online changes nothing
+			c.Tries = 0
+			e.sendWant(c, true)
+			e.startConfirm(c)
+		}
+	}
+	if cfg := e.site.Devices[d.ID]; cfg.Lease > 0 && !d.beating {
+		d.beating = true
+		e.wakeAt(e.now.Mono, wakeBeat, d.ID)
+	}
+}
+
+func (e *Engine) offline(in Offline) {
+	d := e.devices[in.Device]
+	if d == nil {
+		return
+	}
+	at := slices.Index(d.sessions, in.Session)
+	if at < 0 {
+		return // an old session's end cannot undo a newer one
+	}
+	d.sessions = slices.Delete(d.sessions, at, at+1)
+	if len(d.sessions) == 0 {
+		d.Why, d.endedAt = in.Why, e.now.Wall
+		d.ending = e.wakeAt(e.now.Mono+linger, wakeOffline, d.ID)
+	}
+}
+
+func (e *Engine) offlineDue(w wake) {
+	d := e.devices[w.id]
+	if d == nil || d.ending != w.seq {
+		return
+	}
+	d.Online, d.Since = false, d.endedAt
+	e.emit(DeviceChanged{d.DeviceState})
+	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline", Reason: d.Why})
+	var ids []string
+	for id, s := range e.site.Signals {
+		if s.Device == d.ID && e.signals[id].Fresh == Live {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	for _, id := range ids {
+		e.signals[id].Fresh = Stale
+		e.emit(SignalChanged{e.signals[id].SignalState})
+	}
+	for _, id := range e.controlsOf(d.ID) {
+		if c := e.controls[id]; c.Want != nil {
+			e.giveUpAfter(d, c, linger)
+		}
+	}
+}
+
+func (e *Engine) beat(d *device) {
+	d.lastBeat = e.now.Mono
+	e.emit(Beat{Device: d.ID, Lease: e.site.Devices[d.ID].Lease})
+}
+
+func (e *Engine) beatDue(w wake) {
+	d := e.devices[w.id]
+	if d == nil {
+		return
+	}
+	lease := e.site.Devices[w.id].Lease
+	if !d.Online || lease <= 0 {
+		d.beating = false
+		return
+	}
+	e.beat(d)
+	e.wakeAt(e.now.Mono+lease/3, wakeBeat, w.id)
+}
+
+// giveUpAfter lets a want that the device has not heard for away be kept for the rest of the time that its owner allows,
+// and ends in the safe value then. The links are told at that time, not when the device is back: a broker's retained
+// message would be there first.
+func (e *Engine) giveUpAfter(d *device, c *control, away time.Duration) {
+	cfg := e.site.Controls[c.ID]
+	if c.Want == nil || *c.Want == cfg.Safe {
+		return
+	}
+	left := cfg.Resume() - away
+	if left <= 0 {
+		e.giveUp(c, cfg)
+		return
+	}
+	d.resume[c.ID] = e.now.Mono + left
+	e.wakeAt(e.now.Mono+left, wakeGiveUp, c.ID)
+}
+
+func (e *Engine) giveUpDue(w wake) {
+	c, cfg := e.controls[w.id], e.site.Controls[w.id]
+	if c == nil {
+		return
+	}
+	d := e.devices[cfg.Device]
+	if due, waiting := d.resume[w.id]; !waiting || due > e.now.Mono || d.Online {
+		return
+	}
+	delete(d.resume, w.id)
+	e.giveUp(c, cfg)
+}
+
+func (e *Engine) giveUp(c *control, cfg site.Control) {
+	held := *c.Want
+	c.Held = &held
+	c.Want = &cfg.Safe
+	c.WantBy, c.WantAt, c.Phase, c.Tries = access.HubActor(), e.now.Wall, Pending, 0
+	c.Rev++
+	c.Reason = "was " + onOff(held) + " by hand when it went away; tap to resume"
+	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: c.ID, Before: onOff(held), After: onOff(cfg.Safe),
+		Reason: "away for longer than " + said(cfg.Resume()) + "; the safe value holds until somebody resumes"})
+	e.sendWant(c, false)
+}
+
+func (e *Engine) deviceActor(id string) access.Actor {
+	return access.DeviceActor(id, e.site.Devices[id].Name, e.devices[id].From)
+}

@@ -1,0 +1,127 @@
+package reading
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Quality says how far a reading can be trusted.
+type Quality int
+
+// Good readings feed everything; Suspect and Bad ones are kept and shown, and never feed a demand.
+const (
+	Good Quality = iota
+	Suspect
+	Bad
+)
+
+// String names the quality.
+func (q Quality) String() string { return [...]string{"good", "suspect", "bad"}[q] }
+
+const (
+	liveWithin   = 30 * time.Second
+	aheadAllowed = 5 * time.Minute
+	clockSamples = 8
+	clockNeeded  = 4
+	clockSpan    = time.Minute      // samples must have arrived over at least this, else it is a backlog sent in one go
+	clockSpread  = 30 * time.Second // a clock that is off is off by the same; a backlog is not
+)
+
+// Clock learns how far a device's clock is off. The zero value knows nothing and takes the device's clock as right.
+type Clock struct {
+	arrivals []time.Time
+	offs     []time.Duration // arrival minus device time
+}
+
+// Offset is what must be added to the device's times, 0 while it is within 30 s or not consistent.
+func (c *Clock) Offset() time.Duration {
+	n := len(c.offs)
+	if n < clockNeeded || c.arrivals[n-1].Sub(c.arrivals[0]) < clockSpan {
+		return 0
+	}
+	lo, hi := slices.Min(c.offs), slices.Max(c.offs)
+	if hi-lo > clockSpread || lo.Abs() <= liveWithin {
+		return 0
+	}
+	return lo
+}
+
+// Learn takes one message's arrival and the newest device time in it.
+func (c *Clock) Learn(arrival, device time.Time) {
+	c.arrivals, c.offs = append(c.arrivals, arrival), append(c.offs, arrival.Sub(device))
+	if len(c.offs) > clockSamples {
+		c.arrivals, c.offs = c.arrivals[1:], c.offs[1:]
+	}
+}
+
+// Placed is where a reading belongs in time.
+type Placed struct {
+	At      time.Time
+	Live    bool
+	Quality Quality
+	Ahead   bool // it was stamped with its arrival because its device time was ahead
+}
+
+// Place decides the time of a reading that arrived at arrival, was stamped device (zero: not stamped), and whose signal
+// usually reports every interval. A stamp more than 5 min ahead is refused unless the device's clock is known to be off.
+func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed, error) {
+	if device.IsZero() {
+		return Placed{At: arrival, Live: true}, nil
+	}
+	off := c.Offset()
+	at := device.Add(off)
+	behind := arrival.Sub(at)
+	switch {
+	case behind < -aheadAllowed:
+		return Placed{}, fmt.Errorf("its time %s is %s ahead of the hub's clock; set the board's clock, or leave the time out",
+			device.UTC().Format(time.RFC3339), long(-behind))
+	case off < -aheadAllowed:
+		return Placed{At: arrival, Live: true, Quality: Suspect, Ahead: true}, nil
+	case behind < 0:
+		return Placed{At: arrival, Live: true, Ahead: true}, nil
+	case behind <= max(liveWithin, interval):
+		return Placed{At: at, Live: true}, nil
+	default:
+		return Placed{At: at}, nil
+	}
+}
+
+// Rhythm learns how often a signal reports. The zero value knows nothing.
+type Rhythm struct {
+	last time.Duration
+	gaps []time.Duration
+	seen bool
+}
+
+const rhythmSamples = 9
+
+// Heard takes the arrival of a live reading, on a monotonic clock.
+func (r *Rhythm) Heard(mono time.Duration) {
+	if r.seen && mono > r.last {
+		if len(r.gaps) == rhythmSamples {
+			copy(r.gaps, r.gaps[1:])
+			r.gaps = r.gaps[:rhythmSamples-1]
+		}
+		r.gaps = append(r.gaps, mono-r.last)
+	}
+	r.last, r.seen = mono, true
+}
+
+// Interval is the median of the last gaps, or 0 while fewer than three are known.
+func (r *Rhythm) Interval() time.Duration {
+	if len(r.gaps) < 3 {
+		return 0
+	}
+	var sorted [rhythmSamples]time.Duration
+	n := copy(sorted[:], r.gaps)
+	slices.Sort(sorted[:n])
+	return sorted[n/2]
+}
+
+func long(d time.Duration) string {
+	if d > 48*time.Hour {
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
+	}
+	return d.Round(time.Second).String()
+}

@@ -1,0 +1,104 @@
+package reading
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+)
+
+// Named is one value of a message that carries several.
+type Named struct {
+	Name     string
+	Value    Value
+	Decimals int // guessed from how the number was written
+}
+
+// maxNames is the most values that one message may carry.
+const maxNames = 256
+
+// Object takes a JSON object such as {"temperature":21.4,"lid":"shut","t":1795413600000} apart. The key t is the time of
+// all of them, in Unix seconds or milliseconds; at is zero where there is none. What is wrong with single values comes
+// back in faults and loses nothing else; err means that nothing could be taken.
+func Object(payload []byte) (named []Named, at time.Time, faults []error, err error) {
+	dec := json.NewDecoder(bytes.NewReader(payload))
+	dec.UseNumber()
+	tok, err := dec.Token()
+	if err != nil || tok != json.Delim('{') {
+		return nil, at, nil, fmt.Errorf(`%s is no JSON object; expected one such as {"temperature":21.4}`, clip(string(payload)))
+	}
+	for dec.More() {
+		key, err := dec.Token()
+		if err != nil {
+			return nil, at, nil, fmt.Errorf("the JSON breaks off at byte %d: %w", dec.InputOffset(), err)
+		}
+		name, _ := key.(string)
+		var raw json.RawMessage
+		if err := dec.Decode(&raw); err != nil {
+			return nil, at, nil, fmt.Errorf("the JSON breaks off at byte %d: %w", dec.InputOffset(), err)
+		}
+		if name == "t" {
+			if at, err = stamp(raw); err != nil {
+				return nil, time.Time{}, nil, err
+			}
+			continue
+		}
+		if len(named) >= maxNames {
+			return nil, at, nil, fmt.Errorf("the message carries more than %d values; send several messages", maxNames)
+		}
+		v, err := FromJSON(raw)
+		if err != nil {
+			faults = append(faults, fmt.Errorf("%s: %w", clip(name), err))
+			continue
+		}
+		named = append(named, Named{name, v, Decimals(string(raw))})
+	}
+	if _, err := dec.Token(); err != nil {
+		return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
+	}
+	if dec.More() {
+		return nil, at, nil, errors.New("something follows the JSON object; send one object a message")
+	}
+	return named, at, faults, nil
+}
+
+// stamp reads a time in Unix seconds, or in milliseconds where it is too large for seconds.
+func stamp(raw json.RawMessage) (time.Time, error) {
+	var f float64
+	if err := json.Unmarshal(raw, &f); err != nil || f <= 0 || f > 1e14 {
+		return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds", clip(string(raw)))
+	}
+	if f < 1e11 {
+		f *= 1000
+	}
+	return time.UnixMilli(int64(math.Round(f))), nil
+}
+
+// Report takes the payload of a report apart: on, off, true, false, 1, 0, or an object that also says why, such as
+// {"v":"on","by":"hand"}.
+func Report(payload []byte) (on bool, by string, err error) {
+	var v Value
+	if p := bytes.TrimSpace(payload); len(p) > 0 && p[0] == '{' {
+		var o struct {
+			V  json.RawMessage `json:"v"`
+			By string          `json:"by"`
+		}
+		if err := json.Unmarshal(p, &o); err != nil {
+			return false, "", fmt.Errorf(`%s is no report; expected on, off or {"v":"on","by":"hand"}`, clip(string(p)))
+		}
+		if o.By != "" && o.By != "hand" && o.By != "lease" {
+			return false, "", fmt.Errorf(`by is %s; expected "hand" or "lease"`, clip(o.By))
+		}
+		by = o.By
+		v, err = FromJSON(o.V)
+	} else {
+		v, err = Parse(payload)
+	}
+	if err != nil {
+		return false, "", err
+	}
+	v, err = v.As("onoff")
+	return v.On(), by, err
+}

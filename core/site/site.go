@@ -1,0 +1,185 @@
+// Package site holds the configuration of one hub: its places, devices, signals and controls.
+//
+// A Site is a value: the hub replaces it as a whole and hands it to the engine, so that no reader ever sees half a change.
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Kind says what values a signal has.
+type Kind string
+
+// The kinds of signals.
+const (
+	Number Kind = "number"
+	OnOff  Kind = "onoff"
+	Text   Kind = "text"
+)
+
+// Reports says when a device reports a signal.
+type Reports string
+
+// Periodic signals go stale when they are late by three intervals; OnChange signals hold their last value for as long as
+// their device is online.
+const (
+	Periodic Reports = "periodic"
+	OnChange Reports = "change"
+)
+
+// Guests says what a guest may do with a signal or control.
+type Guests string
+
+// What the owner can open to guests.
+const (
+	GuestsNothing Guests = "none"
+	GuestsSee     Guests = "see"
+	GuestsSwitch  Guests = "switch"
+)
+
+// AtDevice says what the hub does when a device was switched by hand at the device.
+type AtDevice string
+
+// Follow takes the change at the device over; Insist sends the hub's want again.
+const (
+	Follow AtDevice = "follow"
+	Insist AtDevice = "insist"
+)
+
+// Hub is what the owner tells about the hub itself.
+type Hub struct {
+	Name      string  `json:"name"`
+	Latitude  float64 `json:"latitude"`  // degrees, north positive
+	Longitude float64 `json:"longitude"` // degrees, east positive
+	Zone      string  `json:"zone"`      // IANA name
+}
+
+// Location returns the hub's time zone, UTC where none is set.
+func (h Hub) Location() *time.Location {
+	loc, err := time.LoadLocation(h.Zone)
+	if err != nil {
+		return time.UTC
+	}
+	return loc
+}
+
+// Place is a room, shed, cupboard or yard.
+type Place struct {
+	ID   string `json:"id" db:"id"`
+	Name string `json:"name" db:"name"`
+}
+
+// Device is one board or bought thing that speaks to the hub.
+type Device struct {
+	ID         string        `json:"id"`
+	Name       string        `json:"name"`
+	Place      string        `json:"place"`
+	Lease      time.Duration `json:"lease"`       // how long it may keep a want without the hub's beat; 0: it has no lease
+	NewSignals bool          `json:"new_signals"` // unknown signals are created at their first reading
+	Created    time.Time     `json:"created"`
+}
+
+// Signal is one measured quantity of a device.
+type Signal struct {
+	ID       string        `json:"id"` // device.slug
+	Device   string        `json:"device"`
+	Raw      string        `json:"raw"` // what the board calls it
+	Name     string        `json:"name"`
+	Kind     Kind          `json:"kind"`
+	Unit     string        `json:"unit"`
+	Decimals int           `json:"decimals"`
+	Reports  Reports       `json:"reports"`
+	Interval time.Duration `json:"interval"` // 0: learnt
+	New      bool          `json:"new"`      // created by a reading, not yet looked at by the owner
+	Guests   Guests        `json:"guests"`
+}
+
+// Control is something a device can be told. So far every control is a switch.
+type Control struct {
+	ID           string        `json:"id"` // device.slug
+	Device       string        `json:"device"`
+	Raw          string        `json:"raw"`
+	Name         string        `json:"name"`
+	ConfirmAfter time.Duration `json:"confirm_after"` // a want not confirmed by then is unconfirmed
+	ResumeWithin time.Duration `json:"resume_within"` // an absence longer than this ends in the safe value
+	Safe         bool          `json:"safe"`          // the safe value
+	Dangerous    bool          `json:"dangerous"`     // ask before switching on; never resumed by itself
+	AtDevice     AtDevice      `json:"at_device"`
+	Answers      bool          `json:"answers"` // it reports is
+	Guests       Guests        `json:"guests"`
+}
+
+// Defaults of a new control and of a new device.
+const (
+	DefaultConfirm = 5 * time.Second
+	DefaultResume  = 24 * time.Hour
+	DefaultLease   = time.Minute
+)
+
+// NewControl returns a switch with the defaults.
+func NewControl(device, slug, raw, name string) Control {
+	return Control{ID: device + "." + slug, Device: device, Raw: raw, Name: name, ConfirmAfter: DefaultConfirm,
+		ResumeWithin: DefaultResume, AtDevice: Follow, Answers: true, Guests: GuestsNothing}
+}
+
+// Resume is how long an absence may last after which the last want is sent again.
+func (c Control) Resume() time.Duration {
+	if c.Dangerous {
+		return 0
+	}
+	return c.ResumeWithin
+}
+
+// Validate says in a sentence what is wrong with a control, or returns nil.
+func (c Control) Validate() error {
+	switch {
+	case c.ConfirmAfter < time.Second || c.ConfirmAfter > 10*time.Minute:
+		return fmt.Errorf("confirm_after of %s is %s; choose between 1 s and 10 min", c.ID, c.ConfirmAfter)
+	case c.ResumeWithin < 0 || c.ResumeWithin > 365*24*time.Hour:
+		return fmt.Errorf("resume_within of %s is %s; choose between 0 and a year", c.ID, c.ResumeWithin)
+	}
+	return nil
+}
+
+// Site is the whole configuration. The zero value is an empty site.
+type Site struct {
+	Hub      Hub
+	Places   []Place
+	Devices  map[string]Device
+	Signals  map[string]Signal
+	Controls map[string]Control
+}
+
+// Clone returns a copy that can be changed without touching s.
+func (s *Site) Clone() *Site {
+	c := &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: make(map[string]Device, len(s.Devices)+1),
+		Signals: make(map[string]Signal, len(s.Signals)+1), Controls: make(map[string]Control, len(s.Controls)+1)}
+	for k, v := range s.Devices {
+		c.Devices[k] = v
+	}
+	for k, v := range s.Signals {
+		c.Signals[k] = v
+	}
+	for k, v := range s.Controls {
+		c.Controls[k] = v
+	}
+	return c
+}
+
+// Place returns the place with an id.
+func (s *Site) Place(id string) (Place, bool) {
+	i := slices.IndexFunc(s.Places, func(p Place) bool { return p.ID == id })
+	if i < 0 {
+		return Place{}, false
+	}
+	return s.Places[i], true
+}
+
+// Split cuts a full id into device and the rest: "drying_room.heater.is" gives "drying_room", "heater.is".
+func Split(id string) (device, rest string) {
+	device, rest, _ = strings.Cut(id, ".")
+	return device, rest
+}

@@ -1,0 +1,455 @@
+// Package hub is the running service: it owns the engine, orders all writes, enforces access and fans live events out.
+//
+// One goroutine owns the engine and the site. Everything that comes in, from whatever door, is put in its inbox; what the
+// engine wants kept is committed by the store, and only then are answers and wants let out. The safe value of a control
+// alone does not wait for the disk.
+package hub
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Options of Start.
+type Options struct {
+	Log *slog.Logger
+	// Version is what the hub says of itself.
+	Version string
+}
+
+// Hub is a running hub. Use Start to get one.
+type Hub struct {
+	store   *store.Store
+	log     *slog.Logger
+	version string
+	boot    string
+	started time.Time
+	info    atomic.Pointer[site.Hub] // what the hub says of itself, read from any goroutine
+	inbox   chan func()
+	outbox  chan func()
+	quit    chan struct{}
+	loopEnd chan struct{}
+	outEnd  chan struct{}
+	stop    sync.Once
+	live    *feed
+	people  *people
+
+	// what follows belongs to the loop alone
+	engine  *engine.Engine
+	site    *site.Site
+	keys    map[string][]byte
+	traffic map[string]*traffic
+	batch   batch
+	aliveAt time.Time // when the hub ran last, as it was found at start
+
+	boxes   boxes
+	trouble trouble
+}
+
+// trouble is what failed commits left behind.
+type trouble struct {
+	sync.Mutex
+	err     error
+	unsaved []store.Change // states and journal entries, to be written when the store works again
+}
+
+// traffic is what the hub knows of a device's messages.
+type traffic struct {
+	refused   int64
+	last      string                 // the newest refusal's reason
+	publisher map[string]string      // raw name -> session that it last came through
+	sessions  map[string]string      // open session -> its name for people
+	told      map[string]time.Time   // when a clash was last told
+	taken     map[string][]time.Time // client id -> recent takeovers
+}
+
+// batch is what the next commit writes, and what is let out after it.
+type batch struct {
+	changes  []store.Change
+	keep     []store.Change // those of the changes that must not be lost with a failed commit
+	recorded []engine.Recorded
+	after    []func(error)
+}
+
+// ErrStopped says that the hub is no longer running.
+var ErrStopped = errors.New("the hub is stopping")
+
+// NotFoundError says that there is nothing with an id.
+type NotFoundError struct {
+	What, ID string
+	Nearest  []string
+}
+
+func (e *NotFoundError) Error() string {
+	msg := fmt.Sprintf("there is no %s called %q", e.What, e.ID)
+	for i, n := range e.Nearest {
+		if i == 0 {
+			msg += "; did you mean " + n
+		} else {
+			msg += " or " + n
+		}
+	}
+	if len(e.Nearest) > 0 {
+		msg += "?"
+	}
+	return msg
+}
+
+// InvalidError says what is wrong with something that somebody wants kept.
+type InvalidError struct{ Field, Reason string }
+
+func (e *InvalidError) Error() string { return e.Reason }
+
+// StoreError says that something was done but could not be stored.
+type StoreError struct{ Err error }
+
+func (e *StoreError) Error() string {
+	if store.IsFull(e.Err) {
+		return "the disk is full: nothing can be stored until there is room"
+	}
+	return "the store does not take writes: " + e.Err.Error()
+}
+func (e *StoreError) Unwrap() error { return e.Err }
+
+// Start brings a hub to life with what the store kept.
+func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	boot := secret(4)
+	h := &Hub{store: st, log: o.Log, version: o.Version, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
+		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
+		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{}}
+	var err error
+	if h.site, err = st.Site(ctx); err != nil {
+		return nil, err
+	}
+	if h.keys, err = st.Keys(ctx); err != nil {
+		return nil, err
+	}
+	if h.people, err = loadPeople(ctx, st); err != nil {
+		return nil, err
+	}
+	refused, err := st.RefusalCounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for id, n := range refused {
+		h.trafficOf(id).refused = n
+	}
+	state, err := h.savedState(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h.aliveAt = state.Alive
+	if err := st.Prune(ctx, time.Now().Add(-7*24*time.Hour), time.Now()); err != nil {
+		return nil, err
+	}
+	h.info.Store(&h.site.Hub)
+	h.apply(engine.SiteChanged{Site: h.site})
+	h.apply(state)
+	go h.letOut()
+	go h.loop()
+	return h, nil
+}
+
+// savedState completes the kept state with each signal's last reading.
+func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
+	state, err := h.store.State(ctx)
+	if err != nil {
+		return state, err
+	}
+	known := map[string]engine.SignalState{}
+	for _, s := range state.Signals {
+		known[s.ID] = s
+	}
+	state.Signals = nil
+	for id, cfg := range h.site.Signals {
+		s := known[id]
+		s.ID = id
+		last, ok, err := h.store.Last(ctx, id, cfg.Kind)
+		if err != nil {
+			return state, err
+		}
+		if ok {
+			s.Seen, s.At, s.Heard, s.Value, s.Quality = true, time.UnixMilli(last.T), time.UnixMilli(last.T), last.Value, last.Quality
+		}
+		state.Signals = append(state.Signals, s)
+	}
+	return state, nil
+}
+
+// Stop ends the hub. What was acknowledged is stored; the store stays open.
+func (h *Hub) Stop() {
+	h.stop.Do(func() { close(h.quit) })
+	<-h.loopEnd
+	<-h.outEnd
+}
+
+func (h *Hub) now() engine.Now {
+	wall := time.Now().Round(0).Truncate(time.Millisecond)
+	return engine.Now{Wall: wall, Mono: time.Since(h.started), Trusted: wall.Year() >= 2025 && wall.After(h.aliveAt.Add(-time.Minute))}
+}
+
+const drain = 256 // inputs that go into one batch at most
+
+func (h *Hub) loop() {
+	defer close(h.loopEnd)
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	alive := time.NewTicker(time.Minute)
+	defer alive.Stop()
+	h.saveAlive()
+	for {
+		if at, ok := h.engine.NextWake(); ok {
+			timer.Reset(max(0, at-time.Since(h.started)))
+		}
+		select {
+		case f := <-h.inbox:
+			f()
+			for range drain {
+				select {
+				case f := <-h.inbox:
+					f()
+					continue
+				default:
+				}
+				break
+			}
+		case <-timer.C:
+			h.apply(engine.Tick{})
+		case <-alive.C:
+			h.saveAlive()
+		case <-h.quit:
+			h.saveAlive()
+			h.flush()
+			done := make(chan struct{})
+			h.store.Commit(&store.Batch{Done: func(error) { close(done) }})
+			<-done
+			close(h.outbox)
+			return
+		}
+		h.flush()
+	}
+}
+
+func (h *Hub) saveAlive() {
+	h.write(store.SaveAlive(time.Now()))
+	h.unsavedAgain()
+}
+
+// flush hands the batch to the store.
+func (h *Hub) flush() {
+	b := h.batch
+	if len(b.changes) == 0 && len(b.after) == 0 {
+		return
+	}
+	h.batch = batch{}
+	changes := b.changes
+	if len(b.recorded) > 0 && len(changes) > 0 {
+		if body, err := json.Marshal(b.recorded); err == nil {
+			changes = append(changes, store.AddInputs(b.recorded[0].Now.Wall, body))
+		}
+	} else {
+		h.batch.recorded = b.recorded // ticks that changed nothing wait for a commit that is due anyway
+	}
+	if len(changes) == 0 {
+		h.outbox <- func() { run(b.after, nil) }
+		return
+	}
+	h.store.Commit(&store.Batch{Changes: changes, Done: func(err error) {
+		h.outbox <- func() {
+			run(b.after, err)
+			h.stored(err, b.keep)
+		}
+	}})
+}
+
+func run(after []func(error), err error) {
+	for _, f := range after {
+		f(err)
+	}
+}
+
+// letOut does what had to wait for a commit, so that the committing goroutine is free for the next one.
+func (h *Hub) letOut() {
+	defer close(h.outEnd)
+	for f := range h.outbox {
+		f()
+	}
+}
+
+const unsavedLimit = 4096
+
+// stored notes how a commit went and tells everybody when that changes.
+func (h *Hub) stored(err error, keep []store.Change) {
+	t := &h.trouble
+	t.Lock()
+	was := t.err
+	t.err = err
+	if err != nil {
+		t.unsaved = append(t.unsaved, keep...)
+		if n := len(t.unsaved) - unsavedLimit; n > 0 {
+			t.unsaved = t.unsaved[n:]
+		}
+	}
+	t.Unlock()
+	switch {
+	case was == nil && err != nil:
+		h.log.Error("the store does not take writes; deciding goes on from memory", "error", err)
+		h.live.publish("hub", h.Status(), access.Anything)
+	case was != nil && err == nil:
+		h.log.Info("the store takes writes again")
+		h.live.publish("hub", h.Status(), access.Anything)
+	}
+}
+
+// unsavedAgain adds to the batch what an earlier commit could not write.
+func (h *Hub) unsavedAgain() {
+	t := &h.trouble
+	t.Lock()
+	defer t.Unlock()
+	h.batch.keep = append(h.batch.keep, t.unsaved...)
+	h.batch.changes = append(h.batch.changes, t.unsaved...)
+	t.unsaved = nil
+}
+
+// write adds changes to the batch.
+func (h *Hub) write(changes ...store.Change) { h.batch.changes = append(h.batch.changes, changes...) }
+
+// writeState adds changes that are written later where this commit fails.
+func (h *Hub) writeState(changes ...store.Change) {
+	h.write(changes...)
+	h.batch.keep = append(h.batch.keep, changes...)
+}
+
+// later adds what is done after the commit.
+func (h *Hub) later(f func(error)) { h.batch.after = append(h.batch.after, f) }
+
+// do runs f in the loop and waits until what it wrote is on the disk.
+func (h *Hub) do(ctx context.Context, f func() error) error {
+	done := make(chan error, 1)
+	task := func() {
+		if err := f(); err != nil {
+			done <- err
+			return
+		}
+		h.later(func(err error) {
+			if err != nil {
+				err = &StoreError{err}
+			}
+			done <- err
+		})
+	}
+	return h.await(ctx, task, done)
+}
+
+// ask runs f in the loop and waits for it; f writes nothing.
+func (h *Hub) ask(ctx context.Context, f func() error) error {
+	done := make(chan error, 1)
+	return h.await(ctx, func() { done <- f() }, done)
+}
+
+func (h *Hub) await(ctx context.Context, task func(), done <-chan error) error {
+	select {
+	case h.inbox <- task:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-h.loopEnd:
+		return ErrStopped
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-h.outEnd:
+		return ErrStopped
+	}
+}
+
+// apply gives the engine an input and takes its effects apart.
+func (h *Hub) apply(in engine.Input) (refused []string) {
+	now := h.now()
+	if rec, err := engine.Record(now, in); err == nil {
+		h.batch.recorded = append(h.batch.recorded, rec)
+	}
+	for _, x := range h.engine.Apply(now, in) {
+		switch x := x.(type) {
+		case engine.Store:
+			h.write(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality}))
+			if x.Live {
+				h.publishSignal(x.Signal)
+			}
+		case engine.Refused:
+			refused = append(refused, x.Reason)
+		case engine.SignalChanged:
+			h.publishSignal(x.State.ID)
+		case engine.SignalLearnt:
+			if s, ok := h.engine.Signal(x.ID); ok {
+				h.write(store.SaveState(x.ID, s))
+			}
+		case engine.ControlChanged:
+			h.controlChanged(now, x.State)
+		case engine.DeviceChanged:
+			h.writeState(store.SaveState(x.State.ID, x.State))
+			h.publishDevice(x.State.ID)
+		case engine.Want:
+			h.want(x)
+		case engine.Beat:
+			h.boxes.each(x.Device, func(b *Mailbox) { b.beat(x.Lease) })
+		case engine.Journal:
+			h.journal(now.Wall, x.Actor, x.Action, x.Object, x.Before, x.After, x.Reason)
+		}
+	}
+	return refused
+}
+
+func (h *Hub) journal(at time.Time, a access.Actor, action, object, before, after, reason string) {
+	h.writeState(store.AddEntry(at, a, action, object, before, after, reason))
+}
+
+// controlChanged keeps a control's state, and its is and want as history.
+func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
+	h.writeState(store.SaveState(s.ID, s))
+	record := func(what string, on *bool, at time.Time) {
+		if on != nil && !at.IsZero() {
+			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: reading.OnOff(*on)}))
+		}
+	}
+	record("is", s.Is, s.IsSince)
+	record("want", s.Want, s.WantAt)
+	h.publishControl(s.ID)
+}
+
+// want lets a want out: the safe value at once, anything else after the commit.
+func (h *Hub) want(w engine.Want) {
+	send := func(error) { h.boxes.each(w.Device, func(b *Mailbox) { b.want(w.Control, w.On, w.Rev) }) }
+	if w.On == h.site.Controls[w.Control].Safe {
+		send(nil)
+		return
+	}
+	h.later(send)
+}
+
+func (h *Hub) trafficOf(device string) *traffic {
+	t := h.traffic[device]
+	if t == nil {
+		t = &traffic{publisher: map[string]string{}, sessions: map[string]string{}, told: map[string]time.Time{},
+			taken: map[string][]time.Time{}}
+		h.traffic[device] = t
+	}
+	return t
+}

@@ -1,0 +1,100 @@
+package hub
+
+import (
+	"encoding/json"
+	"strconv"
+	"strings"
+	"sync"
+
+	"idleember/core/access"
+)
+
+// Event is one live change. Its id is the hub's boot and a sequence number.
+type Event struct {
+	Seq  uint64
+	Kind string // signal, control, device, site, hub
+	Data json.RawMessage
+	obj  access.Object
+	// guestsOnly marks the shorter form of an event whose full form guests may not see.
+	guestsOnly bool
+}
+
+const ringSize = 8192 // events that a resuming reader can catch up with
+
+// feed keeps the last events in a ring that all readers share: a slow reader holds up nobody, it only falls out of the
+// ring and starts afresh from a snapshot.
+type feed struct {
+	boot    string
+	mu      sync.Mutex
+	ring    [ringSize]Event
+	next    uint64 // the sequence number of the next event, from 1
+	changed chan struct{}
+}
+
+func newFeed(boot string) *feed { return &feed{boot: boot, next: 1, changed: make(chan struct{})} }
+
+func (f *feed) publish(kind string, data any, obj access.Object) {
+	f.add(Event{Kind: kind, obj: obj}, data)
+}
+
+func (f *feed) add(e Event, data any) {
+	b, err := json.Marshal(data)
+	if err != nil {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	e.Seq, e.Data = f.next, b
+	f.ring[f.next%ringSize] = e
+	f.next++
+	close(f.changed)
+	f.changed = make(chan struct{})
+}
+
+// Watch is one reader of live events.
+type Watch struct {
+	feed  *feed
+	actor func() (access.Actor, bool)
+	next  uint64
+	fresh bool // it must be given a snapshot first
+}
+
+// Watch starts reading after the event with the given id ("": now). actor is asked again for every event, so that a
+// stream ends when its right does.
+func (h *Hub) Watch(lastID string, actor func() (access.Actor, bool)) *Watch {
+	h.live.mu.Lock()
+	defer h.live.mu.Unlock()
+	w := &Watch{feed: h.live, actor: actor, next: h.live.next, fresh: true}
+	boot, seq, ok := strings.Cut(lastID, "-")
+	if n, err := strconv.ParseUint(seq, 10, 64); ok && err == nil && boot == h.boot && n < h.live.next && n+ringSize > h.live.next {
+		w.next, w.fresh = n+1, false
+	}
+	return w
+}
+
+// ID makes the id of an event.
+func (w *Watch) ID(seq uint64) string { return w.feed.boot + "-" + strconv.FormatUint(seq, 10) }
+
+// Next returns the events since the last call that the reader may see. reset says that it must take a snapshot first;
+// ok is false when the reader's right has ended. changed is closed when there is more.
+func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+	actor, ok := w.actor()
+	if !ok {
+		return nil, 0, false, false, nil
+	}
+	f := w.feed
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	changed = f.changed
+	if w.fresh || w.next+ringSize <= f.next {
+		w.fresh, w.next = false, f.next
+		return nil, f.next - 1, true, true, changed
+	}
+	for ; w.next < f.next; w.next++ {
+		e := f.ring[w.next%ringSize]
+		if access.May(actor, access.Look, e.obj) == nil && (!e.guestsOnly || actor.Role == access.Guest) {
+			events = append(events, e)
+		}
+	}
+	return events, f.next - 1, false, true, changed
+}

@@ -1,0 +1,138 @@
+package hub
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"idleember/core/site"
+)
+
+// Mailbox is how wants, beats and problems reach a link. It keeps the last want for each control and never blocks who
+// puts something in, so that a link that is stuck holds nobody else.
+type Mailbox struct {
+	Device string
+
+	mu       sync.Mutex
+	wants    map[string]Outgoing
+	lease    time.Duration
+	problems []Problem
+	ended    bool
+	ready    chan struct{}
+}
+
+// Outgoing is one want on its way to a device.
+type Outgoing struct {
+	Control string // the id of the control
+	Raw     string // what the device calls it
+	On      bool
+	rev     int64
+}
+
+// Problem tells a device what could not be taken, and why.
+type Problem struct {
+	At     time.Time `json:"at"`
+	Topic  string    `json:"topic,omitempty"`
+	Reason string    `json:"reason"`
+}
+
+// Post is what a link finds in its mailbox.
+type Post struct {
+	Wants    []Outgoing
+	Beat     time.Duration // not 0: the hub's sign of life, with the length of the lease
+	Problems []Problem
+	Ended    bool // the key was replaced: the sessions must end
+}
+
+const problemsKept = 16
+
+// Ready tells that something is in the mailbox.
+func (m *Mailbox) Ready() <-chan struct{} { return m.ready }
+
+// Take empties the mailbox.
+func (m *Mailbox) Take() Post {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	p := Post{Beat: m.lease, Problems: m.problems, Ended: m.ended}
+	for id, w := range m.wants {
+		if w.rev >= 0 {
+			p.Wants = append(p.Wants, w)
+			w.rev = -w.rev - 1 // taken, but its revision is remembered
+			m.wants[id] = w
+		}
+	}
+	slices.SortFunc(p.Wants, func(a, b Outgoing) int {
+		if a.Control < b.Control {
+			return -1
+		}
+		return 1
+	})
+	m.lease, m.problems, m.ended = 0, nil, false
+	return p
+}
+
+func (m *Mailbox) put(f func()) {
+	m.mu.Lock()
+	f()
+	m.mu.Unlock()
+	select {
+	case m.ready <- struct{}{}:
+	default:
+	}
+}
+
+func (m *Mailbox) want(control string, on bool, rev int64) {
+	m.put(func() {
+		have := m.wants[control]
+		if known := max(have.rev, -have.rev-1); rev < known {
+			return // an older want that waited for the disk longer than a newer one
+		}
+		have.Control, have.On, have.rev = control, on, rev
+		if have.Raw == "" {
+			_, have.Raw = site.Split(control)
+		}
+		m.wants[control] = have
+	})
+}
+
+func (m *Mailbox) beat(lease time.Duration) { m.put(func() { m.lease = lease }) }
+
+func (m *Mailbox) problem(p Problem) {
+	m.put(func() {
+		if len(m.problems) < problemsKept {
+			m.problems = append(m.problems, p)
+		}
+	})
+}
+
+// boxes are the attached mailboxes by device.
+type boxes struct {
+	mu sync.RWMutex
+	of map[string][]*Mailbox
+}
+
+func (b *boxes) each(device string, f func(*Mailbox)) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	for _, m := range b.of[device] {
+		f(m)
+	}
+}
+
+func (b *boxes) add(m *Mailbox) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.of == nil {
+		b.of = map[string][]*Mailbox{}
+	}
+	b.of[m.Device] = append(b.of[m.Device], m)
+}
+
+func (b *boxes) remove(m *Mailbox) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.of[m.Device] = slices.DeleteFunc(slices.Clone(b.of[m.Device]), func(have *Mailbox) bool { return have == m })
+}
+
+// close tells the link that the device's sessions must end.
+func (m *Mailbox) close() { m.put(func() { m.ended = true }) }

@@ -1,0 +1,510 @@
+package hub
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/crypto/argon2"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// SessionLife is how long a browser stays signed in.
+const SessionLife = 90 * 24 * time.Hour
+
+// Errors of signing in and of the first start.
+var (
+	ErrSignIn    = errors.New("the account or the password is wrong")
+	ErrSignedOut = errors.New("sign in first: the session or token is missing, ended or unknown")
+	ErrSetUp     = errors.New("this hub has its owner already; sign in")
+	ErrSetupCode = errors.New("the setup code is wrong; it stands in the terminal in which the hub was started")
+)
+
+// TooManyError says that too many wrong tries came.
+type TooManyError struct{ Wait time.Duration }
+
+func (e *TooManyError) Error() string {
+	return fmt.Sprintf("too many wrong tries; wait %d s and try again", int(e.Wait.Seconds())+1)
+}
+
+// people are the members and what they are signed in with. Its fields are read from any goroutine.
+type people struct {
+	mu      sync.RWMutex
+	members map[string]store.Member
+	passes  map[[32]byte]store.Pass
+	open    map[string]bool // ids of passes
+	code    string          // the setup code while there is no owner
+	owned   chan struct{}   // closed when there is one
+	tries   map[string]*tries
+	hashing chan struct{} // bounds the memory that password hashing takes
+}
+
+type tries struct {
+	wrong int
+	until time.Time
+	last  time.Time
+}
+
+func loadPeople(ctx context.Context, st *store.Store) (*people, error) {
+	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string]bool{}, owned: make(chan struct{}), tries: map[string]*tries{}, hashing: make(chan struct{}, 2)}
+	members, err := st.Members(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range members {
+		p.members[m.ID] = m
+	}
+	passes, err := st.Passes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range passes {
+		p.passes[[32]byte(x.Hash)] = x
+		p.open[x.ID] = true
+	}
+	if len(members) == 0 {
+		s := secret(8)
+		p.code = s[:4] + "-" + s[4:8] + "-" + s[8:12]
+	} else {
+		close(p.owned)
+	}
+	return p, nil
+}
+
+// SetupCode is the one-time code with which the owner is created, "" when there is one.
+func (h *Hub) SetupCode() string {
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	return h.people.code
+}
+
+// SetUpDone is closed when the hub has its owner.
+func (h *Hub) SetUpDone() <-chan struct{} { return h.people.owned }
+
+// argon2id with the parameters that OWASP gives for 19 MiB; a small computer takes about a tenth of a second.
+const (
+	argonTime   = 2
+	argonMemory = 19 * 1024 // KiB
+	argonLength = 32
+)
+
+func (p *people) hash(ctx context.Context, password string) (string, error) {
+	salt := make([]byte, 16)
+	_, _ = rand.Read(salt) // never fails
+	sum, err := p.derive(ctx, password, salt)
+	if err != nil {
+		return "", err
+	}
+	enc := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonTime, enc.EncodeToString(salt), enc.EncodeToString(sum)), nil
+}
+
+func (p *people) derive(ctx context.Context, password string, salt []byte) ([]byte, error) {
+	select {
+	case p.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	defer func() { <-p.hashing }()
+	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, argonLength), nil
+}
+
+func (p *people) matches(ctx context.Context, hash, password string) (bool, error) {
+	parts := strings.Split(hash, "$")
+	salt, sum := []byte("no such account!"), []byte(nil)
+	if len(parts) == 6 {
+		salt, _ = base64.RawStdEncoding.DecodeString(parts[4])
+		sum, _ = base64.RawStdEncoding.DecodeString(parts[5])
+	}
+	got, err := p.derive(ctx, password, salt) // also where there is no such account, so that both take the same time
+	return err == nil && len(sum) > 0 && subtle.ConstantTimeCompare(got, sum) == 1, err
+}
+
+// hold returns how long a key (an account or an address) must wait before the next try.
+func (p *people) hold(keys ...string) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	for _, k := range keys {
+		if t := p.tries[k]; t != nil && now.Before(t.until) {
+			return &TooManyError{t.until.Sub(now)}
+		}
+	}
+	return nil
+}
+
+const freeTries = 5
+
+func (p *people) wrong(keys ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := time.Now()
+	for k, t := range p.tries {
+		if now.Sub(t.last) > time.Hour {
+			delete(p.tries, k)
+		}
+	}
+	for _, k := range keys {
+		t := p.tries[k]
+		if t == nil {
+			t = &tries{}
+			p.tries[k] = t
+		}
+		t.wrong++
+		t.last = now
+		if t.wrong >= freeTries {
+			t.until = now.Add(min(15*time.Minute, 2*time.Second<<min(t.wrong-freeTries, 12)))
+		}
+	}
+}
+
+func (p *people) right(keys ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, k := range keys {
+		delete(p.tries, k)
+	}
+}
+
+func checkPassword(password string) error {
+	switch n := utf8.RuneCountInString(password); {
+	case n < 10:
+		return &InvalidError{"password", fmt.Sprintf("the password has %d characters; use at least 10, a few words are fine", n)}
+	case len(password) > 200:
+		return &InvalidError{"password", "the password is longer than 200 bytes; shorten it"}
+	}
+	return nil
+}
+
+// NewMember is a member to be added.
+type NewMember struct {
+	Account  string // what one signs in with, a slug
+	Name     string
+	Role     access.Role
+	Password string
+}
+
+func (h *Hub) newMember(ctx context.Context, n NewMember) (store.Member, error) {
+	if n.Name == "" {
+		n.Name = n.Account
+	}
+	if err := site.CheckSlug(n.Account); err != nil {
+		return store.Member{}, &InvalidError{"account", err.Error()}
+	}
+	if err := checkName("name", n.Name); err != nil {
+		return store.Member{}, err
+	}
+	if !n.Role.Valid() {
+		return store.Member{}, &InvalidError{"role", fmt.Sprintf("the role is %q; choose owner, member or guest", n.Role)}
+	}
+	if err := checkPassword(n.Password); err != nil {
+		return store.Member{}, err
+	}
+	hash, err := h.people.hash(ctx, n.Password)
+	return store.Member{ID: n.Account, Name: n.Name, Role: n.Role, Password: hash, Created: time.Now().UnixMilli()}, err
+}
+
+// SetUp creates the owner with the one-time code, and the hub's settings with it. The code is void afterwards.
+func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, owner NewMember) error {
+	p := h.people
+	if err := p.hold("setup " + from); err != nil {
+		return err
+	}
+	have := h.SetupCode()
+	if have == "" {
+		return ErrSetUp
+	}
+	if subtle.ConstantTimeCompare([]byte(strings.ToLower(strings.TrimSpace(code))), []byte(have)) != 1 {
+		p.wrong("setup " + from)
+		return ErrSetupCode
+	}
+	if err := checkHub(settings); err != nil {
+		return err
+	}
+	owner.Role = access.Owner
+	m, err := h.newMember(ctx, owner)
+	if err != nil {
+		return err
+	}
+	return h.do(ctx, func() error {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.code == "" {
+			return ErrSetUp
+		}
+		p.code = ""
+		close(p.owned)
+		p.members[m.ID] = m
+		h.changeSite(func(s *site.Site) { s.Hub = settings }, store.SaveHub(settings))
+		h.write(store.SaveMember(m))
+		h.journal(time.Now(), access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, From: from}, "set up", "hub", "", settings.Name, "")
+		return nil
+	})
+}
+
+// SignIn checks a password and begins a browser session; it returns the session's secret.
+func (h *Hub) SignIn(ctx context.Context, account, password, from string) (string, error) {
+	p := h.people
+	keys := []string{"account " + clip(account, 60), "address " + from}
+	if err := p.hold(keys...); err != nil {
+		return "", err
+	}
+	p.mu.RLock()
+	m, ok := p.members[account]
+	p.mu.RUnlock()
+	good, err := p.matches(ctx, m.Password, password)
+	if err != nil {
+		return "", err
+	}
+	if !ok || !good || m.Disabled {
+		p.wrong(keys...)
+		h.log.Warn("a sign-in failed", "account", clip(account, 60), "from", from)
+		return "", ErrSignIn
+	}
+	p.right(keys...)
+	actor := access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, Role: m.Role, From: from}
+	key, _, err := h.pass(ctx, actor, "session", from, SessionLife)
+	return key, err
+}
+
+// pass makes a session or token for a member.
+func (h *Hub) pass(ctx context.Context, a access.Actor, kind, name string, life time.Duration) (string, store.Pass, error) {
+	key := kind + "_" + secret(20)
+	sum := sha256.Sum256([]byte(key))
+	now := time.Now()
+	x := store.Pass{Hash: sum[:], ID: secret(6), Kind: kind, Member: a.ID, Name: name, Created: now.UnixMilli()}
+	if life > 0 {
+		x.Expires = now.Add(life).UnixMilli()
+	}
+	err := h.do(ctx, func() error {
+		h.people.mu.Lock()
+		defer h.people.mu.Unlock()
+		if _, ok := h.people.members[a.ID]; !ok {
+			return ErrSignedOut
+		}
+		h.people.passes[sum] = x
+		h.people.open[x.ID] = true
+		h.write(store.SavePass(x))
+		h.journal(now, a, "begin "+kind, a.ID, "", name, "")
+		return nil
+	})
+	return key, x, err
+}
+
+// Who returns the actor that a session or token stands for.
+func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
+	p := h.people
+	sum := sha256.Sum256([]byte(key))
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	x, ok := p.passes[sum]
+	if !ok || x.Expires > 0 && x.Expires < time.Now().UnixMilli() {
+		return access.Actor{}, x, ErrSignedOut
+	}
+	m, ok := p.members[x.Member]
+	if !ok || m.Disabled {
+		return access.Actor{}, x, ErrSignedOut
+	}
+	kind := access.Person
+	if x.Kind == "token" {
+		kind = access.Token
+	}
+	return access.Actor{Kind: kind, ID: m.ID, Name: m.Name, Role: m.Role, From: from}, x, nil
+}
+
+// NewToken makes a token for the member who asks and returns it; only its hash is kept.
+func (h *Hub) NewToken(ctx context.Context, a access.Actor, name string) (string, store.Pass, error) {
+	if err := access.May(a, access.Self, access.Anything); err != nil {
+		return "", store.Pass{}, err
+	}
+	if err := checkName("name", name); err != nil {
+		return "", store.Pass{}, err
+	}
+	return h.pass(ctx, a, "token", name, 0)
+}
+
+// Tokens lists the tokens of the member who asks.
+func (h *Hub) Tokens(_ context.Context, a access.Actor) ([]store.Pass, error) {
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	out := []store.Pass{}
+	for _, x := range h.people.passes {
+		if x.Kind == "token" && x.Member == a.ID {
+			out = append(out, x)
+		}
+	}
+	slices.SortFunc(out, func(x, y store.Pass) int { return int(x.Created - y.Created) })
+	return out, access.May(a, access.Self, access.Anything)
+}
+
+// EndPass ends a session or token of the member who asks.
+func (h *Hub) EndPass(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		if err := access.May(a, access.Self, access.Anything); err != nil {
+			return err
+		}
+		h.people.mu.Lock()
+		defer h.people.mu.Unlock()
+		for sum, x := range h.people.passes {
+			if x.ID == id && x.Member == a.ID {
+				delete(h.people.passes, sum)
+				delete(h.people.open, x.ID)
+				h.write(store.DeletePass(id))
+				h.journal(time.Now(), a, "end "+x.Kind, a.ID, x.Name, "", "")
+				return nil
+			}
+		}
+		return &NotFoundError{What: "token", ID: id}
+	})
+}
+
+// Members lists everybody, for owners.
+func (h *Hub) Members(_ context.Context, a access.Actor) ([]store.Member, error) {
+	if err := access.May(a, access.Household, access.Anything); err != nil {
+		return nil, err
+	}
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	out := []store.Member{}
+	for _, m := range h.people.members {
+		out = append(out, m)
+	}
+	slices.SortFunc(out, func(x, y store.Member) int {
+		if x.Created != y.Created {
+			return int(x.Created - y.Created)
+		}
+		return strings.Compare(x.ID, y.ID)
+	})
+	return out, nil
+}
+
+// AddMember adds a person.
+func (h *Hub) AddMember(ctx context.Context, a access.Actor, n NewMember) (store.Member, error) {
+	if err := access.May(a, access.Household, access.Anything); err != nil {
+		return store.Member{}, err
+	}
+	m, err := h.newMember(ctx, n)
+	if err != nil {
+		return m, err
+	}
+	return m, h.do(ctx, func() error {
+		h.people.mu.Lock()
+		defer h.people.mu.Unlock()
+		if _, ok := h.people.members[m.ID]; ok {
+			return &InvalidError{"account", fmt.Sprintf("there is already a member with the account %s; choose another", m.ID)}
+		}
+		h.people.members[m.ID] = m
+		h.write(store.SaveMember(m))
+		h.journal(time.Now(), a, "add", "member "+m.ID, "", string(m.Role), "")
+		return nil
+	})
+}
+
+// MemberChange is what is to change of a member; what is nil stays.
+type MemberChange struct {
+	Name     *string
+	Role     *access.Role
+	Password *string
+	Disabled *bool
+}
+
+// ChangeMember changes a person. The last owner can neither be disabled nor given another role. A new password and
+// disabling end the person's sessions.
+func (h *Hub) ChangeMember(ctx context.Context, a access.Actor, account string, c MemberChange) (store.Member, error) {
+	var out store.Member
+	if err := access.May(a, access.Household, access.Anything); err != nil {
+		return out, err
+	}
+	hash := ""
+	if c.Password != nil {
+		if err := checkPassword(*c.Password); err != nil {
+			return out, err
+		}
+		var err error
+		if hash, err = h.people.hash(ctx, *c.Password); err != nil {
+			return out, err
+		}
+	}
+	err := h.do(ctx, func() error {
+		p := h.people
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		m, ok := p.members[account]
+		if !ok {
+			return &NotFoundError{What: "member", ID: account}
+		}
+		before := m
+		if c.Name != nil {
+			if err := checkName("name", *c.Name); err != nil {
+				return err
+			}
+			m.Name = *c.Name
+		}
+		if c.Role != nil {
+			if !c.Role.Valid() {
+				return &InvalidError{"role", fmt.Sprintf("the role is %q; choose owner, member or guest", *c.Role)}
+			}
+			m.Role = *c.Role
+		}
+		if c.Disabled != nil {
+			m.Disabled = *c.Disabled
+		}
+		if hash != "" {
+			m.Password = hash
+		}
+		if before.Role == access.Owner && !before.Disabled && (m.Role != access.Owner || m.Disabled) && p.owners() < 2 {
+			return &InvalidError{"role", "this is the last owner; make somebody else owner first"}
+		}
+		if hash != "" || m.Disabled {
+			for sum, x := range p.passes {
+				if x.Member == account {
+					delete(p.passes, sum)
+					delete(p.open, x.ID)
+					h.write(store.DeletePass(x.ID))
+				}
+			}
+		}
+		p.members[account] = m
+		h.write(store.SaveMember(m))
+		said := func(m store.Member) string { return fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled) }
+		h.journal(time.Now(), a, "change", "member "+account, said(before), said(m), "")
+		out = m
+		return nil
+	})
+	return out, err
+}
+
+func (p *people) owners() int {
+	n := 0
+	for _, m := range p.members {
+		if m.Role == access.Owner && !m.Disabled {
+			n++
+		}
+	}
+	return n
+}
+
+// Still returns an actor as it is now, and false where the session or token that it came with has ended.
+func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
+	p := h.people
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	m, ok := p.members[a.ID]
+	if !ok || m.Disabled || !p.open[pass] {
+		return a, false
+	}
+	a.Role = m.Role
+	return a, true
+}

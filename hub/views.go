@@ -1,0 +1,276 @@
+package hub
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// Status is how the hub itself is.
+type Status struct {
+	Name    string    `json:"name"`
+	Zone    string    `json:"zone"`
+	Time    time.Time `json:"time"`
+	Version string    `json:"version"`
+	Boot    string    `json:"boot"`
+	Trouble string    `json:"trouble"` // a sentence where the store does not take writes
+}
+
+// Signal is a signal with its value now, as everybody sees it.
+type Signal struct {
+	ID         string         `json:"id"`
+	Name       string         `json:"name"`
+	Device     string         `json:"device"`
+	Place      string         `json:"place"`
+	Raw        string         `json:"raw"`
+	Kind       site.Kind      `json:"kind"`
+	Unit       string         `json:"unit"`
+	Decimals   int            `json:"decimals"`
+	Reports    site.Reports   `json:"reports"`
+	IntervalMS int64          `json:"interval_ms"`
+	New        bool           `json:"new"`
+	Guests     site.Guests    `json:"guests"`
+	State      string         `json:"state"` // live, stale, unknown
+	Value      *reading.Value `json:"value,omitempty"`
+	At         *time.Time     `json:"at,omitempty"`
+	Heard      *time.Time     `json:"heard,omitempty"`
+	Quality    string         `json:"quality"`
+}
+
+// Control is a control with what is wanted of it and what it is.
+type Control struct {
+	ID             string        `json:"id"`
+	Name           string        `json:"name"`
+	Device         string        `json:"device"`
+	Place          string        `json:"place"`
+	Raw            string        `json:"raw"`
+	ConfirmAfterMS int64         `json:"confirm_after_ms"`
+	ResumeWithinMS int64         `json:"resume_within_ms"`
+	Safe           bool          `json:"safe"`
+	Dangerous      bool          `json:"dangerous"`
+	AtDevice       site.AtDevice `json:"at_device"`
+	Answers        bool          `json:"answers"`
+	Guests         site.Guests   `json:"guests"`
+	HasLease       bool          `json:"has_lease"`
+	Want           *bool         `json:"want,omitempty"`
+	WantBy         string        `json:"want_by,omitempty"`
+	WantAt         *time.Time    `json:"want_at,omitempty"`
+	Is             *bool         `json:"is,omitempty"`
+	IsAt           *time.Time    `json:"is_at,omitempty"`
+	IsSince        *time.Time    `json:"is_since,omitempty"`
+	Phase          string        `json:"phase"`
+	Held           *bool         `json:"held,omitempty"`
+	Reason         string        `json:"reason"`
+	Rev            int64         `json:"rev"`
+	Online         bool          `json:"online"`
+}
+
+// Device is a device with its presence.
+type Device struct {
+	ID         string     `json:"id"`
+	Name       string     `json:"name"`
+	Place      string     `json:"place"`
+	LeaseMS    int64      `json:"lease_ms"`
+	NewSignals bool       `json:"new_signals"`
+	Created    time.Time  `json:"created"`
+	Online     bool       `json:"online"`
+	Since      *time.Time `json:"since,omitempty"`
+	LastHeard  *time.Time `json:"last_heard,omitempty"`
+	From       string     `json:"from,omitempty"`
+	Why        string     `json:"why,omitempty"`
+	Refused    int64      `json:"refused"`
+	LastReason string     `json:"last_reason,omitempty"`
+}
+
+// Snapshot is everything that an actor may see, as it is now.
+type Snapshot struct {
+	Hub      Status       `json:"hub"`
+	Places   []site.Place `json:"places"`
+	Devices  []Device     `json:"devices"`
+	Signals  []Signal     `json:"signals"`
+	Controls []Control    `json:"controls"`
+}
+
+func (h *Hub) signalObject(s site.Signal) access.Object {
+	return access.Object{Device: s.Device, Name: s.ID, Guests: s.Guests}
+}
+
+func (h *Hub) controlObject(c site.Control) access.Object {
+	return access.Object{Device: c.Device, Name: c.ID, Guests: c.Guests}
+}
+
+// deviceObject is open to guests as soon as one of its signals or controls is.
+func (h *Hub) deviceObject(d site.Device) access.Object {
+	o := access.Object{Device: d.ID, Name: d.ID, Guests: site.GuestsNothing}
+	for _, s := range h.site.Signals {
+		if s.Device == d.ID && s.Guests != site.GuestsNothing {
+			o.Guests = site.GuestsSee
+		}
+	}
+	for _, c := range h.site.Controls {
+		if c.Device == d.ID && c.Guests != site.GuestsNothing {
+			o.Guests = site.GuestsSee
+		}
+	}
+	return o
+}
+
+func (h *Hub) signalView(cfg site.Signal) Signal {
+	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
+		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
+		Guests: cfg.Guests, State: string(engine.Unknown), Quality: reading.Good.String()}
+	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
+		v.State, v.Quality = string(s.Fresh), s.Quality.String()
+		v.Value, v.At, v.Heard = &s.Value, &s.At, &s.Heard
+		if cfg.Interval == 0 {
+			v.IntervalMS = s.Interval.Milliseconds()
+		}
+	}
+	return v
+}
+
+func (h *Hub) controlView(cfg site.Control) Control {
+	dev := h.site.Devices[cfg.Device]
+	v := Control{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: dev.Place, Raw: cfg.Raw,
+		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: cfg.Safe,
+		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0}
+	if s, ok := h.engine.Control(cfg.ID); ok {
+		v.Want, v.Is, v.Held, v.Phase, v.Reason, v.Rev = s.Want, s.Is, s.Held, string(s.Phase), s.Reason, s.Rev
+		v.WantBy, v.WantAt, v.IsAt, v.IsSince = s.WantBy.Name, instant(s.WantAt), instant(s.IsAt), instant(s.IsSince)
+	}
+	if d, ok := h.engine.Device(cfg.Device); ok {
+		v.Online = d.Online
+	}
+	return v
+}
+
+func (h *Hub) deviceView(cfg site.Device) Device {
+	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created}
+	if d, ok := h.engine.Device(cfg.ID); ok {
+		v.Online, v.Since, v.LastHeard, v.From, v.Why = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why
+	}
+	t := h.trafficOf(cfg.ID)
+	v.Refused, v.LastReason = t.refused, t.last
+	return v
+}
+
+func instant(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Status returns how the hub itself is.
+func (h *Hub) Status() Status {
+	h.trouble.Lock()
+	err := h.trouble.err
+	h.trouble.Unlock()
+	info := h.info.Load()
+	s := Status{Name: info.Name, Zone: info.Zone, Time: time.Now(), Version: h.version, Boot: h.boot}
+	if err != nil {
+		s.Trouble = (&StoreError{err}).Error()
+	}
+	return s
+}
+
+func (h *Hub) publishSignal(id string) {
+	cfg := h.site.Signals[id]
+	h.live.publish("signal", h.signalView(cfg), h.signalObject(cfg))
+}
+
+func (h *Hub) publishControl(id string) {
+	cfg := h.site.Controls[id]
+	h.live.publish("control", h.controlView(cfg), h.controlObject(cfg))
+}
+
+// publishDevice tells a device's presence, which also shows on its controls.
+func (h *Hub) publishDevice(id string) {
+	cfg := h.site.Devices[id]
+	v := h.deviceView(cfg)
+	obj := h.deviceObject(cfg)
+	h.live.publish("device", v, access.Object{Device: id, Name: id, Guests: site.GuestsNothing})
+	if obj.Guests != site.GuestsNothing {
+		h.live.add(Event{Kind: "device", obj: obj, guestsOnly: true}, forGuests(v))
+	}
+	for _, c := range h.site.Controls {
+		if c.Device == id {
+			h.publishControl(c.ID)
+		}
+	}
+}
+
+// forGuests leaves out of a device what only concerns its owner.
+func forGuests(d Device) Device {
+	d.From, d.Why, d.LastReason, d.Refused = "", "", "", 0
+	return d
+}
+
+// Now returns everything that the actor may see.
+func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
+	var out Snapshot
+	err := h.ask(ctx, func() error {
+		if err := access.May(a, access.Look, access.Anything); err != nil {
+			return err
+		}
+		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}}
+		places := map[string]bool{}
+		for _, cfg := range h.site.Devices {
+			if access.May(a, access.Look, h.deviceObject(cfg)) == nil {
+				v := h.deviceView(cfg)
+				if a.Role == access.Guest {
+					v = forGuests(v)
+				}
+				out.Devices = append(out.Devices, v)
+				places[cfg.Place] = true
+			}
+		}
+		for _, cfg := range h.site.Signals {
+			if access.May(a, access.Look, h.signalObject(cfg)) == nil {
+				out.Signals = append(out.Signals, h.signalView(cfg))
+			}
+		}
+		for _, cfg := range h.site.Controls {
+			if access.May(a, access.Look, h.controlObject(cfg)) == nil {
+				out.Controls = append(out.Controls, h.controlView(cfg))
+			}
+		}
+		for _, p := range h.site.Places {
+			if places[p.ID] || a.Role != access.Guest {
+				out.Places = append(out.Places, p)
+			}
+		}
+		return nil
+	})
+	slices.SortFunc(out.Devices, func(a, b Device) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out.Signals, func(a, b Signal) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out.Controls, func(a, b Control) int { return strings.Compare(a.ID, b.ID) })
+	return out, err
+}
+
+// ids returns all ids that the actor may see, for guessing what a misspelt one meant.
+func (h *Hub) ids(a access.Actor, signals, controls bool) []string {
+	var out []string
+	if signals {
+		for id, s := range h.site.Signals {
+			if access.May(a, access.Look, h.signalObject(s)) == nil {
+				out = append(out, id)
+			}
+		}
+	}
+	if controls {
+		for id, c := range h.site.Controls {
+			if access.May(a, access.Look, h.controlObject(c)) == nil {
+				out = append(out, id)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,111 @@
+package serve
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/BurntSushi/toml"
+	"github.com/urfave/cli/v3"
+)
+
+// DefaultData is the data folder where none is given.
+func DefaultData() string {
+	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
+		return filepath.Join(dir, "idleember")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "idleember-data"
+	}
+	return filepath.Join(home, ".local", "share", "idleember")
+}
+
+// Flags are the options of every command that runs a hub.
+func Flags(data string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "config", Usage: "read options from this TOML `FILE`; its keys are the long names, such as http = \":8480\"", Sources: cli.EnvVars("IDLEEMBER_CONFIG")},
+		&cli.StringFlag{Name: "data", Value: data, Usage: "keep the database in this `DIR`, made where it is missing", Sources: cli.EnvVars("IDLEEMBER_DATA")},
+		&cli.StringFlag{Name: "http", Value: "127.0.0.1:8480", Usage: "serve console and interface at `ADDR`; :8480 opens them to the house", Sources: cli.EnvVars("IDLEEMBER_HTTP")},
+		&cli.StringFlag{Name: "mqtt", Value: "127.0.0.1:1883", Usage: "let boards connect over MQTT at `ADDR`; :1883 opens it to the house", Sources: cli.EnvVars("IDLEEMBER_MQTT")},
+		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
+		&cli.StringFlag{Name: "log-format", Value: "text", Usage: "log as `FORMAT`: text or json", Sources: cli.EnvVars("IDLEEMBER_LOG_FORMAT")},
+		&cli.BoolFlag{Name: "no-sync", Hidden: true, Usage: "do not wait for the disk; for trials of what that loses", Sources: cli.EnvVars("IDLEEMBER_NO_SYNC")},
+	}
+}
+
+// Read takes the options of a command: a flag counts before the environment, that before the file, that before the default.
+func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
+	if file := cmd.String("config"); file != "" {
+		if err := readFile(cmd, file); err != nil {
+			return Options{}, err
+		}
+	}
+	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), MQTT: cmd.String("mqtt"), NoSync: cmd.Bool("no-sync")}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(cmd.String("log"))); err != nil {
+		return o, fmt.Errorf("%q is no log level; use debug, info, warn or error", cmd.String("log"))
+	}
+	switch ho := (&slog.HandlerOptions{Level: level}); cmd.String("log-format") {
+	case "text":
+		o.Log = slog.New(slog.NewTextHandler(logTo, ho))
+	case "json":
+		o.Log = slog.New(slog.NewJSONHandler(logTo, ho))
+	default:
+		return o, fmt.Errorf("%q is no log format; use text or json", cmd.String("log-format"))
+	}
+	return o, nil
+}
+
+func readFile(cmd *cli.Command, file string) error {
+	values := map[string]any{}
+	if _, err := toml.DecodeFile(file, &values); err != nil {
+		return fmt.Errorf("the options file %s cannot be read: %w", file, err)
+	}
+	var known []string
+	for _, f := range cmd.Flags {
+		known = append(known, f.Names()[0])
+	}
+	for key, v := range values {
+		if !slices.Contains(known, key) || key == "config" {
+			return fmt.Errorf("the options file %s has the unknown key %q; known are %s", file, key, strings.Join(known[1:], ", "))
+		}
+		if cmd.IsSet(key) {
+			continue
+		}
+		if err := cmd.Set(key, fmt.Sprint(v)); err != nil {
+			return fmt.Errorf("the options file %s: %s: %w", file, key, err)
+		}
+	}
+	return nil
+}
+
+// Command is `idleember serve`.
+func Command() *cli.Command {
+	return &cli.Command{
+		Name:  "serve",
+		Usage: "run the hub",
+		Description: `Runs the hub in one process: the broker that boards connect to, the database, the console and the interface.
+It stops cleanly on SIGINT (Ctrl-C) and SIGTERM. Every option can also come from the environment or from a TOML
+file; a flag counts before the environment, the environment before the file.
+
+The first start prints a one-time setup code with which you become the hub's owner.`,
+		Flags: Flags(DefaultData()),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			o, err := Read(cmd, os.Stderr)
+			if err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+			defer stop()
+			return Run(ctx, o, os.Stdout)
+		},
+	}
+}

@@ -1,0 +1,176 @@
+// Package serve puts hub, links, interface and console together into one running process.
+package serve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+
+	"golang.org/x/term"
+
+	"idleember/api"
+	"idleember/console"
+	"idleember/hub"
+	"idleember/link/mqtt"
+	"idleember/store"
+)
+
+// Version is what the program says of itself; a release build sets it.
+var Version = "0.1.0-dev"
+
+// Options say where a hub lives and listens.
+type Options struct {
+	Data string // folder of the database
+	HTTP string // address of console and interface
+	MQTT string // address of the broker
+	Log  *slog.Logger
+	// NoSync leaves out the wait for the disk, for trials only.
+	NoSync bool
+}
+
+// Service is a running hub with everything around it. Use Start to get one.
+type Service struct {
+	Hub *hub.Hub
+	// HTTP and MQTT are the addresses that it really listens on.
+	HTTP, MQTT string
+
+	store  *store.Store
+	broker *mqtt.Broker
+	stop   context.CancelFunc
+	ended  chan error
+	once   sync.Once
+}
+
+// Start brings a hub up and returns when it answers.
+func Start(ctx context.Context, o Options) (*Service, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	st, err := store.Open(ctx, o.Data, store.Options{Log: o.Log, NoSync: o.NoSync})
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{store: st, ended: make(chan error, 1)}
+	if err := s.start(ctx, o); err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) start(ctx context.Context, o Options) error {
+	l, err := net.Listen("tcp", o.HTTP)
+	if err != nil {
+		return addressError("--http", o.HTTP, err)
+	}
+	s.HTTP = l.Addr().String()
+	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version}); err != nil {
+		_ = l.Close()
+		return err
+	}
+	if s.broker, err = mqtt.Listen(s.Hub, o.MQTT, o.Log); err != nil {
+		_ = l.Close()
+		return addressError("--mqtt", o.MQTT, err)
+	}
+	s.MQTT = s.broker.Addr().String()
+	web, err := api.New(s.Hub, api.Options{Log: o.Log, HTTP: s.HTTP, MQTT: s.MQTT, Console: console.Files()})
+	if err != nil {
+		_ = l.Close()
+		return err
+	}
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	go func() { s.ended <- web.Serve(serving, l) }()
+	return nil
+}
+
+// Close stops listening, lets what is under way finish, and closes the store.
+func (s *Service) Close() error {
+	var err error
+	s.once.Do(func() {
+		s.stop()
+		err = <-s.ended
+		err = errors.Join(err, s.close())
+	})
+	return err
+}
+
+func (s *Service) close() error {
+	if s.broker != nil {
+		s.broker.Close()
+	}
+	if s.Hub != nil {
+		s.Hub.Stop()
+	}
+	return s.store.Close()
+}
+
+// addressError says in a sentence why an address cannot be listened on.
+func addressError(option, addr string, err error) error {
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return fmt.Errorf("the address %s is taken by another program; choose another with %s, or stop the other", addr, option)
+	case errors.Is(err, syscall.EACCES):
+		return fmt.Errorf("the address %s may not be used by this account; choose a port above 1023 with %s", addr, option)
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return fmt.Errorf("the address %s is none of this computer's; choose another with %s", addr, option)
+	}
+	return fmt.Errorf("the address %s cannot be listened on: %w; check %s", addr, err, option)
+}
+
+// Run serves until the context ends and tells people what they need to know.
+func Run(ctx context.Context, o Options, out io.Writer) error {
+	s, err := Start(ctx, o)
+	if err != nil {
+		return err
+	}
+	if err := s.Greet(o, out); err != nil {
+		_ = s.Close()
+		return err
+	}
+	<-ctx.Done()
+	o.Log.Info("stopping")
+	return s.Close()
+}
+
+// codeFile is where the setup code waits when there is no terminal to show it in.
+const codeFile = "setup-code"
+
+// Greet tells where the hub is and, on a first start, how to become its owner.
+func (s *Service) Greet(o Options, out io.Writer) error {
+	o.Log.Info("serving", "http", s.HTTP, "mqtt", s.MQTT, "data", o.Data, "version", Version)
+	code := s.Hub.SetupCode()
+	file := filepath.Join(o.Data, codeFile)
+	if code == "" {
+		_ = os.Remove(file)
+		_, _ = fmt.Fprintf(out, "Idle Ember is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n", s.HTTP, s.MQTT)
+		return nil
+	}
+	_, _ = fmt.Fprintf(out, "Idle Ember is running and has no owner yet.\n\n  Console  http://%s\n  Boards   mqtt://%s\n\n", s.HTTP, s.MQTT)
+	if f, ok := out.(*os.File); ok && !term.IsTerminal(int(f.Fd())) {
+		if err := os.WriteFile(file, []byte(code+"\n"), 0o600); err != nil {
+			return fmt.Errorf("the setup code cannot be written to %s: %w", file, err)
+		}
+		go func() {
+			<-s.Hub.SetUpDone()
+			_ = os.Remove(file)
+		}()
+		o.Log.Info("the setup code is in a file", "file", file)
+		_, _ = fmt.Fprintf(out, "The one-time setup code is in %s.\n", file)
+	} else {
+		_, _ = fmt.Fprintf(out, "Become its owner in the console, or with `idleember setup`, with this one-time code:\n\n  %s\n\n", code)
+	}
+	_, err := fmt.Fprintf(out, `The hub listens where --http and --mqtt say; by default that is this computer alone.
+To open it to the house, stop it and start it with:
+
+  idleember serve --data %s --http :8480 --mqtt :1883
+`, o.Data)
+	return err
+}

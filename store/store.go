@@ -1,0 +1,280 @@
+// Package store keeps everything that the hub remembers, in one SQLite database.
+//
+// All writing goes through one goroutine that commits what has gathered in one transaction (group commit), synchronously:
+// when a batch's done function is called without an error, the batch is on the disk. Readers have a pool of their own.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+func init() { sqlx.BindDriver("sqlite", sqlx.QUESTION) }
+
+// Options of Open.
+type Options struct {
+	Log *slog.Logger
+	// NoSync leaves out the wait for the disk. It exists so that tests can show that they would notice.
+	NoSync bool
+}
+
+// Store is an open database. Use Open to get one.
+type Store struct {
+	dir   string
+	lock  *os.File
+	read  *sqlx.DB
+	write *sqlx.DB
+	tx    *Tx
+	queue chan *Batch
+	idle  chan struct{} // closed when the writer has ended
+	log   *slog.Logger
+}
+
+// File is the name of the database in the data folder.
+const File = "idleember.db"
+
+// NewerError says that a database was written by a newer version of the program.
+type NewerError struct {
+	Dir        string
+	Have, Know int64
+}
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the database in %s has format %d, and this idleember knows formats up to %d; start the newer idleember that wrote it",
+		e.Dir, e.Have, e.Know)
+}
+
+// Open opens the database in dir, creating both where they are missing, and brings it to this version's format. It fails
+// with a sentence where the folder cannot be written, is in use by another hub, or holds a newer format (*NewerError).
+func Open(ctx context.Context, dir string, o Options) (*Store, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be made: %s; choose another with --data", dir, reason(err))
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the data folder %s cannot be written: %s; choose another with --data", dir, reason(err))
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = lock.Close()
+		return nil, fmt.Errorf("the data folder %s is in use by another hub; stop it or choose another with --data", dir)
+	}
+	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log}
+	if err := s.open(ctx, o.NoSync); err != nil {
+		if s.read != nil {
+			_ = s.read.Close()
+		}
+		if s.write != nil {
+			_ = s.write.Close()
+		}
+		_ = lock.Close()
+		return nil, err
+	}
+	go s.writer()
+	return s, nil
+}
+
+func (s *Store) open(ctx context.Context, noSync bool) error {
+	sync := "FULL"
+	if noSync {
+		sync = "OFF"
+	}
+	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
+	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
+		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
+	var err error
+	if s.write, err = sqlx.Open("sqlite", name); err != nil {
+		return err
+	}
+	s.write.SetMaxOpenConns(1)
+	if err := s.write.PingContext(ctx); err != nil {
+		return fmt.Errorf("the database in %s cannot be opened: %w; is it a file of idleember?", s.dir, err)
+	}
+	if s.read, err = sqlx.Open("sqlite", name+"&_pragma=query_only(1)"); err != nil {
+		return err
+	}
+	s.read.SetMaxOpenConns(4)
+	return s.migrate(ctx)
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.write.DB, files, goose.WithLogger(goose.NopLogger()))
+	if err != nil {
+		return fmt.Errorf("the database in %s cannot be brought up to date: %w", s.dir, err)
+	}
+	have, know, err := p.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("the database in %s cannot be read: %w", s.dir, err)
+	}
+	if have > know {
+		return &NewerError{s.dir, have, know}
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("the database in %s cannot be brought from format %d to %d: %w", s.dir, have, know, err)
+	}
+	conn, err := s.write.Connx(ctx)
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}}
+	return err
+}
+
+// Close commits what is queued and closes the database. No Commit may follow.
+func (s *Store) Close() error {
+	close(s.queue)
+	<-s.idle
+	for _, st := range s.tx.prepared {
+		_ = st.Close()
+	}
+	return errors.Join(s.tx.conn.Close(), s.read.Close(), s.write.Close(), s.lock.Close())
+}
+
+// Change is one thing to write.
+type Change func(tx *Tx) error
+
+// Batch is what must be written together or not at all. Done is called after the commit, or with the reason why there was
+// none; it runs on the writing goroutine and must not block.
+type Batch struct {
+	Changes []Change
+	Done    func(error)
+}
+
+// Commit queues a batch. It waits only while the queue is full.
+func (s *Store) Commit(b *Batch) { s.queue <- b }
+
+// Do commits changes and waits for the disk.
+func (s *Store) Do(ctx context.Context, changes ...Change) error {
+	done := make(chan error, 1)
+	s.Commit(&Batch{Changes: changes, Done: func(err error) { done <- err }})
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Tx is the writing connection inside a transaction, with its prepared statements.
+type Tx struct {
+	conn     *sqlx.Conn
+	prepared map[string]*sqlx.Stmt
+	series   map[string]int64
+}
+
+const groupLimit = 512 // batches in one transaction
+
+func (s *Store) writer() {
+	defer close(s.idle)
+	w := s.tx
+	var group []*Batch
+	for first := range s.queue {
+		group = append(group[:0], first)
+	gather:
+		for len(group) < groupLimit {
+			select {
+			case b, ok := <-s.queue:
+				if !ok {
+					break gather
+				}
+				group = append(group, b)
+			default:
+				break gather
+			}
+		}
+		err := w.run(group)
+		if err != nil && len(group) > 1 { // one bad batch must not take the others with it
+			for _, b := range group {
+				b.Done(w.run([]*Batch{b}))
+			}
+			continue
+		}
+		for _, b := range group {
+			b.Done(err)
+		}
+	}
+}
+
+func (w *Tx) run(group []*Batch) error {
+	if err := w.exec(`BEGIN IMMEDIATE`); err != nil {
+		return fmt.Errorf("store: begin: %w", err)
+	}
+	for _, b := range group {
+		for _, c := range b.Changes {
+			if err := c(w); err != nil {
+				w.rollback()
+				return fmt.Errorf("store: write: %w", err)
+			}
+		}
+	}
+	if err := w.exec(`COMMIT`); err != nil {
+		w.rollback()
+		return fmt.Errorf("store: commit: %w", err)
+	}
+	return nil
+}
+
+func (w *Tx) rollback() {
+	_ = w.exec(`ROLLBACK`) // fails where SQLite has rolled back by itself
+	clear(w.series)        // ids given in the transaction are gone
+}
+
+// exec runs a statement, which is prepared once.
+func (w *Tx) exec(query string, args ...any) error {
+	st := w.prepared[query]
+	if st == nil {
+		var err error
+		if st, err = w.conn.PreparexContext(context.Background(), query); err != nil {
+			return err
+		}
+		w.prepared[query] = st
+	}
+	_, err := st.Exec(args...)
+	return err
+}
+
+// Prune deletes what is only kept for a while: recorded inputs older than the given time and passes that have ended.
+func (s *Store) Prune(ctx context.Context, inputsBefore, now time.Time) error {
+	return s.Do(ctx, func(tx *Tx) error {
+		if err := tx.exec(`DELETE FROM inputs WHERE at_ms < ?`, inputsBefore.UnixMilli()); err != nil {
+			return err
+		}
+		return tx.exec(`DELETE FROM passes WHERE expires_ms > 0 AND expires_ms < ?`, now.UnixMilli())
+	})
+}
+
+// reason strips what only programmers read from an error of the file system.
+func reason(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
+
+// IsFull reports whether an error of the store means that the disk is full.
+func IsFull(err error) bool {
+	return err != nil && (strings.Contains(err.Error(), "disk is full") || errors.Is(err, syscall.ENOSPC))
+}
+
+func notFound(err error) bool { return errors.Is(err, sql.ErrNoRows) }
