@@ -169,7 +169,7 @@ func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool) error {
 		if err := json.Unmarshal(e.Data, &c); err != nil {
 			return err
 		}
-		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s; %s", onOff(c.Want), controlState(c), c.Reason))
+		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s: %s", onOff(c.Want), controlState(c), c.Reason))
 	case "device":
 		var d client.Device
 		if err := json.Unmarshal(e.Data, &d); err != nil {

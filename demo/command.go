@@ -42,11 +42,11 @@ func Run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer) erro
 		return err
 	}
 	defer func() { _ = s.Close() }()
-	st, err := open(ctx, o.Data, s, out)
+	st, r, err := open(ctx, o.Data, s, out)
 	if err != nil {
 		return err
 	}
-	b := newBoard(boardID, st.Key, s.MQTT, lastRoom(ctx, s.Hub), o.Log)
+	b := newBoard(boardID, st.Key, s.MQTT, r, o.Log)
 	ended := make(chan struct{})
 	go func() {
 		b.run(ctx)

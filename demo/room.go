@@ -22,7 +22,9 @@ const (
 	airStore   = 70e3   // J/K: air and light shelves
 	wallStore  = 2.4e6  // J/K
 	airToWall  = 140.0  // W/K
-	wallToYard = 45.0   // W/K
+	wallToYard = 22.0   // W/K
+	wallToHome = 46.0   // W/K, to the house behind
+	home       = 19.0   // °C
 	airToYard  = 14.0   // W/K, through the gaps of the door
 	heaterW    = 1500.0 // W
 	airChange  = 0.35 / 3600
@@ -31,8 +33,7 @@ const (
 )
 
 func newRoom(seed uint64, at time.Time) *room {
-	yard := outside(at)
-	return &room{air: yard + 9, walls: yard + 9, vapour: 0.6 * saturation(yard+9), clay: 22, rng: rand.New(rand.NewPCG(seed, 1))}
+	return &room{air: 15, walls: 15, vapour: 0.6 * saturation(15), clay: 22, rng: rand.New(rand.NewPCG(seed, 1))}
 }
 
 // saturation is the saturation vapour pressure over water in Pa at t °C, by the Magnus form of Alduchov and Eskridge,
@@ -55,7 +56,7 @@ func (r *room) step(at time.Time, d time.Duration) {
 		if r.heater {
 			heat += heaterW
 		}
-		r.walls += s * (airToWall*(r.air-r.walls) + wallToYard*(yard-r.walls)) / wallStore
+		r.walls += s * (airToWall*(r.air-r.walls) + wallToYard*(yard-r.walls) + wallToHome*(home-r.walls)) / wallStore
 		r.air += s * heat / airStore
 		deficit := saturation(r.air) - r.vapour
 		water := math.Max(0, r.clay-1.5) / 25

@@ -56,36 +56,36 @@ func phrase() string {
 }
 
 // open loads the studio, or builds it in a new hub.
-func open(ctx context.Context, dir string, s *serve.Service, out io.Writer) (*studio, error) {
+func open(ctx context.Context, dir string, s *serve.Service, out io.Writer) (*studio, *room, error) {
 	file := filepath.Join(dir, studioFile)
 	b, err := os.ReadFile(file)
 	switch {
 	case err == nil:
 		st := &studio{}
 		if err := json.Unmarshal(b, st); err != nil {
-			return nil, fmt.Errorf("%s is damaged: %w; delete %s to begin afresh", file, err, dir)
+			return nil, nil, fmt.Errorf("%s is damaged: %w; delete %s to begin afresh", file, err, dir)
 		}
-		return st, nil
+		return st, lastRoom(ctx, s.Hub), nil
 	case !errors.Is(err, os.ErrNotExist):
-		return nil, err
+		return nil, nil, err
 	case s.Hub.SetupCode() == "":
-		return nil, fmt.Errorf("%s holds a hub that is not the demo's; choose another folder with --data", dir)
+		return nil, nil, fmt.Errorf("%s holds a hub that is not the demo's; choose another folder with --data", dir)
 	}
-	st, err := build(ctx, file, s.Hub, out)
+	st, r, err := build(ctx, file, s.Hub, out)
 	if err != nil {
-		return nil, fmt.Errorf("the studio was not finished (%w); delete %s and start again", err, dir)
+		return nil, nil, fmt.Errorf("the studio was not finished (%w); delete %s and start again", err, dir)
 	}
-	return st, nil
+	return st, r, nil
 }
 
-func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio, error) {
+func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio, *room, error) {
 	st := &studio{Accounts: []account{{"mo", "Mo", access.Owner, phrase()}, {"kim", "Kim", access.Member, phrase()},
 		{"visitor", "Visitor", access.Guest, phrase()}}}
 	me := access.HubActor()
 	me.Name = "the demo"
 	_, key, err := h.AddDevice(ctx, me, site.Device{Name: "Drying room", Place: "Drying room", Lease: 30 * time.Second, NewSignals: true})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	st.Key = key
 	signals := []struct{ raw, unit string }{{"temperature", "Cel"}, {"humidity", "%"}, {"clay_moisture", "%"}}
@@ -96,38 +96,39 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio
 				s.Guests = site.GuestsSee
 			}
 		}); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if _, err := h.AddControl(ctx, me, boardID, "Heater", func(*site.Control) error { return nil }); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if err := history(ctx, h, me, out); err != nil {
-		return nil, err
+	r, err := history(ctx, h, me, out)
+	if err != nil {
+		return nil, nil, err
 	}
 	owner := st.Accounts[0]
 	settings := site.Hub{Name: "Rowan Lane studio", Latitude: 48.21, Longitude: 16.37, Zone: zone}
 	if err := h.SetUp(ctx, h.SetupCode(), "the demo", settings, hub.NewMember{Account: owner.Account, Name: owner.Name, Password: owner.Password}); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, a := range st.Accounts[1:] {
 		if _, err := h.AddMember(ctx, me, hub.NewMember{Account: a.Account, Name: a.Name, Role: a.Role, Password: a.Password}); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	b, err := json.MarshalIndent(st, "", "  ")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return st, os.WriteFile(file, b, 0o600)
+	return st, r, os.WriteFile(file, b, 0o600)
 }
 
 // history runs the model over the last three weeks and stores what its board would have sent, but for a night on which it
-// was unplugged.
-func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer) error {
+// was unplugged. It returns the room as it is at the end.
+func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer) (*room, error) {
 	loc, err := time.LoadLocation(zone)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	now := time.Now().Truncate(time.Second)
 	start := now.Add(-weeks * 7 * 24 * time.Hour)
@@ -160,12 +161,13 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer) er
 		list := series[boardID+"."+name]
 		_, _ = fmt.Fprintf(out, "\rMaking %d weeks of history … %d of 5 series", weeks, done)
 		if err := h.Backfill(ctx, me, boardID+"."+name, list); err != nil {
-			return err
+			return nil, err
 		}
 		done++
 	}
 	_, _ = fmt.Fprintf(out, "\rMaking %d weeks of history … done.          \n\n", weeks)
-	return ctx.Err()
+	r.heater = false
+	return r, ctx.Err()
 }
 
 // lastRoom is the room as history left it, so that live readings go on where it ends.

@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import { BApp } from 'bootstrap-vue-next/components/BApp'
+import { computed, onMounted, watchEffect } from 'vue'
+import { useRoute } from 'vue-router'
+import Headline from './components/Headline.vue'
+import Icon from './components/Icon.vue'
+import TitleBar from './components/TitleBar.vue'
+import TabBar from './components/TabBar.vue'
+import { length } from './format'
+import { useHub } from './hub'
+import FirstStart from './pages/FirstStart.vue'
+import SignIn from './pages/SignIn.vue'
+import './theme'
+
+const hub = useHub()
+const route = useRoute()
+onMounted(() => hub.begin())
+
+watchEffect(() => {
+  const name = hub.status?.name ?? 'Idle Ember'
+  document.title = hub.me && route.meta.title ? `${route.meta.title} · ${name}` : name
+})
+const lostFor = computed(() => (hub.link === 'lost' ? length(Date.now() - hub.lostSince + (hub.now - hub.now)) : ''))
+const gone = computed(() => hub.link === 'lost' && hub.now - hub.offset - hub.lostSince > 2500)
+</script>
+
+<template>
+  <BApp>
+    <div v-if="!hub.known" class="p-5 text-center soft" aria-busy="true">Asking the hub …</div>
+    <main v-else-if="hub.unreachable" class="page centre">
+      <div class="note bad" role="alert">
+        <Icon name="away" :size="22" />
+        <div><strong>No hub</strong>{{ hub.unreachable }}</div>
+      </div>
+      <button type="button" class="btn btn-outline-secondary mt-3" @click="hub.begin()">Try again</button>
+    </main>
+    <FirstStart v-else-if="hub.setupNeeded" />
+    <SignIn v-else-if="!hub.me" />
+    <template v-else>
+      <a class="visually-hidden-focusable p-2" href="#content">To the content</a>
+      <TitleBar />
+      <Headline v-if="route.name === 'now'" />
+      <div v-if="gone" class="lost" role="alert">
+        <Icon name="away" /> No connection to the hub for {{ lostFor }}. Everything below is as it was then; switching is not possible.
+      </div>
+      <div v-if="hub.status?.trouble" class="lost bad" role="alert"><Icon name="bell" /> Nothing is stored now: {{ hub.status.trouble }}</div>
+      <div id="content"><RouterView :key="String(route.name) + String(route.params.id ?? '')" /></div>
+      <TabBar />
+    </template>
+  </BApp>
+</template>
+
+<style scoped>
+.centre { max-width: 560px; padding-top: 60px; }
+.lost { background: var(--warn-soft); color: var(--warn); padding: 9px 20px; text-align: center; font-weight: 550; position: sticky; top: 52px; z-index: 6; }
+.lost.bad { background: color-mix(in srgb, var(--critical) 14%, var(--paper)); color: var(--critical); }
+</style>

@@ -1,0 +1,58 @@
+// The hub's interface, typed by its contract, and its errors in words.
+import createClient from 'openapi-fetch'
+import type { components, paths } from './contract.gen'
+
+type Schemas = components['schemas']
+export type Signal = Schemas['Signal']
+export type Control = Schemas['Control']
+export type Device = Schemas['Device']
+export type Place = Schemas['Place']
+export type Snapshot = Schemas['Snapshot']
+export type HubStatus = Schemas['HubStatus']
+export type HubInfo = Schemas['Hub']
+export type Me = Schemas['Me']
+export type Member = Schemas['Member']
+export type History = Schemas['History']
+export type Refusal = Schemas['Refusal']
+export type JournalEntry = Schemas['JournalEntry']
+export type DeviceWithKey = Schemas['DeviceWithKey']
+export type Problem = Schemas['Problem']
+
+export const api = createClient<paths>({ baseUrl: '/api/v1' })
+
+/** An answer that is a problem, or no answer at all (status 0). */
+export class HubError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+    readonly field?: string,
+  ) {
+    super(message)
+  }
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** Awaits an operation and returns its data, or throws a HubError with a sentence for people. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
+  try {
+    answer = await call
+  } catch {
+    throw new HubError('The hub does not answer. Is it running, and is this device in the house network?', 0)
+  }
+  if (!answer.response.ok) {
+    const p = (answer.error ?? {}) as Partial<Problem>
+    throw new HubError(p.detail ? capital(p.detail) + '.' : `The hub answered ${answer.response.status}.`, answer.response.status, p.field)
+  }
+  return answer.data as T
+}
+
+/** The sentence of anything that was thrown. */
+export function sentence(e: unknown): string {
+  return e instanceof Error ? e.message : String(e)
+}
+
+export function capital(s: string): string {
+  return s.charAt(0).toUpperCase() + s.slice(1)
+}

@@ -1,0 +1,91 @@
+// From histories to what the plot library takes: one time axis for a pane, gaps as nulls, a band from min to max.
+import uPlot from 'uplot'
+import type { History } from './api'
+
+export type Column = (number | null | undefined)[]
+export type Pane = { unit: string; histories: History[]; data: uPlot.AlignedData; banded: boolean[] }
+
+type Columns = { t: number[]; cols: Column[]; banded: boolean }
+
+/** Columns of one history: the value or mean, and min and max where there are buckets; null at the start of each gap. */
+export function columns(h: History): Columns {
+  const banded = !!h.mean
+  const mid = (h.mean ?? h.v ?? []).map(Number)
+  const sides = banded ? [h.min ?? [], h.max ?? []] : []
+  const t: number[] = []
+  const cols: Column[] = [[], ...sides.map(() => [] as Column)]
+  let g = 0
+  const cut = (upTo: number) => {
+    while (g < h.gaps.length && h.gaps[g]![0]! < upTo) {
+      const at = h.gaps[g]![0]! + 1
+      if (t.length && at > t.at(-1)! && at < upTo) {
+        t.push(at)
+        cols.forEach((c) => c.push(null))
+      }
+      g++
+    }
+  }
+  h.t.forEach((at, i) => {
+    cut(at)
+    t.push(at)
+    cols[0]!.push(mid[i]!)
+    sides.forEach((s, k) => cols[k + 1]!.push(s[i]!))
+  })
+  cut(Infinity)
+  return { t, cols, banded }
+}
+
+/** Groups number signals by unit, in the order in which they were chosen. */
+export function panes(histories: History[]): Pane[] {
+  const units = [...new Set(histories.filter((h) => h.kind === 'number').map((h) => h.unit))]
+  return units.map((unit) => {
+    const own = histories.filter((h) => h.kind === 'number' && h.unit === unit)
+    const parts = own.map(columns)
+    const tables = parts.map((p) => [p.t, ...p.cols] as unknown as uPlot.AlignedData)
+    const data = tables.length === 1 ? tables[0]! : uPlot.join(tables, tables.map((t) => t.map(() => 2)))
+    return { unit, histories: own, data, banded: parts.map((p) => p.banded) }
+  })
+}
+
+/** Last, lowest, mean and highest of what is shown. */
+export function figures(h: History): { last?: number; min?: number; mean?: number; max?: number; onMs?: number } {
+  if (h.kind === 'onoff') {
+    const to = Math.min(Date.parse(h.to), Date.now())
+    const from = Date.parse(h.from)
+    if (h.on_ms) return { onMs: h.on_ms.reduce((a, b) => a + b, 0) }
+    let on = 0
+    h.t.forEach((t, i) => { if (h.v?.[i] === true) on += Math.max(0, (h.t[i + 1] ?? to) - Math.max(t, from)) })
+    return { onMs: on }
+  }
+  if (h.kind !== 'number' || h.t.length === 0) return {}
+  const mid = (h.mean ?? h.v ?? []).map(Number)
+  const n = h.count ?? mid.map(() => 1)
+  let sum = 0
+  let count = 0
+  let min = Infinity
+  let max = -Infinity
+  mid.forEach((v, i) => {
+    if (!n[i]) return
+    sum += v * n[i]!
+    count += n[i]!
+    min = Math.min(min, h.min?.[i] ?? v)
+    max = Math.max(max, h.max?.[i] ?? v)
+  })
+  return { last: h.last?.at(-1) ?? mid.at(-1), min, mean: sum / count, max }
+}
+
+/** The value of a series that holds at a time, for the cursor's column. */
+export function valueAt(h: History, at: number): unknown {
+  let lo = 0
+  let hi = h.t.length
+  while (lo < hi) {
+    const mid = (lo + hi) >> 1
+    if (h.t[mid]! <= at) lo = mid + 1
+    else hi = mid
+  }
+  const i = lo - 1
+  if (i < 0) return undefined
+  if (h.gaps.some(([a, b]) => at > a! && at < b!)) return undefined
+  if (h.mean && h.kind === 'onoff') return at - h.t[i]! < h.on_ms![i]!
+  return (h.mean ?? h.v)?.[i]
+}

@@ -1,0 +1,35 @@
+<script setup lang="ts">
+// The first readings of each place in one line, always in view.
+import { computed } from 'vue'
+import { unitSign, valueText } from '../format'
+import { useHub } from '../hub'
+
+const hub = useHub()
+const items = computed(() => {
+  const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.value !== undefined)
+  const rank = (u: string) => (u === 'Cel' ? 0 : 1)
+  return numbers.sort((a, b) => rank(a.unit) - rank(b.unit) || a.id.localeCompare(b.id)).slice(0, 8)
+})
+const single = computed(() => hub.places.length < 2)
+function label(s: { place: string; name: string; unit: string }) {
+  const place = hub.places.find((p) => p.id === s.place)?.name ?? ''
+  return single.value ? s.name : s.unit === 'Cel' ? place : `${place} ${s.name.toLowerCase()}`
+}
+</script>
+
+<template>
+  <div v-if="items.length" class="headline" role="region" aria-label="Current conditions" tabindex="0">
+    <RouterLink v-for="s in items" :key="s.id" :to="{ name: 'charts', query: { s: s.id } }" :class="{ old: s.state !== 'live' }">
+      <span class="soft small-text">{{ label(s) }}</span>
+      <b>{{ valueText(s.value, s.decimals) }} {{ unitSign(s.unit) }}</b>
+    </RouterLink>
+  </div>
+</template>
+
+<style scoped>
+.headline { position: sticky; top: 52px; z-index: 5; display: flex; overflow-x: auto; background: var(--paper); border-bottom: 1px solid var(--line); scrollbar-width: none; }
+.headline a { flex: 1 0 auto; display: flex; gap: 9px; justify-content: center; align-items: baseline; padding: 7px 16px; color: inherit; text-decoration: none; white-space: nowrap; }
+.headline a + a { border-left: 1px solid var(--line); }
+.old b { color: var(--soft); font-weight: 500; }
+@media (max-width: 820px) { .headline a { flex: 1 0 auto; padding: 9px 12px; } }
+</style>

@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Control, Device, Place, Signal } from '../api'
+import type { Runs, Trace } from '../day'
+import { length } from '../format'
+import { useHub } from '../hub'
+import ControlRow from './ControlRow.vue'
+import ReadingCell from './ReadingCell.vue'
+
+const props = defineProps<{
+  place: Place; signals: Signal[]; controls: Control[]; devices: Device[]
+  traces: Record<string, Trace>; runs: Record<string, Runs>; from: number; to: number
+}>()
+const hub = useHub()
+const boards = computed(() => {
+  const off = props.devices.filter((d) => !d.online)
+  const n = props.devices.length
+  const kind = n === 1 ? 'board' : 'boards'
+  if (off.length === 1) {
+    const gone = off[0]!
+    return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.now - Date.parse(gone.since))}` : ', never connected'}` }
+  }
+  if (off.length > 1) return { warn: true, text: `${off.length} of ${n} boards offline` }
+  const heard = Math.min(...props.signals.map((s) => (s.heard ? Date.parse(s.heard) : Infinity)))
+  const recent = Number.isFinite(heard) ? ` · heard within ${length(Math.max(1000, hub.now - heard))}` : ''
+  return { warn: false, text: `${n} ${kind}${recent}` }
+})
+</script>
+
+<template>
+  <section class="place" :aria-labelledby="'place-' + place.id">
+    <header class="between">
+      <h2 :id="'place-' + place.id">{{ place.name }}</h2>
+      <span class="small-text" :class="boards.warn ? 'warn-text' : 'soft'">{{ boards.text }}</span>
+    </header>
+    <div v-if="signals.length" class="readings">
+      <ReadingCell v-for="s in signals" :key="s.id" :signal="s" :trace="traces[s.id]" :runs="runs[s.id]" :from="from" :to="to" />
+    </div>
+    <p v-else-if="!controls.length" class="soft waiting">Nothing has arrived from here yet. As soon as the board sends a first reading, it shows here by itself.</p>
+    <ControlRow v-for="c in controls" :key="c.id" class="line" :control="c" :runs="runs[c.id + '.is']" :from="from" :to="to" />
+  </section>
+</template>
+
+<style scoped>
+.place { background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; overflow: hidden; }
+.place > header { padding: 14px 18px 8px; }
+.readings { display: grid; grid-template-columns: repeat(auto-fit, minmax(130px, 1fr)); padding: 0 4px 14px 0; row-gap: 14px; overflow: hidden; }
+.readings > * { box-shadow: -1px 0 0 var(--line); padding: 0 14px 0 18px; }
+.line { border-top: 1px solid var(--line); }
+.waiting { padding: 0 18px 16px; margin: 0; }
+@media (max-width: 520px) {
+  .place > header { padding: 12px 14px 6px; }
+    .readings > * { padding: 0 10px 0 14px; }
+  .readings { padding: 0 0 12px; grid-template-columns: repeat(auto-fit, minmax(104px, 1fr)); }
+}
+</style>

@@ -1,0 +1,34 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { Signal } from '../api'
+import type { Runs, Trace } from '../day'
+import { signalAge, unitSign, valueText } from '../format'
+import { useHub } from '../hub'
+import RunStrip from './RunStrip.vue'
+import Sparkline from './Sparkline.vue'
+
+const props = defineProps<{ signal: Signal; trace?: Trace; runs?: Runs; from: number; to: number }>()
+const hub = useHub()
+const age = computed(() => signalAge(props.signal, hub.now))
+const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
+</script>
+
+<template>
+  <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.id } }" :class="{ old }" :data-signal="signal.id">
+    <span class="label"><span class="soft">{{ signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
+      <span v-else-if="signal.quality !== 'good'" class="age warn-text">{{ signal.quality }}</span></span>
+    <span class="value">{{ valueText(signal.value, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + unitSign(signal.unit) }}</small></span>
+    <Sparkline v-if="signal.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />
+    <RunStrip v-else-if="signal.kind === 'onoff'" :runs="runs" :from="from" :to="to" :what="signal.name" colour="var(--data)" />
+  </RouterLink>
+</template>
+
+<style scoped>
+.reading { display: block; padding: 0 14px; color: inherit; text-decoration: none; min-width: 0; }
+.label { display: flex; justify-content: space-between; gap: 8px; font-size: 0.8125rem; }
+.age { font-weight: 600; font-size: 0.75rem; white-space: nowrap; }
+.value { display: block; font-size: 1.6rem; font-weight: 620; line-height: 1.25; margin-bottom: 6px; overflow-wrap: anywhere; }
+.value small { font-size: 0.9rem; font-weight: 450; color: var(--soft); }
+.old .value { color: var(--soft); opacity: 0.75; }
+.reading:hover .value { color: var(--ember); }
+</style>

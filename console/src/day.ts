@@ -1,0 +1,92 @@
+// The last 24 hours of everything on a page: one request, then kept up by live readings.
+import { onMounted, onUnmounted, reactive, ref, watch } from 'vue'
+import { api, ask, type History } from './api'
+import { onReading, useHub } from './hub'
+
+export type Trace = { t: number[]; v: number[]; hold: number }
+export type Runs = [from: number, to: number][]
+
+const day = 24 * 3600_000
+const points = 240
+
+/** Turns a history of an on/off series into the stretches in which it was on. */
+export function runsOf(h: History, to: number): Runs {
+  const runs: Runs = []
+  if (h.v) {
+    h.t.forEach((t, i) => {
+      if (h.v![i] !== true) return
+      const end = h.t[i + 1] ?? to
+      const last = runs.at(-1)
+      if (last && last[1] >= t) last[1] = end
+      else runs.push([t, end])
+    })
+  } else {
+    h.t.forEach((t, i) => {
+      const on = h.on_ms?.[i] ?? 0
+      if (on > 0) runs.push([t, t + on])
+    })
+  }
+  return runs
+}
+
+export function traceOf(h: History): Trace {
+  const v = (h.mean ?? h.v ?? []).map((x) => Number(x))
+  return { t: [...h.t], v, hold: Math.max(h.hold_ms || day, 2 * h.step_ms, 1.5 * (day / points)) }
+}
+
+export function useDay() {
+  const hub = useHub()
+  const traces = reactive<Record<string, Trace>>({})
+  const runs = reactive<Record<string, Runs>>({})
+  const to = ref(hub.now)
+
+  async function load() {
+    const series = [
+      ...Object.values(hub.signals).filter((s) => s.kind !== 'text').map((s) => s.id),
+      ...Object.keys(hub.controls).map((id) => id + '.is'),
+    ]
+    to.value = Date.now() + hub.offset
+    const from = to.value - day
+    for (let i = 0; i < series.length; i += 40) {
+      const got = await ask(
+        api.GET('/history', { params: { query: { series: series.slice(i, i + 40), from: new Date(from).toISOString(), to: new Date(to.value).toISOString(), points } } }),
+      )
+      for (const h of got) {
+        if (h.kind === 'onoff') runs[h.series] = runsOf(h, to.value)
+        else traces[h.series] = traceOf(h)
+      }
+    }
+  }
+  const refresh = () => void load().catch(() => undefined) // the page says by itself that the connection is lost
+
+  // Live readings move the end of a line; the whole is loaded anew every few minutes.
+  const stop = onReading((s) => {
+    const t = traces[s.id]
+    const at = s.at ? Date.parse(s.at) : 0
+    if (t && typeof s.value === 'number' && at > (t.t.at(-1) ?? 0)) {
+      if (at - (t.t.at(-2) ?? 0) < day / points && t.t.length > 1) {
+        t.t[t.t.length - 1] = at
+        t.v[t.v.length - 1] = s.value
+      } else {
+        t.t.push(at)
+        t.v.push(s.value)
+      }
+      to.value = Math.max(to.value, at)
+    }
+  })
+  watch(
+    () => [Object.keys(hub.signals).length, Object.keys(hub.controls).length, hub.link].join(),
+    () => hub.link === 'live' && refresh(),
+  )
+  watch(() => Object.values(hub.controls).map((c) => `${c.id}${c.is}${c.is_since}`).join(), refresh)
+  let timer = 0
+  onMounted(() => {
+    refresh()
+    timer = window.setInterval(refresh, 5 * 60_000)
+  })
+  onUnmounted(() => {
+    stop()
+    window.clearInterval(timer)
+  })
+  return { traces, runs, to, span: day }
+}

@@ -1,0 +1,58 @@
+// How values, ages and times are written for people.
+import type { Control, Signal } from './api'
+
+const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '' }
+
+/** What people read for a UCUM symbol. */
+export function unitSign(ucum: string): string {
+  return signs[ucum] ?? ucum
+}
+
+/** A value as people read it, without its unit: 21.4, on, wet, or a dash where there is none. */
+export function valueText(v: unknown, decimals = 0): string {
+  if (typeof v === 'number') return v.toFixed(decimals).replace(/^-(?=[0.]*$)/, '').replace('-', '−')
+  if (typeof v === 'boolean') return v ? 'on' : 'off'
+  return typeof v === 'string' ? v : '–'
+}
+
+/** A length of time, short: 45 s, 12 min, 3 h 20 min, 5 days. */
+export function length(ms: number): string {
+  const s = Math.max(0, Math.floor(ms / 1000))
+  if (s < 60) return `${s} s`
+  const min = Math.floor(s / 60)
+  if (min < 60) return `${min} min`
+  const h = Math.floor(min / 60)
+  if (h < 48) return min % 60 && h < 10 ? `${h} h ${min % 60} min` : `${h} h`
+  return `${Math.floor(h / 24)} days`
+}
+
+export function since(iso: string | undefined, now: number): string {
+  return iso ? length(now - Date.parse(iso)) : ''
+}
+
+/** The state of a control in a few words, and what to make of it. */
+export function controlState(c: Control, now: number): { words: string; tone: 'on' | 'off' | 'wait' | 'warn' } {
+  if (c.phase === 'pending') return { words: c.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
+  if (c.phase === 'unconfirmed') return { words: c.online ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
+  if (c.phase === 'sent') return { words: `${c.want ? 'on' : 'off'} sent, this board cannot confirm`, tone: c.want ? 'on' : 'off' }
+  if (c.is === undefined) return { words: 'not yet reported', tone: 'off' }
+  if (!c.online) return { words: `${c.is ? 'on' : 'off'} when last heard`, tone: 'warn' }
+  const span = c.is_since ? ` for ${since(c.is_since, now)}` : ''
+  return c.is ? { words: 'on' + span, tone: 'on' } : { words: 'off', tone: 'off' }
+}
+
+/** How a signal's age is told: nothing while it is live and fresh. */
+export function signalAge(s: Signal, now: number): string {
+  if (s.state === 'unknown') return s.heard ? '' : 'never heard'
+  const age = s.heard ? now - Date.parse(s.heard) : 0
+  return s.state === 'stale' ? `${length(age)} old` : ''
+}
+
+/** Date and time in the hub's zone. */
+export function clockText(ms: number, zone: string, options: Intl.DateTimeFormatOptions = { hour: '2-digit', minute: '2-digit' }): string {
+  return new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: 'h23' }).format(ms)
+}
+
+export function dayText(ms: number, zone: string): string {
+  return clockText(ms, zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit' })
+}

@@ -1,0 +1,195 @@
+// The one store: who is signed in, everything that one may see, and whether it is live.
+import { defineStore } from 'pinia'
+import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Signal, type Snapshot } from './api'
+
+type Link = 'connecting' | 'live' | 'lost'
+
+const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
+const cacheKey = 'last-seen'
+
+function byId<T extends { id: string }>(list: T[]): Record<string, T> {
+  return Object.fromEntries(list.map((x) => [x.id, x]))
+}
+
+export const useHub = defineStore('hub', {
+  state: () => ({
+    me: null as Me | null,
+    setupNeeded: false,
+    zones: [] as string[],
+    known: false, // whether it was found out who is signed in
+    unreachable: '',
+    status: null as HubStatus | null,
+    places: [] as Snapshot['places'],
+    devices: {} as Record<string, Device>,
+    signals: {} as Record<string, Signal>,
+    controls: {} as Record<string, Control>,
+    loaded: false, // a snapshot is there, perhaps an old one
+    link: 'connecting' as Link,
+    heard: 0, // this device's time of the last event
+    lostSince: 0,
+    now: Date.now(), // the hub's time, ticking
+    offset: 0, // the hub's time minus this device's
+  }),
+  getters: {
+    zone: (s) => s.status?.zone || 'UTC',
+    owner: (s) => s.me?.role === 'owner',
+    maySwitch: (s) => (c: Control) => s.me?.role === 'owner' || s.me?.role === 'member' || c.guests === 'switch',
+  },
+  actions: {
+    /** Finds out whether the hub has an owner and who is signed in. */
+    async begin() {
+      try {
+        const setup = await ask(api.GET('/setup'))
+        this.setupNeeded = setup.needed
+        this.zones = setup.zones
+        this.unreachable = ''
+        this.me = setup.needed ? null : await ask(api.GET('/session'))
+      } catch (e) {
+        this.me = null
+        if (e instanceof HubError && e.status === 0) this.unreachable = e.message
+      }
+      this.known = true
+      if (this.me) this.enter(this.me)
+    },
+    /** Begins to follow the hub as somebody who just signed in. */
+    enter(me: Me) {
+      this.me = me
+      this.setupNeeded = false
+      this.recall()
+      follow(this)
+    },
+    async leave() {
+      stopFollowing()
+      localStorage.removeItem(cacheKey)
+      try {
+        await ask(api.DELETE('/session'))
+      } finally {
+        this.$reset()
+        await this.begin()
+      }
+    },
+    take(snap: Snapshot) {
+      this.status = snap.hub
+      this.places = snap.places
+      this.devices = byId(snap.devices)
+      this.signals = byId(snap.signals)
+      this.controls = byId(snap.controls)
+      this.loaded = true
+    },
+    /** Shows the last known values at once, until the live ones are there. They carry their age. */
+    recall() {
+      try {
+        const kept = JSON.parse(localStorage.getItem(cacheKey) ?? 'null')
+        if (kept?.account === this.me?.account && !this.loaded) this.take(kept.snap)
+      } catch {
+        localStorage.removeItem(cacheKey)
+      }
+    },
+    keep() {
+      if (!this.me || !this.status || this.link !== 'live') return
+      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls) }
+      try {
+        localStorage.setItem(cacheKey, JSON.stringify({ account: this.me.account, snap }))
+      } catch { /* storage full or closed: then there is nothing to recall */ }
+    },
+    hearHub(status: HubStatus) {
+      this.status = status
+      this.offset = Date.parse(status.time) - Date.now()
+    },
+    async reload() {
+      this.take(await ask(api.GET('/now')))
+    },
+    async flip(id: string, on: boolean) {
+      const c = await ask(api.PUT('/controls/{id}/want', { params: { path: { id } }, body: { on } }))
+      const have = this.controls[id]
+      if (!have || have.rev <= c.rev) this.controls[id] = c
+    },
+  },
+})
+
+type HubStore = ReturnType<typeof useHub>
+
+let source: EventSource | null = null
+let timer = 0
+const listeners = new Set<(s: Signal) => void>()
+
+/** Calls f for every new reading until the returned function is called. */
+export function onReading(f: (s: Signal) => void): () => void {
+  listeners.add(f)
+  return () => listeners.delete(f)
+}
+
+function follow(hub: HubStore) {
+  stopFollowing()
+  open(hub)
+  let kept = 0
+  timer = window.setInterval(() => {
+    hub.now = Date.now() + hub.offset
+    if (hub.link === 'live' && Date.now() - hub.heard > quiet) lose(hub)
+    if (hub.link === 'lost' && source?.readyState === EventSource.CLOSED) open(hub)
+    if (Date.now() - kept > 15_000) {
+      kept = Date.now()
+      hub.keep()
+    }
+  }, 1000)
+  document.addEventListener('visibilitychange', wake)
+}
+
+function stopFollowing() {
+  source?.close()
+  source = null
+  window.clearInterval(timer)
+  document.removeEventListener('visibilitychange', wake)
+}
+
+// A phone that slept has a dead connection and does not know it.
+function wake() {
+  const hub = useHub()
+  if (document.visibilityState === 'visible' && hub.me && Date.now() - hub.heard > 12_000) open(hub)
+}
+
+function lose(hub: HubStore) {
+  if (hub.link !== 'lost') hub.lostSince = hub.heard || Date.now()
+  hub.link = 'lost'
+}
+
+function open(hub: HubStore) {
+  source?.close()
+  const s = new EventSource('/api/v1/live')
+  source = s
+  const on = <T>(kind: string, f: (data: T) => void) =>
+    s.addEventListener(kind, (e) => {
+      hub.heard = Date.now()
+      hub.link = 'live'
+      f(JSON.parse((e as MessageEvent).data))
+    })
+  on<Snapshot>('reset', (snap) => {
+    hub.take(snap)
+    hub.hearHub(snap.hub)
+    hub.keep()
+  })
+  on<Signal>('signal', (x) => {
+    hub.signals[x.id] = x
+    listeners.forEach((f) => f(x))
+  })
+  on<Control>('control', (x) => (hub.controls[x.id] = x))
+  on<Device>('device', (x) => (hub.devices[x.id] = x))
+  on<HubStatus>('hub', (x) => hub.hearHub(x))
+  on('site', () => void hub.reload().catch(() => lose(hub)))
+  s.onerror = () => {
+    lose(hub)
+    if (s.readyState === EventSource.CLOSED) void stillSignedIn(hub)
+  }
+}
+
+async function stillSignedIn(hub: HubStore) {
+  try {
+    await ask(api.GET('/session'))
+  } catch (e) {
+    if (e instanceof HubError && e.status === 401) {
+      stopFollowing()
+      hub.$reset()
+      await hub.begin()
+    }
+  }
+}

@@ -1,0 +1,81 @@
+<script setup lang="ts">
+import { BButton } from 'bootstrap-vue-next/components/BButton'
+import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
+import { BFormRadioGroup } from 'bootstrap-vue-next/components/BFormRadio'
+import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
+import { computed, onMounted, reactive, ref } from 'vue'
+import { api, ask, HubError, sentence, type HubInfo } from '../api'
+import Field from '../components/Field.vue'
+import { useHub } from '../hub'
+import { theme } from '../theme'
+
+const hub = useHub()
+const info = ref<HubInfo | null>(null)
+const etag = ref('')
+const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0 })
+const failed = ref('')
+const field = ref('')
+const saved = ref(false)
+const zones = computed(() => (info.value?.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
+const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
+
+function show(v: HubInfo, r: Response) {
+  info.value = v
+  etag.value = r.headers.get('ETag') ?? ''
+  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude })
+}
+async function act(f: () => Promise<void>) {
+  failed.value = field.value = ''
+  saved.value = false
+  try {
+    await f()
+  } catch (e) {
+    failed.value = sentence(e)
+    field.value = e instanceof HubError ? (e.field ?? '') : ''
+  }
+}
+const load = async () => { const call = api.GET('/hub'); show(await ask(call), (await call).response) }
+onMounted(() => act(load))
+const save = () => act(async () => {
+  const call = api.PATCH('/hub', { params: { header: { 'If-Match': etag.value } },
+    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude) } })
+  show(await ask(call), (await call).response)
+  saved.value = true
+})
+</script>
+
+<template>
+  <main class="page narrow stack">
+    <div class="between"><h1>Settings</h1><BButton variant="outline-secondary" @click="hub.leave()">Sign out {{ hub.me?.name }}</BButton></div>
+    <section class="sheet">
+      <h2 class="mb-2">Look, on this device</h2>
+      <BFormRadioGroup v-model="theme" :options="[{ value: 'auto', text: 'as the device' }, { value: 'light', text: 'light' }, { value: 'dark', text: 'dark' }]" aria-label="Theme" />
+    </section>
+    <div v-if="failed && !field" class="note bad" role="alert">{{ failed }}</div>
+    <form v-if="hub.owner && info" class="sheet stack" @submit.prevent="save">
+      <h2>This hub</h2>
+      <Field id="name" label="Name" :error="field === 'name' ? failed : ''"><BFormInput id="name" v-model="form.name" required /></Field>
+      <Field id="zone" label="Time zone" :error="field === 'zone' ? failed : ''"><BFormSelect id="zone" v-model="form.zone" :options="zones" /></Field>
+      <div class="pair">
+        <Field id="latitude" label="Latitude, degrees" :error="field === 'latitude' ? failed : ''"><BFormInput id="latitude" v-model="form.latitude" type="number" step="any" required /></Field>
+        <Field id="longitude" label="Longitude, degrees"><BFormInput id="longitude" v-model="form.longitude" type="number" step="any" required /></Field>
+      </div>
+      <div class="d-flex gap-3 align-items-center"><BButton type="submit" variant="primary">Save</BButton><span role="status" class="soft">{{ saved ? 'saved' : '' }}</span></div>
+    </form>
+    <section v-if="info" class="sheet">
+      <h2 class="mb-2">In the house</h2>
+      <template v-if="!info.open">
+        <p>The hub listens to this computer alone (console {{ info.http }}, boards {{ info.mqtt }}). To open it to phones and boards in the house, stop it and start it with</p>
+        <p><code>idleember serve --http :{{ port(info.http) }} --mqtt :{{ port(info.mqtt) }}</code></p>
+        <p class="mb-0 soft">Or put <code>http = ":{{ port(info.http) }}"</code> and <code>mqtt = ":{{ port(info.mqtt) }}"</code> into the file that you give with <code>--config</code>. Traffic in the house is then not encrypted; use it in networks that you trust.</p>
+      </template>
+      <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.http) }}, boards at port {{ port(info.mqtt) }}{{ info.mqtt_open ? '' : ' of this computer alone' }}.</p>
+    </section>
+    <p class="soft small-text">Idle Ember {{ info?.version }} · <a href="/api/docs">interface for scripts</a></p>
+  </main>
+</template>
+
+<style scoped>
+.narrow { max-width: 720px; }
+.pair { display: grid; grid-template-columns: repeat(auto-fit, minmax(200px, 1fr)); gap: 14px; }
+</style>

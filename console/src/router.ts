@@ -1,0 +1,18 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import Now from './pages/Now.vue'
+
+// Pages other than the first are loaded when they are needed.
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'now', component: Now, meta: { title: 'Now' } },
+    { path: '/charts', name: 'charts', component: () => import('./pages/Charts.vue'), meta: { title: 'Charts' } },
+    { path: '/devices', name: 'devices', component: () => import('./pages/Devices.vue'), meta: { title: 'Devices' } },
+    { path: '/devices/:id', name: 'device', component: () => import('./pages/Device.vue'), meta: { title: 'Device' } },
+    { path: '/journal', name: 'journal', component: () => import('./pages/Journal.vue'), meta: { title: 'Journal' } },
+    { path: '/household', name: 'household', component: () => import('./pages/Household.vue'), meta: { title: 'Household' } },
+    { path: '/settings', name: 'settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },
+    { path: '/:rest(.*)*', name: 'nothing', component: () => import('./pages/Nothing.vue'), meta: { title: 'Nothing here' } },
+  ],
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+})
