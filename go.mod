@@ -12,10 +12,12 @@ require (
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
+	pgregory.net/rapid v1.3.0
 )
 
 require (
@@ -62,3 +64,5 @@ tool (
 	golang.org/x/perf/cmd/benchstat
 	honnef.co/go/tools/cmd/staticcheck
 )
+
+ignore ./console/node_modules

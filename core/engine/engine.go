@@ -48,9 +48,10 @@ type device struct {
 
 type signal struct {
 	SignalState
-	rhythm  reading.Rhythm
-	heard   time.Duration
-	waiting bool // a wake for its staleness is set
+	rhythm reading.Rhythm
+	heard  time.Duration
+	wake   uint64        // the wake that looks whether it is stale, 0: none
+	wakeAt time.Duration // when that is
 }
 
 type control struct {
@@ -245,9 +246,16 @@ func (e *Engine) reading(in Reading) {
 		s.Fresh = Live
 		e.emit(SignalChanged{s.SignalState})
 	}
-	if !s.waiting && cfg.Reports == site.Periodic {
-		s.waiting = true
-		e.wakeAt(s.heard+s.patience(cfg), wakeStale, in.Signal)
+	if cfg.Reports == site.Periodic {
+		e.watch(s, cfg)
+	}
+}
+
+// watch makes sure that somebody looks when the signal would be stale. Mostly an earlier wake will do, which then looks
+// again: so a reading that changes nothing costs nothing here.
+func (e *Engine) watch(s *signal, cfg site.Signal) {
+	if due := s.heard + s.patience(cfg); s.wake == 0 || due < s.wakeAt {
+		s.wake, s.wakeAt = e.wakeAt(due, wakeStale, s.ID), due
 	}
 }
 
@@ -288,16 +296,15 @@ func (e *Engine) fire() {
 
 func (e *Engine) staleDue(w wake) {
 	s, cfg := e.signals[w.id], e.site.Signals[w.id]
-	if s == nil {
+	if s == nil || s.wake != w.seq {
 		return
 	}
-	s.waiting = false
-	if s.Fresh != Live {
+	s.wake = 0
+	if s.Fresh != Live || cfg.Reports != site.Periodic {
 		return
 	}
-	if due := s.heard + s.patience(cfg); due > e.now.Mono {
-		s.waiting = true
-		e.wakeAt(due, wakeStale, w.id)
+	if s.heard+s.patience(cfg) > e.now.Mono {
+		e.watch(s, cfg)
 		return
 	}
 	s.Fresh = Stale

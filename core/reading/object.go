@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"math"
 	"time"
+
+	"idleember/core/site"
 )
 
 // Named is one value of a message that carries several.
@@ -53,7 +55,13 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 			faults = append(faults, fmt.Errorf("%s: %w", clip(name), err))
 			continue
 		}
-		named = append(named, Named{name, v, Decimals(string(raw))})
+		n := Named{Name: name, Value: v}
+		if v.Kind == site.Number {
+			n.Decimals = Decimals(string(raw))
+		} else if on, ok := word(v.Text); ok {
+			n.Value = OnOff(on)
+		}
+		named = append(named, n)
 	}
 	if _, err := dec.Token(); err != nil {
 		return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
@@ -99,6 +107,6 @@ func Report(payload []byte) (on bool, by string, err error) {
 	if err != nil {
 		return false, "", err
 	}
-	v, err = v.As("onoff")
+	v, err = v.As(site.OnOff)
 	return v.On(), by, err
 }

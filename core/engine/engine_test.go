@@ -1,0 +1,430 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"idleember/core/access"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+var start = time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
+
+// bench drives an engine by hand: time passes only when it is told to, and wakes fire on the way.
+type bench struct {
+	*Engine
+	now  Now
+	site *site.Site
+	seen []Effect
+}
+
+func studio(change ...func(*site.Control)) *site.Site {
+	s := (&site.Site{}).Clone()
+	s.Devices["kiln"] = site.Device{ID: "kiln", Name: "Kiln", Lease: time.Minute}
+	s.Signals["kiln.chamber"] = site.Signal{ID: "kiln.chamber", Device: "kiln", Kind: site.Number, Reports: site.Periodic}
+	s.Signals["kiln.lid"] = site.Signal{ID: "kiln.lid", Device: "kiln", Kind: site.Text, Reports: site.OnChange}
+	c := site.NewControl("kiln", "fan", "fan", "Vent fan")
+	for _, f := range change {
+		f(&c)
+	}
+	s.Controls[c.ID] = c
+	return s
+}
+
+func newBench(change ...func(*site.Control)) *bench {
+	b := &bench{Engine: New(), now: Now{Wall: start, Trusted: true}, site: studio(change...)}
+	b.do(SiteChanged{b.site})
+	return b
+}
+
+func (b *bench) do(in Input) []Effect {
+	out := append([]Effect{}, b.Apply(b.now, in)...)
+	b.seen = append(b.seen, out...)
+	return out
+}
+
+func (b *bench) pass(d time.Duration) (all []Effect) {
+	end := b.now.Mono + d
+	for {
+		at, ok := b.NextWake()
+		if !ok || at > end {
+			break
+		}
+		b.now.Wall, b.now.Mono = b.now.Wall.Add(at-b.now.Mono), at
+		all = append(all, b.do(Tick{})...)
+	}
+	b.now.Wall, b.now.Mono = b.now.Wall.Add(end-b.now.Mono), end
+	return append(all, b.do(Tick{})...)
+}
+
+func (b *bench) fan(t require.TestingT) ControlState {
+	c, ok := b.Control("kiln.fan")
+	require.True(t, ok)
+	return c
+}
+
+func wants(effects []Effect) (out []string) {
+	for _, e := range effects {
+		if w, ok := e.(Want); ok {
+			out = append(out, onOff(w.On))
+		}
+	}
+	return out
+}
+
+var kim = access.Actor{Kind: access.Person, ID: "kim", Name: "Kim", Role: access.Member}
+
+func on(v bool) *bool { return &v }
+
+func TestWantIsPendingUntilTheDeviceSaysSo(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Report{Control: "kiln.fan", Session: "1", On: false})
+	out := b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	assert.Equal(t, []string{"on"}, wants(out))
+	assert.Equal(t, Pending, b.fan(t).Phase)
+	assert.Equal(t, false, *b.fan(t).Is, "optimistic never: it is what the board said")
+	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	assert.Equal(t, Confirmed, b.fan(t).Phase)
+	assert.Empty(t, wants(b.pass(time.Hour)), "a confirmed want is not sent again")
+}
+
+func TestUnconfirmedIsSentAgainWithGrowingWaits(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	assert.Empty(t, wants(b.pass(site.DefaultConfirm-time.Millisecond)))
+	assert.Equal(t, Pending, b.fan(t).Phase)
+	b.pass(time.Millisecond)
+	assert.Equal(t, Unconfirmed, b.fan(t).Phase)
+	var gaps []time.Duration
+	last := b.now.Mono
+	for range 8 {
+		for len(wants(b.pass(time.Second))) == 0 {
+		}
+		gaps = append(gaps, b.now.Mono-last)
+		last = b.now.Mono
+	}
+	assert.Equal(t, []time.Duration{5, 10, 20, 40, 80, 160, 300, 300}, div(gaps, time.Second))
+	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	assert.Equal(t, Confirmed, b.fan(t).Phase)
+}
+
+func div(d []time.Duration, by time.Duration) (out []time.Duration) {
+	for _, x := range d {
+		out = append(out, x/by)
+	}
+	return out
+}
+
+func TestDeviceThatCannotAnswerIsSent(t *testing.T) {
+	b := newBench(func(c *site.Control) { c.Answers = false })
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.pass(time.Hour)
+	assert.Equal(t, Sent, b.fan(t).Phase)
+}
+
+// What a report does to a confirmed on, by how it came about.
+func TestChangesAtTheDevice(t *testing.T) {
+	tests := []struct {
+		name    string
+		insist  bool
+		prepare func(*bench)
+		report  Report
+		want    bool
+		phase   Phase
+	}{
+		{"pressed within one session", false, nil, Report{Session: "1"}, false, Confirmed},
+		{"pressed, and the hub insists", true, nil, Report{Session: "1"}, true, Pending},
+		{"first report after coming online", false, func(b *bench) { b.do(Online{Device: "kiln", Session: "2"}) }, Report{Session: "2"}, true, Pending},
+		{"first report after coming online, marked as by hand", false, func(b *bench) { b.do(Online{Device: "kiln", Session: "2"}) },
+			Report{Session: "2", By: ByHand}, false, Confirmed},
+		{"fell to the safe value, and says so", false, nil, Report{Session: "1", By: ByLease}, true, Pending},
+		{"while a want is pending", false, func(b *bench) {
+			b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
+			b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+		}, Report{Session: "1"}, true, Pending},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			b := newBench(func(c *site.Control) {
+				if tt.insist {
+					c.AtDevice = site.Insist
+				}
+			})
+			b.do(Online{Device: "kiln", Session: "1"})
+			b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+			b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+			b.pass(time.Minute)
+			if tt.prepare != nil {
+				tt.prepare(b)
+			}
+			tt.report.Control = "kiln.fan"
+			b.do(tt.report)
+			c := b.fan(t)
+			assert.Equal(t, tt.want, *c.Want)
+			assert.Equal(t, tt.phase, c.Phase)
+			assert.False(t, *c.Is)
+		})
+	}
+}
+
+func TestLeaseBeatsEveryThirdWhileOnline(t *testing.T) {
+	b := newBench()
+	count := func(out []Effect) (n int) {
+		for _, e := range out {
+			if _, ok := e.(Beat); ok {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Equal(t, 1, count(b.do(Online{Device: "kiln", Session: "1"})))
+	assert.Equal(t, 6, count(b.pass(2*time.Minute)))
+	assert.Equal(t, 1, count(b.do(Listening{Device: "kiln"})), "who begins to listen need not wait")
+	b.do(Offline{Device: "kiln", Session: "1"})
+	b.pass(linger + time.Minute)
+	assert.Zero(t, count(b.pass(time.Hour)))
+}
+
+func TestOldSessionsEndDoesNotUndoANewOne(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Online{Device: "kiln", Session: "2"})
+	b.do(Offline{Device: "kiln", Session: "1", Why: "taken over"})
+	b.pass(time.Hour)
+	d, _ := b.Device("kiln")
+	assert.True(t, d.Online)
+	b.do(Offline{Device: "kiln", Session: "2", Why: "broke off"})
+	b.pass(linger)
+	d, _ = b.Device("kiln")
+	assert.False(t, d.Online)
+	assert.Equal(t, "broke off", d.Why)
+	assert.Equal(t, start.Add(time.Hour), d.Since, "since the end of its session, not of the linger")
+}
+
+func TestAfterAnAbsence(t *testing.T) {
+	tests := []struct {
+		name      string
+		dangerous bool
+		away      time.Duration
+		want      bool
+		held      bool
+	}{
+		{"a short one: the last want again", false, 23 * time.Hour, true, false},
+		{"a long one: the safe value, tap to resume", false, 25 * time.Hour, false, true},
+		{"dangerous: never by itself", true, time.Minute, false, true},
+	}
+	for _, tt := range tests {
+		for _, restarted := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, hub restarted %t", tt.name, restarted), func(t *testing.T) {
+				b := newBench(func(c *site.Control) { c.Dangerous = tt.dangerous })
+				b.do(Online{Device: "kiln", Session: "1"})
+				b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+				b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+				var before []Effect
+				if restarted {
+					saved := b.fan(t)
+					dev, _ := b.Device("kiln")
+					died := b.now.Wall
+					b = &bench{Engine: New(), now: Now{Wall: died.Add(tt.away), Trusted: true}, site: b.site}
+					b.do(SiteChanged{b.site})
+					before = b.do(Restored{Alive: died, Controls: []ControlState{saved}, Devices: []DeviceState{dev}})
+				} else {
+					b.do(Offline{Device: "kiln", Session: "1"})
+					before = b.pass(tt.away)
+				}
+				if tt.held {
+					assert.Contains(t, wants(before), "off", "the retained want is rewritten when the time passes, not on return")
+				}
+				out := b.do(Online{Device: "kiln", Session: "2"})
+				c := b.fan(t)
+				assert.Equal(t, []string{onOff(tt.want)}, wants(out))
+				assert.Equal(t, tt.want, *c.Want)
+				assert.Equal(t, tt.held, c.Held != nil)
+				if tt.held {
+					assert.Contains(t, c.Reason, "tap to resume")
+					b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+					assert.Nil(t, b.fan(t).Held)
+					assert.True(t, *b.fan(t).Want)
+				}
+			})
+		}
+	}
+}
+
+func TestRestoreWithAnUntrustedClockWaitsInFull(t *testing.T) {
+	b := &bench{Engine: New(), now: Now{Wall: time.Date(1970, 1, 1, 0, 0, 9, 0, time.UTC)}, site: studio()}
+	b.do(SiteChanged{b.site})
+	b.do(Restored{Alive: start, Controls: []ControlState{{ID: "kiln.fan", Want: on(true), Phase: Confirmed}}})
+	b.pass(23 * time.Hour)
+	assert.True(t, *b.fan(t).Want)
+	b.pass(2 * time.Hour)
+	assert.False(t, *b.fan(t).Want)
+}
+
+func TestFreshness(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	state := func(id string) Freshness { s, _ := b.Signal(id); return s.Fresh }
+	assert.Equal(t, Unknown, state("kiln.chamber"))
+	for range 6 {
+		b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(412)})
+		b.pass(10 * time.Second)
+	}
+	b.do(Reading{Signal: "kiln.lid", Value: reading.Text("shut")})
+	assert.Equal(t, Live, state("kiln.chamber"))
+	b.pass(15 * time.Second)
+	assert.Equal(t, Live, state("kiln.chamber"))
+	b.pass(10 * time.Second)
+	assert.Equal(t, Stale, state("kiln.chamber"), "late by three intervals")
+	assert.Equal(t, Live, state("kiln.lid"), "on change: holds while its device is online")
+	b.do(Offline{Device: "kiln", Session: "1"})
+	b.pass(linger)
+	assert.Equal(t, Stale, state("kiln.lid"), "all signals of an offline device are stale")
+}
+
+func TestLateReadingsAreStoredButNeverTheLiveValue(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(400)})
+	out := b.do(Reading{Signal: "kiln.chamber", Stamp: start.Add(-time.Hour), Newest: true, Value: reading.Number(900)})
+	require.Len(t, out, 1)
+	assert.Equal(t, Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900)}, out[0])
+	s, _ := b.Signal("kiln.chamber")
+	assert.Equal(t, 400.0, s.Value.Num)
+	out = b.do(Reading{Signal: "kiln.chamber", Stamp: start.AddDate(74, 0, 0), Newest: true, Value: reading.Number(1)})
+	require.IsType(t, Refused{}, out[0])
+	assert.Contains(t, out[0].(Refused).Reason, "ahead of the hub's clock")
+}
+
+// inputs draws a plausible life of one device.
+func inputs(t *rapid.T) []func(*bench) {
+	n := 0
+	step := rapid.OneOf(
+		rapid.Custom(func(t *rapid.T) func(*bench) {
+			v, who := rapid.Bool().Draw(t, "on"), rapid.SampledFrom([]string{"kim", "mo"}).Draw(t, "who")
+			return func(b *bench) { b.do(Command{Control: "kiln.fan", On: v, Actor: access.Actor{ID: who, Name: who}}) }
+		}),
+		rapid.Custom(func(t *rapid.T) func(*bench) {
+			v, by := rapid.Bool().Draw(t, "is"), rapid.SampledFrom([]By{ByNothing, ByHand, ByLease}).Draw(t, "by")
+			s := rapid.SampledFrom([]string{"1", "2"}).Draw(t, "session")
+			return func(b *bench) { b.do(Report{Control: "kiln.fan", Session: s, On: v, By: by}) }
+		}),
+		rapid.Custom(func(t *rapid.T) func(*bench) {
+			s, up := rapid.SampledFrom([]string{"1", "2"}).Draw(t, "session"), rapid.Bool().Draw(t, "up")
+			return func(b *bench) {
+				if up {
+					b.do(Online{Device: "kiln", Session: s})
+				} else {
+					b.do(Offline{Device: "kiln", Session: s})
+				}
+			}
+		}),
+		rapid.Custom(func(t *rapid.T) func(*bench) {
+			d := time.Duration(rapid.IntRange(0, 40_000_000).Draw(t, "ms")) * time.Millisecond
+			return func(b *bench) { b.pass(d) }
+		}),
+		rapid.Custom(func(t *rapid.T) func(*bench) {
+			v := rapid.Float64Range(-50, 1300).Draw(t, "v")
+			return func(b *bench) { b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(v)}) }
+		}),
+	)
+	n = rapid.IntRange(1, 40).Draw(t, "steps")
+	out := make([]func(*bench), n)
+	for i := range out {
+		out[i] = step.Draw(t, "step")
+	}
+	return out
+}
+
+func TestSameInputsGiveTheSameEffects(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		steps := inputs(t)
+		a, b := newBench(), newBench()
+		for _, s := range steps {
+			s(a)
+			s(b)
+		}
+		require.Equal(t, a.seen, b.seen)
+	})
+}
+
+func TestARecordingReplaysToTheSameEffects(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		b := newBench()
+		var tape []Recorded
+		var first []Effect
+		e := New()
+		feed := func(in Input) {
+			r, err := Record(b.now, in)
+			require.NoError(t, err)
+			tape = append(tape, r)
+			first = append(first, e.Apply(b.now, in)...)
+		}
+		feed(SiteChanged{b.site})
+		for range rapid.IntRange(1, 30).Draw(t, "n") {
+			b.now.Mono += time.Duration(rapid.IntRange(0, 100_000_000).Draw(t, "us")) * time.Microsecond
+			b.now.Wall = start.Add(b.now.Mono).Truncate(time.Millisecond)
+			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln"},
+				Command{Control: "kiln.fan", On: true, Actor: kim}, Command{Control: "kiln.fan", On: false, Actor: kim}, Tick{},
+				Report{Control: "kiln.fan", Session: "1", On: true}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
+				Reading{Signal: "kiln.lid", Stamp: start, Newest: true, Value: reading.Text("shut")}}).Draw(t, "in"))
+		}
+		again := New()
+		var second []Effect
+		for _, r := range tape {
+			in, err := r.Input()
+			require.NoError(t, err)
+			second = append(second, again.Apply(r.Now, in)...)
+		}
+		require.Equal(t, first, second)
+	})
+}
+
+// Whatever happened: a want that is neither confirmed nor impossible to confirm is being worked on, and off wins at once.
+func TestInvariants(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		b := newBench(func(c *site.Control) { c.Dangerous = rapid.Bool().Draw(t, "dangerous") })
+		for _, s := range inputs(t) {
+			s(b)
+			c := b.fan(t)
+			if c.Phase == Confirmed {
+				require.NotNil(t, c.Is)
+				require.Equal(t, *c.Want, *c.Is, "confirmed means that the device said so")
+			}
+			if c.Held != nil {
+				require.False(t, *c.Want, "what is held back is off")
+			}
+		}
+		b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
+		require.False(t, *b.fan(t).Want)
+	})
+}
+
+func BenchmarkReading(b *testing.B) {
+	s := studio()
+	for i := range 1000 {
+		id := fmt.Sprintf("kiln.s%d", i)
+		s.Signals[id] = site.Signal{ID: id, Device: "kiln", Kind: site.Number, Reports: site.Periodic}
+	}
+	e := New()
+	now := Now{Wall: start, Trusted: true}
+	e.Apply(now, SiteChanged{s})
+	ids := make([]string, 0, len(s.Signals))
+	for id := range s.Signals {
+		ids = append(ids, id)
+	}
+	b.ReportAllocs()
+	for i := range b.N {
+		now.Mono += time.Millisecond
+		e.Apply(now, Reading{Signal: ids[i%len(ids)], Value: reading.Number(float64(i))})
+	}
+}

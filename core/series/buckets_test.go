@@ -1,0 +1,90 @@
+package series
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestBuckets(t *testing.T) {
+	b := NewBucketer(1000, 4000, 1000, 0)
+	for _, p := range []Point{{T: 500, V: 1}, {T: 1500, V: 0}, {T: 1600, V: 5, Bad: true}, {T: 3500, V: 1}, {T: 9000, V: 7}} {
+		b.Add(p)
+	}
+	got, gaps := b.Finish(math.MaxInt64)
+	assert.Empty(t, gaps)
+	require.Len(t, got, 3)
+	assert.Equal(t, Bucket{From: 1000, To: 2000, Count: 1, Mean: 0, TimeMean: 0.5, OnMS: 500}, got[0], "what held at the start counts, bad readings do not")
+	assert.Equal(t, 0, got[1].Count)
+	assert.Equal(t, 0.0, got[1].TimeMean)
+	assert.Equal(t, int64(500), got[2].OnMS)
+}
+
+func TestGapsAreTold(t *testing.T) {
+	b := NewBucketer(0, 100_000, 10_000, 5*time.Second)
+	for at := int64(0); at < 30_000; at += 2000 {
+		b.Add(Point{T: at, V: 1})
+	}
+	for at := int64(60_000); at < 90_000; at += 2000 {
+		b.Add(Point{T: at, V: 3})
+	}
+	got, gaps := b.Finish(200_000)
+	assert.Equal(t, []Span{{28_000, 60_000}, {88_000, 100_000}}, gaps)
+	assert.True(t, math.IsNaN(got[4].TimeMean), "nothing held in a gap")
+	assert.Equal(t, 3.0, got[6].TimeMean)
+	assert.Equal(t, []Span{{28_000, 60_000}}, Gaps([]Point{{T: 0}, {T: 4000}, {T: 28_000}, {T: 60_000}, {T: 61_000}}, 0, 62_000, 25*time.Second))
+}
+
+// The buckets must always say what a plain look at all readings says.
+func TestBucketsEqualAPlainScan(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		times := rapid.SliceOfNDistinct(rapid.Int64Range(-5000, 25_000), 0, 60, rapid.ID).Draw(t, "times")
+		step := rapid.Int64Range(1, 7000).Draw(t, "step")
+		points := make([]Point, len(times))
+		for i, at := range sorted(times) {
+			points[i] = Point{T: at, V: rapid.Float64Range(-1e6, 1e6).Draw(t, "v")}
+		}
+		b := NewBucketer(0, 20_000, step, 0)
+		for _, p := range points {
+			b.Add(p)
+		}
+		got, _ := b.Finish(math.MaxInt64)
+		for _, k := range got {
+			n, sum, lo, hi := 0, 0.0, math.Inf(1), math.Inf(-1)
+			for _, p := range points {
+				if p.T >= k.From && p.T < k.To {
+					n, sum, lo, hi = n+1, sum+p.V, math.Min(lo, p.V), math.Max(hi, p.V)
+				}
+			}
+			require.Equal(t, n, k.Count)
+			if n > 0 {
+				require.Equal(t, lo, k.Min)
+				require.Equal(t, hi, k.Max)
+				require.InDelta(t, sum/float64(n), k.Mean, 1e-3)
+			}
+		}
+	})
+}
+
+func sorted(v []int64) []int64 {
+	for i := range v {
+		for j := i; j > 0 && v[j] < v[j-1]; j-- {
+			v[j], v[j-1] = v[j-1], v[j]
+		}
+	}
+	return v
+}
+
+func TestStep(t *testing.T) {
+	for _, tt := range []struct {
+		span   time.Duration
+		points int
+		want   time.Duration
+	}{{time.Hour, 1500, 5 * time.Second}, {24 * time.Hour, 1500, time.Minute}, {7 * 24 * time.Hour, 1500, 10 * time.Minute}, {365 * 24 * time.Hour, 100, 4 * 24 * time.Hour}} {
+		assert.Equal(t, tt.want, Step(tt.span, tt.points), tt.span)
+	}
+}
