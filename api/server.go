@@ -129,9 +129,6 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		route, params, err := s.router.FindRoute(r)
 		if err != nil {
-			if errors.Is(err, routers.ErrMethodNotAllowed) {
-				return echo.NewHTTPError(http.StatusMethodNotAllowed, r.Method+" is not possible here; /api/docs lists what is")
-			}
 			return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
 		}
 		from := address(r)

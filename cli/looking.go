@@ -169,7 +169,8 @@ func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool) error {
 		if err := json.Unmarshal(e.Data, &c); err != nil {
 			return err
 		}
-		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s: %s", onOff(c.Want), controlState(c), c.Reason))
+		want := onOff(c.Want)
+		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s: %s", want, controlState(c), c.Reason))
 	case "device":
 		var d client.Device
 		if err := json.Unmarshal(e.Data, &d); err != nil {

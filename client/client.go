@@ -139,6 +139,11 @@ func (h *Remote) Live(ctx context.Context, f func(Event) error, lost func(error)
 	}
 }
 
+// LiveFrom reads one connection's events after the one with an id ("": from a snapshot on), until it ends or f fails.
+func (h *Remote) LiveFrom(ctx context.Context, last string, f func(Event) error) error {
+	return h.stream(ctx, &last, f)
+}
+
 type stopError struct{ err error }
 
 func (e *stopError) Error() string { return e.err.Error() }

@@ -1,0 +1,283 @@
+package tests
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/client"
+	"idleember/tests/rig"
+)
+
+func TestFirstStart(t *testing.T) {
+	r := rig.Bare(t)
+	state, err := r.Owner.GetSetupWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.True(t, state.JSON200.Needed)
+	assert.Contains(t, state.JSON200.Zones, "Europe/Vienna")
+	code := r.Service.Hub.SetupCode()
+	good := client.Setup{Code: code, Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: rig.Password}
+	for field, bad := range map[string]func(*client.Setup){
+		"wrong code": func(s *client.Setup) { s.Code = "abcd-efgh-ijkl" },
+		"password":   func(s *client.Setup) { s.Password = "short" },
+		"zone":       func(s *client.Setup) { s.Zone = "Middle/Earth" },
+		"latitude":   func(s *client.Setup) { s.Latitude = 200 },
+		"account":    func(s *client.Setup) { s.Account = "Mo the potter" },
+		"name":       func(s *client.Setup) { s.Name = " " },
+	} {
+		b := good
+		bad(&b)
+		_, err := r.Owner.SetUpWithResponse(t.Context(), b)
+		var p *client.ProblemError
+		require.ErrorAs(t, err, &p, field)
+		if field != "wrong code" {
+			require.NotNil(t, p.Field, field)
+			assert.Equal(t, field, *p.Field)
+		} else {
+			assert.Equal(t, 403, p.Status)
+		}
+	}
+	_, err = r.Client().GetNowWithResponse(t.Context())
+	assert.ErrorContains(t, err, "sign in first", "nothing is to be seen before")
+	me, err := r.Owner.SetUpWithResponse(t.Context(), good)
+	require.NoError(t, err)
+	assert.Equal(t, client.RoleOwner, me.JSON201.Role)
+	_, err = r.Client().SetUpWithResponse(t.Context(), good)
+	assert.ErrorContains(t, err, "has its owner already", "the code is void")
+	hub, err := r.Owner.GetHubWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "Rowan Lane studio", hub.JSON200.Name)
+	assert.False(t, hub.JSON200.Open)
+	r.Restart()
+	assert.Empty(t, r.Service.Hub.SetupCode())
+}
+
+func TestSessions(t *testing.T) {
+	r := rig.New(t)
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	browser := &http.Client{Jar: jar}
+	req, err := http.NewRequestWithContext(t.Context(), "POST", r.URL()+"/api/v1/session", strings.NewReader(fmt.Sprintf(`{"account":"mo","password":%q}`, rig.Password)))
+	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := browser.Do(req)
+	require.NoError(t, err)
+	require.NoError(t, resp.Body.Close())
+	require.Len(t, resp.Cookies(), 1)
+	c := resp.Cookies()[0]
+	assert.True(t, c.HttpOnly)
+	assert.Equal(t, http.SameSiteStrictMode, c.SameSite)
+	assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'self'")
+
+	get := func() int { s, _ := rig.JSON(t, browser, "GET", r.URL()+"/api/v1/now", ""); return s }
+	assert.Equal(t, 200, get())
+	status, p := rig.JSON(t, browser, "POST", r.URL()+"/api/v1/places", `{"name":"Attic"}`, "Sec-Fetch-Site", "cross-site")
+	assert.Equal(t, 403, status, "another site's page cannot use the session")
+	assert.Contains(t, p["detail"], "another site")
+	status, _ = rig.JSON(t, browser, "DELETE", r.URL()+"/api/v1/session", "")
+	assert.Equal(t, 204, status)
+	for _, cookie := range []string{c.Value, "", "session_forged"} {
+		status, p = rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/now", "", "Cookie", "ember_session="+cookie)
+		assert.Equal(t, 401, status, "the cookie is void after sign-out")
+		assert.Contains(t, p["detail"], "sign in first")
+	}
+}
+
+func TestGuessingIsSlowedDown(t *testing.T) {
+	r := rig.New(t)
+	var p *client.ProblemError
+	c := r.Client()
+	for range 5 {
+		_, err := c.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: "wrong"})
+		require.ErrorAs(t, err, &p)
+		assert.Equal(t, 401, p.Status)
+		assert.Equal(t, "the account or the password is wrong", p.Detail)
+	}
+	_, err := c.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: rig.Password})
+	require.ErrorAs(t, err, &p)
+	assert.Equal(t, 429, p.Status)
+	assert.Positive(t, p.RetryAfter)
+	time.Sleep(p.RetryAfter)
+	r.SignIn(c, "mo")
+}
+
+func TestTokensAreForOneMemberAndEnd(t *testing.T) {
+	r := rig.New(t)
+	kim := r.Member("kim", client.RoleMember)
+	made, err := kim.AddTokenWithResponse(t.Context(), client.AddTokenJSONRequestBody{Name: "script"})
+	require.NoError(t, err)
+	script, err := client.New(r.URL(), made.JSON201.Token)
+	require.NoError(t, err)
+	me, err := script.GetSessionWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "kim", me.JSON200.Account)
+	_, err = r.Owner.EndTokenWithResponse(t.Context(), made.JSON201.Id)
+	assert.Error(t, err, "not the owner's own")
+	_, err = kim.EndTokenWithResponse(t.Context(), made.JSON201.Id)
+	require.NoError(t, err)
+	_, err = script.GetSessionWithResponse(t.Context())
+	assert.ErrorContains(t, err, "sign in first")
+}
+
+// Every operation of the contract is tried as everybody, so that a new one cannot be forgotten.
+func TestEveryOperationAsksForItsRight(t *testing.T) {
+	r := rig.New(t)
+	r.Device("kiln")
+	people := map[string]*client.Remote{"member": r.Member("kim", client.RoleMember), "guest": r.Member("visitor", client.RoleGuest)}
+	tokens := map[string]string{}
+	for role, c := range people {
+		made, err := c.AddTokenWithResponse(t.Context(), client.AddTokenJSONRequestBody{Name: "all"})
+		require.NoError(t, err)
+		tokens[role] = made.JSON201.Token
+	}
+	may := map[string]map[string]bool{
+		"look": {"member": true, "guest": true}, "self": {"member": true, "guest": true}, "switch": {"member": true, "guest": true},
+		"audit": {"member": true}, "configure": {}, "household": {},
+	}
+	checked, doc := rig.Contract(t)
+	c := &http.Client{Transport: checked}
+	n := 0
+	for path, item := range doc.Paths.Map() {
+		for method, op := range item.Operations() {
+			right, _ := op.Extensions["x-right"].(string)
+			require.NotEmpty(t, right, "%s %s names no right", method, path)
+			if right == "none" || path == "/live" || op.OperationID == "signOut" {
+				continue
+			}
+			n++
+			url := r.URL() + "/api/v1" + strings.NewReplacer("{id}", "kiln", "{account}", "mo").Replace(path)
+			if strings.HasSuffix(path, "/history") {
+				url += "?series=kiln.x"
+			}
+			body := ""
+			if op.RequestBody != nil {
+				body = `{}`
+			}
+			status, _ := rig.JSON(t, c, method, url, body)
+			assert.Equal(t, 401, status, "%s %s without signing in", method, path)
+			for role, token := range tokens {
+				status, _ := rig.JSON(t, c, method, url, body, "Authorization", "Bearer "+token)
+				assert.Equal(t, may[right][role], status != 403, "%s %s as %s answered %d", method, path, role, status)
+			}
+		}
+	}
+	assert.Greater(t, n, 20)
+}
+
+func TestGuestsSeeOnlyWhatWasOpened(t *testing.T) {
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":412,"power":3.1}`)
+	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
+	r.Pub("kiln", key, "ember/kiln/is/lamp", "off")
+	r.Device("slip_tank")
+	guest := r.Member("visitor", client.RoleGuest)
+	see := func() (out []string) {
+		s, err := guest.GetNowWithResponse(t.Context())
+		require.NoError(t, err)
+		for _, d := range s.JSON200.Devices {
+			out = append(out, d.Id)
+		}
+		for _, x := range s.JSON200.Signals {
+			out = append(out, x.Id)
+		}
+		for _, x := range s.JSON200.Controls {
+			out = append(out, x.Id)
+		}
+		return out
+	}
+	assert.Empty(t, see())
+	open, sw := client.SignalGuests("see"), client.Guests("switch")
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", client.SignalChange{Guests: &open})
+	require.NoError(t, err)
+	_, err = r.Owner.ChangeControlWithResponse(t.Context(), "kiln.lamp", client.ControlChange{Guests: &sw})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"kiln", "kiln.chamber", "kiln.lamp"}, see())
+
+	_, err = guest.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.power"}})
+	assert.ErrorContains(t, err, "no signal called", "what one may not see does not exist")
+	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{On: true})
+	assert.ErrorContains(t, err, "no control called")
+	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.lamp", nil, client.SwitchControlJSONRequestBody{On: true})
+	assert.NoError(t, err)
+
+	events := watch(t, guest)
+	r.Pub("kiln", key, "ember/kiln/r", `{"power":2.0,"chamber":411}`)
+	events.until("signal", `"id":"kiln.chamber"`)
+	assert.NotContains(t, events.String(), "kiln.power", "the live stream is filtered too")
+	assert.NotContains(t, events.String(), "slip_tank")
+}
+
+func TestHousehold(t *testing.T) {
+	r := rig.New(t)
+	kim := r.Member("kim", client.RoleMember)
+	guest, locked := client.RoleGuest, true
+	_, err := r.Owner.ChangeMemberWithResponse(t.Context(), "mo", client.MemberChange{Role: &guest})
+	assert.ErrorContains(t, err, "last owner")
+	_, err = r.Owner.AddMemberWithResponse(t.Context(), client.NewMember{Account: "kim", Role: client.RoleGuest, Password: rig.Password})
+	assert.ErrorContains(t, err, "already a member")
+	stream := watch(t, kim)
+	_, err = r.Owner.ChangeMemberWithResponse(t.Context(), "kim", client.MemberChange{Locked: &locked})
+	require.NoError(t, err)
+	_, err = kim.GetNowWithResponse(t.Context())
+	assert.ErrorContains(t, err, "sign in first", "a locked account is out at once")
+	r.Device("kiln") // an event that kim must not see
+	stream.ended()
+	_, err = r.Client().SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "kim", Password: rig.Password})
+	assert.ErrorContains(t, err, "wrong")
+}
+
+func TestEditsNeedTheNewestVersion(t *testing.T) {
+	r := rig.New(t)
+	hub, err := r.Owner.GetHubWithResponse(t.Context())
+	require.NoError(t, err)
+	etag, a, b := hub.HTTPResponse.Header.Get("ETag"), "Studio A", "Studio B"
+	_, err = r.Owner.ChangeHubWithResponse(t.Context(), &client.ChangeHubParams{IfMatch: &etag}, client.HubChange{Name: &a})
+	require.NoError(t, err)
+	_, err = r.Owner.ChangeHubWithResponse(t.Context(), &client.ChangeHubParams{IfMatch: &etag}, client.HubChange{Name: &b})
+	assert.ErrorContains(t, err, "somebody changed this meanwhile")
+	assert.Equal(t, a, r.Now().Hub.Name)
+}
+
+func TestWrongBodiesAreExplained(t *testing.T) {
+	r := rig.New(t)
+	made, err := r.Owner.AddTokenWithResponse(t.Context(), client.AddTokenJSONRequestBody{Name: "x"})
+	require.NoError(t, err)
+	r.Device("kiln")
+	checked, _ := rig.Contract(t)
+	c := &http.Client{Transport: checked}
+	for _, tt := range []struct {
+		method, path, body string
+		status             int
+		field, detail      string
+	}{
+		{"PUT", "/controls/kiln.fan/want", `{"on":"yes"}`, 400, "on", `on is the text "yes"; expected a value of type boolean`},
+		{"PUT", "/controls/kiln.fan/want", `{}`, 400, "on", `"on" is missing`},
+		{"PUT", "/controls/kiln.fan/want", `{"on":true}`, 404, "", `no control called "kiln.fan"`},
+		{"PUT", "/controls/kiln.fan/want", `{"on":true`, 400, "", "body cannot be read"},
+		{"POST", "/devices", `{"name":"Kiln","place":7}`, 400, "place", "expected a value of type string"},
+		{"POST", "/devices", `{"name":"Kiln","place":"Shed"}`, 400, "id", "already a device with the id kiln"},
+		{"POST", "/devices", `{"name":"!!!","place":"Shed"}`, 400, "name", "no letter or digit"},
+		{"POST", "/devices", `{"name":"x","place":"Shed","colour":"red"}`, 400, "", "colour"},
+		{"POST", "/devices", `{"name":"` + strings.Repeat("x", 70_000) + `","place":"Shed"}`, 413, "", "too large"},
+		{"PATCH", "/devices/kilm", `{"name":"x"}`, 404, "", "did you mean kiln?"},
+		{"GET", "/history?series=kiln.x&points=0", "", 400, "points", "points"},
+		{"GET", "/history", "", 400, "series", "series"},
+		{"GET", "/nothing", "", 404, "", "no such operation"},
+		{"DELETE", "/now", "", 404, "", "no such operation"},
+	} {
+		status, p := rig.JSON(t, c, tt.method, r.URL()+"/api/v1"+tt.path, tt.body, "Authorization", "Bearer "+made.JSON201.Token)
+		name := tt.method + " " + tt.path + " " + tt.body[:min(len(tt.body), 40)]
+		assert.Equal(t, tt.status, status, name)
+		if tt.field != "" {
+			assert.Equal(t, tt.field, p["field"], name)
+		}
+		assert.Contains(t, strings.ToLower(fmt.Sprint(p["detail"])), strings.ToLower(tt.detail), name)
+	}
+}

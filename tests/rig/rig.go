@@ -1,0 +1,300 @@
+// Package rig starts a hub on loopback for tests and speaks to it as its users do: through its client, and over MQTT with
+// clients that were not written here. Every answer of the interface is checked against the contract.
+package rig
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	paho "github.com/eclipse/paho.mqtt.golang"
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/stretchr/testify/require"
+
+	"idleember/client"
+	"idleember/serve"
+)
+
+// Password is everybody's password in tests.
+const Password = "a long enough password"
+
+// Rig is a running hub with an owner.
+type Rig struct {
+	T       testing.TB
+	Dir     string
+	Service *serve.Service
+	Owner   *client.Remote
+}
+
+// New starts a hub in a fresh folder and makes mo its owner.
+func New(t testing.TB) *Rig {
+	r := Bare(t)
+	_, err := r.Owner.SetUpWithResponse(t.Context(), client.Setup{Code: r.Service.Hub.SetupCode(), Name: "Rowan Lane studio",
+		Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: Password})
+	require.NoError(t, err)
+	return r
+}
+
+// Bare starts a hub without an owner.
+func Bare(t testing.TB) *Rig {
+	r := &Rig{T: t, Dir: t.TempDir()}
+	r.start()
+	t.Cleanup(func() { require.NoError(t, r.Service.Close()) })
+	return r
+}
+
+func (r *Rig) start() {
+	s, err := serve.Start(context.Background(), serve.Options{Data: r.Dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0"})
+	require.NoError(r.T, err)
+	r.Service = s
+	r.Owner = r.Client()
+}
+
+// Restart stops the hub and starts it again in the same folder; mo signs in anew.
+func (r *Rig) Restart() {
+	require.NoError(r.T, r.Service.Close())
+	r.start()
+	r.SignIn(r.Owner, "mo")
+}
+
+// URL is the address of console and interface.
+func (r *Rig) URL() string { return "http://" + r.Service.HTTP }
+
+// Client returns a client that is not signed in.
+func (r *Rig) Client() *client.Remote {
+	c, err := client.New(r.URL(), "")
+	require.NoError(r.T, err)
+	return c
+}
+
+// SignIn signs an account in.
+func (r *Rig) SignIn(c *client.Remote, account string) {
+	_, err := c.SignInWithResponse(r.T.Context(), client.SignInJSONRequestBody{Account: account, Password: Password})
+	require.NoError(r.T, err)
+}
+
+// Member adds a person and returns a client that is signed in as them.
+func (r *Rig) Member(account string, role client.Role) *client.Remote {
+	_, err := r.Owner.AddMemberWithResponse(r.T.Context(), client.NewMember{Account: account, Role: role, Password: Password})
+	require.NoError(r.T, err)
+	c := r.Client()
+	r.SignIn(c, account)
+	return c
+}
+
+// Device adds a device and returns its key.
+func (r *Rig) Device(id string) string {
+	d, err := r.Owner.AddDeviceWithResponse(r.T.Context(), client.NewDevice{Id: &id, Name: id, Place: "Studio"})
+	require.NoError(r.T, err)
+	return d.JSON201.Key
+}
+
+// Now returns the snapshot that the owner sees.
+func (r *Rig) Now() client.Snapshot {
+	s, err := r.Owner.GetNowWithResponse(r.T.Context())
+	require.NoError(r.T, err)
+	return *s.JSON200
+}
+
+// Signal returns a signal, or nil where there is none.
+func (r *Rig) Signal(id string) *client.Signal {
+	for _, s := range r.Now().Signals {
+		if s.Id == id {
+			return &s
+		}
+	}
+	return nil
+}
+
+// Value returns a signal's value, or nil.
+func (r *Rig) Value(id string) any {
+	if s := r.Signal(id); s != nil && s.Value != nil {
+		return *s.Value
+	}
+	return nil
+}
+
+// Control returns a control; it must be there.
+func (r *Rig) Control(id string) client.Control {
+	c, err := r.Owner.GetControlWithResponse(r.T.Context(), id)
+	require.NoError(r.T, err)
+	return *c.JSON200
+}
+
+// Switch switches a control without waiting for its board.
+func (r *Rig) Switch(id string, on bool) client.Control {
+	c, err := r.Owner.SwitchControlWithResponse(r.T.Context(), id, nil, client.SwitchControlJSONRequestBody{On: on})
+	require.NoError(r.T, err)
+	return *c.JSON200
+}
+
+// Refusals returns what a device was refused, newest first.
+func (r *Rig) Refusals(id string) []client.Refusal {
+	x, err := r.Owner.ListRefusalsWithResponse(r.T.Context(), id)
+	require.NoError(r.T, err)
+	return *x.JSON200
+}
+
+// Journal returns the newest entries about an object as "actor action before>after".
+func (r *Rig) Journal(object string) (out []string) {
+	j, err := r.Owner.ListJournalWithResponse(r.T.Context(), &client.ListJournalParams{Object: &object})
+	require.NoError(r.T, err)
+	for _, e := range j.JSON200.Entries {
+		out = append(out, fmt.Sprintf("%s %s %s>%s", e.Actor, e.Action, e.Before, e.After))
+	}
+	return out
+}
+
+// Mosquitto runs mosquitto_pub or mosquitto_sub as a device and returns what it printed on both outputs.
+func (r *Rig) Mosquitto(command, device, key string, args ...string) (string, error) {
+	host, port, _ := strings.Cut(r.Service.MQTT, ":")
+	all := append([]string{"-h", host, "-p", port, "-u", device, "-P", key}, args...)
+	ctx, cancel := context.WithTimeout(r.T.Context(), 20*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, command, all...).CombinedOutput()
+	return string(out), err
+}
+
+// Pub publishes with mosquitto_pub, QoS 1, and returns what it said.
+func (r *Rig) Pub(device, key, topic, payload string, args ...string) string {
+	out, _ := r.Mosquitto("mosquitto_pub", device, key, append([]string{"-q", "1", "-t", topic, "-m", payload}, args...)...)
+	return out
+}
+
+// Sub is a running mosquitto_sub.
+type Sub struct {
+	mu  sync.Mutex
+	out bytes.Buffer
+	cmd *exec.Cmd
+}
+
+// Sub starts mosquitto_sub on a topic filter of a device.
+func (r *Rig) Sub(device, key, filter string, args ...string) *Sub {
+	host, port, _ := strings.Cut(r.Service.MQTT, ":")
+	s := &Sub{}
+	s.cmd = exec.Command("mosquitto_sub", append([]string{"-h", host, "-p", port, "-u", device, "-P", key, "-v", "-t", filter}, args...)...)
+	s.cmd.Stdout, s.cmd.Stderr = s, s
+	require.NoError(r.T, s.cmd.Start())
+	r.T.Cleanup(s.Stop)
+	return s
+}
+
+// Write implements io.Writer.
+func (s *Sub) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.out.Write(p)
+}
+
+// String is everything that came so far.
+func (s *Sub) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.out.String()
+}
+
+// Stop ends it.
+func (s *Sub) Stop() {
+	_ = s.cmd.Process.Kill()
+	_ = s.cmd.Wait()
+}
+
+// Paho connects a device with a library's client.
+func (r *Rig) Paho(device, key, clientID string, change ...func(*paho.ClientOptions)) paho.Client {
+	o := paho.NewClientOptions().AddBroker("tcp://" + r.Service.MQTT).SetClientID(clientID).SetUsername(device).SetPassword(key).
+		SetAutoReconnect(false).SetConnectTimeout(10 * time.Second)
+	for _, f := range change {
+		f(o)
+	}
+	c := paho.NewClient(o)
+	tok := c.Connect()
+	require.True(r.T, tok.WaitTimeout(15*time.Second))
+	require.NoError(r.T, tok.Error())
+	r.T.Cleanup(func() { c.Disconnect(0) })
+	return c
+}
+
+// Soon waits until something is so.
+func (r *Rig) Soon(what string, f func() bool) {
+	Soon(r.T, what, f)
+}
+
+// Soon waits until something is so, at most 15 s.
+func Soon(t testing.TB, what string, f func() bool) {
+	t.Helper()
+	require.Eventually(t, f, 15*time.Second, 20*time.Millisecond, what)
+}
+
+// Checked is an http.RoundTripper that fails the test where an answer is not as the contract says.
+type Checked struct {
+	T      testing.TB
+	Router routers.Router
+}
+
+// Contract returns a round tripper that checks answers, and the contract itself.
+func Contract(t testing.TB) (*Checked, *openapi3.T) {
+	file, err := filepath.Abs("../api/openapi.yaml")
+	require.NoError(t, err)
+	doc, err := openapi3.NewLoader().LoadFromFile(file)
+	require.NoError(t, err)
+	router, err := legacy.NewRouter(doc)
+	require.NoError(t, err)
+	return &Checked{t, router}, doc
+}
+
+// RoundTrip implements http.RoundTripper.
+func (c *Checked) RoundTrip(r *http.Request) (*http.Response, error) {
+	resp, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return nil, err
+	}
+	_ = resp.Body.Close()
+	resp.Body = io.NopCloser(bytes.NewReader(body))
+	route, params, err := c.Router.FindRoute(r)
+	if err != nil {
+		return resp, nil
+	}
+	in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route},
+		Status: resp.StatusCode, Header: resp.Header}
+	in.SetBodyBytes(body)
+	if err := openapi3filter.ValidateResponse(r.Context(), in); err != nil {
+		c.T.Errorf("%s %s answered %d against the contract: %v", r.Method, r.URL.Path, resp.StatusCode, err)
+	}
+	return resp, nil
+}
+
+// JSON sends a raw request and returns status and decoded answer.
+func JSON(t testing.TB, c *http.Client, method, url, body string, header ...string) (int, map[string]any) {
+	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := c.Do(req)
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	out := map[string]any{}
+	_ = json.Unmarshal(raw, &out)
+	return resp.StatusCode, out
+}
