@@ -90,6 +90,7 @@ func TestSessions(t *testing.T) {
 }
 
 func TestGuessingIsSlowedDown(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	var p *client.ProblemError
 	c := r.Client()

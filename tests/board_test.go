@@ -127,6 +127,7 @@ func TestOnlyOwnTopicsCanBeHeard(t *testing.T) {
 }
 
 func TestManyNamesFromOneBoardAreBounded(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	board := r.Paho("kiln", key, "kiln")
@@ -162,6 +163,7 @@ func TestLargePayloads(t *testing.T) {
 }
 
 func TestTwoBoardsWithOneKey(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	a, b := r.Paho("kiln", key, "left"), r.Paho("kiln", key, "right")
@@ -209,6 +211,7 @@ func TestConnectionDetailsWork(t *testing.T) {
 
 // Clients that break the protocol, or say nothing, get nowhere and harm nobody.
 func TestRawGarbage(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	connect := append([]byte{0x10, byte(10 + 2 + 4 + 2 + 4 + 2 + len(key)), 0, 4, 'M', 'Q', 'T', 'T', 4, 0xc2, 0, 60, 0, 4, 'b', 'a', 'd', '1',

@@ -127,6 +127,7 @@ func TestLiveResumesWhereItBroke(t *testing.T) {
 }
 
 func TestSlowReaderStartsAfreshFromASnapshot(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "0")

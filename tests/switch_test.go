@@ -80,6 +80,7 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 }
 
 func TestUnconfirmedAndRestart(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	board := newRelay(r, key)
@@ -104,6 +105,7 @@ func TestUnconfirmedAndRestart(t *testing.T) {
 }
 
 func TestABoardThatComesBackGetsTheWant(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
@@ -155,6 +157,7 @@ func TestKeptSessionHearsOnlyTheNewestWant(t *testing.T) {
 }
 
 func TestDangerousIsNotResumed(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
@@ -172,6 +175,7 @@ func TestDangerousIsNotResumed(t *testing.T) {
 }
 
 func TestPresence(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
 	board := newRelay(r, key)
@@ -208,6 +212,7 @@ func TestTakeoverLeavesNobodyDeaf(t *testing.T) {
 }
 
 func TestAStalledReaderHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
 	r := rig.New(t)
 	key, other := r.Device("kiln"), r.Device("slip_tank")
 	stalled := r.Paho("kiln", key, "stalled", func(o *paho.ClientOptions) { o.SetOrderMatters(true) })
