@@ -101,8 +101,9 @@ export const useHub = defineStore('hub', {
     },
     async flip(id: string, on: boolean) {
       const c = await ask(api.PUT('/controls/{id}/want', { params: { path: { id } }, body: { on } }))
+      // The live stream may have been faster and told already how it went on.
       const have = this.controls[id]
-      if (!have || have.rev <= c.rev) this.controls[id] = c
+      if (!have || have.rev < c.rev) this.controls[id] = c
     },
   },
 })

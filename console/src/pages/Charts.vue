@@ -109,6 +109,7 @@ const stop = onReading((s) => {
 let timer = 0
 let loaded = Date.now()
 onMounted(() => {
+  document.addEventListener('keydown', keys)
   if (!chosen.value.length) {
     const first = Object.values(hub.signals).filter((s) => s.kind === 'number').sort((a, b) => (a.unit === 'Cel' ? -1 : b.unit === 'Cel' ? 1 : 0)).slice(0, 2)
     if (first.length) go({ s: first.map((s) => s.id).join(',') }, true)
@@ -126,6 +127,7 @@ onMounted(() => {
 onUnmounted(() => {
   stop()
   window.clearInterval(timer)
+  document.removeEventListener('keydown', keys)
 })
 
 const title = computed(() => {
@@ -135,7 +137,7 @@ const title = computed(() => {
 const grain = computed(() => (step.value ? `${length(step.value)} buckets, mean with min–max` : 'every reading'))
 const text = (h: History, v: number | undefined) => (v === undefined || Number.isNaN(v) ? '' : valueText(v, h.decimals))
 function keys(e: KeyboardEvent) {
-  if ((e.target as HTMLElement).closest('input, select, textarea')) return
+  if ((e.target as HTMLElement).closest?.('input, select, textarea, [role=dialog]') || e.ctrlKey || e.metaKey || e.altKey) return
   if (e.key === 'ArrowLeft') shift(-0.5)
   else if (e.key === 'ArrowRight') shift(0.5)
   else if (e.key === '+') show(from.value + span.value / 4, to.value - span.value / 4)
@@ -145,7 +147,7 @@ function keys(e: KeyboardEvent) {
 </script>
 
 <template>
-  <main class="page" @keydown="keys">
+  <main class="page">
     <h1 class="visually-hidden">Charts</h1>
     <div class="tools no-print">
       <div class="chips">
