@@ -51,7 +51,7 @@ lint: console/node_modules/.made ## linters for Go and the console, and whether 
 	./scripts/fresh
 
 bench: ## figures, in pairs in one run
-	go test -run '^$$' -bench . -benchtime 2s ./store ./link/mqtt ./core/engine
+	go test -run '^$$' -bench . -benchtime 2s ./store ./tests ./core/engine
 
 prove: need-test build ## the long crash, takeover and soak tests; results go to docs/proof.md
 	./scripts/prove

@@ -211,6 +211,8 @@ func (h *Hub) loop() {
 	defer timer.Stop()
 	alive := time.NewTicker(time.Minute)
 	defer alive.Stop()
+	retry := time.NewTicker(5 * time.Second)
+	defer retry.Stop()
 	h.saveAlive()
 	for {
 		if at, ok := h.engine.NextWake(); ok {
@@ -232,6 +234,10 @@ func (h *Hub) loop() {
 			h.apply(engine.Tick{})
 		case <-alive.C:
 			h.saveAlive()
+		case <-retry.C:
+			if h.inTrouble() {
+				h.saveAlive()
+			}
 		case <-h.quit:
 			h.saveAlive()
 			h.flush()
@@ -245,13 +251,11 @@ func (h *Hub) loop() {
 	}
 }
 
-func (h *Hub) saveAlive() {
-	h.write(store.SaveAlive(time.Now()))
-	h.unsavedAgain()
-}
+func (h *Hub) saveAlive() { h.write(store.SaveAlive(time.Now())) }
 
 // flush hands the batch to the store.
 func (h *Hub) flush() {
+	h.unsavedAgain()
 	b := h.batch
 	if len(b.changes) == 0 && len(b.after) == 0 {
 		return
@@ -316,13 +320,22 @@ func (h *Hub) stored(err error, keep []store.Change) {
 	}
 }
 
-// unsavedAgain adds to the batch what an earlier commit could not write.
+func (h *Hub) inTrouble() bool {
+	h.trouble.Lock()
+	defer h.trouble.Unlock()
+	return h.trouble.err != nil
+}
+
+// unsavedAgain adds to a batch that is due anyway what an earlier commit could not write.
 func (h *Hub) unsavedAgain() {
 	t := &h.trouble
 	t.Lock()
 	defer t.Unlock()
-	h.batch.keep = append(h.batch.keep, t.unsaved...)
-	h.batch.changes = append(h.batch.changes, t.unsaved...)
+	if len(h.batch.changes) == 0 {
+		return
+	}
+	h.batch.keep = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.keep...) // the older first: the newest state counts
+	h.batch.changes = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.changes...)
 	t.unsaved = nil
 }
 

@@ -120,7 +120,9 @@ func TestABadBatchTakesNoOtherWithIt(t *testing.T) {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			bad := func(tx *Tx) error { return tx.exec(`INSERT INTO places (id, name, position) VALUES (NULL, NULL, NULL)`) }
+			bad := func(tx *Tx) error {
+				return tx.exec(`INSERT INTO places (id, name, position) VALUES (NULL, NULL, NULL)`)
+			}
 			changes := []Change{AddReading(fmt.Sprintf("s.%d", i%17), Reading{T: int64(i), Value: reading.Number(1)})}
 			if i%10 == 0 {
 				assert.Error(t, s.Do(context.Background(), append(changes, bad)...))

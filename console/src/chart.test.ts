@@ -1,0 +1,50 @@
+import { expect, test } from 'vitest'
+import type { History } from './api'
+import { columns, figures, panes, valueAt } from './chart'
+import { runsOf, traceOf } from './day'
+
+const history = (h: Partial<History>): History => ({
+  series: 'a.b', name: 'B', unit: 'Cel', kind: 'number', decimals: 1, from: new Date(0).toISOString(), to: new Date(100).toISOString(), step_ms: 0, hold_ms: 15, t: [], gaps: [], ...h,
+})
+
+test('a gap is cut into the line, and nowhere else', () => {
+  const c = columns(history({ t: [0, 10, 60, 70], v: [1, 2, 3, 4], gaps: [[10, 60], [70, 100]] }))
+  expect(c.t).toEqual([0, 10, 11, 60, 70, 71])
+  expect(c.cols).toEqual([[1, 2, null, 3, 4, null]])
+  expect(columns(history({ t: [50], v: [1], gaps: [[0, 50]] })).cols).toEqual([[1]])
+})
+
+test('buckets have a band', () => {
+  const c = columns(history({ t: [0, 10], mean: [1, 2], min: [0, 1], max: [3, 4], step_ms: 10 }))
+  expect(c.banded).toBe(true)
+  expect(c.cols).toEqual([[1, 2], [0, 1], [3, 4]])
+})
+
+test('signals of one unit share a pane, on one axis', () => {
+  const a = history({ series: 'x.a', t: [0, 10], v: [1, 2] })
+  const b = history({ series: 'x.b', unit: '%', t: [0], v: [50] })
+  const c = history({ series: 'x.c', t: [5, 10], v: [7, 8] })
+  const got = panes([a, b, c, history({ series: 'x.d', kind: 'text' })])
+  expect(got.map((p) => [p.unit, p.histories.map((h) => h.series)])).toEqual([['Cel', ['x.a', 'x.c']], ['%', ['x.b']]])
+  expect(got[0]!.data[0]).toEqual([0, 5, 10])
+  expect(got[0]!.data[1]).toEqual([1, undefined, 2])
+})
+
+test('figures of the stretch', () => {
+  expect(figures(history({ t: [0, 10, 20], v: [1, 2, 6] }))).toEqual({ last: 6, min: 1, mean: 3, max: 6 })
+  expect(figures(history({ t: [0, 10], mean: [1, 4], min: [0, 3], max: [2, 9], last: [2, 5], count: [1, 2] }))).toEqual({ last: 5, min: 0, mean: 3, max: 9 })
+  expect(figures(history({ kind: 'onoff', t: [0, 40], v: [true, false] })).onMs).toBe(40)
+  expect(figures(history({ kind: 'onoff', t: [0, 50], on_ms: [10, 5] })).onMs).toBe(15)
+  expect(figures(history({ kind: 'text' }))).toEqual({})
+})
+
+test('the value under the cursor holds until the next one, but not over a gap', () => {
+  const h = history({ t: [0, 10, 60], v: [1, 2, 3], gaps: [[10, 60]] })
+  expect([-1, 0, 9, 30, 60, 99].map((t) => valueAt(h, t))).toEqual([undefined, 1, 1, undefined, 3, 3])
+})
+
+test('runs of a switch', () => {
+  expect(runsOf(history({ kind: 'onoff', t: [0, 10, 20, 90], v: [true, true, false, true] }), 100)).toEqual([[0, 20], [90, 100]])
+  expect(runsOf(history({ kind: 'onoff', t: [0, 50], on_ms: [10, 0], step_ms: 50 }), 100)).toEqual([[0, 10]])
+  expect(traceOf(history({ t: [0, 10], v: [1, 2] })).v).toEqual([1, 2])
+})

@@ -1,0 +1,52 @@
+import { describe, expect, test } from 'vitest'
+import type { Control, Signal } from './api'
+import { clockText, controlState, length, signalAge, unitSign, valueText } from './format'
+
+const now = Date.parse('2026-03-02T09:00:00Z')
+const control = (c: Partial<Control>): Control => ({
+  id: 'kiln.fan', name: 'Vent fan', device: 'kiln', place: 'shed', raw: 'fan', confirm_after_ms: 5000, resume_within_ms: 0, safe: false, dangerous: false,
+  at_device: 'follow', answers: true, guests: 'none', has_lease: true, phase: 'confirmed', reason: '', rev: 1, online: true, ...c,
+})
+
+test('values', () => {
+  expect(valueText(21.44, 1)).toBe('21.4')
+  expect(valueText(-0.04, 1)).toBe('0.0')
+  expect(valueText(-3.2, 1)).toBe('−3.2')
+  expect([true, false, 'wet', undefined].map((v) => valueText(v))).toEqual(['on', 'off', 'wet', '–'])
+  expect(['Cel', '%', '1'].map(unitSign)).toEqual(['°C', '%', ''])
+})
+
+test('lengths of time', () => {
+  const s = 1000
+  expect([-5, 0, 59 * s, 60 * s, 3600 * s, 3 * 3600 * s + 120 * s, 30 * 3600 * s, 72 * 3600 * s].map(length)).toEqual(
+    ['0 s', '0 s', '59 s', '1 min', '1 h', '3 h 2 min', '30 h', '3 days'])
+})
+
+describe('the state of a control', () => {
+  const since = new Date(now - 24 * 60_000).toISOString()
+  test.each([
+    [{ is: true, is_since: since }, 'on for 24 min', 'on'],
+    [{ is: false, is_since: since }, 'off', 'off'],
+    [{ phase: 'pending', is: false }, 'waiting for the board', 'wait'],
+    [{ phase: 'pending', is: false, online: false }, 'waits for the board to come back', 'wait'],
+    [{ phase: 'unconfirmed', is: false }, 'not confirmed', 'warn'],
+    [{ phase: 'unconfirmed', online: false }, 'not confirmed, board offline', 'warn'],
+    [{ phase: 'sent', want: true }, 'on sent, this board cannot confirm', 'on'],
+    [{ is: true, online: false }, 'on when last heard', 'warn'],
+    [{ phase: '' }, 'not yet reported', 'off'],
+  ] as const)('%o', (c, words, tone) => {
+    expect(controlState(control(c as Partial<Control>), now)).toEqual({ words, tone })
+  })
+})
+
+test('the age of a signal is told when it matters', () => {
+  const s = (state: Signal['state'], heard?: number) => ({ state, heard: heard ? new Date(heard).toISOString() : undefined }) as Signal
+  expect(signalAge(s('live', now - 4000), now)).toBe('')
+  expect(signalAge(s('stale', now - 14 * 60_000), now)).toBe('14 min old')
+  expect(signalAge(s('unknown'), now)).toBe('never heard')
+})
+
+test("times are told in the hub's zone", () => {
+  expect(clockText(now, 'Europe/Vienna')).toBe('10:00')
+  expect(clockText(Date.parse('2026-07-01T22:30:00Z'), 'Europe/Vienna', { weekday: 'short', hour: '2-digit', minute: '2-digit' })).toBe('Thu 00:30')
+})
