@@ -1,0 +1,68 @@
+// Takes the pictures in docs/screenshots from the demo studio: make shots.
+import { execFileSync } from 'node:child_process'
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join, resolve } from 'node:path'
+import { afterAll, test } from 'vitest'
+import { closeBrowser, desk, Hub, page, phone, signIn, until } from './hub'
+
+const out = resolve(import.meta.dirname, '../../docs/screenshots')
+const binary = resolve(import.meta.dirname, '../../bin/idleember')
+afterAll(closeBrowser)
+
+test.runIf(process.env.SHOTS)('pictures', async () => {
+  mkdirSync(out, { recursive: true })
+  const bare = await new Hub().start()
+  const first = await page(bare.url, desk)
+  await first.page.getByText('Welcome').waitFor()
+  await first.page.waitForTimeout(500)
+  await first.page.screenshot({ path: join(out, 'first-start.png') })
+  await bare.remove()
+
+  const hub = await new Hub().start('demo')
+  const word = /mo\s+(\S+-\d+)\s+owner/.exec(hub.said)![1]!
+  const { page: p, context } = await page(hub.url, desk)
+  await signIn(p, 'mo', word)
+  await p.locator('[data-control]').getByRole('button', { name: 'On' }).click()
+  await until('on', async () => /^on for/.test(await p.locator('[data-control] .state').innerText()))
+  await p.waitForTimeout(45_000)
+  const state = await context.storageState()
+  const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'
+  for (const [name, path, size, theme] of [
+    ['now', '/', desk, 'light'], ['now-dark', '/', desk, 'dark'], ['now-phone', '/', phone, 'light'], ['charts', week, desk, 'light'],
+    ['charts-dark', week, desk, 'dark'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
+    ['device', '/devices/drying_room', desk, 'light'], ['devices', '/devices?add=1', desk, 'light'], ['journal', '/journal', desk, 'light'],
+    ['household', '/household', desk, 'light'], ['settings', '/settings', desk, 'dark'],
+  ] as const) {
+    const c = await context.browser()!.newContext({ viewport: size, colorScheme: theme, storageState: { ...state, origins: [] }, isMobile: size === phone, hasTouch: size === phone })
+    const q = await c.newPage()
+    await q.goto(hub.url + path)
+    await q.waitForTimeout(1800)
+    await q.screenshot({ path: join(out, name + '.png') })
+    await c.close()
+  }
+
+  const home = mkdtempSync(join(tmpdir(), 'home-'))
+  const run = (...args: string[]) => {
+    try {
+      return execFileSync(binary, args, { env: { HOME: home, TZ: 'Europe/Vienna', IDLEEMBER_HUB: hub.url, PATH: process.env.PATH } }).toString()
+    } catch (e) {
+      return String((e as { stdout: Buffer }).stdout) + String((e as { stderr: Buffer }).stderr)
+    }
+  }
+  run('login', '--account', 'mo', '--password', word)
+  const screens: Record<string, string[][]> = {
+    'cli-now': [['now'], ['switch', 'drying_room.heater', 'off'], ['switch', 'drying_room.heatr', 'off'], ['devices'], ['journal', 'drying_room.heater']],
+    'cli-history': [['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
+    'cli-serve': [['serve', '--help']],
+  }
+  for (const [name, commands] of Object.entries(screens)) {
+    const text = commands.map((c) => `$ idleember ${c.join(' ')}\n${run(...c)}`).join('\n')
+    await p.setContent(`<body style="margin:0;background:#161719"><pre style="margin:18px;color:#ece8e1;font:13.5px/1.35 monospace"></pre></body>`)
+    await p.evaluate((t) => { document.querySelector('pre')!.textContent = t }, text)
+    await p.setViewportSize({ width: 1280, height: 800 })
+    await p.screenshot({ path: join(out, name + '.png') })
+  }
+  rmSync(home, { recursive: true })
+  await hub.remove()
+}, 240_000)
