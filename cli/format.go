@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -103,6 +104,19 @@ func show(cmd *cli.Command, data any, header []string, rows [][]string) error {
 		_, _ = fmt.Fprintln(t, strings.Join(r, "\t"))
 	}
 	return t.Flush()
+}
+
+// hubZone is the hub's time zone: times are told in it, wherever the one who asks is.
+func hubZone(ctx context.Context, h *client.Remote) *time.Location {
+	r, err := h.GetHubWithResponse(ctx)
+	if err != nil {
+		return time.Local
+	}
+	loc, err := time.LoadLocation(r.JSON200.Zone)
+	if err != nil {
+		return time.Local
+	}
+	return loc
 }
 
 // when reads a time as people give it: RFC 3339, a date, a date with a time of day, a time of today, now, or how long ago

@@ -135,9 +135,10 @@ func refusalsCommand() *cli.Command {
 				return err
 			}
 			var rows [][]string
+			zone := hubZone(ctx, h)
 			for _, x := range *r.JSON200 {
 				payload := fmt.Sprintf("%.40q", x.Payload)
-				rows = append(rows, []string{fmt.Sprint(x.N), x.At.Local().Format("Mon 02 Jan 15:04:05"), x.Topic, payload, x.Reason})
+				rows = append(rows, []string{fmt.Sprint(x.N), x.At.In(zone).Format("Mon 02 Jan 15:04:05"), x.Topic, payload, x.Reason})
 			}
 			return show(cmd, *r.JSON200, []string{"no", "at", "topic", "payload", "why"}, rows)
 		}}
@@ -353,6 +354,7 @@ func journalCommand() *cli.Command {
 				return err
 			}
 			var rows [][]string
+			zone := hubZone(ctx, h)
 			for _, e := range r.JSON200.Entries {
 				change := e.After
 				if e.Before != "" {
@@ -361,7 +363,7 @@ func journalCommand() *cli.Command {
 				if len(change) > 60 {
 					change = change[:60] + "…"
 				}
-				rows = append(rows, []string{e.At.Local().Format("Mon 02 Jan 15:04:05"), e.Actor, e.Source, e.Action, e.Object, change, e.Reason})
+				rows = append(rows, []string{e.At.In(zone).Format("Mon 02 Jan 15:04:05"), e.Actor, e.Source, e.Action, e.Object, change, e.Reason})
 			}
 			return show(cmd, r.JSON200, []string{"at", "who", "from", "what", "object", "change", "why"}, rows)
 		}}

@@ -114,7 +114,7 @@ func watchCommand() *cli.Command {
 			}
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			wanted := cmd.Args().Slice()
+			zone, wanted := hubZone(ctx, h), cmd.Args().Slice()
 			seen := func(id string) bool {
 				for _, x := range wanted {
 					if id == x || strings.HasPrefix(id, x+".") {
@@ -123,7 +123,7 @@ func watchCommand() *cli.Command {
 				}
 				return len(wanted) == 0
 			}
-			err = h.Live(ctx, func(e client.Event) error { return watchLine(cmd, e, seen) }, func(err error) {
+			err = h.Live(ctx, func(e client.Event) error { return watchLine(cmd, e, seen, zone) }, func(err error) {
 				_, _ = fmt.Fprintf(os.Stderr, "%v; trying again\n", err)
 			})
 			if ctx.Err() != nil {
@@ -133,7 +133,7 @@ func watchCommand() *cli.Command {
 		}}
 }
 
-func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool) error {
+func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool, zone *time.Location) error {
 	line := func(at *time.Time, id, value, more string) error {
 		if !seen(id) {
 			return nil
@@ -149,7 +149,7 @@ func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool) error {
 		case "csv":
 			_, err = fmt.Fprintf(writer(cmd), "%s,%s,%s,%q\n", when.Format(time.RFC3339Nano), id, value, more)
 		default:
-			_, err = fmt.Fprintf(writer(cmd), "%s  %-32s %-12s %s\n", when.Local().Format("15:04:05"), id, value, more)
+			_, err = fmt.Fprintf(writer(cmd), "%s  %-32s %-12s %s\n", when.In(zone).Format("15:04:05"), id, value, more)
 		}
 		return err
 	}
@@ -202,7 +202,8 @@ func historyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			now := time.Now()
+			zone := hubZone(ctx, h)
+			now := time.Now().In(zone)
 			from, err := when(cmd.String("from"), now)
 			if err != nil {
 				return err
@@ -231,16 +232,16 @@ func historyCommand() *cli.Command {
 			}
 			x := (*r.JSON200)[0]
 			if cmd.Bool("plot") {
-				return plot(cmd, x, width)
+				return plot(cmd, x, width, zone)
 			}
-			return historyRows(cmd, x)
+			return historyRows(cmd, x, zone)
 		}}
 }
 
-func historyRows(cmd *cli.Command, x client.History) error {
+func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error {
 	at := func(t int64) string {
 		if cmd.String("output") == "table" {
-			return time.UnixMilli(t).Format("Mon 02 Jan 15:04:05")
+			return time.UnixMilli(t).In(zone).Format("Mon 02 Jan 15:04:05")
 		}
 		return time.UnixMilli(t).UTC().Format("2006-01-02T15:04:05.000Z")
 	}
@@ -284,7 +285,7 @@ func historyRows(cmd *cli.Command, x client.History) error {
 	return nil
 }
 
-func plot(cmd *cli.Command, x client.History, width int) error {
+func plot(cmd *cli.Command, x client.History, width int, zone *time.Location) error {
 	var ys []float64
 	switch {
 	case x.Kind == "text":
@@ -306,7 +307,7 @@ func plot(cmd *cli.Command, x client.History, width int) error {
 		_, _ = fmt.Fprintln(w, "No readings in this stretch.")
 		return nil
 	}
-	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.Local().Format("Mon 02 Jan 15:04"), x.To.Local().Format("Mon 02 Jan 15:04"))
+	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"), x.To.In(zone).Format("Mon 02 Jan 15:04"))
 	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(12), asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
 	return err
 }

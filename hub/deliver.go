@@ -103,8 +103,8 @@ func (h *Hub) Listening(s Session) {
 	h.enqueue(func() { h.apply(engine.Listening{Device: s.Device}) })
 }
 
-// Offline says that a session ended, and why.
-func (h *Hub) Offline(s Session, why string) {
+// Offline says that a session ended, and why; bye that the device said so itself.
+func (h *Hub) Offline(s Session, why string, bye bool) {
 	h.enqueue(func() {
 		t := h.trafficOf(s.Device)
 		delete(t.sessions, s.ID)
@@ -113,7 +113,7 @@ func (h *Hub) Offline(s Session, why string) {
 				delete(t.publisher, name)
 			}
 		}
-		h.apply(engine.Offline{Device: s.Device, Session: s.ID, Why: why})
+		h.apply(engine.Offline{Device: s.Device, Session: s.ID, Why: why, Bye: bye})
 	})
 }
 

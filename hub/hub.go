@@ -7,7 +7,6 @@ package hub
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -123,6 +122,9 @@ func (e *StoreError) Error() string {
 }
 func (e *StoreError) Unwrap() error { return e.Err }
 
+// tapeKept is how long recorded inputs are kept.
+const tapeKept = 48 * time.Hour
+
 // Start brings a hub to life with what the store kept.
 func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if o.Log == nil {
@@ -154,9 +156,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	h.aliveAt = state.Alive
-	if err := st.Prune(ctx, time.Now().Add(-7*24*time.Hour), time.Now()); err != nil {
-		return nil, err
-	}
+	h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 	h.info.Store(&h.site.Hub)
 	h.apply(engine.SiteChanged{Site: h.site})
 	h.apply(state)
@@ -213,6 +213,8 @@ func (h *Hub) loop() {
 	defer alive.Stop()
 	retry := time.NewTicker(5 * time.Second)
 	defer retry.Stop()
+	prune := time.NewTicker(time.Hour)
+	defer prune.Stop()
 	h.saveAlive()
 	for {
 		if at, ok := h.engine.NextWake(); ok {
@@ -234,6 +236,8 @@ func (h *Hub) loop() {
 			h.apply(engine.Tick{})
 		case <-alive.C:
 			h.saveAlive()
+		case <-prune.C:
+			h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 		case <-retry.C:
 			if h.inTrouble() {
 				h.saveAlive()
@@ -263,7 +267,7 @@ func (h *Hub) flush() {
 	h.batch = batch{}
 	changes := b.changes
 	if len(b.recorded) > 0 && len(changes) > 0 {
-		if body, err := json.Marshal(b.recorded); err == nil {
+		if body, err := engine.Pack(b.recorded); err == nil {
 			changes = append(changes, store.AddInputs(b.recorded[0].Now.Wall, body))
 		}
 	} else {

@@ -152,14 +152,14 @@ func (s *Store) RefusalCounts(ctx context.Context) (map[string]int64, error) {
 	return out, nil
 }
 
-// AddInputs records what the engine was given; body is a JSON array of engine.Recorded.
+// AddInputs records what the engine was given; body is packed by engine.Pack.
 func AddInputs(at time.Time, body []byte) Change {
 	return func(tx *Tx) error {
 		return tx.exec(`INSERT INTO inputs (at_ms, body) VALUES (?, ?)`, at.UnixMilli(), body)
 	}
 }
 
-// Inputs reads the recorded inputs since a time, one JSON array a commit.
+// Inputs reads the recorded inputs since a time, one piece a commit, see engine.Unpack.
 func (s *Store) Inputs(ctx context.Context, since time.Time) ([][]byte, error) {
 	var out [][]byte
 	err := s.read.SelectContext(ctx, &out, `SELECT body FROM inputs WHERE at_ms >= ? ORDER BY seq`, since.UnixMilli())

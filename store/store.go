@@ -254,13 +254,13 @@ func (w *Tx) exec(query string, args ...any) error {
 }
 
 // Prune deletes what is only kept for a while: recorded inputs older than the given time and passes that have ended.
-func (s *Store) Prune(ctx context.Context, inputsBefore, now time.Time) error {
-	return s.Do(ctx, func(tx *Tx) error {
+func Prune(inputsBefore, now time.Time) Change {
+	return func(tx *Tx) error {
 		if err := tx.exec(`DELETE FROM inputs WHERE at_ms < ?`, inputsBefore.UnixMilli()); err != nil {
 			return err
 		}
 		return tx.exec(`DELETE FROM passes WHERE expires_ms > 0 AND expires_ms < ?`, now.UnixMilli())
-	})
+	}
 }
 
 // reason strips what only programmers read from an error of the file system.

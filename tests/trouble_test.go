@@ -95,8 +95,8 @@ func TestRecordedInputsReplay(t *testing.T) {
 	e := engine.New()
 	n := 0
 	for _, row := range tape {
-		var recorded []engine.Recorded
-		require.NoError(t, json.Unmarshal(row, &recorded))
+		recorded, err := engine.Unpack(row)
+		require.NoError(t, err)
 		for _, x := range recorded {
 			in, err := x.Input()
 			require.NoError(t, err)

@@ -21,7 +21,10 @@ type Now struct {
 }
 
 // linger is how long a device stays online after its last session ended: boards that connect, push and leave would flap.
-const linger = 5 * time.Second
+const (
+	linger        = 5 * time.Second
+	longestLinger = 15 * time.Minute
+)
 
 // Engine is the state machine. Use New to make one.
 type Engine struct {

@@ -210,6 +210,27 @@ func TestOldSessionsEndDoesNotUndoANewOne(t *testing.T) {
 	assert.Equal(t, start.Add(time.Hour), d.Since, "since the end of its session, not of the linger")
 }
 
+func TestABoardThatConnectsOnlyToPushStaysOnline(t *testing.T) {
+	b := newBench()
+	for n := range 12 {
+		s := fmt.Sprint(n)
+		b.do(Online{Device: "kiln", Session: s})
+		b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(400)})
+		b.do(Offline{Device: "kiln", Session: s, Bye: true})
+		b.seen = nil
+		b.pass(20 * time.Second)
+		if n > 3 {
+			for _, x := range b.seen {
+				_, changed := x.(DeviceChanged)
+				require.False(t, changed, "message %d", n)
+			}
+		}
+	}
+	b.pass(41 * time.Second)
+	d, _ := b.Device("kiln")
+	assert.False(t, d.Online, "three messages are missing")
+}
+
 func TestAfterAnAbsence(t *testing.T) {
 	tests := []struct {
 		name      string
@@ -380,7 +401,11 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 		}
 		again := New()
 		var second []Effect
-		for _, r := range tape {
+		piece, err := Pack(tape)
+		require.NoError(t, err)
+		back, err := Unpack(piece)
+		require.NoError(t, err)
+		for _, r := range back {
 			in, err := r.Input()
 			require.NoError(t, err)
 			second = append(second, again.Apply(r.Now, in)...)

@@ -38,8 +38,11 @@ type Online struct{ Device, Session, From string }
 // Listening says that a device can hear the lease from now on.
 type Listening struct{ Device string }
 
-// Offline says that a session of a device ended.
-type Offline struct{ Device, Session, Why string }
+// Offline says that a session of a device ended; Bye that the device said so itself.
+type Offline struct {
+	Device, Session, Why string
+	Bye                  bool
+}
 
 // Report says what a control is.
 type Report struct {

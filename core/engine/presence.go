@@ -51,8 +51,24 @@ func (e *Engine) offline(in Offline) {
 	d.sessions = slices.Delete(d.sessions, at, at+1)
 	if len(d.sessions) == 0 {
 		d.Why, d.endedAt = in.Why, e.now.Wall
-		d.ending = e.wakeAt(e.now.Mono+linger, wakeOffline, d.ID)
+		d.ending = e.wakeAt(e.now.Mono+e.linger(d.ID, in.Bye), wakeOffline, d.ID)
 	}
+}
+
+// linger is how long a device stays online after its last session ended. One that says good-bye after each message stays
+// until three of its messages are missing.
+func (e *Engine) linger(device string, bye bool) time.Duration {
+	wait := linger
+	if bye {
+		shortest := time.Duration(0)
+		for id, cfg := range e.site.Signals {
+			if i := e.signals[id].interval(cfg); cfg.Device == device && i > 0 && (shortest == 0 || i < shortest) {
+				shortest = i
+			}
+		}
+		wait = max(wait, min(3*shortest, longestLinger))
+	}
+	return wait
 }
 
 func (e *Engine) offlineDue(w wake) {

@@ -108,7 +108,7 @@ func (c *conn) serve() {
 		why = plain(err, c.beat)
 	}
 	c.b.leave(c)
-	c.b.hub.Offline(c.session, why)
+	c.b.hub.Offline(c.session, why, errors.Is(err, errBye))
 }
 
 // plain says in words why a connection ended.

@@ -115,7 +115,7 @@ CREATE TABLE refusals (
   PRIMARY KEY (device, slot)
 ) WITHOUT ROWID;
 
--- What the engine was given, with its time: one row for each commit, body is a JSON array.
+-- What the engine was given, with its time: one row for each commit, packed JSON.
 CREATE TABLE inputs (seq INTEGER PRIMARY KEY AUTOINCREMENT, at_ms INTEGER NOT NULL, body BLOB NOT NULL);
 CREATE INDEX inputs_at ON inputs (at_ms);
 
