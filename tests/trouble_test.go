@@ -108,6 +108,7 @@ func TestRecordedInputsReplay(t *testing.T) {
 	require.Len(t, kept.Controls, 1)
 	got, ok := e.Control("kiln.fan")
 	require.True(t, ok)
+	kept.Controls[0].IsAt, got.IsAt = time.Time{}, time.Time{} // a report that changes nothing is not worth a write
 	a, err := json.Marshal(kept.Controls[0])
 	require.NoError(t, err)
 	b, err := json.Marshal(got)
