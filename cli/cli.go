@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -165,6 +166,28 @@ func address(cmd *cli.Command, l login) string {
 		return l.Hub
 	}
 	return defaultHub
+}
+
+// connected wraps what a command does with a hub: it checks that exactly the named arguments are there, where any are
+// named, and connects.
+func connected(f func(context.Context, *cli.Command, *client.Remote, []string) error, names ...string) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		var args []string
+		if len(cmd.Commands) > 0 && cmd.Args().Present() {
+			return &UsageError{fmt.Sprintf("%s has no command %q; try: idleember %s --help", cmd.Name, cmd.Args().First(), cmd.Name)}
+		}
+		if len(names) > 0 {
+			var err error
+			if args, err = arguments(cmd, names...); err != nil {
+				return err
+			}
+		}
+		h, err := connect(cmd)
+		if err != nil {
+			return err
+		}
+		return f(ctx, cmd, h, args)
+	}
 }
 
 // arguments returns exactly the arguments that a command needs.

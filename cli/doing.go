@@ -203,17 +203,9 @@ func switchCommand() *cli.Command {
 	return &cli.Command{Name: "switch", Usage: "switch a control on or off and wait until its board confirms it", ArgsUsage: "CONTROL on|off",
 		Description: "Exit code 5 says that the board has not confirmed in time; the want stays and is sent again.",
 		Flags:       remote(output(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the confirmation"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, "CONTROL", "on|off")
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			if args[1] != "on" && args[1] != "off" {
 				return &UsageError{fmt.Sprintf("%q is neither on nor off", args[1])}
-			}
-			h, err := connect(cmd)
-			if err != nil {
-				return err
 			}
 			wait, on := !cmd.Bool("no-wait"), args[1] == "on"
 			r, err := h.SwitchControlWithResponse(ctx, args[0], &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{On: on})
@@ -227,7 +219,7 @@ func switchCommand() *cli.Command {
 				}
 			}
 			return switched(cmd, c, on, wait)
-		}}
+		}, "CONTROL", "on|off")}
 }
 
 func switched(cmd *cli.Command, c client.Control, on, wait bool) error {

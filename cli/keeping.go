@@ -13,14 +13,7 @@ import (
 func devicesCommand() *cli.Command {
 	return &cli.Command{Name: "devices", Usage: "list devices, or add one", Flags: remote(output()),
 		Commands: []*cli.Command{addDeviceCommand(), deviceKeyCommand(), refusalsCommand()},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Present() {
-				return &UsageError{fmt.Sprintf("devices has no command %q; try: idleember devices --help", cmd.Args().First())}
-			}
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.ListDevicesWithResponse(ctx)
 			if err != nil {
 				return err
@@ -35,7 +28,7 @@ func devicesCommand() *cli.Command {
 				rows = append(rows, []string{d.Id, d.Name, d.Place, state, ago(d.LastHeard, now), fmt.Sprint(d.Refused)})
 			}
 			return show(cmd, *r.JSON200, []string{"id", "name", "place", "state", "last heard", "refused"}, rows)
-		}}
+		})}
 }
 
 func addDeviceCommand() *cli.Command {
@@ -45,11 +38,7 @@ func addDeviceCommand() *cli.Command {
 			&cli.StringFlag{Name: "place", Usage: "the `PLACE` it is in; a new one is made"},
 			&cli.StringFlag{Name: "id", Usage: "its `ID` (default: made from the name)"},
 			&cli.DurationFlag{Name: "lease", Value: time.Minute, Usage: "how `LONG` it may keep a want without hearing the hub; 0 for none"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			name, err := ask("Name of the device", cmd.String("name"), false)
 			if err != nil {
 				return err
@@ -68,26 +57,18 @@ func addDeviceCommand() *cli.Command {
 				return err
 			}
 			return showKey(cmd, *r.JSON201)
-		}}
+		})}
 }
 
 func deviceKeyCommand() *cli.Command {
 	return &cli.Command{Name: "key", Usage: "give a device a new key; the old one is void at once", ArgsUsage: "DEVICE", Flags: remote(output()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, "DEVICE")
-			if err != nil {
-				return err
-			}
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.ReplaceKeyWithResponse(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return showKey(cmd, *r.JSON201)
-		}}
+		}, "DEVICE")}
 }
 
 func showKey(cmd *cli.Command, d client.DeviceWithKey) error {
@@ -121,15 +102,7 @@ What the hub wants, live:
 
 func refusalsCommand() *cli.Command {
 	return &cli.Command{Name: "refusals", Usage: "show what a device sent and the hub could not take", ArgsUsage: "DEVICE", Flags: remote(output()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, "DEVICE")
-			if err != nil {
-				return err
-			}
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.ListRefusalsWithResponse(ctx, args[0])
 			if err != nil {
 				return err
@@ -141,7 +114,7 @@ func refusalsCommand() *cli.Command {
 				rows = append(rows, []string{fmt.Sprint(x.N), x.At.In(zone).Format("Mon 02 Jan 15:04:05"), x.Topic, payload, x.Reason})
 			}
 			return show(cmd, *r.JSON200, []string{"no", "at", "topic", "payload", "why"}, rows)
-		}}
+		}, "DEVICE")}
 }
 
 func signalsCommand() *cli.Command {
@@ -151,15 +124,7 @@ func signalsCommand() *cli.Command {
 			&cli.StringFlag{Name: "unit", Usage: "its `UNIT` as a UCUM symbol: Cel, %, W"},
 			&cli.IntFlag{Name: "decimals", Usage: "show `N` digits behind the point"},
 			&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none or see"}),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, "SIGNAL")
-				if err != nil {
-					return err
-				}
-				h, err := connect(cmd)
-				if err != nil {
-					return err
-				}
+			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 				b := client.SignalChange{Name: given(cmd, "name"), Unit: given(cmd, "unit"), Guests: (*client.SignalGuests)(given(cmd, "guests"))}
 				if cmd.IsSet("decimals") {
 					n := cmd.Int("decimals")
@@ -170,18 +135,14 @@ func signalsCommand() *cli.Command {
 					return err
 				}
 				return signalRows(cmd, []client.Signal{*r.JSON200})
-			}}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+			}, "SIGNAL")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetNowWithResponse(ctx)
 			if err != nil {
 				return err
 			}
 			return signalRows(cmd, r.JSON200.Signals)
-		}}
+		})}
 }
 
 func given(cmd *cli.Command, flag string) *string {
@@ -216,15 +177,7 @@ func controlsCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dangerous", Usage: "ask before switching on, never resume by itself"},
 			&cli.StringFlag{Name: "at-device", Usage: "when switched at the board: `WHAT`, follow or insist"},
 			&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none, see or switch"}),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, "CONTROL")
-				if err != nil {
-					return err
-				}
-				h, err := connect(cmd)
-				if err != nil {
-					return err
-				}
+			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 				b := client.ControlChange{Name: given(cmd, "name"), AtDevice: (*client.ControlChangeAtDevice)(given(cmd, "at-device")),
 					Guests: (*client.Guests)(given(cmd, "guests"))}
 				for flag, field := range map[string]**int64{"confirm-after": &b.ConfirmAfterMs, "resume-within": &b.ResumeWithinMs} {
@@ -242,18 +195,14 @@ func controlsCommand() *cli.Command {
 					return err
 				}
 				return controlRows(cmd, []client.Control{*r.JSON200})
-			}}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+			}, "CONTROL")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetNowWithResponse(ctx)
 			if err != nil {
 				return err
 			}
 			return controlRows(cmd, r.JSON200.Controls)
-		}}
+		})}
 }
 
 func controlRows(cmd *cli.Command, list []client.Control) error {
@@ -270,15 +219,7 @@ func membersCommand() *cli.Command {
 	return &cli.Command{Name: "members", Usage: "list the household, add a person or change one", Flags: remote(output()),
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "add a person", ArgsUsage: "ACCOUNT", Flags: remote(output(), name(), role(), passwordFlag()),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, "ACCOUNT")
-					if err != nil {
-						return err
-					}
-					h, err := connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					r, err := ask("Role (owner, member or guest)", cmd.String("role"), false)
 					if err != nil {
 						return err
@@ -292,18 +233,10 @@ func membersCommand() *cli.Command {
 						return err
 					}
 					return memberRows(cmd, []client.Member{*m.JSON201})
-				}},
+				}, "ACCOUNT")},
 			{Name: "change", Usage: "change a person's name or role, or lock the account", ArgsUsage: "ACCOUNT",
 				Flags: remote(output(), name(), role(), &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"}),
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, "ACCOUNT")
-					if err != nil {
-						return err
-					}
-					h, err := connect(cmd)
-					if err != nil {
-						return err
-					}
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role"))}
 					if cmd.IsSet("locked") {
 						on := cmd.Bool("locked")
@@ -314,18 +247,14 @@ func membersCommand() *cli.Command {
 						return err
 					}
 					return memberRows(cmd, []client.Member{*m.JSON200})
-				}}},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+				}, "ACCOUNT")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.ListMembersWithResponse(ctx)
 			if err != nil {
 				return err
 			}
 			return memberRows(cmd, *r.JSON200)
-		}}
+		})}
 }
 
 func memberRows(cmd *cli.Command, list []client.Member) error {
@@ -343,11 +272,7 @@ func memberRows(cmd *cli.Command, list []client.Member) error {
 func journalCommand() *cli.Command {
 	return &cli.Command{Name: "journal", Usage: "show who or what changed what, newest first", ArgsUsage: "[ID]",
 		Flags: remote(output(), &cli.IntFlag{Name: "limit", Value: 20, Usage: "at most `N` entries"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			limit, object := cmd.Int("limit"), cmd.Args().First()
 			r, err := h.ListJournalWithResponse(ctx, &client.ListJournalParams{Object: &object, Limit: &limit})
 			if err != nil {
@@ -366,5 +291,5 @@ func journalCommand() *cli.Command {
 				rows = append(rows, []string{e.At.In(zone).Format("Mon 02 Jan 15:04:05"), e.Actor, e.Source, e.Action, e.Object, change, e.Reason})
 			}
 			return show(cmd, r.JSON200, []string{"at", "who", "from", "what", "object", "change", "why"}, rows)
-		}}
+		})}
 }

@@ -21,11 +21,7 @@ import (
 
 func nowCommand() *cli.Command {
 	return &cli.Command{Name: "now", Usage: "show current conditions by place", Flags: remote(output()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetNowWithResponse(ctx)
 			if err != nil {
 				return err
@@ -42,7 +38,7 @@ func nowCommand() *cli.Command {
 				rows = append(rows, []string{c.Place, c.Id, onOff(c.Is), "", stamp(c.IsAt), controlState(c)})
 			}
 			return show(cmd, snap, []string{"place", "id", "value", "unit", "at", "state"}, rows)
-		}}
+		})}
 }
 
 func stamp(t *time.Time) string {
@@ -107,11 +103,7 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 func watchCommand() *cli.Command {
 	return &cli.Command{Name: "watch", Usage: "show changes as they come, until Ctrl-C", ArgsUsage: "[ID ...]",
 		Description: "Ids may be signals, controls or devices; without any, everything is shown.", Flags: remote(output()),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
 			zone, wanted := hubZone(ctx, h), cmd.Args().Slice()
@@ -123,14 +115,14 @@ func watchCommand() *cli.Command {
 				}
 				return len(wanted) == 0
 			}
-			err = h.Live(ctx, func(e client.Event) error { return watchLine(cmd, e, seen, zone) }, func(err error) {
+			err := h.Live(ctx, func(e client.Event) error { return watchLine(cmd, e, seen, zone) }, func(err error) {
 				_, _ = fmt.Fprintf(os.Stderr, "%v; trying again\n", err)
 			})
 			if ctx.Err() != nil {
 				return nil
 			}
 			return err
-		}}
+		})}
 }
 
 func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool, zone *time.Location) error {
@@ -193,15 +185,7 @@ func historyCommand() *cli.Command {
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "end at `TIME`"},
 			&cli.IntFlag{Name: "points", Value: 0, Usage: "at most `N` readings or buckets (default: 1500, 24 in a table)"},
 			&cli.BoolFlag{Name: "plot", Usage: "draw it in the terminal"}),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, "SIGNAL")
-			if err != nil {
-				return err
-			}
-			h, err := connect(cmd)
-			if err != nil {
-				return err
-			}
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			zone := hubZone(ctx, h)
 			now := time.Now().In(zone)
 			from, err := when(cmd.String("from"), now)
@@ -235,7 +219,7 @@ func historyCommand() *cli.Command {
 				return plot(cmd, x, width, zone)
 			}
 			return historyRows(cmd, x, zone)
-		}}
+		}, "SIGNAL")}
 }
 
 func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error {
