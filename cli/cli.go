@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -173,7 +174,7 @@ func address(cmd *cli.Command, l login) string {
 func connected(f func(context.Context, *cli.Command, *client.Remote, []string) error, names ...string) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		var args []string
-		if len(cmd.Commands) > 0 && cmd.Args().Present() {
+		if group := slices.ContainsFunc(cmd.Commands, func(c *cli.Command) bool { return c.Name != "help" }); group && cmd.Args().Present() {
 			return &UsageError{fmt.Sprintf("%s has no command %q; try: idleember %s --help", cmd.Name, cmd.Args().First(), cmd.Name)}
 		}
 		if len(names) > 0 {
