@@ -6,6 +6,8 @@ import (
 	"crypto/sha256"
 	"encoding/base32"
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -30,6 +32,35 @@ func (h *Hub) changeSite(change func(*site.Site), writes ...store.Change) {
 			h.live.publish("site", struct{}{}, access.Anything)
 		}
 	})
+}
+
+// journalChange writes down which fields of a record changed, with their values before and after.
+func (h *Hub) journalChange(a access.Actor, object string, before, after any) {
+	b, c := fieldsOf(before), fieldsOf(after)
+	var was, is []string
+	for _, name := range slices.Sorted(maps.Keys(c)) {
+		if b[name] != c[name] {
+			label := strings.ReplaceAll(name, "_", " ")
+			was, is = append(was, label+" "+b[name]), append(is, label+" "+c[name])
+		}
+	}
+	if len(is) > 0 {
+		h.journal(time.Now(), a, "change", object, strings.Join(was, ", "), strings.Join(is, ", "), "")
+	}
+}
+
+func fieldsOf(record any) map[string]string {
+	out := map[string]string{}
+	v := reflect.ValueOf(record)
+	for i := range v.NumField() {
+		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
+		text := fmt.Sprint(v.Field(i).Interface())
+		if text == "" {
+			text = "none"
+		}
+		out[name] = text
+	}
+	return out
 }
 
 func (h *Hub) deviceActor(d site.Device) access.Actor {
@@ -91,7 +122,7 @@ func (h *Hub) ChangeHub(ctx context.Context, a access.Actor, change func(*site.H
 		if err := checkHub(v); err != nil {
 			return err
 		}
-		h.journal(time.Now(), a, "change", "hub", fmt.Sprintf("%+v", h.site.Hub), fmt.Sprintf("%+v", v), "")
+		h.journalChange(a, "hub", h.site.Hub, v)
 		h.changeSite(func(s *site.Site) { s.Hub = v }, store.SaveHub(v))
 		return nil
 	})
@@ -249,7 +280,7 @@ func (h *Hub) ChangeDevice(ctx context.Context, a access.Actor, id string, chang
 			return err
 		}
 		h.changeSite(func(s *site.Site) { s.Devices[id] = d }, store.SaveDevice(d))
-		h.journal(time.Now(), a, "change", id, fmt.Sprintf("%+v", before), fmt.Sprintf("%+v", d), "")
+		h.journalChange(a, id, before, d)
 		view = h.deviceView(d)
 		return nil
 	})
@@ -316,7 +347,7 @@ func (h *Hub) ChangeSignal(ctx context.Context, a access.Actor, id string, chang
 			return err
 		}
 		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-		h.journal(time.Now(), a, "change", id, fmt.Sprintf("%+v", before), fmt.Sprintf("%+v", s), "")
+		h.journalChange(a, id, before, s)
 		view = h.signalView(s)
 		return nil
 	})
@@ -392,7 +423,11 @@ func (h *Hub) keepControl(a access.Actor, before, c site.Control, view *Control)
 		return &InvalidError{"control", err.Error()}
 	}
 	h.changeSite(func(s *site.Site) { s.Controls[c.ID] = c }, store.SaveControl(c))
-	h.journal(time.Now(), a, "change", c.ID, fmt.Sprintf("%+v", before), fmt.Sprintf("%+v", c), "")
+	if before.ID == "" {
+		h.journal(time.Now(), a, "add", c.ID, "", "switch", "")
+	} else {
+		h.journalChange(a, c.ID, before, c)
+	}
 	*view = h.controlView(c)
 	h.publishControl(c.ID)
 	return nil

@@ -244,6 +244,7 @@ func TestEditsNeedTheNewestVersion(t *testing.T) {
 	_, err = r.Owner.ChangeHubWithResponse(t.Context(), &client.ChangeHubParams{IfMatch: &etag}, client.HubChange{Name: &b})
 	assert.ErrorContains(t, err, "somebody changed this meanwhile")
 	assert.Equal(t, a, r.Now().Hub.Name)
+	assert.Equal(t, []string{"mo change name Rowan Lane studio>name Studio A", "mo set up >Rowan Lane studio"}, r.Journal("hub"))
 }
 
 func TestWrongBodiesAreExplained(t *testing.T) {

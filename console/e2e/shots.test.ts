@@ -56,12 +56,12 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     'cli-history': [['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
     'cli-serve': [['serve', '--help']],
   }
+  const screen = await (await context.browser()!.newContext({ viewport: desk })).newPage() // not under the console's own policy
   for (const [name, commands] of Object.entries(screens)) {
     const text = commands.map((c) => `$ idleember ${c.join(' ')}\n${run(...c)}`).join('\n')
-    await p.setContent(`<body style="margin:0;background:#161719"><pre style="margin:18px;color:#ece8e1;font:13.5px/1.35 monospace"></pre></body>`)
-    await p.evaluate((t) => { document.querySelector('pre')!.textContent = t }, text)
-    await p.setViewportSize({ width: 1280, height: 800 })
-    await p.screenshot({ path: join(out, name + '.png') })
+    await screen.setContent(`<body style="margin:0;background:#161719"><pre style="margin:18px;color:#ece8e1;font:13.5px/1.35 monospace"></pre></body>`)
+    await screen.evaluate((t) => { document.querySelector('pre')!.textContent = t }, text)
+    await screen.screenshot({ path: join(out, name + '.png') })
   }
   rmSync(home, { recursive: true })
   await hub.remove()
