@@ -1,6 +1,7 @@
 package api
 
 import (
+	_ "embed" // for the style
 	"html/template"
 	"net/http"
 	"slices"
@@ -11,11 +12,14 @@ import (
 )
 
 var docsPage = template.Must(template.New("docs").Parse(`<!doctype html><html lang="en"><meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1"><title>{{.Title}}: interface</title>
+<meta name="viewport" content="width=device-width, initial-scale=1"><title>{{.Title}}: interface</title><link rel="stylesheet" href="/api/docs.css">
 <h1>{{.Title}}: interface</h1><p>{{.Description}}</p><p>The contract itself: <a href="/api/openapi.yaml">openapi.yaml</a></p>
 {{range .Operations}}<h2><code>{{.Method}} {{.Path}}</code></h2><p>{{.Summary}}. Right: <b>{{.Right}}</b>.</p>
 {{with .Description}}<p>{{.}}</p>{{end}}{{with .Params}}<ul>{{range .}}<li><code>{{.}}</code></li>{{end}}</ul>{{end}}
-{{with .Body}}<p>Body: {{range .}}<code>{{.}}</code> {{end}}</p>{{end}}{{end}}</html>`))
+{{with .Body}}<p>Body:</p><ul>{{range .}}<li><code>{{.}}</code></li>{{end}}</ul>{{end}}{{end}}</html>`))
+
+//go:embed docs.css
+var docsStyle []byte
 
 type docsOperation struct {
 	Method, Path, Summary, Description, Right string

@@ -82,6 +82,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	})
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contract) })
 	e.GET("/api/docs", s.docs)
+	e.GET("/api/docs.css", func(c *echo.Context) error { return c.Blob(http.StatusOK, "text/css", docsStyle) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/*", s.console)
 	return s, nil

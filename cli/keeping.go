@@ -234,10 +234,10 @@ func membersCommand() *cli.Command {
 					}
 					return memberRows(cmd, []client.Member{*m.JSON201})
 				}, "ACCOUNT")},
-			{Name: "change", Usage: "change a person's name or role, or lock the account", ArgsUsage: "ACCOUNT",
-				Flags: remote(output(), name(), role(), &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"}),
+			{Name: "change", Usage: "change a person's name, role or password, or lock the account", ArgsUsage: "ACCOUNT",
+				Flags: remote(output(), name(), role(), passwordFlag(), &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"}),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role"))}
+					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role")), Password: given(cmd, "password")}
 					if cmd.IsSet("locked") {
 						on := cmd.Bool("locked")
 						b.Locked = &on

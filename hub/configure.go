@@ -27,6 +27,11 @@ func (h *Hub) changeSite(change func(*site.Site), writes ...store.Change) {
 	h.info.Store(&next.Hub)
 	h.write(writes...)
 	h.apply(engine.SiteChanged{Site: next})
+	h.lookAgain()
+}
+
+// lookAgain tells everybody who looks on, after the commit, that names or rights changed: streams whose right has ended end.
+func (h *Hub) lookAgain() {
 	h.later(func(err error) {
 		if err == nil {
 			h.live.publish("site", struct{}{}, access.Anything)

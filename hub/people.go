@@ -363,6 +363,7 @@ func (h *Hub) EndPass(ctx context.Context, a access.Actor, id string) error {
 				delete(h.people.open, x.ID)
 				h.write(store.DeletePass(id))
 				h.journal(time.Now(), a, "end "+x.Kind, a.ID, x.Name, "", "")
+				h.lookAgain()
 				return nil
 			}
 		}
@@ -480,6 +481,7 @@ func (h *Hub) ChangeMember(ctx context.Context, a access.Actor, account string, 
 		h.write(store.SaveMember(m))
 		said := func(m store.Member) string { return fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled) }
 		h.journal(time.Now(), a, "change", "member "+account, said(before), said(m), "")
+		h.lookAgain()
 		out = m
 		return nil
 	})

@@ -28,11 +28,21 @@ func DefaultData() string {
 	return filepath.Join(home, ".local", "share", "idleember")
 }
 
+// homely writes a path below the home folder with ~.
+func homely(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		if rest, ok := strings.CutPrefix(path, home+string(filepath.Separator)); ok {
+			return filepath.Join("~", rest)
+		}
+	}
+	return path
+}
+
 // Flags are the options of every command that runs a hub.
 func Flags(data string) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "config", Usage: "read options from this TOML `FILE`; its keys are the long names, such as http = \":8480\"", Sources: cli.EnvVars("IDLEEMBER_CONFIG")},
-		&cli.StringFlag{Name: "data", Value: data, Usage: "keep the database in this `DIR`, made where it is missing", Sources: cli.EnvVars("IDLEEMBER_DATA")},
+		&cli.StringFlag{Name: "data", Value: data, DefaultText: homely(data), Usage: "keep the database in this `DIR`, made where it is missing", Sources: cli.EnvVars("IDLEEMBER_DATA")},
 		&cli.StringFlag{Name: "http", Value: "127.0.0.1:8480", Usage: "serve console and interface at `ADDR`; :8480 opens them to the house", Sources: cli.EnvVars("IDLEEMBER_HTTP")},
 		&cli.StringFlag{Name: "mqtt", Value: "127.0.0.1:1883", Usage: "let boards connect over MQTT at `ADDR`; :1883 opens it to the house", Sources: cli.EnvVars("IDLEEMBER_MQTT")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},

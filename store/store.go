@@ -98,10 +98,15 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	if noSync {
 		sync = "OFF"
 	}
+	// Password hashes are in it: made here, so that only this account can read it. SQLite gives its other files the same mode.
+	f, err := os.OpenFile(filepath.Join(s.dir, File), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("the database in %s cannot be written: %s; choose another folder with --data", s.dir, reason(err))
+	}
+	_ = f.Close()
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
 	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
-	var err error
 	if s.write, err = sqlx.Open("sqlite", name); err != nil {
 		return err
 	}

@@ -92,6 +92,11 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	require.NoError(t, s.Do(t.Context(), SaveHub(want.Hub), SavePlace(want.Places[0]), SavePlace(want.Places[1]), AddDevice(d, []byte("hash")),
 		SaveSignal(g), SaveControl(c), SaveState(c.ID, state), SaveAlive(alive),
 		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because")))
+	for _, name := range []string{File, File + "-wal"} {
+		info, err := os.Stat(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), name)
+	}
 	require.NoError(t, s.Close())
 
 	s = open(t, dir)

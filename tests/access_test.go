@@ -2,6 +2,7 @@ package tests
 
 import (
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/cookiejar"
 	"strings"
@@ -232,6 +233,25 @@ func TestHousehold(t *testing.T) {
 	stream.ended()
 	_, err = r.Client().SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "kim", Password: rig.Password})
 	assert.ErrorContains(t, err, "wrong")
+}
+
+func TestTheContractIsServedWithReadableDocs(t *testing.T) {
+	r := rig.New(t)
+	for path, word := range map[string]string{"/api/openapi.yaml": "openapi: 3.0", "/api/docs": "PUT /api/v1/controls/{id}/want", "/api/docs.css": "--paper",
+		"/healthz": "ok"} {
+		resp, err := http.Get(r.URL() + path)
+		require.NoError(t, err)
+		body, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+		assert.Equal(t, 200, resp.StatusCode, path)
+		assert.Contains(t, string(body), word, path)
+		assert.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"), path)
+	}
+	for _, path := range []string{"/assets/none.js", "/api/none"} {
+		status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+path, "")
+		assert.Equal(t, 404, status, path)
+	}
 }
 
 func TestEditsNeedTheNewestVersion(t *testing.T) {

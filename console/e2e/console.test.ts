@@ -141,6 +141,14 @@ test('two people see each other, a guest sees what was opened', async () => {
   expect(await mo.getByText('Switched on by Kim.').isVisible()).toBe(true)
   expect(await kim.getByRole('link', { name: 'Household' }).count()).toBe(0)
 
+  await mo.goto(hub.url + '/household')
+  await mo.locator('tr', { hasText: 'Kim' }).getByRole('button', { name: 'New password' }).click()
+  await mo.getByLabel('New password for Kim').fill('another long password')
+  await mo.getByRole('button', { name: 'Set it' }).click()
+  await mo.getByText('Kim has the new password').waitFor()
+  await kim.getByLabel('Account').waitFor() // signed out everywhere, at once
+  await signIn(kim, 'kim', 'another long password')
+
   const guest = (await page(hub.url, phone)).page
   await signIn(guest, 'visitor')
   await guest.locator('[data-signal="drying_room.temperature"]').waitFor()

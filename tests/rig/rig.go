@@ -213,6 +213,13 @@ func (s *Sub) Stop() {
 
 // Paho connects a device with a library's client.
 func (r *Rig) Paho(device, key, clientID string, change ...func(*paho.ClientOptions)) paho.Client {
+	c := r.Connect(device, key, clientID, change...)
+	r.T.Cleanup(func() { c.Disconnect(0) })
+	return c
+}
+
+// Connect is Paho for those who disconnect by themselves.
+func (r *Rig) Connect(device, key, clientID string, change ...func(*paho.ClientOptions)) paho.Client {
 	o := paho.NewClientOptions().AddBroker("tcp://" + r.Service.MQTT).SetClientID(clientID).SetUsername(device).SetPassword(key).
 		SetAutoReconnect(false).SetConnectTimeout(10 * time.Second)
 	for _, f := range change {
@@ -222,7 +229,6 @@ func (r *Rig) Paho(device, key, clientID string, change ...func(*paho.ClientOpti
 	tok := c.Connect()
 	require.True(r.T, tok.WaitTimeout(15*time.Second))
 	require.NoError(r.T, tok.Error())
-	r.T.Cleanup(func() { c.Disconnect(0) })
 	return c
 }
 

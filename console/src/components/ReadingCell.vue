@@ -31,4 +31,5 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 .value small { font-size: 0.9rem; font-weight: 450; color: var(--soft); }
 .old .value { color: var(--soft); opacity: 0.75; }
 .reading:hover .value { color: var(--ember); }
+@media (max-width: 520px) { .label { flex-direction: column; gap: 0; } }
 </style>

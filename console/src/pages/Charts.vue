@@ -182,14 +182,16 @@ function keys(e: KeyboardEvent) {
     </section>
     <section v-if="histories.length" class="sheet mt-3 figures">
       <table class="table">
-        <thead><tr><th>{{ cursor ? `at ${dayText(cursor, hub.zone)}` : 'in this stretch' }}</th><th class="num">{{ cursor ? 'value' : '' }}</th><th class="num">last</th><th class="num">min</th><th class="num">mean</th><th class="num">max</th><th class="num">on</th></tr></thead>
+        <thead><tr><th>{{ cursor ? `at ${dayText(cursor, hub.zone)}` : 'in this stretch' }}</th><th v-if="cursor" class="num">value</th><template v-if="panes.length"><th class="num">last</th><th class="num">min</th><th class="num">mean</th><th class="num">max</th></template><th v-if="strips.length" class="num">on</th></tr></thead>
         <tbody>
           <tr v-for="h in histories" :key="h.series">
             <td><svg v-if="colours[h.series]" class="me-2" width="18" height="4" aria-hidden="true"><line x1="0" x2="18" y1="2" y2="2" stroke-width="2.4" :stroke="`var(${colours[h.series]!.colour})`" :stroke-dasharray="colours[h.series]!.dash?.join(' ')" /></svg>{{ nameOf(h.series) }} <span class="soft">{{ unitSign(h.unit) }}</span></td>
-            <td class="num"><strong>{{ cursor ? valueText(valueAt(h, cursor), h.decimals) : '' }}</strong></td>
-            <td class="num">{{ text(h, figures(h).last) }}</td><td class="num">{{ text(h, figures(h).min) }}</td>
-            <td class="num">{{ text(h, figures(h).mean) }}</td><td class="num">{{ text(h, figures(h).max) }}</td>
-            <td class="num">{{ figures(h).onMs === undefined ? '' : length(figures(h).onMs!) }}</td>
+            <td v-if="cursor" class="num"><strong>{{ valueText(valueAt(h, cursor), h.decimals) }}</strong></td>
+            <template v-if="panes.length">
+              <td class="num">{{ text(h, figures(h).last) }}</td><td class="num">{{ text(h, figures(h).min) }}</td>
+              <td class="num">{{ text(h, figures(h).mean) }}</td><td class="num">{{ text(h, figures(h).max) }}</td>
+            </template>
+            <td v-if="strips.length" class="num">{{ figures(h).onMs === undefined ? '' : length(figures(h).onMs!) }}</td>
           </tr>
         </tbody>
       </table>
@@ -209,4 +211,5 @@ function keys(e: KeyboardEvent) {
 .pane-title { padding-left: 50px; margin-bottom: 2px; }
 .pane-title ~ .pane-title { margin-top: 10px; }
 .figures { overflow-x: auto; padding: 6px 8px; }
+@media (max-width: 520px) { .figures .table > :not(caption) > * > * { padding: 8px 4px; font-size: 0.82rem; } .figures td svg { display: block; } }
 </style>

@@ -36,13 +36,24 @@ const add = () => act(async () => {
   adding.value = false
   await load()
 })
-const change = (m: Member, body: { role?: Member['role']; locked?: boolean }) => act(async () => {
+const renewing = ref<Member | null>(null)
+const renewed = ref('')
+const fresh = ref('')
+const change = (m: Member, body: { role?: Member['role']; locked?: boolean; password?: string }) => act(async () => {
   try {
     await ask(api.PATCH('/members/{account}', { params: { path: { account: m.account } }, body }))
   } finally {
     await load()
   }
 })
+async function renew() {
+  const m = renewing.value!
+  await change(m, { password: fresh.value })
+  fresh.value = ''
+  if (failed.value) return
+  renewed.value = `${m.name} has the new password and is signed out everywhere.`
+  renewing.value = null
+}
 </script>
 
 <template>
@@ -63,6 +74,11 @@ const change = (m: Member, body: { role?: Member['role']; locked?: boolean }) =>
       </div>
       <div class="d-flex gap-2"><BButton type="submit" variant="primary">Add</BButton><BButton variant="outline-secondary" @click="adding = false">Not now</BButton></div>
     </form>
+    <form v-if="renewing" class="sheet stack mb-3" @submit.prevent="renew">
+      <Field id="fresh" :label="`New password for ${renewing.name}`" hint="At least 10 characters. Open sessions and tokens of the account end." :error="field === 'password' ? failed : ''"><BFormInput id="fresh" v-model="fresh" type="password" autocomplete="new-password" autofocus required /></Field>
+      <div class="d-flex gap-2"><BButton type="submit" variant="primary">Set it</BButton><BButton variant="outline-secondary" @click="renewing = null">Not now</BButton></div>
+    </form>
+    <p v-if="renewed" role="status" class="soft">{{ renewed }}</p>
     <section class="sheet">
       <table class="table cards">
         <thead><tr><th>Name</th><th>Account</th><th>Role</th><th></th></tr></thead>
@@ -71,7 +87,7 @@ const change = (m: Member, body: { role?: Member['role']; locked?: boolean }) =>
             <td><strong>{{ m.name }}</strong> <span v-if="m.account === hub.me?.account" class="soft small-text">you</span></td>
             <td class="soft">{{ m.account }}</td>
             <td><BFormSelect :model-value="m.role" :options="roles" :aria-label="`Role of ${m.name}`" @update:model-value="(r) => change(m, { role: r as Member['role'] })" /></td>
-            <td class="num"><span v-if="m.locked" class="warn-text me-2">locked</span><BButton size="sm" variant="outline-secondary" @click="change(m, { locked: !m.locked })">{{ m.locked ? 'Unlock' : 'Lock' }}</BButton></td>
+            <td class="num"><span v-if="m.locked" class="warn-text me-2">locked</span><BButton size="sm" variant="outline-secondary" class="me-2" @click="renewing = m">New password</BButton><BButton size="sm" variant="outline-secondary" @click="change(m, { locked: !m.locked })">{{ m.locked ? 'Unlock' : 'Lock' }}</BButton></td>
           </tr>
         </tbody>
       </table>
