@@ -284,10 +284,13 @@ type Control struct {
 	Rev            int64        `json:"rev"`
 
 	// Safe the safe value
-	Safe   bool       `json:"safe"`
-	Want   *bool      `json:"want,omitempty"`
-	WantAt *time.Time `json:"want_at,omitempty"`
-	WantBy *string    `json:"want_by,omitempty"`
+	Safe bool `json:"safe"`
+
+	// Version of the settings, for If-Match
+	Version string     `json:"version"`
+	Want    *bool      `json:"want,omitempty"`
+	WantAt  *time.Time `json:"want_at,omitempty"`
+	WantBy  *string    `json:"want_by,omitempty"`
 }
 
 // ControlAtDevice defines model for Control.AtDevice.
@@ -329,6 +332,9 @@ type Device struct {
 	// Refused messages and values that could not be taken
 	Refused int64      `json:"refused"`
 	Since   *time.Time `json:"since,omitempty"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 
 	// Why why it is offline
 	Why *string `json:"why,omitempty"`
@@ -467,6 +473,9 @@ type Member struct {
 	Locked  bool      `json:"locked"`
 	Name    string    `json:"name"`
 	Role    Role      `json:"role"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 }
 
 // MemberChange defines model for MemberChange.
@@ -611,6 +620,9 @@ type Signal struct {
 
 	// Value a number, true or false, or a text
 	Value *Value `json:"value,omitempty"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 }
 
 // SignalQuality defines model for Signal.Quality.
@@ -666,6 +678,12 @@ type IfMatch = string
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
 
+// ChangeControlParams defines parameters for ChangeControl.
+type ChangeControlParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SwitchControlJSONBody defines parameters for SwitchControl.
 type SwitchControlJSONBody struct {
 	On bool `json:"on"`
@@ -674,6 +692,12 @@ type SwitchControlJSONBody struct {
 // SwitchControlParams defines parameters for SwitchControl.
 type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// ChangeDeviceParams defines parameters for ChangeDevice.
+type ChangeDeviceParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -690,7 +714,7 @@ type GetHistoryParams struct {
 
 // ChangeHubParams defines parameters for ChangeHub.
 type ChangeHubParams struct {
-	// IfMatch the ETag that the change was made from
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -709,10 +733,22 @@ type GetLiveParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// ChangeMemberParams defines parameters for ChangeMember.
+type ChangeMemberParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// ChangeSignalParams defines parameters for ChangeSignal.
+type ChangeSignalParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // AddTokenJSONBody defines parameters for AddToken.
@@ -766,7 +802,7 @@ type ServerInterface interface {
 	GetControl(ctx *echo.Context, id Id) error
 	// ChangeControl Change a control's name, safety and rights
 	// (PATCH /controls/{id})
-	ChangeControl(ctx *echo.Context, id Id) error
+	ChangeControl(ctx *echo.Context, id Id, params ChangeControlParams) error
 	// SwitchControl Switch a control on or off
 	// (PUT /controls/{id}/want)
 	SwitchControl(ctx *echo.Context, id Id, params SwitchControlParams) error
@@ -781,7 +817,7 @@ type ServerInterface interface {
 	GetDevice(ctx *echo.Context, id Id) error
 	// ChangeDevice Change a device's name, place or lease
 	// (PATCH /devices/{id})
-	ChangeDevice(ctx *echo.Context, id Id) error
+	ChangeDevice(ctx *echo.Context, id Id, params ChangeDeviceParams) error
 	// AddControl Add a switch to a device
 	// (POST /devices/{id}/controls)
 	AddControl(ctx *echo.Context, id Id) error
@@ -814,7 +850,7 @@ type ServerInterface interface {
 	AddMember(ctx *echo.Context) error
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
-	ChangeMember(ctx *echo.Context, account string) error
+	ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx *echo.Context) error
@@ -838,7 +874,7 @@ type ServerInterface interface {
 	SetUp(ctx *echo.Context) error
 	// ChangeSignal Change how a signal is named and shown
 	// (PATCH /signals/{id})
-	ChangeSignal(ctx *echo.Context, id Id) error
+	ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -882,8 +918,28 @@ func (w *ServerInterfaceWrapper) ChangeControl(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeControlParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeControl(ctx, id)
+	err = w.Handler.ChangeControl(ctx, id, params)
 	return err
 }
 
@@ -957,8 +1013,28 @@ func (w *ServerInterfaceWrapper) ChangeDevice(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeDeviceParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeDevice(ctx, id)
+	err = w.Handler.ChangeDevice(ctx, id, params)
 	return err
 }
 
@@ -1177,8 +1253,28 @@ func (w *ServerInterfaceWrapper) ChangeMember(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeMemberParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeMember(ctx, account)
+	err = w.Handler.ChangeMember(ctx, account, params)
 	return err
 }
 
@@ -1256,8 +1352,28 @@ func (w *ServerInterfaceWrapper) ChangeSignal(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeSignalParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeSignal(ctx, id)
+	err = w.Handler.ChangeSignal(ctx, id, params)
 	return err
 }
 
@@ -1436,8 +1552,9 @@ func (response GetControldefaultApplicationProblemPlusJSONResponse) VisitGetCont
 }
 
 type ChangeControlRequestObject struct {
-	Id   Id `json:"id"`
-	Body *ChangeControlJSONRequestBody
+	Id     Id `json:"id"`
+	Params ChangeControlParams
+	Body   *ChangeControlJSONRequestBody
 }
 
 type ChangeControlResponseObject interface {
@@ -1653,8 +1770,9 @@ func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDevic
 }
 
 type ChangeDeviceRequestObject struct {
-	Id   Id `json:"id"`
-	Body *ChangeDeviceJSONRequestBody
+	Id     Id `json:"id"`
+	Params ChangeDeviceParams
+	Body   *ChangeDeviceJSONRequestBody
 }
 
 type ChangeDeviceResponseObject interface {
@@ -2177,6 +2295,7 @@ func (response AddMemberdefaultApplicationProblemPlusJSONResponse) VisitAddMembe
 
 type ChangeMemberRequestObject struct {
 	Account string `json:"account"`
+	Params  ChangeMemberParams
 	Body    *ChangeMemberJSONRequestBody
 }
 
@@ -2504,8 +2623,9 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 }
 
 type ChangeSignalRequestObject struct {
-	Id   Id `json:"id"`
-	Body *ChangeSignalJSONRequestBody
+	Id     Id `json:"id"`
+	Params ChangeSignalParams
+	Body   *ChangeSignalJSONRequestBody
 }
 
 type ChangeSignalResponseObject interface {
@@ -2798,10 +2918,11 @@ func (sh *strictHandler) GetControl(ctx *echo.Context, id Id) error {
 }
 
 // ChangeControl operation middleware
-func (sh *strictHandler) ChangeControl(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) ChangeControl(ctx *echo.Context, id Id, params ChangeControlParams) error {
 	var request ChangeControlRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body ChangeControlJSONRequestBody
 	var err error
@@ -2989,10 +3110,11 @@ func (sh *strictHandler) GetDevice(ctx *echo.Context, id Id) error {
 }
 
 // ChangeDevice operation middleware
-func (sh *strictHandler) ChangeDevice(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) ChangeDevice(ctx *echo.Context, id Id, params ChangeDeviceParams) error {
 	var request ChangeDeviceRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body ChangeDeviceJSONRequestBody
 	var err error
@@ -3350,10 +3472,11 @@ func (sh *strictHandler) AddMember(ctx *echo.Context) error {
 }
 
 // ChangeMember operation middleware
-func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string) error {
+func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error {
 	var request ChangeMemberRequestObject
 
 	request.Account = account
+	request.Params = params
 
 	var body ChangeMemberJSONRequestBody
 	var err error
@@ -3628,10 +3751,11 @@ func (sh *strictHandler) SetUp(ctx *echo.Context) error {
 }
 
 // ChangeSignal operation middleware
-func (sh *strictHandler) ChangeSignal(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error {
 	var request ChangeSignalRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body ChangeSignalJSONRequestBody
 	var err error

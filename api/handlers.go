@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"math"
 	"net"
 	"net/http"
@@ -106,9 +105,7 @@ func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTo
 }
 
 func (h *handlers) hub(v site.Hub) (Hub, *string) {
-	sum := fnv.New64a()
-	_, _ = fmt.Fprintf(sum, "%+v", v)
-	etag := `"` + strconv.FormatUint(sum.Sum64(), 36) + `"`
+	etag := `"` + hub.Version(v) + `"`
 	st := h.s.hub.Status()
 	mqttOpen := !loopback(h.s.o.MQTT)
 	return Hub{Name: v.Name, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
@@ -123,8 +120,8 @@ func (h *handlers) GetHub(ctx context.Context, _ GetHubRequestObject) (GetHubRes
 
 func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (ChangeHubResponseObject, error) {
 	v, err := h.s.hub.ChangeHub(ctx, actor(ctx), func(v *site.Hub) error {
-		if _, etag := h.hub(*v); r.Params.IfMatch != nil && *r.Params.IfMatch != *etag {
-			return errChanged
+		if err := unchanged(r.Params.IfMatch, *v); err != nil {
+			return err
 		}
 		set(&v.Name, r.Body.Name)
 		set(&v.Latitude, r.Body.Latitude)
@@ -134,6 +131,15 @@ func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (Cha
 	})
 	body, etag := h.hub(v)
 	return ChangeHub200JSONResponse{Body: body, Headers: ChangeHub200ResponseHeaders{ETag: etag}}, err
+}
+
+// unchanged fails where an edit was made from an older version than the settings are now. It takes a quoted ETag and the
+// plain version alike.
+func unchanged(match *string, settings any) error {
+	if match != nil && *match != "*" && strings.Trim(*match, `"`) != hub.Version(settings) {
+		return errChanged
+	}
+	return nil
 }
 
 // set changes a field where there is a new value.
@@ -228,6 +234,9 @@ func (h *handlers) GetControl(ctx context.Context, r GetControlRequestObject) (G
 func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObject) (ChangeControlResponseObject, error) {
 	v, err := h.s.hub.SaveControl(ctx, actor(ctx), r.Id, func(c *site.Control) error {
 		b := r.Body
+		if err := unchanged(r.Params.IfMatch, *c); err != nil {
+			return err
+		}
 		set(&c.Name, b.Name)
 		setMS(&c.ConfirmAfter, b.ConfirmAfterMs)
 		setMS(&c.ResumeWithin, b.ResumeWithinMs)
@@ -260,6 +269,9 @@ func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObje
 func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject) (ChangeSignalResponseObject, error) {
 	v, err := h.s.hub.ChangeSignal(ctx, actor(ctx), r.Id, func(s *site.Signal) error {
 		b := r.Body
+		if err := unchanged(r.Params.IfMatch, *s); err != nil {
+			return err
+		}
 		set(&s.Name, b.Name)
 		set(&s.Unit, b.Unit)
 		set(&s.Decimals, b.Decimals)
@@ -298,6 +310,9 @@ func (h *handlers) GetDevice(ctx context.Context, r GetDeviceRequestObject) (Get
 
 func (h *handlers) ChangeDevice(ctx context.Context, r ChangeDeviceRequestObject) (ChangeDeviceResponseObject, error) {
 	v, err := h.s.hub.ChangeDevice(ctx, actor(ctx), r.Id, func(d *site.Device) error {
+		if err := unchanged(r.Params.IfMatch, *d); err != nil {
+			return err
+		}
 		set(&d.Name, r.Body.Name)
 		set(&d.Place, r.Body.Place)
 		setMS(&d.Lease, r.Body.LeaseMs)
@@ -389,8 +404,14 @@ func (h *handlers) ListJournal(ctx context.Context, r ListJournalRequestObject) 
 	return out, nil
 }
 
+// memberVersion leaves the password out: its hash is nobody's business, not even hashed.
+func memberVersion(m store.Member) string {
+	m.Password = ""
+	return hub.Version(m)
+}
+
 func member(m store.Member) Member {
-	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled}
+	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled, Version: memberVersion(m)}
 }
 
 func (h *handlers) ListMembers(ctx context.Context, _ ListMembersRequestObject) (ListMembersResponseObject, error) {
@@ -407,6 +428,9 @@ func (h *handlers) AddMember(ctx context.Context, r AddMemberRequestObject) (Add
 
 func (h *handlers) ChangeMember(ctx context.Context, r ChangeMemberRequestObject) (ChangeMemberResponseObject, error) {
 	m, err := h.s.hub.ChangeMember(ctx, actor(ctx), r.Account, hub.MemberChange{Name: r.Body.Name, Role: (*access.Role)(r.Body.Role),
-		Password: r.Body.Password, Disabled: r.Body.Locked})
+		Password: r.Body.Password, Disabled: r.Body.Locked, Check: func(m store.Member) error {
+			m.Password = ""
+			return unchanged(r.Params.IfMatch, m)
+		}})
 	return ChangeMember200JSONResponse(member(m)), err
 }

@@ -25,7 +25,7 @@ func snapshot(x hub.Snapshot) Snapshot {
 func signal(x hub.Signal) Signal {
 	out := Signal{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, Kind: Kind(x.Kind), Unit: x.Unit,
 		Decimals: x.Decimals, Reports: SignalReports(x.Reports), IntervalMs: x.IntervalMS, New: x.New, Guests: SignalGuests(x.Guests),
-		State: SignalState(x.State), At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality)}
+		State: SignalState(x.State), Version: x.Version, At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality)}
 	if x.Value != nil {
 		var v Value = *x.Value
 		out.Value = &v
@@ -36,12 +36,12 @@ func signal(x hub.Signal) Signal {
 func control(x hub.Control) Control {
 	return Control{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, ConfirmAfterMs: x.ConfirmAfterMS,
 		ResumeWithinMs: x.ResumeWithinMS, Safe: x.Safe, Dangerous: x.Dangerous, AtDevice: ControlAtDevice(x.AtDevice), Answers: x.Answers,
-		Guests: Guests(x.Guests), HasLease: x.HasLease, Want: x.Want, WantBy: text(x.WantBy), WantAt: x.WantAt, Is: x.Is, IsAt: x.IsAt,
+		Guests: Guests(x.Guests), HasLease: x.HasLease, Version: x.Version, Want: x.Want, WantBy: text(x.WantBy), WantAt: x.WantAt, Is: x.Is, IsAt: x.IsAt,
 		IsSince: x.IsSince, Phase: ControlPhase(x.Phase), Held: x.Held, Reason: x.Reason, Rev: x.Rev, Online: x.Online}
 }
 
 func device(x hub.Device) Device {
-	return Device{Id: x.ID, Name: x.Name, Place: x.Place, LeaseMs: x.LeaseMS, NewSignals: x.NewSignals, Created: x.Created, Online: x.Online,
+	return Device{Id: x.ID, Name: x.Name, Place: x.Place, LeaseMs: x.LeaseMS, NewSignals: x.NewSignals, Created: x.Created, Version: x.Version, Online: x.Online,
 		Since: x.Since, LastHeard: x.LastHeard, From: text(x.From), Why: text(x.Why), Refused: x.Refused, LastReason: text(x.LastReason)}
 }
 

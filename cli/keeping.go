@@ -130,7 +130,7 @@ func signalsCommand() *cli.Command {
 					n := cmd.Int("decimals")
 					b.Decimals = &n
 				}
-				r, err := h.ChangeSignalWithResponse(ctx, args[0], b)
+				r, err := h.ChangeSignalWithResponse(ctx, args[0], nil, b)
 				if err != nil {
 					return err
 				}
@@ -190,7 +190,7 @@ func controlsCommand() *cli.Command {
 					on := cmd.Bool("dangerous")
 					b.Dangerous = &on
 				}
-				r, err := h.ChangeControlWithResponse(ctx, args[0], b)
+				r, err := h.ChangeControlWithResponse(ctx, args[0], nil, b)
 				if err != nil {
 					return err
 				}
@@ -242,7 +242,7 @@ func membersCommand() *cli.Command {
 						on := cmd.Bool("locked")
 						b.Locked = &on
 					}
-					m, err := h.ChangeMemberWithResponse(ctx, args[0], b)
+					m, err := h.ChangeMemberWithResponse(ctx, args[0], nil, b)
 					if err != nil {
 						return err
 					}

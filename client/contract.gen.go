@@ -285,10 +285,13 @@ type Control struct {
 	Rev            int64        `json:"rev"`
 
 	// Safe the safe value
-	Safe   bool       `json:"safe"`
-	Want   *bool      `json:"want,omitempty"`
-	WantAt *time.Time `json:"want_at,omitempty"`
-	WantBy *string    `json:"want_by,omitempty"`
+	Safe bool `json:"safe"`
+
+	// Version of the settings, for If-Match
+	Version string     `json:"version"`
+	Want    *bool      `json:"want,omitempty"`
+	WantAt  *time.Time `json:"want_at,omitempty"`
+	WantBy  *string    `json:"want_by,omitempty"`
 }
 
 // ControlAtDevice defines model for Control.AtDevice.
@@ -330,6 +333,9 @@ type Device struct {
 	// Refused messages and values that could not be taken
 	Refused int64      `json:"refused"`
 	Since   *time.Time `json:"since,omitempty"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 
 	// Why why it is offline
 	Why *string `json:"why,omitempty"`
@@ -468,6 +474,9 @@ type Member struct {
 	Locked  bool      `json:"locked"`
 	Name    string    `json:"name"`
 	Role    Role      `json:"role"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 }
 
 // MemberChange defines model for MemberChange.
@@ -612,6 +621,9 @@ type Signal struct {
 
 	// Value a number, true or false, or a text
 	Value *Value `json:"value,omitempty"`
+
+	// Version of the settings, for If-Match
+	Version string `json:"version"`
 }
 
 // SignalQuality defines model for Signal.Quality.
@@ -667,6 +679,12 @@ type IfMatch = string
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
 
+// ChangeControlParams defines parameters for ChangeControl.
+type ChangeControlParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SwitchControlJSONBody defines parameters for SwitchControl.
 type SwitchControlJSONBody struct {
 	On bool `json:"on"`
@@ -675,6 +693,12 @@ type SwitchControlJSONBody struct {
 // SwitchControlParams defines parameters for SwitchControl.
 type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// ChangeDeviceParams defines parameters for ChangeDevice.
+type ChangeDeviceParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -691,7 +715,7 @@ type GetHistoryParams struct {
 
 // ChangeHubParams defines parameters for ChangeHub.
 type ChangeHubParams struct {
-	// IfMatch the ETag that the change was made from
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -710,10 +734,22 @@ type GetLiveParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// ChangeMemberParams defines parameters for ChangeMember.
+type ChangeMemberParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// ChangeSignalParams defines parameters for ChangeSignal.
+type ChangeSignalParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // AddTokenJSONBody defines parameters for AddToken.
@@ -844,14 +880,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeControlWithBody(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeControl Change a control's name, safety and rights
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControl(ctx context.Context, id Id, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeControl(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SwitchControlWithBody Switch a control on or off
 	//
@@ -902,14 +938,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeDeviceWithBody(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeDevice Change a device's name, place or lease
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDevice(ctx context.Context, id Id, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeDevice(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddControlWithBody Add a switch to a device
 	//
@@ -1005,14 +1041,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-	ChangeMemberWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeMemberWithBody(ctx context.Context, account string, params *ChangeMemberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeMember Change a person's name, role or password, or lock the account
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-	ChangeMember(ctx context.Context, account string, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetNow Everything that one may see, as it is now
 	//
@@ -1085,14 +1121,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeSignalWithBody(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangeSignal Change how a signal is named and shown
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignal(ctx context.Context, id Id, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of whoever asks
 	//
@@ -1139,8 +1175,8 @@ func (c *Client) GetControl(ctx context.Context, id Id, reqEditors ...RequestEdi
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *Client) ChangeControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeControlRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) ChangeControlWithBody(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeControlRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1156,8 +1192,8 @@ func (c *Client) ChangeControlWithBody(ctx context.Context, id Id, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *Client) ChangeControl(ctx context.Context, id Id, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeControlRequest(c.Server, id, body)
+func (c *Client) ChangeControl(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeControlRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1277,8 +1313,8 @@ func (c *Client) GetDevice(ctx context.Context, id Id, reqEditors ...RequestEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *Client) ChangeDeviceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeDeviceRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) ChangeDeviceWithBody(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeDeviceRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1294,8 +1330,8 @@ func (c *Client) ChangeDeviceWithBody(ctx context.Context, id Id, contentType st
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *Client) ChangeDevice(ctx context.Context, id Id, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeDeviceRequest(c.Server, id, body)
+func (c *Client) ChangeDevice(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeDeviceRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1530,8 +1566,8 @@ func (c *Client) AddMember(ctx context.Context, body AddMemberJSONRequestBody, r
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-func (c *Client) ChangeMemberWithBody(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeMemberRequestWithBody(c.Server, account, contentType, body)
+func (c *Client) ChangeMemberWithBody(ctx context.Context, account string, params *ChangeMemberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMemberRequestWithBody(c.Server, account, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1547,8 +1583,8 @@ func (c *Client) ChangeMemberWithBody(ctx context.Context, account string, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-func (c *Client) ChangeMember(ctx context.Context, account string, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeMemberRequest(c.Server, account, body)
+func (c *Client) ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMemberRequest(c.Server, account, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1730,8 +1766,8 @@ func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditor
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *Client) ChangeSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeSignalRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) ChangeSignalWithBody(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSignalRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1747,8 +1783,8 @@ func (c *Client) ChangeSignalWithBody(ctx context.Context, id Id, contentType st
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *Client) ChangeSignal(ctx context.Context, id Id, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeSignalRequest(c.Server, id, body)
+func (c *Client) ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSignalRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1858,18 +1894,18 @@ func NewGetControlRequest(server string, id Id) (*http.Request, error) {
 }
 
 // NewChangeControlRequest calls the generic ChangeControl builder with application/json body
-func NewChangeControlRequest(server string, id Id, body ChangeControlJSONRequestBody) (*http.Request, error) {
+func NewChangeControlRequest(server string, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeControlRequestWithBody(server, id, "application/json", bodyReader)
+	return NewChangeControlRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewChangeControlRequestWithBody constructs an http.Request for the ChangeControl method, with any body, and a specified content type
-func NewChangeControlRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeControlRequestWithBody(server string, id Id, params *ChangeControlParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1900,6 +1936,21 @@ func NewChangeControlRequestWithBody(server string, id Id, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -2080,18 +2131,18 @@ func NewGetDeviceRequest(server string, id Id) (*http.Request, error) {
 }
 
 // NewChangeDeviceRequest calls the generic ChangeDevice builder with application/json body
-func NewChangeDeviceRequest(server string, id Id, body ChangeDeviceJSONRequestBody) (*http.Request, error) {
+func NewChangeDeviceRequest(server string, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeDeviceRequestWithBody(server, id, "application/json", bodyReader)
+	return NewChangeDeviceRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewChangeDeviceRequestWithBody constructs an http.Request for the ChangeDevice method, with any body, and a specified content type
-func NewChangeDeviceRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeDeviceRequestWithBody(server string, id Id, params *ChangeDeviceParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2122,6 +2173,21 @@ func NewChangeDeviceRequestWithBody(server string, id Id, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -2601,18 +2667,18 @@ func NewAddMemberRequestWithBody(server string, contentType string, body io.Read
 }
 
 // NewChangeMemberRequest calls the generic ChangeMember builder with application/json body
-func NewChangeMemberRequest(server string, account string, body ChangeMemberJSONRequestBody) (*http.Request, error) {
+func NewChangeMemberRequest(server string, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeMemberRequestWithBody(server, account, "application/json", bodyReader)
+	return NewChangeMemberRequestWithBody(server, account, params, "application/json", bodyReader)
 }
 
 // NewChangeMemberRequestWithBody constructs an http.Request for the ChangeMember method, with any body, and a specified content type
-func NewChangeMemberRequestWithBody(server string, account string, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeMemberRequestWithBody(server string, account string, params *ChangeMemberParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2643,6 +2709,21 @@ func NewChangeMemberRequestWithBody(server string, account string, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -2876,18 +2957,18 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 }
 
 // NewChangeSignalRequest calls the generic ChangeSignal builder with application/json body
-func NewChangeSignalRequest(server string, id Id, body ChangeSignalJSONRequestBody) (*http.Request, error) {
+func NewChangeSignalRequest(server string, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewChangeSignalRequestWithBody(server, id, "application/json", bodyReader)
+	return NewChangeSignalRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewChangeSignalRequestWithBody constructs an http.Request for the ChangeSignal method, with any body, and a specified content type
-func NewChangeSignalRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+func NewChangeSignalRequestWithBody(server string, id Id, params *ChangeSignalParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2918,6 +2999,21 @@ func NewChangeSignalRequestWithBody(server string, id Id, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -3079,14 +3175,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
+	ChangeControlWithBodyWithResponse(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
 
 	// ChangeControlWithResponse Change a control's name, safety and rights
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithResponse(ctx context.Context, id Id, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
+	ChangeControlWithResponse(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
 
 	// SwitchControlWithBodyWithResponse Switch a control on or off
 	//
@@ -3141,14 +3237,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
+	ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
 
 	// ChangeDeviceWithResponse Change a device's name, place or lease
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithResponse(ctx context.Context, id Id, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
+	ChangeDeviceWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
 
 	// AddControlWithBodyWithResponse Add a switch to a device
 	//
@@ -3258,14 +3354,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-	ChangeMemberWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
+	ChangeMemberWithBodyWithResponse(ctx context.Context, account string, params *ChangeMemberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
 
 	// ChangeMemberWithResponse Change a person's name, role or password, or lock the account
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-	ChangeMemberWithResponse(ctx context.Context, account string, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
+	ChangeMemberWithResponse(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
 
 	// GetNowWithResponse Everything that one may see, as it is now
 	//
@@ -3346,14 +3442,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
+	ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
 
 	// ChangeSignalWithResponse Change how a signal is named and shown
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithResponse(ctx context.Context, id Id, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
+	ChangeSignalWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
 
 	// ListTokensWithResponse The tokens of whoever asks
 	//
@@ -4997,8 +5093,8 @@ func (c *ClientWithResponses) GetControlWithResponse(ctx context.Context, id Id,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *ClientWithResponses) ChangeControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
-	rsp, err := c.ChangeControlWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeControlWithBodyWithResponse(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
+	rsp, err := c.ChangeControlWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5010,8 +5106,8 @@ func (c *ClientWithResponses) ChangeControlWithBodyWithResponse(ctx context.Cont
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *ClientWithResponses) ChangeControlWithResponse(ctx context.Context, id Id, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
-	rsp, err := c.ChangeControl(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) ChangeControlWithResponse(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
+	rsp, err := c.ChangeControl(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5107,8 +5203,8 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, id Id, 
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *ClientWithResponses) ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
-	rsp, err := c.ChangeDeviceWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
+	rsp, err := c.ChangeDeviceWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5120,8 +5216,8 @@ func (c *ClientWithResponses) ChangeDeviceWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *ClientWithResponses) ChangeDeviceWithResponse(ctx context.Context, id Id, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
-	rsp, err := c.ChangeDevice(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) ChangeDeviceWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
+	rsp, err := c.ChangeDevice(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5314,8 +5410,8 @@ func (c *ClientWithResponses) AddMemberWithResponse(ctx context.Context, body Ad
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-func (c *ClientWithResponses) ChangeMemberWithBodyWithResponse(ctx context.Context, account string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error) {
-	rsp, err := c.ChangeMemberWithBody(ctx, account, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeMemberWithBodyWithResponse(ctx context.Context, account string, params *ChangeMemberParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error) {
+	rsp, err := c.ChangeMemberWithBody(ctx, account, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5327,8 +5423,8 @@ func (c *ClientWithResponses) ChangeMemberWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
-func (c *ClientWithResponses) ChangeMemberWithResponse(ctx context.Context, account string, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error) {
-	rsp, err := c.ChangeMember(ctx, account, body, reqEditors...)
+func (c *ClientWithResponses) ChangeMemberWithResponse(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error) {
+	rsp, err := c.ChangeMember(ctx, account, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5474,8 +5570,8 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *ClientWithResponses) ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
-	rsp, err := c.ChangeSignalWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
+	rsp, err := c.ChangeSignalWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5487,8 +5583,8 @@ func (c *ClientWithResponses) ChangeSignalWithBodyWithResponse(ctx context.Conte
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *ClientWithResponses) ChangeSignalWithResponse(ctx context.Context, id Id, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
-	rsp, err := c.ChangeSignal(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) ChangeSignalWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
+	rsp, err := c.ChangeSignal(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

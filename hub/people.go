@@ -415,6 +415,8 @@ func (h *Hub) AddMember(ctx context.Context, a access.Actor, n NewMember) (store
 
 // MemberChange is what is to change of a member; what is nil stays.
 type MemberChange struct {
+	// Check, where not nil, sees the member as it is before the change.
+	Check    func(store.Member) error
 	Name     *string
 	Role     *access.Role
 	Password *string
@@ -445,6 +447,11 @@ func (h *Hub) ChangeMember(ctx context.Context, a access.Actor, account string, 
 		m, ok := p.members[account]
 		if !ok {
 			return &NotFoundError{What: "member", ID: account}
+		}
+		if c.Check != nil {
+			if err := c.Check(m); err != nil {
+				return err
+			}
 		}
 		before := m
 		if c.Name != nil {

@@ -2,7 +2,10 @@ package hub
 
 import (
 	"context"
+	"fmt"
+	"hash/fnv"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,6 +27,7 @@ type Status struct {
 
 // Signal is a signal with its value now, as everybody sees it.
 type Signal struct {
+	Version    string         `json:"version"`
 	ID         string         `json:"id"`
 	Name       string         `json:"name"`
 	Device     string         `json:"device"`
@@ -45,6 +49,7 @@ type Signal struct {
 
 // Control is a control with what is wanted of it and what it is.
 type Control struct {
+	Version        string        `json:"version"`
 	ID             string        `json:"id"`
 	Name           string        `json:"name"`
 	Device         string        `json:"device"`
@@ -73,6 +78,7 @@ type Control struct {
 
 // Device is a device with its presence.
 type Device struct {
+	Version    string     `json:"version"`
 	ID         string     `json:"id"`
 	Name       string     `json:"name"`
 	Place      string     `json:"place"`
@@ -124,7 +130,7 @@ func (h *Hub) deviceObject(d site.Device) access.Object {
 func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
 		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
-		Guests: cfg.Guests, State: string(engine.Unknown), Quality: reading.Good.String()}
+		Guests: cfg.Guests, Version: Version(cfg), State: string(engine.Unknown), Quality: reading.Good.String()}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
 		v.Value, v.At, v.Heard = &s.Value, &s.At, &s.Heard
@@ -139,7 +145,7 @@ func (h *Hub) controlView(cfg site.Control) Control {
 	dev := h.site.Devices[cfg.Device]
 	v := Control{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: dev.Place, Raw: cfg.Raw,
 		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: cfg.Safe,
-		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0}
+		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0, Version: Version(cfg)}
 	if s, ok := h.engine.Control(cfg.ID); ok {
 		v.Want, v.Is, v.Held, v.Phase, v.Reason, v.Rev = s.Want, s.Is, s.Held, string(s.Phase), s.Reason, s.Rev
 		v.WantBy, v.WantAt, v.IsAt, v.IsSince = s.WantBy.Name, instant(s.WantAt), instant(s.IsAt), instant(s.IsSince)
@@ -151,13 +157,21 @@ func (h *Hub) controlView(cfg site.Control) Control {
 }
 
 func (h *Hub) deviceView(cfg site.Device) Device {
-	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created}
+	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created,
+		Version: Version(cfg)}
 	if d, ok := h.engine.Device(cfg.ID); ok {
 		v.Online, v.Since, v.LastHeard, v.From, v.Why = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why
 	}
 	t := h.trafficOf(cfg.ID)
 	v.Refused, v.LastReason = t.refused, t.last
 	return v
+}
+
+// Version tells two states of a record's settings apart, for edits that must not undo somebody else's.
+func Version(settings any) string {
+	sum := fnv.New64a()
+	_, _ = fmt.Fprintf(sum, "%+v", settings)
+	return strconv.FormatUint(sum.Sum64(), 36)
 }
 
 func instant(t time.Time) *time.Time {

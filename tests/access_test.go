@@ -196,9 +196,9 @@ func TestGuestsSeeOnlyWhatWasOpened(t *testing.T) {
 	}
 	assert.Empty(t, see())
 	open, sw := client.SignalGuests("see"), client.Guests("switch")
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", client.SignalChange{Guests: &open})
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Guests: &open})
 	require.NoError(t, err)
-	_, err = r.Owner.ChangeControlWithResponse(t.Context(), "kiln.lamp", client.ControlChange{Guests: &sw})
+	_, err = r.Owner.ChangeControlWithResponse(t.Context(), "kiln.lamp", nil, client.ControlChange{Guests: &sw})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"kiln", "kiln.chamber", "kiln.lamp"}, see())
 
@@ -220,12 +220,12 @@ func TestHousehold(t *testing.T) {
 	r := rig.New(t)
 	kim := r.Member("kim", client.RoleMember)
 	guest, locked := client.RoleGuest, true
-	_, err := r.Owner.ChangeMemberWithResponse(t.Context(), "mo", client.MemberChange{Role: &guest})
+	_, err := r.Owner.ChangeMemberWithResponse(t.Context(), "mo", nil, client.MemberChange{Role: &guest})
 	assert.ErrorContains(t, err, "last owner")
 	_, err = r.Owner.AddMemberWithResponse(t.Context(), client.NewMember{Account: "kim", Role: client.RoleGuest, Password: rig.Password})
 	assert.ErrorContains(t, err, "already a member")
 	stream := watch(t, kim)
-	_, err = r.Owner.ChangeMemberWithResponse(t.Context(), "kim", client.MemberChange{Locked: &locked})
+	_, err = r.Owner.ChangeMemberWithResponse(t.Context(), "kim", nil, client.MemberChange{Locked: &locked})
 	require.NoError(t, err)
 	_, err = kim.GetNowWithResponse(t.Context())
 	assert.ErrorContains(t, err, "sign in first", "a locked account is out at once")
@@ -261,6 +261,15 @@ func TestEditsNeedTheNewestVersion(t *testing.T) {
 	etag, a, b := hub.HTTPResponse.Header.Get("ETag"), "Studio A", "Studio B"
 	_, err = r.Owner.ChangeHubWithResponse(t.Context(), &client.ChangeHubParams{IfMatch: &etag}, client.HubChange{Name: &a})
 	require.NoError(t, err)
+	id := "kiln"
+	r.Device(id)
+	dev, err := r.Owner.GetDeviceWithResponse(t.Context(), id)
+	require.NoError(t, err)
+	first := dev.JSON200.Version
+	for i, name := range []string{"Kiln A", "Kiln B"} {
+		_, err = r.Owner.ChangeDeviceWithResponse(t.Context(), id, &client.ChangeDeviceParams{IfMatch: &first}, client.DeviceChange{Name: &name})
+		assert.Equal(t, i == 0, err == nil, "the second edit was made from an older version: %v", err)
+	}
 	_, err = r.Owner.ChangeHubWithResponse(t.Context(), &client.ChangeHubParams{IfMatch: &etag}, client.HubChange{Name: &b})
 	assert.ErrorContains(t, err, "somebody changed this meanwhile")
 	assert.Equal(t, a, r.Now().Hub.Name)

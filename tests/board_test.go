@@ -37,7 +37,7 @@ func TestSignalsAppearByThemselves(t *testing.T) {
 	assert.Equal(t, []string{"drying_room add >signal"}, r.Journal("drying_room.lid"))
 
 	name, unit := "Room", "[degF]"
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "drying_room.temp_c", client.SignalChange{Name: &name, Unit: &unit})
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "drying_room.temp_c", nil, client.SignalChange{Name: &name, Unit: &unit})
 	require.NoError(t, err)
 	r.Restart()
 	s = r.Signal("drying_room.temp_c")

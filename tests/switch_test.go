@@ -86,7 +86,7 @@ func TestUnconfirmedAndRestart(t *testing.T) {
 	board := newRelay(r, key)
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	second := int64(1000)
-	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", client.ControlChange{ConfirmAfterMs: &second})
+	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", nil, client.ControlChange{ConfirmAfterMs: &second})
 	require.NoError(t, err)
 	board.mu.Lock()
 	board.mute = true
@@ -162,7 +162,7 @@ func TestDangerousIsNotResumed(t *testing.T) {
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
 	yes := true
-	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", client.ControlChange{Dangerous: &yes})
+	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", nil, client.ControlChange{Dangerous: &yes})
 	require.NoError(t, err)
 	board := newRelay(r, key)
 	r.Switch("kiln.fan", true)

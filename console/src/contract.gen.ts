@@ -502,6 +502,8 @@ export interface components {
         /** @description a number, true or false, or a text */
         Value: number | boolean | string;
         Signal: {
+            /** @description of the settings, for If-Match */
+            version: string;
             id: string;
             name: string;
             device: string;
@@ -549,6 +551,8 @@ export interface components {
             guests?: components["schemas"]["SignalGuests"];
         };
         Control: {
+            /** @description of the settings, for If-Match */
+            version: string;
             id: string;
             name: string;
             device: string;
@@ -606,6 +610,8 @@ export interface components {
             guests?: components["schemas"]["Guests"];
         };
         Device: {
+            /** @description of the settings, for If-Match */
+            version: string;
             id: string;
             name: string;
             place: string;
@@ -743,6 +749,8 @@ export interface components {
             reason: string;
         };
         Member: {
+            /** @description of the settings, for If-Match */
+            version: string;
             account: string;
             name: string;
             role: components["schemas"]["Role"];
@@ -787,7 +795,7 @@ export interface components {
     };
     parameters: {
         Id: string;
-        /** @description the ETag that the change was made from */
+        /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
         IfMatch: string;
     };
     requestBodies: never;
@@ -989,7 +997,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag that the change was made from */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -1112,7 +1120,10 @@ export interface operations {
     changeControl: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -1170,7 +1181,10 @@ export interface operations {
     changeSignal: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -1291,7 +1305,10 @@ export interface operations {
     changeDevice: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -1464,7 +1481,10 @@ export interface operations {
     changeMember: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 account: string;
             };

@@ -19,7 +19,7 @@ async function save() {
   saved.value = false
   const { name, dangerous, at_device, guests } = form
   try {
-    await ask(api.PATCH('/controls/{id}', { params: { path: { id: props.control.id } },
+    await ask(api.PATCH('/controls/{id}', { params: { path: { id: props.control.id }, header: { 'If-Match': props.control.version } },
       body: { name, dangerous, at_device, guests, confirm_after_ms: Math.round(Number(form.confirm) * 1000), resume_within_ms: Math.round(Number(form.resume) * 3600_000) } }))
     saved.value = true
   } catch (e) {

@@ -18,7 +18,7 @@ async function save() {
   saved.value = false
   const { name, unit, guests } = form
   try {
-    await ask(api.PATCH('/signals/{id}', { params: { path: { id: props.signal.id } }, body: { name, unit, decimals: Number(form.decimals), guests } }))
+    await ask(api.PATCH('/signals/{id}', { params: { path: { id: props.signal.id }, header: { 'If-Match': props.signal.version } }, body: { name, unit, decimals: Number(form.decimals), guests } }))
     saved.value = true
   } catch (e) {
     failed.value = sentence(e)

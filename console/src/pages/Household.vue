@@ -41,7 +41,7 @@ const renewed = ref('')
 const fresh = ref('')
 const change = (m: Member, body: { role?: Member['role']; locked?: boolean; password?: string }) => act(async () => {
   try {
-    await ask(api.PATCH('/members/{account}', { params: { path: { account: m.account } }, body }))
+    await ask(api.PATCH('/members/{account}', { params: { path: { account: m.account }, header: { 'If-Match': m.version } }, body }))
   } finally {
     await load()
   }
