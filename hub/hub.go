@@ -273,14 +273,13 @@ func (h *Hub) flush() {
 	} else {
 		h.batch.recorded = b.recorded // ticks that changed nothing wait for a commit that is due anyway
 	}
-	if len(changes) == 0 {
-		h.outbox <- func() { run(b.after, nil) }
-		return
-	}
+	// Also what writes nothing goes through the store's queue, so that answers keep the order of what they answer.
 	h.store.Commit(&store.Batch{Changes: changes, Done: func(err error) {
 		h.outbox <- func() {
 			run(b.after, err)
-			h.stored(err, b.keep)
+			if len(changes) > 0 {
+				h.stored(err, b.keep)
+			}
 		}
 	}})
 }

@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -221,6 +222,9 @@ func (s *Store) writer() {
 }
 
 func (w *Tx) run(group []*Batch) error {
+	if !slices.ContainsFunc(group, func(b *Batch) bool { return len(b.Changes) > 0 }) {
+		return nil
+	}
 	if err := w.exec(`BEGIN IMMEDIATE`); err != nil {
 		return fmt.Errorf("store: begin: %w", err)
 	}
