@@ -73,11 +73,11 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
     Here, type b and Enter to push the button on the board, p and Enter to pull its plug or put
     it back. Ctrl-C ends the demo.
     In another terminal:
-      idleember login --hub http://%s --account mo
-      idleember now
-      idleember switch drying_room.heater on
-      idleember history drying_room.temperature --from 3d --plot
-`, s.HTTP)
+      %[2]s login --hub http://%[1]s --account mo
+      %[2]s now
+      %[2]s switch drying_room.heater on
+      %[2]s history drying_room.temperature --from 3d --plot
+`, s.HTTP, os.Args[0])
 }
 
 // hands are somebody standing in front of the board.
