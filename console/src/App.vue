@@ -20,8 +20,8 @@ watchEffect(() => {
   const name = hub.status?.name ?? 'Idle Ember'
   document.title = hub.me && route.meta.title ? `${route.meta.title} · ${name}` : name
 })
-const lostFor = computed(() => (hub.link === 'lost' ? length(Date.now() - hub.lostSince + (hub.now - hub.now)) : ''))
-const gone = computed(() => hub.link === 'lost' && hub.now - hub.offset - hub.lostSince > 2500)
+const silence = computed(() => (hub.link === 'lost' ? hub.now - hub.offset - hub.lostSince : 0))
+const gone = computed(() => silence.value > 2500) // a hiccup is not worth a banner
 </script>
 
 <template>
@@ -41,7 +41,7 @@ const gone = computed(() => hub.link === 'lost' && hub.now - hub.offset - hub.lo
       <TitleBar />
       <Headline v-if="route.name === 'now'" />
       <div v-if="gone" class="lost" role="alert">
-        <Icon name="away" /> No connection to the hub for {{ lostFor }}. Everything below is as it was then; switching is not possible.
+        <Icon name="away" /> No connection to the hub for {{ length(silence) }}. Everything below is as it was then; switching is not possible.
       </div>
       <div v-if="hub.status?.trouble" class="lost bad" role="alert"><Icon name="bell" /> Nothing is stored now: {{ hub.status.trouble }}</div>
       <div id="content"><RouterView :key="String(route.name) + String(route.params.id ?? '')" /></div>
