@@ -19,7 +19,10 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   await first.page.screenshot({ path: join(out, 'first-start.png') })
   await bare.remove()
 
-  const hub = await new Hub().start('demo')
+  const hub = new Hub()
+  hub.http = 8480 // as it is by default, since pages show it
+  hub.mqtt = 1883
+  await hub.start('demo')
   const word = /mo\s+(\S+-\d+)\s+owner/.exec(hub.said)![1]!
   const { page: p, context } = await page(hub.url, desk)
   await signIn(p, 'mo', word)
