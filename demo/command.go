@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -37,12 +38,16 @@ real MQTT over loopback: switch its heater and the room gets warmer. Takes the o
 
 // Run runs hub and studio until the context ends. Lines from in push the simulated board's button or pull its plug.
 func Run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer) error {
+	return run(ctx, o, in, out, 21*24*time.Hour)
+}
+
+func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past time.Duration) error {
 	s, err := serve.Start(ctx, o)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = s.Close() }()
-	st, r, err := open(ctx, o.Data, s, out)
+	st, r, err := open(ctx, o.Data, s, out, past)
 	if err != nil {
 		return err
 	}

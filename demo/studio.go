@@ -37,7 +37,6 @@ const (
 	studioFile = "demo.json"
 	boardID    = "drying_room"
 	zone       = "Europe/Vienna"
-	weeks      = 3
 )
 
 // words make passwords that one can read aloud.
@@ -56,7 +55,7 @@ func phrase() string {
 }
 
 // open loads the studio, or builds it in a new hub.
-func open(ctx context.Context, dir string, s *serve.Service, out io.Writer) (*studio, *room, error) {
+func open(ctx context.Context, dir string, s *serve.Service, out io.Writer, past time.Duration) (*studio, *room, error) {
 	file := filepath.Join(dir, studioFile)
 	b, err := os.ReadFile(file)
 	switch {
@@ -71,14 +70,14 @@ func open(ctx context.Context, dir string, s *serve.Service, out io.Writer) (*st
 	case s.Hub.SetupCode() == "":
 		return nil, nil, fmt.Errorf("%s holds a hub that is not the demo's; choose another folder with --data", dir)
 	}
-	st, r, err := build(ctx, file, s.Hub, out)
+	st, r, err := build(ctx, file, s.Hub, out, past)
 	if err != nil {
 		return nil, nil, fmt.Errorf("the studio was not finished (%w); delete %s and start again", err, dir)
 	}
 	return st, r, nil
 }
 
-func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio, *room, error) {
+func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past time.Duration) (*studio, *room, error) {
 	st := &studio{Accounts: []account{{"mo", "Mo", access.Owner, phrase()}, {"kim", "Kim", access.Member, phrase()},
 		{"visitor", "Visitor", access.Guest, phrase()}}}
 	me := access.HubActor()
@@ -102,7 +101,7 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio
 	if _, err := h.AddControl(ctx, me, boardID, "Heater", func(*site.Control) error { return nil }); err != nil {
 		return nil, nil, err
 	}
-	r, err := history(ctx, h, me, out)
+	r, err := history(ctx, h, me, out, past)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -123,15 +122,15 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer) (*studio
 	return st, r, os.WriteFile(file, b, 0o600)
 }
 
-// history runs the model over the last three weeks and stores what its board would have sent, but for a night on which it
+// history runs the model over the past and stores what its board would have sent, but for a night on which it
 // was unplugged. It returns the room as it is at the end.
-func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer) (*room, error) {
+func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, past time.Duration) (*room, error) {
 	loc, err := time.LoadLocation(zone)
 	if err != nil {
 		return nil, err
 	}
 	now := time.Now().Truncate(time.Second)
-	start := now.Add(-weeks * 7 * 24 * time.Hour)
+	start := now.Add(-past)
 	cut := now.Add(-61 * time.Hour)
 	r := newRoom(7, start)
 	series := map[string][]store.Reading{}
@@ -159,13 +158,13 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer) (*
 	done := 0
 	for _, name := range []string{"temperature", "humidity", "clay_moisture", "heater.is", "heater.want"} {
 		list := series[boardID+"."+name]
-		_, _ = fmt.Fprintf(out, "\rMaking %d weeks of history … %d of 5 series", weeks, done)
+		_, _ = fmt.Fprintf(out, "\rMaking %d days of history … %d of 5 series", int(past.Hours()/24), done)
 		if err := h.Backfill(ctx, me, boardID+"."+name, list); err != nil {
 			return nil, err
 		}
 		done++
 	}
-	_, _ = fmt.Fprintf(out, "\rMaking %d weeks of history … done.          \n\n", weeks)
+	_, _ = fmt.Fprintf(out, "\rMaking %d days of history … done.          \n\n", int(past.Hours()/24))
 	r.heater = false
 	return r, ctx.Err()
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -28,6 +29,7 @@ type Session struct {
 // Delivery is one message of a device, taken apart by its link.
 type Delivery struct {
 	Session  Session
+	Device   string // whose topics the message is for; the hub decides whether the session may speak for it
 	Topic    string // or path, register, line: where it came in
 	Payload  []byte
 	Readings []reading.Named
@@ -150,9 +152,15 @@ func (h *Hub) enqueue(f func()) bool {
 
 func (h *Hub) deliver(d Delivery) {
 	refused := d.Faults
-	if dev, ok := h.site.Devices[d.Session.Device]; !ok {
+	dev, ok := h.site.Devices[d.Session.Device]
+	speaks := access.May(access.DeviceActor(dev.ID, dev.Name, d.Session.From), access.Push, access.Object{Device: d.Device, Name: d.Device})
+	switch {
+	case !ok:
 		refused = append(refused, "the device is no longer known to the hub")
-	} else {
+	case len(d.Readings)+len(d.Reports) == 0:
+	case speaks != nil:
+		refused = append(refused, speaks.Error()+"; a board publishes below ember/"+dev.ID+"/")
+	default:
 		for i, r := range d.Readings {
 			refused = append(refused, h.takeReading(dev, d, r, i == len(d.Readings)-1)...)
 		}

@@ -69,7 +69,7 @@ func TestRefusals(t *testing.T) {
 		{"ember/kiln/r/key", "1", "reserved word", "Payload format invalid"},
 		{"ember/kiln/is/chamber", "on", "is a signal, not a control", "Payload format invalid"},
 		{"ember/kiln/is/fan", "sideways", "not on or off", "Payload format invalid"},
-		{"ember/slip_tank/r/level", "1", "not this device's", "Not authorized"},
+		{"ember/slip_tank/r/level", "1", "kiln may not speak for slip_tank", "Not authorized"},
 		{"ember/kiln/want/fan", "on", "only the hub publishes", "Not authorized"},
 		{"other/topic", "1", "not this device's", "Not authorized"},
 		{"ember/kiln/x/y", "1", "none of", "Topic name invalid"},

@@ -69,6 +69,11 @@ test('charts: a tap on a value, spans, zoom by drag and pinch, gaps', async () =
     return (await r.json())[0] as { gaps: [number, number][] }
   })
   expect(history.gaps.some(([a, b]) => b - a > 95 * 60_000 && b - a < 105 * 60_000)).toBe(true)
+  const first = await p.evaluate(async () => {
+    const r = await fetch(`/api/v1/history?series=drying_room.temperature&from=${new Date(Date.now() - 30 * 86400_000).toISOString()}&points=500`)
+    return ((await r.json())[0] as { t: number[] }).t[0]!
+  })
+  expect((Date.now() - first) / 86400_000, 'three weeks are there').toBeGreaterThan(20.5)
   expect(faults).toEqual([])
 })
 

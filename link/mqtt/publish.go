@@ -71,11 +71,12 @@ func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
 		return d, code
 	}
 	own := "ember/" + c.device + "/"
-	rest, mine := strings.CutPrefix(pk.TopicName, own)
-	if !mine {
+	levels := strings.SplitN(pk.TopicName, "/", 3)
+	if len(levels) < 3 || levels[0] != "ember" {
 		return fail(codeNotAuthorized, "the topic is not this device's; publish below %s", own)
 	}
-	what, name, deep := strings.Cut(rest, "/")
+	d.Device = levels[1]
+	what, name, deep := strings.Cut(levels[2], "/")
 	if strings.ContainsAny(name, "+#/") {
 		return fail(codeTopic, "the name %q holds a wildcard or a slash; use letters, digits and _", short(name))
 	}
@@ -105,6 +106,9 @@ func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
 		return fail(codeNotAuthorized, "only the hub publishes on %s%s; a board subscribes to it", own, what)
 	default:
 		return fail(codeTopic, "the topic is none of %sr, %sr/<signal> and %sis/<control>", own, own, own)
+	}
+	if d.Device != c.device { // which the hub is going to refuse
+		return d, codeNotAuthorized
 	}
 	return d, codePayload
 }
