@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"time"
 
+	"idleember/core/site"
+
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 )
@@ -36,25 +38,25 @@ func (e ControlAtDevice) Valid() bool {
 
 // Defines values for ControlPhase.
 const (
-	Confirmed   ControlPhase = "confirmed"
-	Empty       ControlPhase = ""
-	Pending     ControlPhase = "pending"
-	Sent        ControlPhase = "sent"
-	Unconfirmed ControlPhase = "unconfirmed"
+	ControlPhaseConfirmed   ControlPhase = "confirmed"
+	ControlPhaseEmpty       ControlPhase = ""
+	ControlPhasePending     ControlPhase = "pending"
+	ControlPhaseSent        ControlPhase = "sent"
+	ControlPhaseUnconfirmed ControlPhase = "unconfirmed"
 )
 
 // Valid indicates whether the value is a known member of the ControlPhase enum.
 func (e ControlPhase) Valid() bool {
 	switch e {
-	case Confirmed:
+	case ControlPhaseConfirmed:
 		return true
-	case Empty:
+	case ControlPhaseEmpty:
 		return true
-	case Pending:
+	case ControlPhasePending:
 		return true
-	case Sent:
+	case ControlPhaseSent:
 		return true
-	case Unconfirmed:
+	case ControlPhaseUnconfirmed:
 		return true
 	default:
 		return false
@@ -73,6 +75,27 @@ func (e ControlChangeAtDevice) Valid() bool {
 	case ControlChangeAtDeviceFollow:
 		return true
 	case ControlChangeAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceState.
+const (
+	DeviceStateDisabled DeviceState = "disabled"
+	DeviceStateEmpty    DeviceState = ""
+	DeviceStateRemoved  DeviceState = "removed"
+)
+
+// Valid indicates whether the value is a known member of the DeviceState enum.
+func (e DeviceState) Valid() bool {
+	switch e {
+	case DeviceStateDisabled:
+		return true
+	case DeviceStateEmpty:
+		return true
+	case DeviceStateRemoved:
 		return true
 	default:
 		return false
@@ -115,6 +138,24 @@ func (e Kind) Valid() bool {
 	case Onoff:
 		return true
 	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewSignalReports.
+const (
+	NewSignalReportsChange   NewSignalReports = "change"
+	NewSignalReportsPeriodic NewSignalReports = "periodic"
+)
+
+// Valid indicates whether the value is a known member of the NewSignalReports enum.
+func (e NewSignalReports) Valid() bool {
+	switch e {
+	case NewSignalReportsChange:
+		return true
+	case NewSignalReportsPeriodic:
 		return true
 	default:
 		return false
@@ -238,24 +279,65 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for RemoveDeviceParamsHistory.
+const (
+	Delete RemoveDeviceParamsHistory = "delete"
+	Keep   RemoveDeviceParamsHistory = "keep"
+)
+
+// Valid indicates whether the value is a known member of the RemoveDeviceParamsHistory enum.
+func (e RemoveDeviceParamsHistory) Valid() bool {
+	switch e {
+	case Delete:
+		return true
+	case Keep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Broker defines model for Broker.
+type Broker struct {
+	Address string `json:"address"`
+
+	// Ca PEM of the authority that signed its certificate
+	Ca          string `json:"ca"`
+	ClientId    string `json:"client_id"`
+	Connected   bool   `json:"connected"`
+	HasPassword bool   `json:"has_password"`
+	Id          string `json:"id"`
+	Name        string `json:"name"`
+
+	// Share group of hubs that share the load
+	Share   string     `json:"share"`
+	Since   *time.Time `json:"since,omitempty"`
+	User    string     `json:"user"`
+	Version string     `json:"version"`
+
+	// Why why it is away
+	Why string `json:"why"`
+}
+
+// Calibrated defines model for Calibrated.
+type Calibrated struct {
+	// Factor value for one count; 0 where there is none
+	Factor  float64   `json:"factor"`
+	Values  []float64 `json:"values"`
+	Warning string    `json:"warning"`
+}
+
+// Calibration defines model for Calibration.
+type Calibration = site.Calibration
+
 // Connect how the device connects
 type Connect struct {
-	ClientId string `json:"client_id"`
-
-	// Example a shell line that sends a first reading
-	Example string `json:"example"`
-
-	// ExampleListen a shell line that shows what the hub wants
-	ExampleListen string `json:"example_listen"`
-	Host          string `json:"host"`
-	Listen        string `json:"listen"`
-	Port          int    `json:"port"`
-	Publish       string `json:"publish"`
+	// Examples shell lines
+	Examples []Labelled `json:"examples"`
 
 	// Remark what stands in the way of boards elsewhere in the house
-	Remark *string `json:"remark,omitempty"`
-	Report string  `json:"report"`
-	User   string  `json:"user"`
+	Remark *string    `json:"remark,omitempty"`
+	Rows   []Labelled `json:"rows"`
 }
 
 // Control defines model for Control.
@@ -286,6 +368,12 @@ type Control struct {
 	// Safe the safe value
 	Safe bool `json:"safe"`
 
+	// Source where in a device's messages a value is found
+	Source Source `json:"source"`
+
+	// Target how a want is sent
+	Target Target `json:"target"`
+
 	// Version of the settings, for If-Match
 	Version string     `json:"version"`
 	Want    *bool      `json:"want,omitempty"`
@@ -309,6 +397,12 @@ type ControlChange struct {
 	Name           *string                `json:"name,omitempty"`
 	ResumeWithinMs *int64                 `json:"resume_within_ms,omitempty"`
 	Safe           *bool                  `json:"safe,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+
+	// Target how a want is sent
+	Target *Target `json:"target,omitempty"`
 }
 
 // ControlChangeAtDevice defines model for ControlChange.AtDevice.
@@ -316,36 +410,71 @@ type ControlChangeAtDevice string
 
 // Device defines model for Device.
 type Device struct {
-	Created time.Time `json:"created"`
+	// Asleep online by its schedule, and not connected now
+	Asleep      bool      `json:"asleep"`
+	Connections int       `json:"connections"`
+	Created     time.Time `json:"created"`
+
+	// EveryMs the median gap between messages; 0: not yet known
+	EveryMs int64 `json:"every_ms"`
 
 	// From the address of its newest session
-	From       *string    `json:"from,omitempty"`
-	Id         string     `json:"id"`
+	From *string `json:"from,omitempty"`
+	Id   string  `json:"id"`
+
+	// JitterMs the median distance from it
+	JitterMs   int64      `json:"jitter_ms"`
 	LastHeard  *time.Time `json:"last_heard,omitempty"`
 	LastReason *string    `json:"last_reason,omitempty"`
 	LeaseMs    int64      `json:"lease_ms"`
-	Name       string     `json:"name"`
-	NewSignals bool       `json:"new_signals"`
-	Online     bool       `json:"online"`
-	Place      string     `json:"place"`
+	Limits     Limits     `json:"limits"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link Link `json:"link"`
+
+	// Messages since the hub started
+	Messages   int64   `json:"messages"`
+	Model      *string `json:"model,omitempty"`
+	Name       string  `json:"name"`
+	NewSignals bool    `json:"new_signals"`
+	Online     bool    `json:"online"`
+
+	// PerMinute messages lately
+	PerMinute float64 `json:"per_minute"`
+	Place     string  `json:"place"`
 
 	// Refused messages and values that could not be taken
-	Refused int64      `json:"refused"`
-	Since   *time.Time `json:"since,omitempty"`
+	Refused int64 `json:"refused"`
+
+	// Replaced readings that took the place of differing ones of the same time
+	Replaced int64       `json:"replaced"`
+	Since    *time.Time  `json:"since,omitempty"`
+	State    DeviceState `json:"state"`
 
 	// Version of the settings, for If-Match
 	Version string `json:"version"`
+
+	// WakesMs it sleeps and wakes this often; 0: always awake
+	WakesMs int64 `json:"wakes_ms"`
 
 	// Why why it is offline
 	Why *string `json:"why,omitempty"`
 }
 
+// DeviceState defines model for Device.State.
+type DeviceState string
+
 // DeviceChange defines model for DeviceChange.
 type DeviceChange struct {
-	LeaseMs    *int64  `json:"lease_ms,omitempty"`
+	LeaseMs *int64  `json:"lease_ms,omitempty"`
+	Limits  *Limits `json:"limits,omitempty"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link       *Link   `json:"link,omitempty"`
 	Name       *string `json:"name,omitempty"`
 	NewSignals *bool   `json:"new_signals,omitempty"`
 	Place      *string `json:"place,omitempty"`
+	WakesMs    *int64  `json:"wakes_ms,omitempty"`
 }
 
 // DeviceWithKey defines model for DeviceWithKey.
@@ -356,7 +485,13 @@ type DeviceWithKey struct {
 
 	// Key shown once, not kept
 	Key string `json:"key"`
+
+	// Remarks what could not be made safe
+	Remarks []string `json:"remarks"`
 }
+
+// Divider defines model for Divider.
+type Divider = site.Divider
 
 // Guests defines model for Guests.
 type Guests string
@@ -402,14 +537,20 @@ type Hub struct {
 	// Mqtt where its broker listens
 	Mqtt     string `json:"mqtt"`
 	MqttOpen *bool  `json:"mqtt_open,omitempty"`
-	Name     string `json:"name"`
+
+	// Mqtts where its broker listens with TLS
+	Mqtts *string `json:"mqtts,omitempty"`
+	Name  string  `json:"name"`
 
 	// Open it listens to the house, not only to itself
-	Open    bool      `json:"open"`
-	Time    time.Time `json:"time"`
-	Version string    `json:"version"`
-	Zone    string    `json:"zone"`
-	Zones   []string  `json:"zones"`
+	Open bool      `json:"open"`
+	Time time.Time `json:"time"`
+
+	// Udp where it takes datagrams
+	Udp     *string  `json:"udp,omitempty"`
+	Version string   `json:"version"`
+	Zone    string   `json:"zone"`
+	Zones   []string `json:"zones"`
 }
 
 // HubChange defines model for HubChange.
@@ -459,6 +600,18 @@ type JournalPage struct {
 // Kind defines model for Kind.
 type Kind string
 
+// Labelled defines model for Labelled.
+type Labelled struct {
+	Label string `json:"label"`
+	Value string `json:"value"`
+}
+
+// Limits defines model for Limits.
+type Limits = site.Limits
+
+// Link how a device speaks with the hub; which fields count depends on the kind
+type Link = site.Link
+
 // Me defines model for Me.
 type Me struct {
 	Account string `json:"account"`
@@ -486,22 +639,91 @@ type MemberChange struct {
 	Role     *Role   `json:"role,omitempty"`
 }
 
+// Message defines model for Message.
+type Message struct {
+	At    time.Time `json:"at"`
+	Bytes int       `json:"bytes"`
+	Link  string    `json:"link"`
+
+	// Out from the hub to the device
+	Out bool `json:"out"`
+
+	// Payload its beginning, as text
+	Payload string `json:"payload"`
+	Refused bool   `json:"refused"`
+
+	// Result what became of it
+	Result string `json:"result"`
+	Seq    int64  `json:"seq"`
+
+	// Topic or path, register, line
+	Topic string `json:"topic"`
+}
+
+// Model a device model file
+type Model = site.Model
+
+// ModelControl defines model for ModelControl.
+type ModelControl = site.ModelControl
+
+// ModelEntry defines model for ModelEntry.
+type ModelEntry struct {
+	// Devices how many devices are of it
+	Devices int `json:"devices"`
+
+	// Model a device model file
+	Model   Model `json:"model"`
+	Shipped bool  `json:"shipped"`
+}
+
+// ModelSignal defines model for ModelSignal.
+type ModelSignal = site.ModelSignal
+
+// NewBroker defines model for NewBroker.
+type NewBroker struct {
+	// Address mqtt://host:1883 or mqtts://host:8883
+	Address  string  `json:"address"`
+	Ca       *string `json:"ca,omitempty"`
+	ClientId *string `json:"client_id,omitempty"`
+	Id       *string `json:"id,omitempty"`
+	Name     string  `json:"name"`
+
+	// Password left out: as it is
+	Password *string `json:"password,omitempty"`
+	Share    *string `json:"share,omitempty"`
+	User     *string `json:"user,omitempty"`
+}
+
 // NewControl defines model for NewControl.
 type NewControl struct {
 	// Answers the device reports is
 	Answers *bool  `json:"answers,omitempty"`
 	Name    string `json:"name"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+
+	// Target how a want is sent
+	Target *Target `json:"target,omitempty"`
 }
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
 	// Id default: made from the name
-	Id      *string `json:"id,omitempty"`
+	Id *string `json:"id,omitempty"`
+
+	// LeaseMs default: 60000 over MQTT, none over other links
 	LeaseMs *int64  `json:"lease_ms,omitempty"`
-	Name    string  `json:"name"`
+	Limits  *Limits `json:"limits,omitempty"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link       *Link  `json:"link,omitempty"`
+	Name       string `json:"name"`
+	NewSignals *bool  `json:"new_signals,omitempty"`
 
 	// Place a place's id, or the name of a new one
-	Place string `json:"place"`
+	Place   string `json:"place"`
+	WakesMs *int64 `json:"wakes_ms,omitempty"`
 }
 
 // NewMember defines model for NewMember.
@@ -518,6 +740,26 @@ type NewPlace struct {
 	Name string  `json:"name"`
 }
 
+// NewSignal defines model for NewSignal.
+type NewSignal struct {
+	Calibration *Calibration `json:"calibration,omitempty"`
+	Decimals    *int         `json:"decimals,omitempty"`
+	IntervalMs  *int64       `json:"interval_ms,omitempty"`
+	Kind        Kind         `json:"kind"`
+
+	// Name what the device calls it, or will be called after it
+	Name    string            `json:"name"`
+	Reports *NewSignalReports `json:"reports,omitempty"`
+	Sense   *Sense            `json:"sense,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+	Unit   *string `json:"unit,omitempty"`
+}
+
+// NewSignalReports defines model for NewSignal.Reports.
+type NewSignalReports string
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Id    string `json:"id"`
@@ -525,11 +767,23 @@ type NewToken struct {
 	Token string `json:"token"`
 }
 
+// Panel defines model for Panel.
+type Panel = site.Panel
+
+// PanelState defines model for PanelState.
+type PanelState struct {
+	Panel   Panel  `json:"panel"`
+	Version string `json:"version"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
 }
+
+// Point defines model for Point.
+type Point = site.Point
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -561,8 +815,19 @@ type Refusal struct {
 	Topic   string `json:"topic"`
 }
 
+// Register defines model for Register.
+type Register = site.Register
+
+// Remarks defines model for Remarks.
+type Remarks struct {
+	Remarks []string `json:"remarks"`
+}
+
 // Role defines model for Role.
 type Role string
+
+// Sense defines model for Sense.
+type Sense = site.Sense
 
 // Setup defines model for Setup.
 type Setup struct {
@@ -591,10 +856,11 @@ type SetupState struct {
 // Signal defines model for Signal.
 type Signal struct {
 	// At the reading's time
-	At       *time.Time   `json:"at,omitempty"`
-	Decimals int          `json:"decimals"`
-	Device   string       `json:"device"`
-	Guests   SignalGuests `json:"guests"`
+	At          *time.Time   `json:"at,omitempty"`
+	Calibration Calibration  `json:"calibration"`
+	Decimals    int          `json:"decimals"`
+	Device      string       `json:"device"`
+	Guests      SignalGuests `json:"guests"`
 
 	// Heard its arrival
 	Heard *time.Time `json:"heard,omitempty"`
@@ -611,9 +877,16 @@ type Signal struct {
 	Quality SignalQuality `json:"quality"`
 
 	// Raw what the device calls it
-	Raw     string        `json:"raw"`
-	Reports SignalReports `json:"reports"`
-	State   SignalState   `json:"state"`
+	Raw string `json:"raw"`
+
+	// RawValue before calibration, where that changed it
+	RawValue *float64      `json:"raw_value,omitempty"`
+	Reports  SignalReports `json:"reports"`
+	Sense    Sense         `json:"sense"`
+
+	// Source where in a device's messages a value is found
+	Source Source      `json:"source"`
+	State  SignalState `json:"state"`
 
 	// Unit UCUM symbol
 	Unit string `json:"unit"`
@@ -636,12 +909,17 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
-	Decimals   *int                 `json:"decimals,omitempty"`
-	Guests     *SignalGuests        `json:"guests,omitempty"`
-	IntervalMs *int64               `json:"interval_ms,omitempty"`
-	Name       *string              `json:"name,omitempty"`
-	Reports    *SignalChangeReports `json:"reports,omitempty"`
-	Unit       *string              `json:"unit,omitempty"`
+	Calibration *Calibration         `json:"calibration,omitempty"`
+	Decimals    *int                 `json:"decimals,omitempty"`
+	Guests      *SignalGuests        `json:"guests,omitempty"`
+	IntervalMs  *int64               `json:"interval_ms,omitempty"`
+	Name        *string              `json:"name,omitempty"`
+	Reports     *SignalChangeReports `json:"reports,omitempty"`
+	Sense       *Sense               `json:"sense,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+	Unit   *string `json:"unit,omitempty"`
 }
 
 // SignalChangeReports defines model for SignalChange.Reports.
@@ -659,11 +937,49 @@ type Snapshot struct {
 	Signals  []Signal  `json:"signals"`
 }
 
+// Source where in a device's messages a value is found
+type Source = site.Source
+
+// Starter defines model for Starter.
+type Starter struct {
+	About string `json:"about"`
+	Code  string `json:"code"`
+	File  string `json:"file"`
+	Id    string `json:"id"`
+	Name  string `json:"name"`
+}
+
+// Target how a want is sent
+type Target = site.Target
+
 // Token defines model for Token.
 type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	// Controls drafts by id
+	Controls *map[string]Source `json:"controls,omitempty"`
+	Payload  string             `json:"payload"`
+
+	// Signals drafts by id
+	Signals *map[string]Source `json:"signals,omitempty"`
+	Topic   *string            `json:"topic,omitempty"`
+}
+
+// Tried defines model for Tried.
+type Tried struct {
+	Id string `json:"id"`
+
+	// Text what stands in the message
+	Text  string `json:"text"`
+	Value string `json:"value"`
+
+	// Why why there is no value
+	Why string `json:"why"`
 }
 
 // Value a number, true or false, or a text
@@ -677,6 +993,12 @@ type IfMatch = string
 
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
+
+// TryCalibrationJSONBody defines parameters for TryCalibration.
+type TryCalibrationJSONBody struct {
+	Calibration Calibration `json:"calibration"`
+	Raw         []float64   `json:"raw"`
+}
 
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
@@ -694,10 +1016,39 @@ type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
+// RemoveDeviceParams defines parameters for RemoveDevice.
+type RemoveDeviceParams struct {
+	History RemoveDeviceParamsHistory `form:"history" json:"history"`
+}
+
+// RemoveDeviceParamsHistory defines parameters for RemoveDevice.
+type RemoveDeviceParamsHistory string
+
 // ChangeDeviceParams defines parameters for ChangeDevice.
 type ChangeDeviceParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SaveAsModelJSONBody defines parameters for SaveAsModel.
+type SaveAsModelJSONBody struct {
+	About   *string `json:"about,omitempty"`
+	Name    string  `json:"name"`
+	Replace *bool   `json:"replace,omitempty"`
+}
+
+// SetDeviceStateJSONBody defines parameters for SetDeviceState.
+type SetDeviceStateJSONBody struct {
+	Enabled bool `json:"enabled"`
+}
+
+// ListTrafficParams defines parameters for ListTraffic.
+type ListTrafficParams struct {
+	// After the seq of the last message that one has
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+
+	// Wait wait up to 25 s for something new
+	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -739,6 +1090,26 @@ type ChangeMemberParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ImportModelParams defines parameters for ImportModel.
+type ImportModelParams struct {
+	// Preview only check it
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Replace in the place of the one that has this id
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
+}
+
+// AddFromModelJSONBody defines parameters for AddFromModel.
+type AddFromModelJSONBody struct {
+	Devices []NewDevice `json:"devices"`
+}
+
+// SavePanelParams defines parameters for SavePanel.
+type SavePanelParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
@@ -751,10 +1122,22 @@ type ChangeSignalParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// RecalibrateJSONBody defines parameters for Recalibrate.
+type RecalibrateJSONBody struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
 }
+
+// SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
+type SaveBrokerJSONRequestBody = NewBroker
+
+// TryCalibrationJSONRequestBody defines body for TryCalibration for application/json ContentType.
+type TryCalibrationJSONRequestBody TryCalibrationJSONBody
 
 // ChangeControlJSONRequestBody defines body for ChangeControl for application/json ContentType.
 type ChangeControlJSONRequestBody = ControlChange
@@ -771,6 +1154,18 @@ type ChangeDeviceJSONRequestBody = DeviceChange
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
 
+// SaveAsModelJSONRequestBody defines body for SaveAsModel for application/json ContentType.
+type SaveAsModelJSONRequestBody SaveAsModelJSONBody
+
+// AddSignalJSONRequestBody defines body for AddSignal for application/json ContentType.
+type AddSignalJSONRequestBody = NewSignal
+
+// SetDeviceStateJSONRequestBody defines body for SetDeviceState for application/json ContentType.
+type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
+
+// TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
+type TryMessageJSONRequestBody = Trial
+
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
@@ -779,6 +1174,15 @@ type AddMemberJSONRequestBody = NewMember
 
 // ChangeMemberJSONRequestBody defines body for ChangeMember for application/json ContentType.
 type ChangeMemberJSONRequestBody = MemberChange
+
+// ImportModelJSONRequestBody defines body for ImportModel for application/json ContentType.
+type ImportModelJSONRequestBody = Model
+
+// AddFromModelJSONRequestBody defines body for AddFromModel for application/json ContentType.
+type AddFromModelJSONRequestBody AddFromModelJSONBody
+
+// SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
+type SavePanelJSONRequestBody = Panel
 
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
@@ -792,11 +1196,29 @@ type SetUpJSONRequestBody = Setup
 // ChangeSignalJSONRequestBody defines body for ChangeSignal for application/json ContentType.
 type ChangeSignalJSONRequestBody = SignalChange
 
+// RecalibrateJSONRequestBody defines body for Recalibrate for application/json ContentType.
+type RecalibrateJSONRequestBody RecalibrateJSONBody
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListBrokers MQTT brokers elsewhere of which the hub is a client
+	// (GET /brokers)
+	ListBrokers(ctx *echo.Context) error
+	// SaveBroker Add a broker elsewhere, or change the one that has this id
+	// (POST /brokers)
+	SaveBroker(ctx *echo.Context) error
+	// RemoveBroker Forget a broker that no device uses
+	// (DELETE /brokers/{id})
+	RemoveBroker(ctx *echo.Context, id Id) error
+	// TryCalibration What a calibration makes of raw numbers; nothing is kept
+	// (POST /calibrations/try)
+	TryCalibration(ctx *echo.Context) error
+	// RemoveControl Take a control away
+	// (DELETE /controls/{id})
+	RemoveControl(ctx *echo.Context, id Id) error
 	// GetControl One control
 	// (GET /controls/{id})
 	GetControl(ctx *echo.Context, id Id) error
@@ -812,6 +1234,9 @@ type ServerInterface interface {
 	// AddDevice Add a device; its key is shown once
 	// (POST /devices)
 	AddDevice(ctx *echo.Context) error
+	// RemoveDevice Take a device away, with its history or keeping it
+	// (DELETE /devices/{id})
+	RemoveDevice(ctx *echo.Context, id Id, params RemoveDeviceParams) error
 	// GetDevice One device
 	// (GET /devices/{id})
 	GetDevice(ctx *echo.Context, id Id) error
@@ -821,12 +1246,30 @@ type ServerInterface interface {
 	// AddControl Add a switch to a device
 	// (POST /devices/{id}/controls)
 	AddControl(ctx *echo.Context, id Id) error
-	// ReplaceKey Give a device a new key; the old one is void at once
+	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
 	// (POST /devices/{id}/key)
 	ReplaceKey(ctx *echo.Context, id Id) error
+	// SaveAsModel Keep a device's description as a device model
+	// (POST /devices/{id}/model)
+	SaveAsModel(ctx *echo.Context, id Id) error
 	// ListRefusals What a device sent and the hub could not take, newest first, at most 100
 	// (GET /devices/{id}/refusals)
 	ListRefusals(ctx *echo.Context, id Id) error
+	// AddSignal Add a signal before its first reading
+	// (POST /devices/{id}/signals)
+	AddSignal(ctx *echo.Context, id Id) error
+	// ListStarters Starter code for the device
+	// (GET /devices/{id}/starter)
+	ListStarters(ctx *echo.Context, id Id) error
+	// SetDeviceState Disable a device or enable it again
+	// (PUT /devices/{id}/state)
+	SetDeviceState(ctx *echo.Context, id Id) error
+	// ListTraffic What the device and the hub told each other, oldest first
+	// (GET /devices/{id}/traffic)
+	ListTraffic(ctx *echo.Context, id Id, params ListTrafficParams) error
+	// TryMessage What the mapping makes of a message; nothing is kept
+	// (POST /devices/{id}/try)
+	TryMessage(ctx *echo.Context, id Id) error
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx *echo.Context, params GetHistoryParams) error
@@ -851,9 +1294,30 @@ type ServerInterface interface {
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error
+	// ListModels All device models
+	// (GET /models)
+	ListModels(ctx *echo.Context) error
+	// ImportModel Bring in a device model file
+	// (POST /models)
+	ImportModel(ctx *echo.Context, params ImportModelParams) error
+	// RemoveModel Forget a device model; devices made from it stay
+	// (DELETE /models/{id})
+	RemoveModel(ctx *echo.Context, id Id) error
+	// GetModel A device model as its file holds it
+	// (GET /models/{id})
+	GetModel(ctx *echo.Context, id Id) error
+	// AddFromModel Add devices of a model, all or none
+	// (POST /models/{id}/devices)
+	AddFromModel(ctx *echo.Context, id Id) error
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx *echo.Context) error
+	// GetPanel What the hub offers to a Modbus panel
+	// (GET /panel)
+	GetPanel(ctx *echo.Context) error
+	// SavePanel Change what the hub offers to a Modbus panel
+	// (PUT /panel)
+	SavePanel(ctx *echo.Context, params SavePanelParams) error
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx *echo.Context) error
@@ -872,9 +1336,15 @@ type ServerInterface interface {
 	// SetUp Create the owner with the one-time setup code
 	// (POST /setup)
 	SetUp(ctx *echo.Context) error
+	// RemoveSignal Take a signal away with its readings
+	// (DELETE /signals/{id})
+	RemoveSignal(ctx *echo.Context, id Id) error
 	// ChangeSignal Change how a signal is named and shown
 	// (PATCH /signals/{id})
 	ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error
+	// Recalibrate Apply the calibration to a stretch of history
+	// (POST /signals/{id}/recalibrate)
+	Recalibrate(ctx *echo.Context, id Id) error
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -889,6 +1359,65 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListBrokers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListBrokers(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListBrokers(ctx)
+	return err
+}
+
+// SaveBroker converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveBroker(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveBroker(ctx)
+	return err
+}
+
+// RemoveBroker converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveBroker(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveBroker(ctx, id)
+	return err
+}
+
+// TryCalibration converts echo context to params.
+func (w *ServerInterfaceWrapper) TryCalibration(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryCalibration(ctx)
+	return err
+}
+
+// RemoveControl converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveControl(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveControl(ctx, id)
+	return err
 }
 
 // GetControl converts echo context to params.
@@ -986,6 +1515,31 @@ func (w *ServerInterfaceWrapper) AddDevice(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveDevice converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveDevice(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveDeviceParams
+	// ------------- Required query parameter "history" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "history", ctx.QueryParams(), &params.History, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter history: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveDevice(ctx, id, params)
+	return err
+}
+
 // GetDevice converts echo context to params.
 func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
 	var err error
@@ -1070,6 +1624,22 @@ func (w *ServerInterfaceWrapper) ReplaceKey(ctx *echo.Context) error {
 	return err
 }
 
+// SaveAsModel converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveAsModel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveAsModel(ctx, id)
+	return err
+}
+
 // ListRefusals converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRefusals(ctx *echo.Context) error {
 	var err error
@@ -1083,6 +1653,102 @@ func (w *ServerInterfaceWrapper) ListRefusals(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListRefusals(ctx, id)
+	return err
+}
+
+// AddSignal converts echo context to params.
+func (w *ServerInterfaceWrapper) AddSignal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddSignal(ctx, id)
+	return err
+}
+
+// ListStarters converts echo context to params.
+func (w *ServerInterfaceWrapper) ListStarters(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListStarters(ctx, id)
+	return err
+}
+
+// SetDeviceState converts echo context to params.
+func (w *ServerInterfaceWrapper) SetDeviceState(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetDeviceState(ctx, id)
+	return err
+}
+
+// ListTraffic converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTraffic(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrafficParams
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "wait" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", ctx.QueryParams(), &params.Wait, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter wait: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTraffic(ctx, id, params)
+	return err
+}
+
+// TryMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) TryMessage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryMessage(ctx, id)
 	return err
 }
 
@@ -1278,12 +1944,132 @@ func (w *ServerInterfaceWrapper) ChangeMember(ctx *echo.Context) error {
 	return err
 }
 
+// ListModels converts echo context to params.
+func (w *ServerInterfaceWrapper) ListModels(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListModels(ctx)
+	return err
+}
+
+// ImportModel converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportModel(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportModelParams
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", ctx.QueryParams(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter preview: %s", err))
+	}
+
+	// ------------- Optional query parameter "replace" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "replace", ctx.QueryParams(), &params.Replace, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter replace: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportModel(ctx, params)
+	return err
+}
+
+// RemoveModel converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveModel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveModel(ctx, id)
+	return err
+}
+
+// GetModel converts echo context to params.
+func (w *ServerInterfaceWrapper) GetModel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetModel(ctx, id)
+	return err
+}
+
+// AddFromModel converts echo context to params.
+func (w *ServerInterfaceWrapper) AddFromModel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddFromModel(ctx, id)
+	return err
+}
+
 // GetNow converts echo context to params.
 func (w *ServerInterfaceWrapper) GetNow(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetNow(ctx)
+	return err
+}
+
+// GetPanel converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPanel(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPanel(ctx)
+	return err
+}
+
+// SavePanel converts echo context to params.
+func (w *ServerInterfaceWrapper) SavePanel(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SavePanelParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SavePanel(ctx, params)
 	return err
 }
 
@@ -1341,6 +2127,22 @@ func (w *ServerInterfaceWrapper) SetUp(ctx *echo.Context) error {
 	return err
 }
 
+// RemoveSignal converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSignal(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSignal(ctx, id)
+	return err
+}
+
 // ChangeSignal converts echo context to params.
 func (w *ServerInterfaceWrapper) ChangeSignal(ctx *echo.Context) error {
 	var err error
@@ -1374,6 +2176,22 @@ func (w *ServerInterfaceWrapper) ChangeSignal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeSignal(ctx, id, params)
+	return err
+}
+
+// Recalibrate converts echo context to params.
+func (w *ServerInterfaceWrapper) Recalibrate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Recalibrate(ctx, id)
 	return err
 }
 
@@ -1471,15 +2289,36 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
 	router.GET(options.BaseURL+"/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
 	router.GET(options.BaseURL+"/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
+	router.DELETE(options.BaseURL+"/controls/:id", wrapper.RemoveControl, options.OperationMiddlewares["removeControl"]...)
 	router.GET(options.BaseURL+"/controls/:id", wrapper.GetControl, options.OperationMiddlewares["getControl"]...)
 	router.PATCH(options.BaseURL+"/controls/:id", wrapper.ChangeControl, options.OperationMiddlewares["changeControl"]...)
 	router.PUT(options.BaseURL+"/controls/:id/want", wrapper.SwitchControl, options.OperationMiddlewares["switchControl"]...)
+	router.DELETE(options.BaseURL+"/signals/:id", wrapper.RemoveSignal, options.OperationMiddlewares["removeSignal"]...)
 	router.PATCH(options.BaseURL+"/signals/:id", wrapper.ChangeSignal, options.OperationMiddlewares["changeSignal"]...)
+	router.POST(options.BaseURL+"/signals/:id/recalibrate", wrapper.Recalibrate, options.OperationMiddlewares["recalibrate"]...)
+	router.POST(options.BaseURL+"/calibrations/try", wrapper.TryCalibration, options.OperationMiddlewares["tryCalibration"]...)
 	router.POST(options.BaseURL+"/places", wrapper.SavePlace, options.OperationMiddlewares["savePlace"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice, options.OperationMiddlewares["addDevice"]...)
+	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RemoveDevice, options.OperationMiddlewares["removeDevice"]...)
 	router.GET(options.BaseURL+"/devices/:id", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
 	router.PATCH(options.BaseURL+"/devices/:id", wrapper.ChangeDevice, options.OperationMiddlewares["changeDevice"]...)
+	router.PUT(options.BaseURL+"/devices/:id/state", wrapper.SetDeviceState, options.OperationMiddlewares["setDeviceState"]...)
+	router.POST(options.BaseURL+"/devices/:id/signals", wrapper.AddSignal, options.OperationMiddlewares["addSignal"]...)
+	router.GET(options.BaseURL+"/devices/:id/traffic", wrapper.ListTraffic, options.OperationMiddlewares["listTraffic"]...)
+	router.POST(options.BaseURL+"/devices/:id/try", wrapper.TryMessage, options.OperationMiddlewares["tryMessage"]...)
+	router.GET(options.BaseURL+"/devices/:id/starter", wrapper.ListStarters, options.OperationMiddlewares["listStarters"]...)
+	router.POST(options.BaseURL+"/devices/:id/model", wrapper.SaveAsModel, options.OperationMiddlewares["saveAsModel"]...)
+	router.GET(options.BaseURL+"/models", wrapper.ListModels, options.OperationMiddlewares["listModels"]...)
+	router.POST(options.BaseURL+"/models", wrapper.ImportModel, options.OperationMiddlewares["importModel"]...)
+	router.DELETE(options.BaseURL+"/models/:id", wrapper.RemoveModel, options.OperationMiddlewares["removeModel"]...)
+	router.GET(options.BaseURL+"/models/:id", wrapper.GetModel, options.OperationMiddlewares["getModel"]...)
+	router.POST(options.BaseURL+"/models/:id/devices", wrapper.AddFromModel, options.OperationMiddlewares["addFromModel"]...)
+	router.GET(options.BaseURL+"/brokers", wrapper.ListBrokers, options.OperationMiddlewares["listBrokers"]...)
+	router.POST(options.BaseURL+"/brokers", wrapper.SaveBroker, options.OperationMiddlewares["saveBroker"]...)
+	router.DELETE(options.BaseURL+"/brokers/:id", wrapper.RemoveBroker, options.OperationMiddlewares["removeBroker"]...)
+	router.GET(options.BaseURL+"/panel", wrapper.GetPanel, options.OperationMiddlewares["getPanel"]...)
+	router.PUT(options.BaseURL+"/panel", wrapper.SavePanel, options.OperationMiddlewares["savePanel"]...)
 	router.POST(options.BaseURL+"/devices/:id/key", wrapper.ReplaceKey, options.OperationMiddlewares["replaceKey"]...)
 	router.POST(options.BaseURL+"/devices/:id/controls", wrapper.AddControl, options.OperationMiddlewares["addControl"]...)
 	router.GET(options.BaseURL+"/devices/:id/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
@@ -1506,6 +2345,214 @@ type SignedInJSONResponse struct {
 	Body Me
 
 	Headers SignedInResponseHeaders
+}
+
+type ListBrokersRequestObject struct {
+}
+
+type ListBrokersResponseObject interface {
+	VisitListBrokersResponse(w http.ResponseWriter) error
+}
+
+type ListBrokers200JSONResponse []Broker
+
+func (response ListBrokers200JSONResponse) VisitListBrokersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBrokersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListBrokersdefaultApplicationProblemPlusJSONResponse) VisitListBrokersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveBrokerRequestObject struct {
+	Body *SaveBrokerJSONRequestBody
+}
+
+type SaveBrokerResponseObject interface {
+	VisitSaveBrokerResponse(w http.ResponseWriter) error
+}
+
+type SaveBroker201JSONResponse Broker
+
+func (response SaveBroker201JSONResponse) VisitSaveBrokerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveBrokerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveBrokerdefaultApplicationProblemPlusJSONResponse) VisitSaveBrokerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveBrokerRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveBrokerResponseObject interface {
+	VisitRemoveBrokerResponse(w http.ResponseWriter) error
+}
+
+type RemoveBroker204Response struct {
+}
+
+func (response RemoveBroker204Response) VisitRemoveBrokerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveBrokerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveBrokerdefaultApplicationProblemPlusJSONResponse) VisitRemoveBrokerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCalibrationRequestObject struct {
+	Body *TryCalibrationJSONRequestBody
+}
+
+type TryCalibrationResponseObject interface {
+	VisitTryCalibrationResponse(w http.ResponseWriter) error
+}
+
+type TryCalibration200JSONResponse Calibrated
+
+func (response TryCalibration200JSONResponse) VisitTryCalibrationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryCalibrationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TryCalibrationdefaultApplicationProblemPlusJSONResponse) VisitTryCalibrationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveControlRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveControlResponseObject interface {
+	VisitRemoveControlResponse(w http.ResponseWriter) error
+}
+
+type RemoveControl200JSONResponse Remarks
+
+func (response RemoveControl200JSONResponse) VisitRemoveControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveControldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveControldefaultApplicationProblemPlusJSONResponse) VisitRemoveControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type GetControlRequestObject struct {
@@ -1726,6 +2773,50 @@ func (response AddDevicedefaultApplicationProblemPlusJSONResponse) VisitAddDevic
 	return err
 }
 
+type RemoveDeviceRequestObject struct {
+	Id     Id `json:"id"`
+	Params RemoveDeviceParams
+}
+
+type RemoveDeviceResponseObject interface {
+	VisitRemoveDeviceResponse(w http.ResponseWriter) error
+}
+
+type RemoveDevice200JSONResponse Remarks
+
+func (response RemoveDevice200JSONResponse) VisitRemoveDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveDevicedefaultApplicationProblemPlusJSONResponse) VisitRemoveDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetDeviceRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -1901,6 +2992,50 @@ func (response ReplaceKeydefaultApplicationProblemPlusJSONResponse) VisitReplace
 	return err
 }
 
+type SaveAsModelRequestObject struct {
+	Id   Id `json:"id"`
+	Body *SaveAsModelJSONRequestBody
+}
+
+type SaveAsModelResponseObject interface {
+	VisitSaveAsModelResponse(w http.ResponseWriter) error
+}
+
+type SaveAsModel201JSONResponse ModelEntry
+
+func (response SaveAsModel201JSONResponse) VisitSaveAsModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveAsModeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveAsModeldefaultApplicationProblemPlusJSONResponse) VisitSaveAsModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRefusalsRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -1930,6 +3065,228 @@ type ListRefusalsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRefusalsdefaultApplicationProblemPlusJSONResponse) VisitListRefusalsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSignalRequestObject struct {
+	Id   Id `json:"id"`
+	Body *AddSignalJSONRequestBody
+}
+
+type AddSignalResponseObject interface {
+	VisitAddSignalResponse(w http.ResponseWriter) error
+}
+
+type AddSignal201JSONResponse Signal
+
+func (response AddSignal201JSONResponse) VisitAddSignalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSignaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddSignaldefaultApplicationProblemPlusJSONResponse) VisitAddSignalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStartersRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ListStartersResponseObject interface {
+	VisitListStartersResponse(w http.ResponseWriter) error
+}
+
+type ListStarters200JSONResponse []Starter
+
+func (response ListStarters200JSONResponse) VisitListStartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStartersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListStartersdefaultApplicationProblemPlusJSONResponse) VisitListStartersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDeviceStateRequestObject struct {
+	Id   Id `json:"id"`
+	Body *SetDeviceStateJSONRequestBody
+}
+
+type SetDeviceStateResponseObject interface {
+	VisitSetDeviceStateResponse(w http.ResponseWriter) error
+}
+
+type SetDeviceState200JSONResponse struct {
+	Device  Device   `json:"device"`
+	Remarks []string `json:"remarks"`
+}
+
+func (response SetDeviceState200JSONResponse) VisitSetDeviceStateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDeviceStatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SetDeviceStatedefaultApplicationProblemPlusJSONResponse) VisitSetDeviceStateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTrafficRequestObject struct {
+	Id     Id `json:"id"`
+	Params ListTrafficParams
+}
+
+type ListTrafficResponseObject interface {
+	VisitListTrafficResponse(w http.ResponseWriter) error
+}
+
+type ListTraffic200JSONResponse []Message
+
+func (response ListTraffic200JSONResponse) VisitListTrafficResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTrafficdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListTrafficdefaultApplicationProblemPlusJSONResponse) VisitListTrafficResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryMessageRequestObject struct {
+	Id   Id `json:"id"`
+	Body *TryMessageJSONRequestBody
+}
+
+type TryMessageResponseObject interface {
+	VisitTryMessageResponse(w http.ResponseWriter) error
+}
+
+type TryMessage200JSONResponse []Tried
+
+func (response TryMessage200JSONResponse) VisitTryMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TryMessagedefaultApplicationProblemPlusJSONResponse) VisitTryMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2338,6 +3695,216 @@ func (response ChangeMemberdefaultApplicationProblemPlusJSONResponse) VisitChang
 	return err
 }
 
+type ListModelsRequestObject struct {
+}
+
+type ListModelsResponseObject interface {
+	VisitListModelsResponse(w http.ResponseWriter) error
+}
+
+type ListModels200JSONResponse []ModelEntry
+
+func (response ListModels200JSONResponse) VisitListModelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListModelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListModelsdefaultApplicationProblemPlusJSONResponse) VisitListModelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportModelRequestObject struct {
+	Params ImportModelParams
+	Body   *ImportModelJSONRequestBody
+}
+
+type ImportModelResponseObject interface {
+	VisitImportModelResponse(w http.ResponseWriter) error
+}
+
+type ImportModel201JSONResponse ModelEntry
+
+func (response ImportModel201JSONResponse) VisitImportModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportModeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ImportModeldefaultApplicationProblemPlusJSONResponse) VisitImportModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveModelRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveModelResponseObject interface {
+	VisitRemoveModelResponse(w http.ResponseWriter) error
+}
+
+type RemoveModel204Response struct {
+}
+
+func (response RemoveModel204Response) VisitRemoveModelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveModeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveModeldefaultApplicationProblemPlusJSONResponse) VisitRemoveModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetModelRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetModelResponseObject interface {
+	VisitGetModelResponse(w http.ResponseWriter) error
+}
+
+type GetModel200JSONResponse Model
+
+func (response GetModel200JSONResponse) VisitGetModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetModeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetModeldefaultApplicationProblemPlusJSONResponse) VisitGetModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFromModelRequestObject struct {
+	Id   Id `json:"id"`
+	Body *AddFromModelJSONRequestBody
+}
+
+type AddFromModelResponseObject interface {
+	VisitAddFromModelResponse(w http.ResponseWriter) error
+}
+
+type AddFromModel201JSONResponse []DeviceWithKey
+
+func (response AddFromModel201JSONResponse) VisitAddFromModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFromModeldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddFromModeldefaultApplicationProblemPlusJSONResponse) VisitAddFromModelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetNowRequestObject struct {
 }
 
@@ -2366,6 +3933,92 @@ type GetNowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetNowdefaultApplicationProblemPlusJSONResponse) VisitGetNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPanelRequestObject struct {
+}
+
+type GetPanelResponseObject interface {
+	VisitGetPanelResponse(w http.ResponseWriter) error
+}
+
+type GetPanel200JSONResponse PanelState
+
+func (response GetPanel200JSONResponse) VisitGetPanelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPaneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetPaneldefaultApplicationProblemPlusJSONResponse) VisitGetPanelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePanelRequestObject struct {
+	Params SavePanelParams
+	Body   *SavePanelJSONRequestBody
+}
+
+type SavePanelResponseObject interface {
+	VisitSavePanelResponse(w http.ResponseWriter) error
+}
+
+type SavePanel200JSONResponse PanelState
+
+func (response SavePanel200JSONResponse) VisitSavePanelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePaneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SavePaneldefaultApplicationProblemPlusJSONResponse) VisitSavePanelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2622,6 +4275,43 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 	return err
 }
 
+type RemoveSignalRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveSignalResponseObject interface {
+	VisitRemoveSignalResponse(w http.ResponseWriter) error
+}
+
+type RemoveSignal204Response struct {
+}
+
+func (response RemoveSignal204Response) VisitRemoveSignalResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSignaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveSignaldefaultApplicationProblemPlusJSONResponse) VisitRemoveSignalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangeSignalRequestObject struct {
 	Id     Id `json:"id"`
 	Params ChangeSignalParams
@@ -2653,6 +4343,53 @@ type ChangeSignaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeSignaldefaultApplicationProblemPlusJSONResponse) VisitChangeSignalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecalibrateRequestObject struct {
+	Id   Id `json:"id"`
+	Body *RecalibrateJSONRequestBody
+}
+
+type RecalibrateResponseObject interface {
+	VisitRecalibrateResponse(w http.ResponseWriter) error
+}
+
+type Recalibrate200JSONResponse struct {
+	// Changed readings
+	Changed int `json:"changed"`
+}
+
+func (response Recalibrate200JSONResponse) VisitRecalibrateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecalibratedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RecalibratedefaultApplicationProblemPlusJSONResponse) VisitRecalibrateResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2791,6 +4528,21 @@ func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenR
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListBrokers MQTT brokers elsewhere of which the hub is a client
+	// (GET /brokers)
+	ListBrokers(ctx context.Context, request ListBrokersRequestObject) (ListBrokersResponseObject, error)
+	// SaveBroker Add a broker elsewhere, or change the one that has this id
+	// (POST /brokers)
+	SaveBroker(ctx context.Context, request SaveBrokerRequestObject) (SaveBrokerResponseObject, error)
+	// RemoveBroker Forget a broker that no device uses
+	// (DELETE /brokers/{id})
+	RemoveBroker(ctx context.Context, request RemoveBrokerRequestObject) (RemoveBrokerResponseObject, error)
+	// TryCalibration What a calibration makes of raw numbers; nothing is kept
+	// (POST /calibrations/try)
+	TryCalibration(ctx context.Context, request TryCalibrationRequestObject) (TryCalibrationResponseObject, error)
+	// RemoveControl Take a control away
+	// (DELETE /controls/{id})
+	RemoveControl(ctx context.Context, request RemoveControlRequestObject) (RemoveControlResponseObject, error)
 	// GetControl One control
 	// (GET /controls/{id})
 	GetControl(ctx context.Context, request GetControlRequestObject) (GetControlResponseObject, error)
@@ -2806,6 +4558,9 @@ type StrictServerInterface interface {
 	// AddDevice Add a device; its key is shown once
 	// (POST /devices)
 	AddDevice(ctx context.Context, request AddDeviceRequestObject) (AddDeviceResponseObject, error)
+	// RemoveDevice Take a device away, with its history or keeping it
+	// (DELETE /devices/{id})
+	RemoveDevice(ctx context.Context, request RemoveDeviceRequestObject) (RemoveDeviceResponseObject, error)
 	// GetDevice One device
 	// (GET /devices/{id})
 	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
@@ -2815,12 +4570,30 @@ type StrictServerInterface interface {
 	// AddControl Add a switch to a device
 	// (POST /devices/{id}/controls)
 	AddControl(ctx context.Context, request AddControlRequestObject) (AddControlResponseObject, error)
-	// ReplaceKey Give a device a new key; the old one is void at once
+	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
 	// (POST /devices/{id}/key)
 	ReplaceKey(ctx context.Context, request ReplaceKeyRequestObject) (ReplaceKeyResponseObject, error)
+	// SaveAsModel Keep a device's description as a device model
+	// (POST /devices/{id}/model)
+	SaveAsModel(ctx context.Context, request SaveAsModelRequestObject) (SaveAsModelResponseObject, error)
 	// ListRefusals What a device sent and the hub could not take, newest first, at most 100
 	// (GET /devices/{id}/refusals)
 	ListRefusals(ctx context.Context, request ListRefusalsRequestObject) (ListRefusalsResponseObject, error)
+	// AddSignal Add a signal before its first reading
+	// (POST /devices/{id}/signals)
+	AddSignal(ctx context.Context, request AddSignalRequestObject) (AddSignalResponseObject, error)
+	// ListStarters Starter code for the device
+	// (GET /devices/{id}/starter)
+	ListStarters(ctx context.Context, request ListStartersRequestObject) (ListStartersResponseObject, error)
+	// SetDeviceState Disable a device or enable it again
+	// (PUT /devices/{id}/state)
+	SetDeviceState(ctx context.Context, request SetDeviceStateRequestObject) (SetDeviceStateResponseObject, error)
+	// ListTraffic What the device and the hub told each other, oldest first
+	// (GET /devices/{id}/traffic)
+	ListTraffic(ctx context.Context, request ListTrafficRequestObject) (ListTrafficResponseObject, error)
+	// TryMessage What the mapping makes of a message; nothing is kept
+	// (POST /devices/{id}/try)
+	TryMessage(ctx context.Context, request TryMessageRequestObject) (TryMessageResponseObject, error)
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
@@ -2845,9 +4618,30 @@ type StrictServerInterface interface {
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx context.Context, request ChangeMemberRequestObject) (ChangeMemberResponseObject, error)
+	// ListModels All device models
+	// (GET /models)
+	ListModels(ctx context.Context, request ListModelsRequestObject) (ListModelsResponseObject, error)
+	// ImportModel Bring in a device model file
+	// (POST /models)
+	ImportModel(ctx context.Context, request ImportModelRequestObject) (ImportModelResponseObject, error)
+	// RemoveModel Forget a device model; devices made from it stay
+	// (DELETE /models/{id})
+	RemoveModel(ctx context.Context, request RemoveModelRequestObject) (RemoveModelResponseObject, error)
+	// GetModel A device model as its file holds it
+	// (GET /models/{id})
+	GetModel(ctx context.Context, request GetModelRequestObject) (GetModelResponseObject, error)
+	// AddFromModel Add devices of a model, all or none
+	// (POST /models/{id}/devices)
+	AddFromModel(ctx context.Context, request AddFromModelRequestObject) (AddFromModelResponseObject, error)
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
+	// GetPanel What the hub offers to a Modbus panel
+	// (GET /panel)
+	GetPanel(ctx context.Context, request GetPanelRequestObject) (GetPanelResponseObject, error)
+	// SavePanel Change what the hub offers to a Modbus panel
+	// (PUT /panel)
+	SavePanel(ctx context.Context, request SavePanelRequestObject) (SavePanelResponseObject, error)
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
@@ -2866,9 +4660,15 @@ type StrictServerInterface interface {
 	// SetUp Create the owner with the one-time setup code
 	// (POST /setup)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
+	// RemoveSignal Take a signal away with its readings
+	// (DELETE /signals/{id})
+	RemoveSignal(ctx context.Context, request RemoveSignalRequestObject) (RemoveSignalResponseObject, error)
 	// ChangeSignal Change how a signal is named and shown
 	// (PATCH /signals/{id})
 	ChangeSignal(ctx context.Context, request ChangeSignalRequestObject) (ChangeSignalResponseObject, error)
+	// Recalibrate Apply the calibration to a stretch of history
+	// (POST /signals/{id}/recalibrate)
+	Recalibrate(ctx context.Context, request RecalibrateRequestObject) (RecalibrateResponseObject, error)
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -2890,6 +4690,171 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListBrokers operation middleware
+func (sh *strictHandler) ListBrokers(ctx *echo.Context) error {
+	var request ListBrokersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBrokers(ctx.Request().Context(), request.(ListBrokersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBrokers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListBrokersResponseObject); ok {
+		return validResponse.VisitListBrokersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveBroker operation middleware
+func (sh *strictHandler) SaveBroker(ctx *echo.Context) error {
+	var request SaveBrokerRequestObject
+
+	var body SaveBrokerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveBroker(ctx.Request().Context(), request.(SaveBrokerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveBroker")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveBrokerResponseObject); ok {
+		return validResponse.VisitSaveBrokerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveBroker operation middleware
+func (sh *strictHandler) RemoveBroker(ctx *echo.Context, id Id) error {
+	var request RemoveBrokerRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveBroker(ctx.Request().Context(), request.(RemoveBrokerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveBroker")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveBrokerResponseObject); ok {
+		return validResponse.VisitRemoveBrokerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryCalibration operation middleware
+func (sh *strictHandler) TryCalibration(ctx *echo.Context) error {
+	var request TryCalibrationRequestObject
+
+	var body TryCalibrationJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryCalibration(ctx.Request().Context(), request.(TryCalibrationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryCalibration")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryCalibrationResponseObject); ok {
+		return validResponse.VisitTryCalibrationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveControl operation middleware
+func (sh *strictHandler) RemoveControl(ctx *echo.Context, id Id) error {
+	var request RemoveControlRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveControl(ctx.Request().Context(), request.(RemoveControlRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveControl")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveControlResponseObject); ok {
+		return validResponse.VisitRemoveControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // GetControl operation middleware
@@ -3084,6 +5049,32 @@ func (sh *strictHandler) AddDevice(ctx *echo.Context) error {
 	return nil
 }
 
+// RemoveDevice operation middleware
+func (sh *strictHandler) RemoveDevice(ctx *echo.Context, id Id, params RemoveDeviceParams) error {
+	var request RemoveDeviceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDevice(ctx.Request().Context(), request.(RemoveDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveDeviceResponseObject); ok {
+		return validResponse.VisitRemoveDeviceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetDevice operation middleware
 func (sh *strictHandler) GetDevice(ctx *echo.Context, id Id) error {
 	var request GetDeviceRequestObject
@@ -3231,6 +5222,54 @@ func (sh *strictHandler) ReplaceKey(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// SaveAsModel operation middleware
+func (sh *strictHandler) SaveAsModel(ctx *echo.Context, id Id) error {
+	var request SaveAsModelRequestObject
+
+	request.Id = id
+
+	var body SaveAsModelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveAsModel(ctx.Request().Context(), request.(SaveAsModelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveAsModel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveAsModelResponseObject); ok {
+		return validResponse.VisitSaveAsModelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRefusals operation middleware
 func (sh *strictHandler) ListRefusals(ctx *echo.Context, id Id) error {
 	var request ListRefusalsRequestObject
@@ -3250,6 +5289,201 @@ func (sh *strictHandler) ListRefusals(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(ListRefusalsResponseObject); ok {
 		return validResponse.VisitListRefusalsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddSignal operation middleware
+func (sh *strictHandler) AddSignal(ctx *echo.Context, id Id) error {
+	var request AddSignalRequestObject
+
+	request.Id = id
+
+	var body AddSignalJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSignal(ctx.Request().Context(), request.(AddSignalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSignal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddSignalResponseObject); ok {
+		return validResponse.VisitAddSignalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListStarters operation middleware
+func (sh *strictHandler) ListStarters(ctx *echo.Context, id Id) error {
+	var request ListStartersRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStarters(ctx.Request().Context(), request.(ListStartersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStarters")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListStartersResponseObject); ok {
+		return validResponse.VisitListStartersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetDeviceState operation middleware
+func (sh *strictHandler) SetDeviceState(ctx *echo.Context, id Id) error {
+	var request SetDeviceStateRequestObject
+
+	request.Id = id
+
+	var body SetDeviceStateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetDeviceState(ctx.Request().Context(), request.(SetDeviceStateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetDeviceState")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetDeviceStateResponseObject); ok {
+		return validResponse.VisitSetDeviceStateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTraffic operation middleware
+func (sh *strictHandler) ListTraffic(ctx *echo.Context, id Id, params ListTrafficParams) error {
+	var request ListTrafficRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTraffic(ctx.Request().Context(), request.(ListTrafficRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTraffic")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTrafficResponseObject); ok {
+		return validResponse.VisitListTrafficResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryMessage operation middleware
+func (sh *strictHandler) TryMessage(ctx *echo.Context, id Id) error {
+	var request TryMessageRequestObject
+
+	request.Id = id
+
+	var body TryMessageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryMessage(ctx.Request().Context(), request.(TryMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryMessageResponseObject); ok {
+		return validResponse.VisitTryMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3520,6 +5754,175 @@ func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string, params 
 	return nil
 }
 
+// ListModels operation middleware
+func (sh *strictHandler) ListModels(ctx *echo.Context) error {
+	var request ListModelsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListModels(ctx.Request().Context(), request.(ListModelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListModels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListModelsResponseObject); ok {
+		return validResponse.VisitListModelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImportModel operation middleware
+func (sh *strictHandler) ImportModel(ctx *echo.Context, params ImportModelParams) error {
+	var request ImportModelRequestObject
+
+	request.Params = params
+
+	var body ImportModelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportModel(ctx.Request().Context(), request.(ImportModelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportModel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportModelResponseObject); ok {
+		return validResponse.VisitImportModelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveModel operation middleware
+func (sh *strictHandler) RemoveModel(ctx *echo.Context, id Id) error {
+	var request RemoveModelRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveModel(ctx.Request().Context(), request.(RemoveModelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveModel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveModelResponseObject); ok {
+		return validResponse.VisitRemoveModelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetModel operation middleware
+func (sh *strictHandler) GetModel(ctx *echo.Context, id Id) error {
+	var request GetModelRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetModel(ctx.Request().Context(), request.(GetModelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetModel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetModelResponseObject); ok {
+		return validResponse.VisitGetModelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddFromModel operation middleware
+func (sh *strictHandler) AddFromModel(ctx *echo.Context, id Id) error {
+	var request AddFromModelRequestObject
+
+	request.Id = id
+
+	var body AddFromModelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFromModel(ctx.Request().Context(), request.(AddFromModelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFromModel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddFromModelResponseObject); ok {
+		return validResponse.VisitAddFromModelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetNow operation middleware
 func (sh *strictHandler) GetNow(ctx *echo.Context) error {
 	var request GetNowRequestObject
@@ -3537,6 +5940,77 @@ func (sh *strictHandler) GetNow(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetNowResponseObject); ok {
 		return validResponse.VisitGetNowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPanel operation middleware
+func (sh *strictHandler) GetPanel(ctx *echo.Context) error {
+	var request GetPanelRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPanel(ctx.Request().Context(), request.(GetPanelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPanel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPanelResponseObject); ok {
+		return validResponse.VisitGetPanelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SavePanel operation middleware
+func (sh *strictHandler) SavePanel(ctx *echo.Context, params SavePanelParams) error {
+	var request SavePanelRequestObject
+
+	request.Params = params
+
+	var body SavePanelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePanel(ctx.Request().Context(), request.(SavePanelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePanel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SavePanelResponseObject); ok {
+		return validResponse.VisitSavePanelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3750,6 +6224,31 @@ func (sh *strictHandler) SetUp(ctx *echo.Context) error {
 	return nil
 }
 
+// RemoveSignal operation middleware
+func (sh *strictHandler) RemoveSignal(ctx *echo.Context, id Id) error {
+	var request RemoveSignalRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSignal(ctx.Request().Context(), request.(RemoveSignalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSignal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSignalResponseObject); ok {
+		return validResponse.VisitRemoveSignalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangeSignal operation middleware
 func (sh *strictHandler) ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error {
 	var request ChangeSignalRequestObject
@@ -3793,6 +6292,54 @@ func (sh *strictHandler) ChangeSignal(ctx *echo.Context, id Id, params ChangeSig
 		return err
 	} else if validResponse, ok := response.(ChangeSignalResponseObject); ok {
 		return validResponse.VisitChangeSignalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Recalibrate operation middleware
+func (sh *strictHandler) Recalibrate(ctx *echo.Context, id Id) error {
+	var request RecalibrateRequestObject
+
+	request.Id = id
+
+	var body RecalibrateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Recalibrate(ctx.Request().Context(), request.(RecalibrateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Recalibrate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RecalibrateResponseObject); ok {
+		return validResponse.VisitRecalibrateResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -3,11 +3,8 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"math"
-	"net"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -15,6 +12,7 @@ import (
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/starter"
 	"idleember/store"
 )
 
@@ -107,9 +105,10 @@ func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTo
 func (h *handlers) hub(v site.Hub) (Hub, *string) {
 	etag := `"` + hub.Version(v) + `"`
 	st := h.s.hub.Status()
-	mqttOpen := !loopback(h.s.o.MQTT)
+	at := h.s.o.Addresses
+	mqttOpen := !starter.Loopback(at.MQTT)
 	return Hub{Name: v.Name, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
-		Http: h.s.o.HTTP, Mqtt: h.s.o.MQTT, Open: !loopback(h.s.o.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
+		Http: at.HTTP, Mqtt: at.MQTT, Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
 }
 
 func (h *handlers) GetHub(ctx context.Context, _ GetHubRequestObject) (GetHubResponseObject, error) {
@@ -245,6 +244,8 @@ func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObje
 		set(&c.AtDevice, (*site.AtDevice)(b.AtDevice))
 		set(&c.Answers, b.Answers)
 		set(&c.Guests, (*site.Guests)(b.Guests))
+		set(&c.Source, b.Source)
+		set(&c.Target, b.Target)
 		return nil
 	})
 	return ChangeControl200JSONResponse(control(v)), err
@@ -278,6 +279,9 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 		set(&s.Reports, (*site.Reports)(b.Reports))
 		setMS(&s.Interval, b.IntervalMs)
 		set(&s.Guests, (*site.Guests)(b.Guests))
+		set(&s.Source, b.Source)
+		set(&s.Calibration, b.Calibration)
+		set(&s.Sense, b.Sense)
 		return nil
 	})
 	return ChangeSignal200JSONResponse(signal(v)), err
@@ -288,93 +292,6 @@ func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (Sav
 	set(&p.ID, r.Body.Id)
 	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p)
 	return SavePlace201JSONResponse(Place{Id: p.ID, Name: p.Name}), err
-}
-
-func (h *handlers) ListDevices(ctx context.Context, _ ListDevicesRequestObject) (ListDevicesResponseObject, error) {
-	snap, err := h.s.hub.Now(ctx, actor(ctx))
-	return ListDevices200JSONResponse(each(snap.Devices, device)), err
-}
-
-func (h *handlers) AddDevice(ctx context.Context, r AddDeviceRequestObject) (AddDeviceResponseObject, error) {
-	d := site.Device{Name: r.Body.Name, Place: r.Body.Place, Lease: site.DefaultLease, NewSignals: true}
-	set(&d.ID, r.Body.Id)
-	setMS(&d.Lease, r.Body.LeaseMs)
-	v, key, err := h.s.hub.AddDevice(ctx, actor(ctx), d)
-	return AddDevice201JSONResponse(h.withKey(v, key)), err
-}
-
-func (h *handlers) GetDevice(ctx context.Context, r GetDeviceRequestObject) (GetDeviceResponseObject, error) {
-	v, err := h.s.hub.Device(ctx, actor(ctx), r.Id)
-	return GetDevice200JSONResponse(device(v)), err
-}
-
-func (h *handlers) ChangeDevice(ctx context.Context, r ChangeDeviceRequestObject) (ChangeDeviceResponseObject, error) {
-	v, err := h.s.hub.ChangeDevice(ctx, actor(ctx), r.Id, func(d *site.Device) error {
-		if err := unchanged(r.Params.IfMatch, *d); err != nil {
-			return err
-		}
-		set(&d.Name, r.Body.Name)
-		set(&d.Place, r.Body.Place)
-		setMS(&d.Lease, r.Body.LeaseMs)
-		set(&d.NewSignals, r.Body.NewSignals)
-		return nil
-	})
-	return ChangeDevice200JSONResponse(device(v)), err
-}
-
-func (h *handlers) ReplaceKey(ctx context.Context, r ReplaceKeyRequestObject) (ReplaceKeyResponseObject, error) {
-	key, err := h.s.hub.ReplaceKey(ctx, actor(ctx), r.Id)
-	if err != nil {
-		return nil, err
-	}
-	v, err := h.s.hub.Device(ctx, actor(ctx), r.Id)
-	return ReplaceKey201JSONResponse(h.withKey(v, key)), err
-}
-
-// withKey adds what one pastes into a board or a shell.
-func (h *handlers) withKey(v hub.Device, key string) DeviceWithKey {
-	host, port, _ := net.SplitHostPort(h.s.o.MQTT)
-	n, _ := strconv.Atoi(port)
-	c := Connect{Host: host, Port: n, User: v.ID, ClientId: v.ID, Publish: "ember/" + v.ID + "/r/<signal>",
-		Report: "ember/" + v.ID + "/is/<control>", Listen: "ember/" + v.ID + "/#"}
-	if loopback(h.s.o.MQTT) {
-		remark := "The hub's broker listens to this computer alone. For boards elsewhere in the house start it with --mqtt :" + port + "."
-		c.Remark = &remark
-	} else {
-		c.Host = houseAddress(host)
-	}
-	sign := fmt.Sprintf("-h %s -p %d -u %s -P %s", c.Host, c.Port, v.ID, key)
-	c.Example = fmt.Sprintf("mosquitto_pub %s -i %s_try -q 1 -t ember/%s/r/temperature -m 21.4", sign, v.ID, v.ID)
-	c.ExampleListen = fmt.Sprintf("mosquitto_sub %s -i %s -v -t 'ember/%s/#'", sign, v.ID, v.ID)
-	return DeviceWithKey{Device: device(v), Key: key, Connect: c}
-}
-
-func loopback(addr string) bool {
-	host, _, _ := net.SplitHostPort(addr)
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// houseAddress is an address of this computer that others in the house can reach.
-func houseAddress(host string) string {
-	if ip := net.ParseIP(host); host != "" && (ip == nil || !ip.IsUnspecified()) {
-		return host
-	}
-	addrs, _ := net.InterfaceAddrs()
-	for _, a := range addrs {
-		if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() && n.IP.To4() != nil {
-			return n.IP.String()
-		}
-	}
-	return "127.0.0.1"
-}
-
-func (h *handlers) AddControl(ctx context.Context, r AddControlRequestObject) (AddControlResponseObject, error) {
-	v, err := h.s.hub.AddControl(ctx, actor(ctx), r.Id, r.Body.Name, func(c *site.Control) error {
-		set(&c.Answers, r.Body.Answers)
-		return nil
-	})
-	return AddControl201JSONResponse(control(v)), err
 }
 
 func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject) (ListRefusalsResponseObject, error) {

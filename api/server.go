@@ -24,6 +24,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/hub"
+	"idleember/starter"
 )
 
 //go:generate go tool oapi-codegen -config gen.yaml openapi.yaml
@@ -40,8 +41,12 @@ const (
 // Options of New.
 type Options struct {
 	Log *slog.Logger
-	// HTTP and MQTT are the addresses that the hub listens on.
-	HTTP, MQTT string
+	// Addresses are those that the hub listens on.
+	Addresses starter.Addresses
+	// Authority is the PEM certificate of the hub's own authority, for boards that connect with TLS; nil: none.
+	Authority []byte
+	// Mount holds what else answers on this server, by the beginning of its path.
+	Mount map[string]http.Handler
 	// Console holds the built console.
 	Console fs.FS
 }
@@ -74,7 +79,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e.Logger = o.Log
 	e.HTTPErrorHandler = s.fail
 	e.Use(middleware.Recover(), headers)
-	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return c.Request().URL.Path == base+"/live" }, MinLength: 1024}))
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: s.unpacked, MinLength: 1024}))
 	group := e.Group(base, crossOrigin(), middleware.BodyLimit(maxBody), s.guard)
 	RegisterHandlers(group, NewStrictHandler(&handlers{s}, nil))
 	group.RouteNotFound("/*", func(*echo.Context) error {
@@ -84,8 +89,32 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e.GET("/api/docs", s.docs)
 	e.GET("/api/docs.css", func(c *echo.Context) error { return c.Blob(http.StatusOK, "text/css", docsStyle) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	for path, h := range o.Mount {
+		e.Any(path, echo.WrapHandler(h))
+		if strings.HasSuffix(path, "/") {
+			e.Any(path+"*", echo.WrapHandler(h))
+		}
+	}
+	e.GET("/ca.pem", func(c *echo.Context) error {
+		if o.Authority == nil {
+			return echo.NewHTTPError(http.StatusNotFound, "the hub shows a given certificate and has no authority of its own")
+		}
+		return c.Blob(http.StatusOK, "application/x-pem-file", o.Authority)
+	})
+	e.GET("/api/device-model.schema.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, modelSchema(doc)) })
 	e.GET("/*", s.console)
 	return s, nil
+}
+
+// unpacked says which answers are not compressed: the live stream, and what speaks for itself.
+func (s *Server) unpacked(c *echo.Context) bool {
+	path := c.Request().URL.Path
+	for prefix := range s.o.Mount {
+		if strings.HasPrefix(path, prefix) {
+			return true
+		}
+	}
+	return path == base+"/live"
 }
 
 // ServeHTTP answers a request.

@@ -60,7 +60,8 @@ func ExitCode(err error) int {
 // Commands are all commands of this package.
 func Commands() []*cli.Command {
 	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), switchCommand(),
-		devicesCommand(), signalsCommand(), controlsCommand(), membersCommand(), journalCommand()}
+		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),
+		membersCommand(), journalCommand()}
 }
 
 // remote are the options of every command that speaks to a hub.

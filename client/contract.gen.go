@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"idleember/core/site"
+
 	"github.com/oapi-codegen/runtime"
 )
 
@@ -37,25 +39,25 @@ func (e ControlAtDevice) Valid() bool {
 
 // Defines values for ControlPhase.
 const (
-	Confirmed   ControlPhase = "confirmed"
-	Empty       ControlPhase = ""
-	Pending     ControlPhase = "pending"
-	Sent        ControlPhase = "sent"
-	Unconfirmed ControlPhase = "unconfirmed"
+	ControlPhaseConfirmed   ControlPhase = "confirmed"
+	ControlPhaseEmpty       ControlPhase = ""
+	ControlPhasePending     ControlPhase = "pending"
+	ControlPhaseSent        ControlPhase = "sent"
+	ControlPhaseUnconfirmed ControlPhase = "unconfirmed"
 )
 
 // Valid indicates whether the value is a known member of the ControlPhase enum.
 func (e ControlPhase) Valid() bool {
 	switch e {
-	case Confirmed:
+	case ControlPhaseConfirmed:
 		return true
-	case Empty:
+	case ControlPhaseEmpty:
 		return true
-	case Pending:
+	case ControlPhasePending:
 		return true
-	case Sent:
+	case ControlPhaseSent:
 		return true
-	case Unconfirmed:
+	case ControlPhaseUnconfirmed:
 		return true
 	default:
 		return false
@@ -74,6 +76,27 @@ func (e ControlChangeAtDevice) Valid() bool {
 	case ControlChangeAtDeviceFollow:
 		return true
 	case ControlChangeAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceState.
+const (
+	DeviceStateDisabled DeviceState = "disabled"
+	DeviceStateEmpty    DeviceState = ""
+	DeviceStateRemoved  DeviceState = "removed"
+)
+
+// Valid indicates whether the value is a known member of the DeviceState enum.
+func (e DeviceState) Valid() bool {
+	switch e {
+	case DeviceStateDisabled:
+		return true
+	case DeviceStateEmpty:
+		return true
+	case DeviceStateRemoved:
 		return true
 	default:
 		return false
@@ -116,6 +139,24 @@ func (e Kind) Valid() bool {
 	case Onoff:
 		return true
 	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewSignalReports.
+const (
+	NewSignalReportsChange   NewSignalReports = "change"
+	NewSignalReportsPeriodic NewSignalReports = "periodic"
+)
+
+// Valid indicates whether the value is a known member of the NewSignalReports enum.
+func (e NewSignalReports) Valid() bool {
+	switch e {
+	case NewSignalReportsChange:
+		return true
+	case NewSignalReportsPeriodic:
 		return true
 	default:
 		return false
@@ -239,24 +280,65 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for RemoveDeviceParamsHistory.
+const (
+	Delete RemoveDeviceParamsHistory = "delete"
+	Keep   RemoveDeviceParamsHistory = "keep"
+)
+
+// Valid indicates whether the value is a known member of the RemoveDeviceParamsHistory enum.
+func (e RemoveDeviceParamsHistory) Valid() bool {
+	switch e {
+	case Delete:
+		return true
+	case Keep:
+		return true
+	default:
+		return false
+	}
+}
+
+// Broker defines model for Broker.
+type Broker struct {
+	Address string `json:"address"`
+
+	// Ca PEM of the authority that signed its certificate
+	Ca          string `json:"ca"`
+	ClientId    string `json:"client_id"`
+	Connected   bool   `json:"connected"`
+	HasPassword bool   `json:"has_password"`
+	Id          string `json:"id"`
+	Name        string `json:"name"`
+
+	// Share group of hubs that share the load
+	Share   string     `json:"share"`
+	Since   *time.Time `json:"since,omitempty"`
+	User    string     `json:"user"`
+	Version string     `json:"version"`
+
+	// Why why it is away
+	Why string `json:"why"`
+}
+
+// Calibrated defines model for Calibrated.
+type Calibrated struct {
+	// Factor value for one count; 0 where there is none
+	Factor  float64   `json:"factor"`
+	Values  []float64 `json:"values"`
+	Warning string    `json:"warning"`
+}
+
+// Calibration defines model for Calibration.
+type Calibration = site.Calibration
+
 // Connect how the device connects
 type Connect struct {
-	ClientId string `json:"client_id"`
-
-	// Example a shell line that sends a first reading
-	Example string `json:"example"`
-
-	// ExampleListen a shell line that shows what the hub wants
-	ExampleListen string `json:"example_listen"`
-	Host          string `json:"host"`
-	Listen        string `json:"listen"`
-	Port          int    `json:"port"`
-	Publish       string `json:"publish"`
+	// Examples shell lines
+	Examples []Labelled `json:"examples"`
 
 	// Remark what stands in the way of boards elsewhere in the house
-	Remark *string `json:"remark,omitempty"`
-	Report string  `json:"report"`
-	User   string  `json:"user"`
+	Remark *string    `json:"remark,omitempty"`
+	Rows   []Labelled `json:"rows"`
 }
 
 // Control defines model for Control.
@@ -287,6 +369,12 @@ type Control struct {
 	// Safe the safe value
 	Safe bool `json:"safe"`
 
+	// Source where in a device's messages a value is found
+	Source Source `json:"source"`
+
+	// Target how a want is sent
+	Target Target `json:"target"`
+
 	// Version of the settings, for If-Match
 	Version string     `json:"version"`
 	Want    *bool      `json:"want,omitempty"`
@@ -310,6 +398,12 @@ type ControlChange struct {
 	Name           *string                `json:"name,omitempty"`
 	ResumeWithinMs *int64                 `json:"resume_within_ms,omitempty"`
 	Safe           *bool                  `json:"safe,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+
+	// Target how a want is sent
+	Target *Target `json:"target,omitempty"`
 }
 
 // ControlChangeAtDevice defines model for ControlChange.AtDevice.
@@ -317,36 +411,71 @@ type ControlChangeAtDevice string
 
 // Device defines model for Device.
 type Device struct {
-	Created time.Time `json:"created"`
+	// Asleep online by its schedule, and not connected now
+	Asleep      bool      `json:"asleep"`
+	Connections int       `json:"connections"`
+	Created     time.Time `json:"created"`
+
+	// EveryMs the median gap between messages; 0: not yet known
+	EveryMs int64 `json:"every_ms"`
 
 	// From the address of its newest session
-	From       *string    `json:"from,omitempty"`
-	Id         string     `json:"id"`
+	From *string `json:"from,omitempty"`
+	Id   string  `json:"id"`
+
+	// JitterMs the median distance from it
+	JitterMs   int64      `json:"jitter_ms"`
 	LastHeard  *time.Time `json:"last_heard,omitempty"`
 	LastReason *string    `json:"last_reason,omitempty"`
 	LeaseMs    int64      `json:"lease_ms"`
-	Name       string     `json:"name"`
-	NewSignals bool       `json:"new_signals"`
-	Online     bool       `json:"online"`
-	Place      string     `json:"place"`
+	Limits     Limits     `json:"limits"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link Link `json:"link"`
+
+	// Messages since the hub started
+	Messages   int64   `json:"messages"`
+	Model      *string `json:"model,omitempty"`
+	Name       string  `json:"name"`
+	NewSignals bool    `json:"new_signals"`
+	Online     bool    `json:"online"`
+
+	// PerMinute messages lately
+	PerMinute float64 `json:"per_minute"`
+	Place     string  `json:"place"`
 
 	// Refused messages and values that could not be taken
-	Refused int64      `json:"refused"`
-	Since   *time.Time `json:"since,omitempty"`
+	Refused int64 `json:"refused"`
+
+	// Replaced readings that took the place of differing ones of the same time
+	Replaced int64       `json:"replaced"`
+	Since    *time.Time  `json:"since,omitempty"`
+	State    DeviceState `json:"state"`
 
 	// Version of the settings, for If-Match
 	Version string `json:"version"`
+
+	// WakesMs it sleeps and wakes this often; 0: always awake
+	WakesMs int64 `json:"wakes_ms"`
 
 	// Why why it is offline
 	Why *string `json:"why,omitempty"`
 }
 
+// DeviceState defines model for Device.State.
+type DeviceState string
+
 // DeviceChange defines model for DeviceChange.
 type DeviceChange struct {
-	LeaseMs    *int64  `json:"lease_ms,omitempty"`
+	LeaseMs *int64  `json:"lease_ms,omitempty"`
+	Limits  *Limits `json:"limits,omitempty"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link       *Link   `json:"link,omitempty"`
 	Name       *string `json:"name,omitempty"`
 	NewSignals *bool   `json:"new_signals,omitempty"`
 	Place      *string `json:"place,omitempty"`
+	WakesMs    *int64  `json:"wakes_ms,omitempty"`
 }
 
 // DeviceWithKey defines model for DeviceWithKey.
@@ -357,7 +486,13 @@ type DeviceWithKey struct {
 
 	// Key shown once, not kept
 	Key string `json:"key"`
+
+	// Remarks what could not be made safe
+	Remarks []string `json:"remarks"`
 }
+
+// Divider defines model for Divider.
+type Divider = site.Divider
 
 // Guests defines model for Guests.
 type Guests string
@@ -403,14 +538,20 @@ type Hub struct {
 	// Mqtt where its broker listens
 	Mqtt     string `json:"mqtt"`
 	MqttOpen *bool  `json:"mqtt_open,omitempty"`
-	Name     string `json:"name"`
+
+	// Mqtts where its broker listens with TLS
+	Mqtts *string `json:"mqtts,omitempty"`
+	Name  string  `json:"name"`
 
 	// Open it listens to the house, not only to itself
-	Open    bool      `json:"open"`
-	Time    time.Time `json:"time"`
-	Version string    `json:"version"`
-	Zone    string    `json:"zone"`
-	Zones   []string  `json:"zones"`
+	Open bool      `json:"open"`
+	Time time.Time `json:"time"`
+
+	// Udp where it takes datagrams
+	Udp     *string  `json:"udp,omitempty"`
+	Version string   `json:"version"`
+	Zone    string   `json:"zone"`
+	Zones   []string `json:"zones"`
 }
 
 // HubChange defines model for HubChange.
@@ -460,6 +601,18 @@ type JournalPage struct {
 // Kind defines model for Kind.
 type Kind string
 
+// Labelled defines model for Labelled.
+type Labelled struct {
+	Label string `json:"label"`
+	Value string `json:"value"`
+}
+
+// Limits defines model for Limits.
+type Limits = site.Limits
+
+// Link how a device speaks with the hub; which fields count depends on the kind
+type Link = site.Link
+
 // Me defines model for Me.
 type Me struct {
 	Account string `json:"account"`
@@ -487,22 +640,91 @@ type MemberChange struct {
 	Role     *Role   `json:"role,omitempty"`
 }
 
+// Message defines model for Message.
+type Message struct {
+	At    time.Time `json:"at"`
+	Bytes int       `json:"bytes"`
+	Link  string    `json:"link"`
+
+	// Out from the hub to the device
+	Out bool `json:"out"`
+
+	// Payload its beginning, as text
+	Payload string `json:"payload"`
+	Refused bool   `json:"refused"`
+
+	// Result what became of it
+	Result string `json:"result"`
+	Seq    int64  `json:"seq"`
+
+	// Topic or path, register, line
+	Topic string `json:"topic"`
+}
+
+// Model a device model file
+type Model = site.Model
+
+// ModelControl defines model for ModelControl.
+type ModelControl = site.ModelControl
+
+// ModelEntry defines model for ModelEntry.
+type ModelEntry struct {
+	// Devices how many devices are of it
+	Devices int `json:"devices"`
+
+	// Model a device model file
+	Model   Model `json:"model"`
+	Shipped bool  `json:"shipped"`
+}
+
+// ModelSignal defines model for ModelSignal.
+type ModelSignal = site.ModelSignal
+
+// NewBroker defines model for NewBroker.
+type NewBroker struct {
+	// Address mqtt://host:1883 or mqtts://host:8883
+	Address  string  `json:"address"`
+	Ca       *string `json:"ca,omitempty"`
+	ClientId *string `json:"client_id,omitempty"`
+	Id       *string `json:"id,omitempty"`
+	Name     string  `json:"name"`
+
+	// Password left out: as it is
+	Password *string `json:"password,omitempty"`
+	Share    *string `json:"share,omitempty"`
+	User     *string `json:"user,omitempty"`
+}
+
 // NewControl defines model for NewControl.
 type NewControl struct {
 	// Answers the device reports is
 	Answers *bool  `json:"answers,omitempty"`
 	Name    string `json:"name"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+
+	// Target how a want is sent
+	Target *Target `json:"target,omitempty"`
 }
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
 	// Id default: made from the name
-	Id      *string `json:"id,omitempty"`
+	Id *string `json:"id,omitempty"`
+
+	// LeaseMs default: 60000 over MQTT, none over other links
 	LeaseMs *int64  `json:"lease_ms,omitempty"`
-	Name    string  `json:"name"`
+	Limits  *Limits `json:"limits,omitempty"`
+
+	// Link how a device speaks with the hub; which fields count depends on the kind
+	Link       *Link  `json:"link,omitempty"`
+	Name       string `json:"name"`
+	NewSignals *bool  `json:"new_signals,omitempty"`
 
 	// Place a place's id, or the name of a new one
-	Place string `json:"place"`
+	Place   string `json:"place"`
+	WakesMs *int64 `json:"wakes_ms,omitempty"`
 }
 
 // NewMember defines model for NewMember.
@@ -519,6 +741,26 @@ type NewPlace struct {
 	Name string  `json:"name"`
 }
 
+// NewSignal defines model for NewSignal.
+type NewSignal struct {
+	Calibration *Calibration `json:"calibration,omitempty"`
+	Decimals    *int         `json:"decimals,omitempty"`
+	IntervalMs  *int64       `json:"interval_ms,omitempty"`
+	Kind        Kind         `json:"kind"`
+
+	// Name what the device calls it, or will be called after it
+	Name    string            `json:"name"`
+	Reports *NewSignalReports `json:"reports,omitempty"`
+	Sense   *Sense            `json:"sense,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+	Unit   *string `json:"unit,omitempty"`
+}
+
+// NewSignalReports defines model for NewSignal.Reports.
+type NewSignalReports string
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Id    string `json:"id"`
@@ -526,11 +768,23 @@ type NewToken struct {
 	Token string `json:"token"`
 }
 
+// Panel defines model for Panel.
+type Panel = site.Panel
+
+// PanelState defines model for PanelState.
+type PanelState struct {
+	Panel   Panel  `json:"panel"`
+	Version string `json:"version"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
 }
+
+// Point defines model for Point.
+type Point = site.Point
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -562,8 +816,19 @@ type Refusal struct {
 	Topic   string `json:"topic"`
 }
 
+// Register defines model for Register.
+type Register = site.Register
+
+// Remarks defines model for Remarks.
+type Remarks struct {
+	Remarks []string `json:"remarks"`
+}
+
 // Role defines model for Role.
 type Role string
+
+// Sense defines model for Sense.
+type Sense = site.Sense
 
 // Setup defines model for Setup.
 type Setup struct {
@@ -592,10 +857,11 @@ type SetupState struct {
 // Signal defines model for Signal.
 type Signal struct {
 	// At the reading's time
-	At       *time.Time   `json:"at,omitempty"`
-	Decimals int          `json:"decimals"`
-	Device   string       `json:"device"`
-	Guests   SignalGuests `json:"guests"`
+	At          *time.Time   `json:"at,omitempty"`
+	Calibration Calibration  `json:"calibration"`
+	Decimals    int          `json:"decimals"`
+	Device      string       `json:"device"`
+	Guests      SignalGuests `json:"guests"`
 
 	// Heard its arrival
 	Heard *time.Time `json:"heard,omitempty"`
@@ -612,9 +878,16 @@ type Signal struct {
 	Quality SignalQuality `json:"quality"`
 
 	// Raw what the device calls it
-	Raw     string        `json:"raw"`
-	Reports SignalReports `json:"reports"`
-	State   SignalState   `json:"state"`
+	Raw string `json:"raw"`
+
+	// RawValue before calibration, where that changed it
+	RawValue *float64      `json:"raw_value,omitempty"`
+	Reports  SignalReports `json:"reports"`
+	Sense    Sense         `json:"sense"`
+
+	// Source where in a device's messages a value is found
+	Source Source      `json:"source"`
+	State  SignalState `json:"state"`
 
 	// Unit UCUM symbol
 	Unit string `json:"unit"`
@@ -637,12 +910,17 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
-	Decimals   *int                 `json:"decimals,omitempty"`
-	Guests     *SignalGuests        `json:"guests,omitempty"`
-	IntervalMs *int64               `json:"interval_ms,omitempty"`
-	Name       *string              `json:"name,omitempty"`
-	Reports    *SignalChangeReports `json:"reports,omitempty"`
-	Unit       *string              `json:"unit,omitempty"`
+	Calibration *Calibration         `json:"calibration,omitempty"`
+	Decimals    *int                 `json:"decimals,omitempty"`
+	Guests      *SignalGuests        `json:"guests,omitempty"`
+	IntervalMs  *int64               `json:"interval_ms,omitempty"`
+	Name        *string              `json:"name,omitempty"`
+	Reports     *SignalChangeReports `json:"reports,omitempty"`
+	Sense       *Sense               `json:"sense,omitempty"`
+
+	// Source where in a device's messages a value is found
+	Source *Source `json:"source,omitempty"`
+	Unit   *string `json:"unit,omitempty"`
 }
 
 // SignalChangeReports defines model for SignalChange.Reports.
@@ -660,11 +938,49 @@ type Snapshot struct {
 	Signals  []Signal  `json:"signals"`
 }
 
+// Source where in a device's messages a value is found
+type Source = site.Source
+
+// Starter defines model for Starter.
+type Starter struct {
+	About string `json:"about"`
+	Code  string `json:"code"`
+	File  string `json:"file"`
+	Id    string `json:"id"`
+	Name  string `json:"name"`
+}
+
+// Target how a want is sent
+type Target = site.Target
+
 // Token defines model for Token.
 type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
+}
+
+// Trial defines model for Trial.
+type Trial struct {
+	// Controls drafts by id
+	Controls *map[string]Source `json:"controls,omitempty"`
+	Payload  string             `json:"payload"`
+
+	// Signals drafts by id
+	Signals *map[string]Source `json:"signals,omitempty"`
+	Topic   *string            `json:"topic,omitempty"`
+}
+
+// Tried defines model for Tried.
+type Tried struct {
+	Id string `json:"id"`
+
+	// Text what stands in the message
+	Text  string `json:"text"`
+	Value string `json:"value"`
+
+	// Why why there is no value
+	Why string `json:"why"`
 }
 
 // Value a number, true or false, or a text
@@ -678,6 +994,12 @@ type IfMatch = string
 
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
+
+// TryCalibrationJSONBody defines parameters for TryCalibration.
+type TryCalibrationJSONBody struct {
+	Calibration Calibration `json:"calibration"`
+	Raw         []float64   `json:"raw"`
+}
 
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
@@ -695,10 +1017,39 @@ type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
+// RemoveDeviceParams defines parameters for RemoveDevice.
+type RemoveDeviceParams struct {
+	History RemoveDeviceParamsHistory `form:"history" json:"history"`
+}
+
+// RemoveDeviceParamsHistory defines parameters for RemoveDevice.
+type RemoveDeviceParamsHistory string
+
 // ChangeDeviceParams defines parameters for ChangeDevice.
 type ChangeDeviceParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SaveAsModelJSONBody defines parameters for SaveAsModel.
+type SaveAsModelJSONBody struct {
+	About   *string `json:"about,omitempty"`
+	Name    string  `json:"name"`
+	Replace *bool   `json:"replace,omitempty"`
+}
+
+// SetDeviceStateJSONBody defines parameters for SetDeviceState.
+type SetDeviceStateJSONBody struct {
+	Enabled bool `json:"enabled"`
+}
+
+// ListTrafficParams defines parameters for ListTraffic.
+type ListTrafficParams struct {
+	// After the seq of the last message that one has
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+
+	// Wait wait up to 25 s for something new
+	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -740,6 +1091,26 @@ type ChangeMemberParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ImportModelParams defines parameters for ImportModel.
+type ImportModelParams struct {
+	// Preview only check it
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Replace in the place of the one that has this id
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
+}
+
+// AddFromModelJSONBody defines parameters for AddFromModel.
+type AddFromModelJSONBody struct {
+	Devices []NewDevice `json:"devices"`
+}
+
+// SavePanelParams defines parameters for SavePanel.
+type SavePanelParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
@@ -752,10 +1123,22 @@ type ChangeSignalParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// RecalibrateJSONBody defines parameters for Recalibrate.
+type RecalibrateJSONBody struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
 }
+
+// SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
+type SaveBrokerJSONRequestBody = NewBroker
+
+// TryCalibrationJSONRequestBody defines body for TryCalibration for application/json ContentType.
+type TryCalibrationJSONRequestBody TryCalibrationJSONBody
 
 // ChangeControlJSONRequestBody defines body for ChangeControl for application/json ContentType.
 type ChangeControlJSONRequestBody = ControlChange
@@ -772,6 +1155,18 @@ type ChangeDeviceJSONRequestBody = DeviceChange
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
 
+// SaveAsModelJSONRequestBody defines body for SaveAsModel for application/json ContentType.
+type SaveAsModelJSONRequestBody SaveAsModelJSONBody
+
+// AddSignalJSONRequestBody defines body for AddSignal for application/json ContentType.
+type AddSignalJSONRequestBody = NewSignal
+
+// SetDeviceStateJSONRequestBody defines body for SetDeviceState for application/json ContentType.
+type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
+
+// TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
+type TryMessageJSONRequestBody = Trial
+
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
@@ -780,6 +1175,15 @@ type AddMemberJSONRequestBody = NewMember
 
 // ChangeMemberJSONRequestBody defines body for ChangeMember for application/json ContentType.
 type ChangeMemberJSONRequestBody = MemberChange
+
+// ImportModelJSONRequestBody defines body for ImportModel for application/json ContentType.
+type ImportModelJSONRequestBody = Model
+
+// AddFromModelJSONRequestBody defines body for AddFromModel for application/json ContentType.
+type AddFromModelJSONRequestBody AddFromModelJSONBody
+
+// SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
+type SavePanelJSONRequestBody = Panel
 
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
@@ -792,6 +1196,9 @@ type SetUpJSONRequestBody = Setup
 
 // ChangeSignalJSONRequestBody defines body for ChangeSignal for application/json ContentType.
 type ChangeSignalJSONRequestBody = SignalChange
+
+// RecalibrateJSONRequestBody defines body for Recalibrate for application/json ContentType.
+type RecalibrateJSONRequestBody RecalibrateJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
@@ -870,6 +1277,51 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListBrokers MQTT brokers elsewhere of which the hub is a client
+	//
+	// Corresponds with GET /brokers (the `ListBrokers` operationId).
+	ListBrokers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveBrokerWithBody Add a broker elsewhere, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /brokers (the `SaveBroker` operationId).
+	SaveBrokerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveBroker Add a broker elsewhere, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /brokers (the `SaveBroker` operationId).
+	SaveBroker(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveBroker Forget a broker that no device uses
+	//
+	// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
+	RemoveBroker(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryCalibrationWithBody What a calibration makes of raw numbers; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+	TryCalibrationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryCalibration What a calibration makes of raw numbers; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+	TryCalibration(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveControl Take a control away
+	//
+	// The safe value is sent first. The answer says what the device did not confirm.
+	//
+	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
+	RemoveControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetControl One control
 	//
 	// Corresponds with GET /controls/{id} (the `GetControl` operationId).
@@ -928,6 +1380,13 @@ type ClientInterface interface {
 	// Corresponds with POST /devices (the `AddDevice` operationId).
 	AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveDevice Take a device away, with its history or keeping it
+	//
+	// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
+	//
+	// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
+	RemoveDevice(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDevice One device
 	//
 	// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
@@ -965,15 +1424,87 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
 	AddControl(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReplaceKey Give a device a new key; the old one is void at once
+	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
+	//
+	// The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
 	//
 	// Corresponds with POST /devices/{id}/key (the `ReplaceKey` operationId).
 	ReplaceKey(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAsModelWithBody Keep a device's description as a device model
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+	SaveAsModelWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAsModel Keep a device's description as a device model
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+	SaveAsModel(ctx context.Context, id Id, body SaveAsModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRefusals What a device sent and the hub could not take, newest first, at most 100
 	//
 	// Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 	ListRefusals(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSignalWithBody Add a signal before its first reading
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+	AddSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSignal Add a signal before its first reading
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+	AddSignal(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStarters Starter code for the device
+	//
+	// Filled with this hub's addresses and the device's id, topics, signals and controls. `DEVICE-KEY` stands where the key goes.
+	//
+	// Corresponds with GET /devices/{id}/starter (the `ListStarters` operationId).
+	ListStarters(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDeviceStateWithBody Disable a device or enable it again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+	SetDeviceStateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDeviceState Disable a device or enable it again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+	SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTraffic What the device and the hub told each other, oldest first
+	//
+	// The last 300 are kept, in memory only.
+	//
+	// Corresponds with GET /devices/{id}/traffic (the `ListTraffic` operationId).
+	ListTraffic(ctx context.Context, id Id, params *ListTrafficParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMessageWithBody What the mapping makes of a message; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+	TryMessageWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMessage What the mapping makes of a message; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+	TryMessage(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHistory Readings or buckets of one or more series
 	//
@@ -1050,10 +1581,72 @@ type ClientInterface interface {
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListModels All device models
+	//
+	// Corresponds with GET /models (the `ListModels` operationId).
+	ListModels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportModelWithBody Bring in a device model file
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /models (the `ImportModel` operationId).
+	ImportModelWithBody(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportModel Bring in a device model file
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /models (the `ImportModel` operationId).
+	ImportModel(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveModel Forget a device model; devices made from it stay
+	//
+	// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
+	RemoveModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetModel A device model as its file holds it
+	//
+	// Corresponds with GET /models/{id} (the `GetModel` operationId).
+	GetModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddFromModelWithBody Add devices of a model, all or none
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+	AddFromModelWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddFromModel Add devices of a model, all or none
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+	AddFromModel(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetNow Everything that one may see, as it is now
 	//
 	// Corresponds with GET /now (the `GetNow` operationId).
 	GetNow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPanel What the hub offers to a Modbus panel
+	//
+	// Corresponds with GET /panel (the `GetPanel` operationId).
+	GetPanel(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePanelWithBody Change what the hub offers to a Modbus panel
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /panel (the `SavePanel` operationId).
+	SavePanelWithBody(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePanel Change what the hub offers to a Modbus panel
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /panel (the `SavePanel` operationId).
+	SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SavePlaceWithBody Add a place, or rename the one that has this id
 	//
@@ -1116,6 +1709,11 @@ type ClientInterface interface {
 	// Corresponds with POST /setup (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveSignal Take a signal away with its readings
+	//
+	// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
+	RemoveSignal(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeSignalWithBody Change how a signal is named and shown
 	//
 	// Takes any type of body and a specified content type.
@@ -1129,6 +1727,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
 	ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RecalibrateWithBody Apply the calibration to a stretch of history
+	//
+	// Readings are made anew from what came raw. It is journalled and can be done again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+	RecalibrateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Recalibrate Apply the calibration to a stretch of history
+	//
+	// Readings are made anew from what came raw. It is journalled and can be done again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+	Recalibrate(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of whoever asks
 	//
@@ -1153,6 +1769,121 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListBrokers MQTT brokers elsewhere of which the hub is a client
+//
+// Corresponds with GET /brokers (the `ListBrokers` operationId).
+func (c *Client) ListBrokers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBrokersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveBrokerWithBody Add a broker elsewhere, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /brokers (the `SaveBroker` operationId).
+func (c *Client) SaveBrokerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveBrokerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveBroker Add a broker elsewhere, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /brokers (the `SaveBroker` operationId).
+func (c *Client) SaveBroker(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveBrokerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveBroker Forget a broker that no device uses
+//
+// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
+func (c *Client) RemoveBroker(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveBrokerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryCalibrationWithBody What a calibration makes of raw numbers; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+func (c *Client) TryCalibrationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryCalibrationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryCalibration What a calibration makes of raw numbers; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+func (c *Client) TryCalibration(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryCalibrationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveControl Take a control away
+//
+// The safe value is sent first. The answer says what the device did not confirm.
+//
+// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
+func (c *Client) RemoveControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveControlRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // GetControl One control
@@ -1293,6 +2024,23 @@ func (c *Client) AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// RemoveDevice Take a device away, with its history or keeping it
+//
+// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
+//
+// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
+func (c *Client) RemoveDevice(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDeviceRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetDevice One device
 //
 // Corresponds with GET /devices/{id} (the `GetDevice` operationId).
@@ -1380,11 +2128,47 @@ func (c *Client) AddControl(ctx context.Context, id Id, body AddControlJSONReque
 	return c.Client.Do(req)
 }
 
-// ReplaceKey Give a device a new key; the old one is void at once
+// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
+//
+// The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
 //
 // Corresponds with POST /devices/{id}/key (the `ReplaceKey` operationId).
 func (c *Client) ReplaceKey(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReplaceKeyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAsModelWithBody Keep a device's description as a device model
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+func (c *Client) SaveAsModelWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAsModelRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAsModel Keep a device's description as a device model
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+func (c *Client) SaveAsModel(ctx context.Context, id Id, body SaveAsModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAsModelRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1400,6 +2184,142 @@ func (c *Client) ReplaceKey(ctx context.Context, id Id, reqEditors ...RequestEdi
 // Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 func (c *Client) ListRefusals(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRefusalsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSignalWithBody Add a signal before its first reading
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+func (c *Client) AddSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSignalRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSignal Add a signal before its first reading
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+func (c *Client) AddSignal(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSignalRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStarters Starter code for the device
+//
+// Filled with this hub's addresses and the device's id, topics, signals and controls. `DEVICE-KEY` stands where the key goes.
+//
+// Corresponds with GET /devices/{id}/starter (the `ListStarters` operationId).
+func (c *Client) ListStarters(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStartersRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDeviceStateWithBody Disable a device or enable it again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+func (c *Client) SetDeviceStateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceStateRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDeviceState Disable a device or enable it again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+func (c *Client) SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceStateRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTraffic What the device and the hub told each other, oldest first
+//
+// The last 300 are kept, in memory only.
+//
+// Corresponds with GET /devices/{id}/traffic (the `ListTraffic` operationId).
+func (c *Client) ListTraffic(ctx context.Context, id Id, params *ListTrafficParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrafficRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMessageWithBody What the mapping makes of a message; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+func (c *Client) TryMessageWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMessageRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMessage What the mapping makes of a message; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+func (c *Client) TryMessage(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMessageRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1595,11 +2515,173 @@ func (c *Client) ChangeMember(ctx context.Context, account string, params *Chang
 	return c.Client.Do(req)
 }
 
+// ListModels All device models
+//
+// Corresponds with GET /models (the `ListModels` operationId).
+func (c *Client) ListModels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListModelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportModelWithBody Bring in a device model file
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /models (the `ImportModel` operationId).
+func (c *Client) ImportModelWithBody(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportModelRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportModel Bring in a device model file
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /models (the `ImportModel` operationId).
+func (c *Client) ImportModel(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportModelRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveModel Forget a device model; devices made from it stay
+//
+// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
+func (c *Client) RemoveModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveModelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetModel A device model as its file holds it
+//
+// Corresponds with GET /models/{id} (the `GetModel` operationId).
+func (c *Client) GetModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetModelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddFromModelWithBody Add devices of a model, all or none
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+func (c *Client) AddFromModelWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFromModelRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddFromModel Add devices of a model, all or none
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+func (c *Client) AddFromModel(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFromModelRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetNow Everything that one may see, as it is now
 //
 // Corresponds with GET /now (the `GetNow` operationId).
 func (c *Client) GetNow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetNowRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPanel What the hub offers to a Modbus panel
+//
+// Corresponds with GET /panel (the `GetPanel` operationId).
+func (c *Client) GetPanel(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPanelRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePanelWithBody Change what the hub offers to a Modbus panel
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /panel (the `SavePanel` operationId).
+func (c *Client) SavePanelWithBody(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePanelRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePanel Change what the hub offers to a Modbus panel
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /panel (the `SavePanel` operationId).
+func (c *Client) SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePanelRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1761,6 +2843,21 @@ func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
+// RemoveSignal Take a signal away with its readings
+//
+// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
+func (c *Client) RemoveSignal(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSignalRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeSignalWithBody Change how a signal is named and shown
 //
 // Takes any type of body and a specified content type.
@@ -1785,6 +2882,44 @@ func (c *Client) ChangeSignalWithBody(ctx context.Context, id Id, params *Change
 // Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
 func (c *Client) ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeSignalRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RecalibrateWithBody Apply the calibration to a stretch of history
+//
+// Readings are made anew from what came raw. It is journalled and can be done again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+func (c *Client) RecalibrateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecalibrateRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Recalibrate Apply the calibration to a stretch of history
+//
+// Readings are made anew from what came raw. It is journalled and can be done again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+func (c *Client) Recalibrate(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecalibrateRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1857,6 +2992,181 @@ func (c *Client) EndToken(ctx context.Context, id string, reqEditors ...RequestE
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListBrokersRequest constructs an http.Request for the ListBrokers method
+func NewListBrokersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/brokers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveBrokerRequest calls the generic SaveBroker builder with application/json body
+func NewSaveBrokerRequest(server string, body SaveBrokerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveBrokerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSaveBrokerRequestWithBody constructs an http.Request for the SaveBroker method, with any body, and a specified content type
+func NewSaveBrokerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/brokers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveBrokerRequest constructs an http.Request for the RemoveBroker method
+func NewRemoveBrokerRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/brokers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryCalibrationRequest calls the generic TryCalibration builder with application/json body
+func NewTryCalibrationRequest(server string, body TryCalibrationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryCalibrationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryCalibrationRequestWithBody constructs an http.Request for the TryCalibration method, with any body, and a specified content type
+func NewTryCalibrationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calibrations/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveControlRequest constructs an http.Request for the RemoveControl method
+func NewRemoveControlRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewGetControlRequest constructs an http.Request for the GetControl method
@@ -2096,6 +3406,63 @@ func NewAddDeviceRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewRemoveDeviceRequest constructs an http.Request for the RemoveDevice method
+func NewRemoveDeviceRequest(server string, id Id, params *RemoveDeviceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "history", params.History, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetDeviceRequest constructs an http.Request for the GetDevice method
 func NewGetDeviceRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -2273,6 +3640,53 @@ func NewReplaceKeyRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSaveAsModelRequest calls the generic SaveAsModel builder with application/json body
+func NewSaveAsModelRequest(server string, id Id, body SaveAsModelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveAsModelRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSaveAsModelRequestWithBody constructs an http.Request for the SaveAsModel method, with any body, and a specified content type
+func NewSaveAsModelRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/model", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRefusalsRequest constructs an http.Request for the ListRefusals method
 func NewListRefusalsRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -2303,6 +3717,254 @@ func NewListRefusalsRequest(server string, id Id) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddSignalRequest calls the generic AddSignal builder with application/json body
+func NewAddSignalRequest(server string, id Id, body AddSignalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSignalRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddSignalRequestWithBody constructs an http.Request for the AddSignal method, with any body, and a specified content type
+func NewAddSignalRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/signals", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListStartersRequest constructs an http.Request for the ListStarters method
+func NewListStartersRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/starter", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDeviceStateRequest calls the generic SetDeviceState builder with application/json body
+func NewSetDeviceStateRequest(server string, id Id, body SetDeviceStateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDeviceStateRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetDeviceStateRequestWithBody constructs an http.Request for the SetDeviceState method, with any body, and a specified content type
+func NewSetDeviceStateRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/state", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListTrafficRequest constructs an http.Request for the ListTraffic method
+func NewListTrafficRequest(server string, id Id, params *ListTrafficParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/traffic", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Wait != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryMessageRequest calls the generic TryMessage builder with application/json body
+func NewTryMessageRequest(server string, id Id, body TryMessageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryMessageRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTryMessageRequestWithBody constructs an http.Request for the TryMessage method, with any body, and a specified content type
+func NewTryMessageRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2728,6 +4390,227 @@ func NewChangeMemberRequestWithBody(server string, account string, params *Chang
 	return req, nil
 }
 
+// NewListModelsRequest constructs an http.Request for the ListModels method
+func NewListModelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportModelRequest calls the generic ImportModel builder with application/json body
+func NewImportModelRequest(server string, params *ImportModelParams, body ImportModelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportModelRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewImportModelRequestWithBody constructs an http.Request for the ImportModel method, with any body, and a specified content type
+func NewImportModelRequestWithBody(server string, params *ImportModelParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Replace != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "replace", *params.Replace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveModelRequest constructs an http.Request for the RemoveModel method
+func NewRemoveModelRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetModelRequest constructs an http.Request for the GetModel method
+func NewGetModelRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddFromModelRequest calls the generic AddFromModel builder with application/json body
+func NewAddFromModelRequest(server string, id Id, body AddFromModelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddFromModelRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddFromModelRequestWithBody constructs an http.Request for the AddFromModel method, with any body, and a specified content type
+func NewAddFromModelRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/models/%s/devices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetNowRequest constructs an http.Request for the GetNow method
 func NewGetNowRequest(server string) (*http.Request, error) {
 	var err error
@@ -2750,6 +4633,88 @@ func NewGetNowRequest(server string) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPanelRequest constructs an http.Request for the GetPanel method
+func NewGetPanelRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/panel")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSavePanelRequest calls the generic SavePanel builder with application/json body
+func NewSavePanelRequest(server string, params *SavePanelParams, body SavePanelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSavePanelRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSavePanelRequestWithBody constructs an http.Request for the SavePanel method, with any body, and a specified content type
+func NewSavePanelRequestWithBody(server string, params *SavePanelParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/panel")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -2956,6 +4921,40 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewRemoveSignalRequest constructs an http.Request for the RemoveSignal method
+func NewRemoveSignalRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangeSignalRequest calls the generic ChangeSignal builder with application/json body
 func NewChangeSignalRequest(server string, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3014,6 +5013,53 @@ func NewChangeSignalRequestWithBody(server string, id Id, params *ChangeSignalPa
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewRecalibrateRequest calls the generic Recalibrate builder with application/json body
+func NewRecalibrateRequest(server string, id Id, body RecalibrateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRecalibrateRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRecalibrateRequestWithBody constructs an http.Request for the Recalibrate method, with any body, and a specified content type
+func NewRecalibrateRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/signals/%s/recalibrate", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3163,6 +5209,57 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /brokers (the `ListBrokers` operationId).
+	ListBrokersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBrokersResponse, error)
+
+	// SaveBrokerWithBodyWithResponse Add a broker elsewhere, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /brokers (the `SaveBroker` operationId).
+	SaveBrokerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error)
+
+	// SaveBrokerWithResponse Add a broker elsewhere, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /brokers (the `SaveBroker` operationId).
+	SaveBrokerWithResponse(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error)
+
+	// RemoveBrokerWithResponse Forget a broker that no device uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
+	RemoveBrokerWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveBrokerResponse, error)
+
+	// TryCalibrationWithBodyWithResponse What a calibration makes of raw numbers; nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+	TryCalibrationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryCalibrationResponse, error)
+
+	// TryCalibrationWithResponse What a calibration makes of raw numbers; nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+	TryCalibrationWithResponse(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*TryCalibrationResponse, error)
+
+	// RemoveControlWithResponse Take a control away
+	//
+	// The safe value is sent first. The answer says what the device did not confirm.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
+	RemoveControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error)
+
 	// GetControlWithResponse One control
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3225,6 +5322,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices (the `AddDevice` operationId).
 	AddDeviceWithResponse(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error)
 
+	// RemoveDeviceWithResponse Take a device away, with its history or keeping it
+	//
+	// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
+	RemoveDeviceWithResponse(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*RemoveDeviceResponse, error)
+
 	// GetDeviceWithResponse One device
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3264,12 +5370,28 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
 	AddControlWithResponse(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*AddControlResponse, error)
 
-	// ReplaceKeyWithResponse Give a device a new key; the old one is void at once
+	// ReplaceKeyWithResponse Give a device a new key, for another board in its place; the old one is void at once
+	//
+	// The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /devices/{id}/key (the `ReplaceKey` operationId).
 	ReplaceKeyWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReplaceKeyResponse, error)
+
+	// SaveAsModelWithBodyWithResponse Keep a device's description as a device model
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+	SaveAsModelWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAsModelResponse, error)
+
+	// SaveAsModelWithResponse Keep a device's description as a device model
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+	SaveAsModelWithResponse(ctx context.Context, id Id, body SaveAsModelJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAsModelResponse, error)
 
 	// ListRefusalsWithResponse What a device sent and the hub could not take, newest first, at most 100
 	//
@@ -3277,6 +5399,66 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 	ListRefusalsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListRefusalsResponse, error)
+
+	// AddSignalWithBodyWithResponse Add a signal before its first reading
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+	AddSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSignalResponse, error)
+
+	// AddSignalWithResponse Add a signal before its first reading
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+	AddSignalWithResponse(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSignalResponse, error)
+
+	// ListStartersWithResponse Starter code for the device
+	//
+	// Filled with this hub's addresses and the device's id, topics, signals and controls. `DEVICE-KEY` stands where the key goes.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/starter (the `ListStarters` operationId).
+	ListStartersWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListStartersResponse, error)
+
+	// SetDeviceStateWithBodyWithResponse Disable a device or enable it again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+	SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
+
+	// SetDeviceStateWithResponse Disable a device or enable it again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+	SetDeviceStateWithResponse(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
+
+	// ListTrafficWithResponse What the device and the hub told each other, oldest first
+	//
+	// The last 300 are kept, in memory only.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/traffic (the `ListTraffic` operationId).
+	ListTrafficWithResponse(ctx context.Context, id Id, params *ListTrafficParams, reqEditors ...RequestEditorFn) (*ListTrafficResponse, error)
+
+	// TryMessageWithBodyWithResponse What the mapping makes of a message; nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+	TryMessageWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMessageResponse, error)
+
+	// TryMessageWithResponse What the mapping makes of a message; nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+	TryMessageWithResponse(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMessageResponse, error)
 
 	// GetHistoryWithResponse Readings or buckets of one or more series
 	//
@@ -3363,12 +5545,82 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMemberWithResponse(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
 
+	// ListModelsWithResponse All device models
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /models (the `ListModels` operationId).
+	ListModelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListModelsResponse, error)
+
+	// ImportModelWithBodyWithResponse Bring in a device model file
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /models (the `ImportModel` operationId).
+	ImportModelWithBodyWithResponse(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportModelResponse, error)
+
+	// ImportModelWithResponse Bring in a device model file
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /models (the `ImportModel` operationId).
+	ImportModelWithResponse(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportModelResponse, error)
+
+	// RemoveModelWithResponse Forget a device model; devices made from it stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
+	RemoveModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveModelResponse, error)
+
+	// GetModelWithResponse A device model as its file holds it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /models/{id} (the `GetModel` operationId).
+	GetModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetModelResponse, error)
+
+	// AddFromModelWithBodyWithResponse Add devices of a model, all or none
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+	AddFromModelWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFromModelResponse, error)
+
+	// AddFromModelWithResponse Add devices of a model, all or none
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+	AddFromModelWithResponse(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFromModelResponse, error)
+
 	// GetNowWithResponse Everything that one may see, as it is now
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /now (the `GetNow` operationId).
 	GetNowWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetNowResponse, error)
+
+	// GetPanelWithResponse What the hub offers to a Modbus panel
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /panel (the `GetPanel` operationId).
+	GetPanelWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPanelResponse, error)
+
+	// SavePanelWithBodyWithResponse Change what the hub offers to a Modbus panel
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /panel (the `SavePanel` operationId).
+	SavePanelWithBodyWithResponse(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
+
+	// SavePanelWithResponse Change what the hub offers to a Modbus panel
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /panel (the `SavePanel` operationId).
+	SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
 
 	// SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
 	//
@@ -3437,6 +5689,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /setup (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
 
+	// RemoveSignalWithResponse Take a signal away with its readings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
+	RemoveSignalWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSignalResponse, error)
+
 	// ChangeSignalWithBodyWithResponse Change how a signal is named and shown
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3450,6 +5709,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
 	ChangeSignalWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
+
+	// RecalibrateWithBodyWithResponse Apply the calibration to a stretch of history
+	//
+	// Readings are made anew from what came raw. It is journalled and can be done again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+	RecalibrateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error)
+
+	// RecalibrateWithResponse Apply the calibration to a stretch of history
+	//
+	// Readings are made anew from what came raw. It is journalled and can be done again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+	RecalibrateWithResponse(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error)
 
 	// ListTokensWithResponse The tokens of whoever asks
 	//
@@ -3478,6 +5755,274 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+}
+
+// ListBrokersResponseDefaultHeaders the declared response headers of an HTTP default response for ListBrokers
+type ListBrokersResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListBrokersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Broker
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListBrokersResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBrokersResponse) GetJSON200() *[]Broker {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBrokersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBrokersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBrokersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBrokersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBrokersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveBrokerResponseDefaultHeaders the declared response headers of an HTTP default response for SaveBroker
+type SaveBrokerResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveBrokerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Broker
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveBrokerResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveBrokerResponse) GetJSON201() *Broker {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveBrokerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveBrokerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveBrokerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveBrokerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveBrokerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveBrokerResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveBroker
+type RemoveBrokerResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveBrokerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveBrokerResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveBrokerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveBrokerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveBrokerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveBrokerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveBrokerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TryCalibrationResponseDefaultHeaders the declared response headers of an HTTP default response for TryCalibration
+type TryCalibrationResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TryCalibrationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Calibrated
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TryCalibrationResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryCalibrationResponse) GetJSON200() *Calibrated {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryCalibrationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryCalibrationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryCalibrationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryCalibrationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryCalibrationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveControlResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveControl
+type RemoveControlResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveControlResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remarks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveControlResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveControlResponse) GetJSON200() *Remarks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveControlResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveControlResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveControlResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveControlResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 // GetControlResponseDefaultHeaders the declared response headers of an HTTP default response for GetControl
@@ -3755,6 +6300,61 @@ func (r AddDeviceResponse) ContentType() string {
 	return ""
 }
 
+// RemoveDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveDevice
+type RemoveDeviceResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remarks
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveDeviceResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveDeviceResponse) GetJSON200() *Remarks {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for GetDevice
 type GetDeviceResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -3975,6 +6575,61 @@ func (r ReplaceKeyResponse) ContentType() string {
 	return ""
 }
 
+// SaveAsModelResponseDefaultHeaders the declared response headers of an HTTP default response for SaveAsModel
+type SaveAsModelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveAsModelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ModelEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveAsModelResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveAsModelResponse) GetJSON201() *ModelEntry {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveAsModelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveAsModelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveAsModelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveAsModelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveAsModelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListRefusalsResponseDefaultHeaders the declared response headers of an HTTP default response for ListRefusals
 type ListRefusalsResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -4024,6 +6679,287 @@ func (r ListRefusalsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRefusalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddSignalResponseDefaultHeaders the declared response headers of an HTTP default response for AddSignal
+type AddSignalResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddSignalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Signal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddSignalResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddSignalResponse) GetJSON201() *Signal {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddSignalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSignalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSignalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSignalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSignalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListStartersResponseDefaultHeaders the declared response headers of an HTTP default response for ListStarters
+type ListStartersResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListStartersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Starter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListStartersResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStartersResponse) GetJSON200() *[]Starter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStartersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStartersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStartersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStartersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStartersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetDeviceStateResponseDefaultHeaders the declared response headers of an HTTP default response for SetDeviceState
+type SetDeviceStateResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SetDeviceStateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Device  Device   `json:"device"`
+		Remarks []string `json:"remarks"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SetDeviceStateResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDeviceStateResponse) GetJSON200() *struct {
+	Device  Device   `json:"device"`
+	Remarks []string `json:"remarks"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDeviceStateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDeviceStateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDeviceStateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDeviceStateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDeviceStateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListTrafficResponseDefaultHeaders the declared response headers of an HTTP default response for ListTraffic
+type ListTrafficResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListTrafficResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListTrafficResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTrafficResponse) GetJSON200() *[]Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTrafficResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTrafficResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTrafficResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTrafficResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTrafficResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TryMessageResponseDefaultHeaders the declared response headers of an HTTP default response for TryMessage
+type TryMessageResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TryMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Tried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TryMessageResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryMessageResponse) GetJSON200() *[]Tried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4477,6 +7413,274 @@ func (r ChangeMemberResponse) ContentType() string {
 	return ""
 }
 
+// ListModelsResponseDefaultHeaders the declared response headers of an HTTP default response for ListModels
+type ListModelsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListModelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ModelEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListModelsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListModelsResponse) GetJSON200() *[]ModelEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListModelsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListModelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListModelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListModelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListModelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ImportModelResponseDefaultHeaders the declared response headers of an HTTP default response for ImportModel
+type ImportModelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ImportModelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ModelEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ImportModelResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ImportModelResponse) GetJSON201() *ModelEntry {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportModelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportModelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportModelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportModelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportModelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveModelResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveModel
+type RemoveModelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveModelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveModelResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveModelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveModelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveModelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveModelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveModelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetModelResponseDefaultHeaders the declared response headers of an HTTP default response for GetModel
+type GetModelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetModelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Model
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetModelResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetModelResponse) GetJSON200() *Model {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetModelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetModelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetModelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetModelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetModelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddFromModelResponseDefaultHeaders the declared response headers of an HTTP default response for AddFromModel
+type AddFromModelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddFromModelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *[]DeviceWithKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddFromModelResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddFromModelResponse) GetJSON201() *[]DeviceWithKey {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddFromModelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddFromModelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddFromModelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddFromModelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddFromModelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetNowResponseDefaultHeaders the declared response headers of an HTTP default response for GetNow
 type GetNowResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -4526,6 +7730,116 @@ func (r GetNowResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetNowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetPanelResponseDefaultHeaders the declared response headers of an HTTP default response for GetPanel
+type GetPanelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetPanelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PanelState
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetPanelResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPanelResponse) GetJSON200() *PanelState {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPanelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPanelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPanelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPanelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPanelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SavePanelResponseDefaultHeaders the declared response headers of an HTTP default response for SavePanel
+type SavePanelResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SavePanelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PanelState
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SavePanelResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SavePanelResponse) GetJSON200() *PanelState {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SavePanelResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SavePanelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SavePanelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SavePanelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SavePanelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4862,6 +8176,54 @@ func (r SetUpResponse) ContentType() string {
 	return ""
 }
 
+// RemoveSignalResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveSignal
+type RemoveSignalResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveSignalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveSignalResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSignalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSignalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSignalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSignalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSignalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ChangeSignalResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeSignal
 type ChangeSignalResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -4911,6 +8273,67 @@ func (r ChangeSignalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeSignalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RecalibrateResponseDefaultHeaders the declared response headers of an HTTP default response for Recalibrate
+type RecalibrateResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RecalibrateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		// Changed readings
+		Changed int `json:"changed"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RecalibrateResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RecalibrateResponse) GetJSON200() *struct {
+	// Changed readings
+	Changed int `json:"changed"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RecalibrateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RecalibrateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RecalibrateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RecalibrateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RecalibrateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5075,6 +8498,99 @@ func (r EndTokenResponse) ContentType() string {
 	return ""
 }
 
+// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /brokers (the `ListBrokers` operationId).
+func (c *ClientWithResponses) ListBrokersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBrokersResponse, error) {
+	rsp, err := c.ListBrokers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBrokersResponse(rsp)
+}
+
+// SaveBrokerWithBodyWithResponse Add a broker elsewhere, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /brokers (the `SaveBroker` operationId).
+func (c *ClientWithResponses) SaveBrokerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error) {
+	rsp, err := c.SaveBrokerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveBrokerResponse(rsp)
+}
+
+// SaveBrokerWithResponse Add a broker elsewhere, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /brokers (the `SaveBroker` operationId).
+func (c *ClientWithResponses) SaveBrokerWithResponse(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error) {
+	rsp, err := c.SaveBroker(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveBrokerResponse(rsp)
+}
+
+// RemoveBrokerWithResponse Forget a broker that no device uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
+func (c *ClientWithResponses) RemoveBrokerWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveBrokerResponse, error) {
+	rsp, err := c.RemoveBroker(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveBrokerResponse(rsp)
+}
+
+// TryCalibrationWithBodyWithResponse What a calibration makes of raw numbers; nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+func (c *ClientWithResponses) TryCalibrationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryCalibrationResponse, error) {
+	rsp, err := c.TryCalibrationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryCalibrationResponse(rsp)
+}
+
+// TryCalibrationWithResponse What a calibration makes of raw numbers; nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
+func (c *ClientWithResponses) TryCalibrationWithResponse(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*TryCalibrationResponse, error) {
+	rsp, err := c.TryCalibration(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryCalibrationResponse(rsp)
+}
+
+// RemoveControlWithResponse Take a control away
+//
+// The safe value is sent first. The answer says what the device did not confirm.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
+func (c *ClientWithResponses) RemoveControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error) {
+	rsp, err := c.RemoveControl(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveControlResponse(rsp)
+}
+
 // GetControlWithResponse One control
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5185,6 +8701,21 @@ func (c *ClientWithResponses) AddDeviceWithResponse(ctx context.Context, body Ad
 	return ParseAddDeviceResponse(rsp)
 }
 
+// RemoveDeviceWithResponse Take a device away, with its history or keeping it
+//
+// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
+func (c *ClientWithResponses) RemoveDeviceWithResponse(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*RemoveDeviceResponse, error) {
+	rsp, err := c.RemoveDevice(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDeviceResponse(rsp)
+}
+
 // GetDeviceWithResponse One device
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5254,7 +8785,9 @@ func (c *ClientWithResponses) AddControlWithResponse(ctx context.Context, id Id,
 	return ParseAddControlResponse(rsp)
 }
 
-// ReplaceKeyWithResponse Give a device a new key; the old one is void at once
+// ReplaceKeyWithResponse Give a device a new key, for another board in its place; the old one is void at once
+//
+// The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -5265,6 +8798,32 @@ func (c *ClientWithResponses) ReplaceKeyWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseReplaceKeyResponse(rsp)
+}
+
+// SaveAsModelWithBodyWithResponse Keep a device's description as a device model
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+func (c *ClientWithResponses) SaveAsModelWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAsModelResponse, error) {
+	rsp, err := c.SaveAsModelWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAsModelResponse(rsp)
+}
+
+// SaveAsModelWithResponse Keep a device's description as a device model
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/model (the `SaveAsModel` operationId).
+func (c *ClientWithResponses) SaveAsModelWithResponse(ctx context.Context, id Id, body SaveAsModelJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAsModelResponse, error) {
+	rsp, err := c.SaveAsModel(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAsModelResponse(rsp)
 }
 
 // ListRefusalsWithResponse What a device sent and the hub could not take, newest first, at most 100
@@ -5278,6 +8837,114 @@ func (c *ClientWithResponses) ListRefusalsWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseListRefusalsResponse(rsp)
+}
+
+// AddSignalWithBodyWithResponse Add a signal before its first reading
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+func (c *ClientWithResponses) AddSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSignalResponse, error) {
+	rsp, err := c.AddSignalWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSignalResponse(rsp)
+}
+
+// AddSignalWithResponse Add a signal before its first reading
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
+func (c *ClientWithResponses) AddSignalWithResponse(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSignalResponse, error) {
+	rsp, err := c.AddSignal(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSignalResponse(rsp)
+}
+
+// ListStartersWithResponse Starter code for the device
+//
+// Filled with this hub's addresses and the device's id, topics, signals and controls. `DEVICE-KEY` stands where the key goes.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/starter (the `ListStarters` operationId).
+func (c *ClientWithResponses) ListStartersWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListStartersResponse, error) {
+	rsp, err := c.ListStarters(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStartersResponse(rsp)
+}
+
+// SetDeviceStateWithBodyWithResponse Disable a device or enable it again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+func (c *ClientWithResponses) SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
+	rsp, err := c.SetDeviceStateWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceStateResponse(rsp)
+}
+
+// SetDeviceStateWithResponse Disable a device or enable it again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
+func (c *ClientWithResponses) SetDeviceStateWithResponse(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
+	rsp, err := c.SetDeviceState(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceStateResponse(rsp)
+}
+
+// ListTrafficWithResponse What the device and the hub told each other, oldest first
+//
+// The last 300 are kept, in memory only.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/traffic (the `ListTraffic` operationId).
+func (c *ClientWithResponses) ListTrafficWithResponse(ctx context.Context, id Id, params *ListTrafficParams, reqEditors ...RequestEditorFn) (*ListTrafficResponse, error) {
+	rsp, err := c.ListTraffic(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTrafficResponse(rsp)
+}
+
+// TryMessageWithBodyWithResponse What the mapping makes of a message; nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+func (c *ClientWithResponses) TryMessageWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMessageResponse, error) {
+	rsp, err := c.TryMessageWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMessageResponse(rsp)
+}
+
+// TryMessageWithResponse What the mapping makes of a message; nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
+func (c *ClientWithResponses) TryMessageWithResponse(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMessageResponse, error) {
+	rsp, err := c.TryMessage(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMessageResponse(rsp)
 }
 
 // GetHistoryWithResponse Readings or buckets of one or more series
@@ -5431,6 +9098,97 @@ func (c *ClientWithResponses) ChangeMemberWithResponse(ctx context.Context, acco
 	return ParseChangeMemberResponse(rsp)
 }
 
+// ListModelsWithResponse All device models
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /models (the `ListModels` operationId).
+func (c *ClientWithResponses) ListModelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListModelsResponse, error) {
+	rsp, err := c.ListModels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListModelsResponse(rsp)
+}
+
+// ImportModelWithBodyWithResponse Bring in a device model file
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /models (the `ImportModel` operationId).
+func (c *ClientWithResponses) ImportModelWithBodyWithResponse(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportModelResponse, error) {
+	rsp, err := c.ImportModelWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportModelResponse(rsp)
+}
+
+// ImportModelWithResponse Bring in a device model file
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /models (the `ImportModel` operationId).
+func (c *ClientWithResponses) ImportModelWithResponse(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportModelResponse, error) {
+	rsp, err := c.ImportModel(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportModelResponse(rsp)
+}
+
+// RemoveModelWithResponse Forget a device model; devices made from it stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
+func (c *ClientWithResponses) RemoveModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveModelResponse, error) {
+	rsp, err := c.RemoveModel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveModelResponse(rsp)
+}
+
+// GetModelWithResponse A device model as its file holds it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /models/{id} (the `GetModel` operationId).
+func (c *ClientWithResponses) GetModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetModelResponse, error) {
+	rsp, err := c.GetModel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetModelResponse(rsp)
+}
+
+// AddFromModelWithBodyWithResponse Add devices of a model, all or none
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+func (c *ClientWithResponses) AddFromModelWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFromModelResponse, error) {
+	rsp, err := c.AddFromModelWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFromModelResponse(rsp)
+}
+
+// AddFromModelWithResponse Add devices of a model, all or none
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
+func (c *ClientWithResponses) AddFromModelWithResponse(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFromModelResponse, error) {
+	rsp, err := c.AddFromModel(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFromModelResponse(rsp)
+}
+
 // GetNowWithResponse Everything that one may see, as it is now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5442,6 +9200,45 @@ func (c *ClientWithResponses) GetNowWithResponse(ctx context.Context, reqEditors
 		return nil, err
 	}
 	return ParseGetNowResponse(rsp)
+}
+
+// GetPanelWithResponse What the hub offers to a Modbus panel
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /panel (the `GetPanel` operationId).
+func (c *ClientWithResponses) GetPanelWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPanelResponse, error) {
+	rsp, err := c.GetPanel(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPanelResponse(rsp)
+}
+
+// SavePanelWithBodyWithResponse Change what the hub offers to a Modbus panel
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /panel (the `SavePanel` operationId).
+func (c *ClientWithResponses) SavePanelWithBodyWithResponse(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePanelResponse, error) {
+	rsp, err := c.SavePanelWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePanelResponse(rsp)
+}
+
+// SavePanelWithResponse Change what the hub offers to a Modbus panel
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /panel (the `SavePanel` operationId).
+func (c *ClientWithResponses) SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error) {
+	rsp, err := c.SavePanel(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePanelResponse(rsp)
 }
 
 // SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
@@ -5565,6 +9362,19 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 	return ParseSetUpResponse(rsp)
 }
 
+// RemoveSignalWithResponse Take a signal away with its readings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
+func (c *ClientWithResponses) RemoveSignalWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSignalResponse, error) {
+	rsp, err := c.RemoveSignal(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSignalResponse(rsp)
+}
+
 // ChangeSignalWithBodyWithResponse Change how a signal is named and shown
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5589,6 +9399,36 @@ func (c *ClientWithResponses) ChangeSignalWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseChangeSignalResponse(rsp)
+}
+
+// RecalibrateWithBodyWithResponse Apply the calibration to a stretch of history
+//
+// Readings are made anew from what came raw. It is journalled and can be done again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+func (c *ClientWithResponses) RecalibrateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error) {
+	rsp, err := c.RecalibrateWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecalibrateResponse(rsp)
+}
+
+// RecalibrateWithResponse Apply the calibration to a stretch of history
+//
+// Readings are made anew from what came raw. It is journalled and can be done again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
+func (c *ClientWithResponses) RecalibrateWithResponse(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error) {
+	rsp, err := c.Recalibrate(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecalibrateResponse(rsp)
 }
 
 // ListTokensWithResponse The tokens of whoever asks
@@ -5641,6 +9481,232 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseEndTokenResponse(rsp)
+}
+
+// ParseListBrokersResponse parses an HTTP response from a ListBrokersWithResponse call
+func ParseListBrokersResponse(rsp *http.Response) (*ListBrokersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBrokersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Broker
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListBrokersResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveBrokerResponse parses an HTTP response from a SaveBrokerWithResponse call
+func ParseSaveBrokerResponse(rsp *http.Response) (*SaveBrokerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveBrokerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Broker
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveBrokerResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveBrokerResponse parses an HTTP response from a RemoveBrokerWithResponse call
+func ParseRemoveBrokerResponse(rsp *http.Response) (*RemoveBrokerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveBrokerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveBrokerResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTryCalibrationResponse parses an HTTP response from a TryCalibrationWithResponse call
+func ParseTryCalibrationResponse(rsp *http.Response) (*TryCalibrationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryCalibrationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Calibrated
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TryCalibrationResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveControlResponse parses an HTTP response from a RemoveControlWithResponse call
+func ParseRemoveControlResponse(rsp *http.Response) (*RemoveControlResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveControlResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remarks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
 }
 
 // ParseGetControlResponse parses an HTTP response from a GetControlWithResponse call
@@ -5873,6 +9939,52 @@ func ParseAddDeviceResponse(rsp *http.Response) (*AddDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveDeviceResponse parses an HTTP response from a RemoveDeviceWithResponse call
+func ParseRemoveDeviceResponse(rsp *http.Response) (*RemoveDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remarks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveDeviceResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetDeviceResponse parses an HTTP response from a GetDeviceWithResponse call
 func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6057,6 +10169,52 @@ func ParseReplaceKeyResponse(rsp *http.Response) (*ReplaceKeyResponse, error) {
 	return response, nil
 }
 
+// ParseSaveAsModelResponse parses an HTTP response from a SaveAsModelWithResponse call
+func ParseSaveAsModelResponse(rsp *http.Response) (*SaveAsModelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveAsModelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ModelEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveAsModelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListRefusalsResponse parses an HTTP response from a ListRefusalsWithResponse call
 func ParseListRefusalsResponse(rsp *http.Response) (*ListRefusalsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6090,6 +10248,239 @@ func ParseListRefusalsResponse(rsp *http.Response) (*ListRefusalsResponse, error
 	switch {
 	case true:
 		var headers ListRefusalsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddSignalResponse parses an HTTP response from a AddSignalWithResponse call
+func ParseAddSignalResponse(rsp *http.Response) (*AddSignalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSignalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Signal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddSignalResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListStartersResponse parses an HTTP response from a ListStartersWithResponse call
+func ParseListStartersResponse(rsp *http.Response) (*ListStartersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStartersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Starter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListStartersResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetDeviceStateResponse parses an HTTP response from a SetDeviceStateWithResponse call
+func ParseSetDeviceStateResponse(rsp *http.Response) (*SetDeviceStateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDeviceStateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Device  Device   `json:"device"`
+			Remarks []string `json:"remarks"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SetDeviceStateResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListTrafficResponse parses an HTTP response from a ListTrafficWithResponse call
+func ParseListTrafficResponse(rsp *http.Response) (*ListTrafficResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTrafficResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListTrafficResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTryMessageResponse parses an HTTP response from a TryMessageWithResponse call
+func ParseTryMessageResponse(rsp *http.Response) (*TryMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TryMessageResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -6484,6 +10875,232 @@ func ParseChangeMemberResponse(rsp *http.Response) (*ChangeMemberResponse, error
 	return response, nil
 }
 
+// ParseListModelsResponse parses an HTTP response from a ListModelsWithResponse call
+func ParseListModelsResponse(rsp *http.Response) (*ListModelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListModelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ModelEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListModelsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseImportModelResponse parses an HTTP response from a ImportModelWithResponse call
+func ParseImportModelResponse(rsp *http.Response) (*ImportModelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportModelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ModelEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ImportModelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveModelResponse parses an HTTP response from a RemoveModelWithResponse call
+func ParseRemoveModelResponse(rsp *http.Response) (*RemoveModelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveModelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveModelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetModelResponse parses an HTTP response from a GetModelWithResponse call
+func ParseGetModelResponse(rsp *http.Response) (*GetModelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetModelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Model
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetModelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddFromModelResponse parses an HTTP response from a AddFromModelWithResponse call
+func ParseAddFromModelResponse(rsp *http.Response) (*AddFromModelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddFromModelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest []DeviceWithKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddFromModelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetNowResponse parses an HTTP response from a GetNowWithResponse call
 func ParseGetNowResponse(rsp *http.Response) (*GetNowResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6517,6 +11134,98 @@ func ParseGetNowResponse(rsp *http.Response) (*GetNowResponse, error) {
 	switch {
 	case true:
 		var headers GetNowResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPanelResponse parses an HTTP response from a GetPanelWithResponse call
+func ParseGetPanelResponse(rsp *http.Response) (*GetPanelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPanelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PanelState
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetPanelResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSavePanelResponse parses an HTTP response from a SavePanelWithResponse call
+func ParseSavePanelResponse(rsp *http.Response) (*SavePanelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SavePanelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PanelState
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SavePanelResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -6812,6 +11521,48 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveSignalResponse parses an HTTP response from a RemoveSignalWithResponse call
+func ParseRemoveSignalResponse(rsp *http.Response) (*RemoveSignalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSignalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveSignalResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseChangeSignalResponse parses an HTTP response from a ChangeSignalWithResponse call
 func ParseChangeSignalResponse(rsp *http.Response) (*ChangeSignalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6845,6 +11596,55 @@ func ParseChangeSignalResponse(rsp *http.Response) (*ChangeSignalResponse, error
 	switch {
 	case true:
 		var headers ChangeSignalResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRecalibrateResponse parses an HTTP response from a RecalibrateWithResponse call
+func ParseRecalibrateResponse(rsp *http.Response) (*RecalibrateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RecalibrateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			// Changed readings
+			Changed int `json:"changed"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RecalibrateResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

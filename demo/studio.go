@@ -89,7 +89,7 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past tim
 	st.Key = key
 	signals := []struct{ raw, unit string }{{"temperature", "Cel"}, {"humidity", "%"}, {"clay_moisture", "%"}}
 	for _, g := range signals {
-		if err := h.AddSignal(ctx, me, boardID, g.raw, site.Number, func(s *site.Signal) {
+		if _, err := h.AddSignal(ctx, me, boardID, g.raw, site.Number, func(s *site.Signal) {
 			s.Unit, s.Decimals, s.New, s.Interval = g.unit, 1, false, every
 			if g.raw != "clay_moisture" {
 				s.Guests = site.GuestsSee

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base32"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"reflect"
@@ -24,9 +25,10 @@ func (h *Hub) changeSite(change func(*site.Site), writes ...store.Change) {
 	next := h.site.Clone()
 	change(next)
 	h.site = next
-	h.info.Store(&next.Hub)
+	h.current.Store(next)
 	h.write(writes...)
 	h.apply(engine.SiteChanged{Site: next})
+	h.changed.tell()
 	h.lookAgain()
 }
 
@@ -60,7 +62,11 @@ func fieldsOf(record any) map[string]string {
 	for i := range v.NumField() {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
 		text := fmt.Sprint(v.Field(i).Interface())
-		if text == "" {
+		if k := v.Field(i).Kind(); k == reflect.Struct || k == reflect.Slice || k == reflect.Pointer {
+			b, _ := json.Marshal(v.Field(i).Interface()) // plain settings
+			text = string(b)
+		}
+		if text == "" || text == "{}" || text == "null" {
 			text = "none"
 		}
 		out[name] = text
@@ -110,7 +116,7 @@ func checkHub(v site.Hub) error {
 
 // Settings returns what the owner told about the hub.
 func (h *Hub) Settings(ctx context.Context, a access.Actor) (site.Hub, error) {
-	return *h.info.Load(), access.May(a, access.Look, access.Anything)
+	return h.Site().Hub, access.May(a, access.Look, access.Anything)
 }
 
 // ChangeHub changes what the owner told about the hub.
@@ -192,41 +198,89 @@ func newKey() (key string, hash []byte) {
 // id is made from the name.
 func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (Device, string, error) {
 	var view Device
-	key, hash := newKey()
+	var key string
 	err := h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		if err := checkName("name", d.Name); err != nil {
-			return err
-		}
-		if d.ID == "" {
-			slug, err := site.Slug(d.Name)
-			if err != nil {
-				return &InvalidError{"name", err.Error()}
-			}
-			d.ID = slug
-		}
-		if err := site.CheckSlug(d.ID); err != nil {
-			return &InvalidError{"id", err.Error()}
-		}
-		if _, ok := h.site.Devices[d.ID]; ok {
-			return &InvalidError{"id", fmt.Sprintf("there is already a device with the id %s; choose another id", d.ID)}
-		}
-		if d.Lease < 0 || d.Lease > time.Hour || d.Lease > 0 && d.Lease < 3*time.Second {
-			return &InvalidError{"lease_ms", fmt.Sprintf("the lease is %s; choose between 3 s and 1 h, or 0 for none", d.Lease)}
-		}
-		if err := h.placeFor(a, &d); err != nil {
-			return err
-		}
-		d.Created = time.Now().Truncate(time.Millisecond)
-		h.keys[d.ID] = hash
-		h.changeSite(func(s *site.Site) { s.Devices[d.ID] = d }, store.AddDevice(d, hash))
-		h.journal(time.Now(), a, "add", d.ID, "", "device", "")
-		view = h.deviceView(d)
-		return nil
+		var err error
+		view, key, err = h.addDevice(a, d, nil, nil)
+		return err
 	})
 	return view, key, err
+}
+
+func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, controls []site.Control) (Device, string, error) {
+	if err := h.completeDevice(a, &d); err != nil {
+		return Device{}, "", err
+	}
+	key, hash := newKey()
+	d.Created = time.Now().Truncate(time.Millisecond)
+	h.keys.set(d.ID, hash)
+	writes := []store.Change{store.AddDevice(d, hash)}
+	for _, g := range signals {
+		writes = append(writes, store.SaveSignal(g))
+	}
+	for _, c := range controls {
+		writes = append(writes, store.SaveControl(c))
+	}
+	h.changeSite(func(s *site.Site) {
+		s.Devices[d.ID] = d
+		for _, g := range signals {
+			s.Signals[g.ID] = g
+		}
+		for _, c := range controls {
+			s.Controls[c.ID] = c
+		}
+	}, writes...)
+	h.journal(time.Now(), a, "add", d.ID, "", "device", d.Model)
+	return h.deviceView(d), key, nil
+}
+
+// completeDevice checks a new device, makes its id from its name and adds its place where there is none.
+func (h *Hub) completeDevice(a access.Actor, d *site.Device) error {
+	if d.Link.Kind == "" {
+		d.Link.Kind = site.MQTT
+	}
+	if err := checkName("name", d.Name); err != nil {
+		return err
+	}
+	if d.ID == "" {
+		slug, err := site.Slug(d.Name)
+		if err != nil {
+			return &InvalidError{"name", err.Error()}
+		}
+		d.ID = slug
+	}
+	if err := site.CheckSlug(d.ID); err != nil {
+		return &InvalidError{"id", err.Error()}
+	}
+	if d.ID == site.ScriptUser {
+		return &InvalidError{"id", "the id token is the user name of scripts; choose another"}
+	}
+	if have, ok := h.site.Devices[d.ID]; ok {
+		why := fmt.Sprintf("there is already a device with the id %s; choose another id", d.ID)
+		if have.State == site.Removed {
+			why = fmt.Sprintf("a removed device had the id %s and its history is kept; bring it back, delete its history, or choose another id", d.ID)
+		}
+		return &InvalidError{"id", why}
+	}
+	if err := h.checkDevice(*d); err != nil {
+		return err
+	}
+	return h.placeFor(a, d)
+}
+
+func (h *Hub) checkDevice(d site.Device) error {
+	if err := d.Validate(); err != nil {
+		return &InvalidError{"link", err.Error()}
+	}
+	if d.Link.Kind == site.Outside {
+		if _, ok := h.site.Brokers[d.Link.Broker]; !ok {
+			return &InvalidError{"link.broker", fmt.Sprintf("there is no broker with the id %q; add it first", clip(d.Link.Broker, 40))}
+		}
+	}
+	return nil
 }
 
 // placeFor turns a device's place, an id or a name, into an id, adding the place where there is none.
@@ -278,8 +332,8 @@ func (h *Hub) ChangeDevice(ctx context.Context, a access.Actor, id string, chang
 		if err := checkName("name", d.Name); err != nil {
 			return err
 		}
-		if d.Lease < 0 || d.Lease > time.Hour || d.Lease > 0 && d.Lease < 3*time.Second {
-			return &InvalidError{"lease_ms", fmt.Sprintf("the lease is %s; choose between 3 s and 1 h, or 0 for none", d.Lease)}
+		if err := h.checkDevice(d); err != nil {
+			return err
 		}
 		if err := h.placeFor(a, &d); err != nil {
 			return err
@@ -306,22 +360,6 @@ func (h *Hub) Device(ctx context.Context, a access.Actor, id string) (Device, er
 		return err
 	})
 	return view, err
-}
-
-// ReplaceKey gives a device a new key and returns it; the old one is void at once.
-func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (string, error) {
-	key, hash := newKey()
-	err := h.do(ctx, func() error {
-		if _, err := h.device(a, access.Configure, id); err != nil {
-			return err
-		}
-		h.keys[id] = hash
-		h.write(store.SaveKey(id, hash))
-		h.journal(time.Now(), a, "replace key", id, "", "", "")
-		h.boxes.each(id, func(b *Mailbox) { b.close() })
-		return nil
-	})
-	return key, err
 }
 
 // Refusals returns what a device sent and the hub could not take, newest first.
@@ -369,6 +407,9 @@ func checkSignal(s site.Signal) error {
 		return &InvalidError{"interval_ms", fmt.Sprintf("the interval is %s; choose up to 24 h, or 0 to let the hub learn it", s.Interval)}
 	case s.Guests == site.GuestsSwitch:
 		return &InvalidError{"guests", "a signal can be seen, not switched; choose none or see"}
+	}
+	if err := s.Validate(); err != nil {
+		return &InvalidError{"signal", err.Error()}
 	}
 	return checkName("name", s.Name)
 }
@@ -439,23 +480,31 @@ func (h *Hub) keepControl(a access.Actor, before, c site.Control, view *Control)
 }
 
 // AddSignal adds a signal before its first reading.
-func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string, kind site.Kind, change func(*site.Signal)) error {
-	return h.do(ctx, func() error {
+func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string, kind site.Kind, change func(*site.Signal)) (Signal, error) {
+	var view Signal
+	err := h.do(ctx, func() error {
 		d, err := h.device(a, access.Configure, device)
 		if err != nil {
 			return err
 		}
-		id, known, why := h.named(d, raw)
-		if known || why != "" {
-			return &InvalidError{"name", fmt.Sprintf("%q cannot be added to %s: it is there already, or %s", raw, device, why)}
+		d.NewSignals = true // whatever the board may do, its owner may
+		id, known, why := h.nameAnew(d, raw)
+		if known {
+			why = "it is there already"
+		}
+		if why != "" {
+			return &InvalidError{"name", fmt.Sprintf("%q cannot be added to %s: %s", clip(raw, 40), device, why)}
 		}
 		s := newSignal(d, id, raw, kind)
+		s.New = false
 		change(&s)
 		if err := checkSignal(s); err != nil {
 			return err
 		}
 		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
 		h.journal(time.Now(), a, "add", id, "", "signal", "")
+		view = h.signalView(s)
 		return nil
 	})
+	return view, err
 }

@@ -2,28 +2,26 @@ package hub
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
 	"fmt"
 	"time"
 
 	"idleember/core/access"
 	"idleember/core/engine"
+	"idleember/core/mapping"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
 )
 
-// maxSignals is how many signals and controls a device may bring by itself.
-const maxSignals = 64
-
 // Session is a device's connection through a link.
 type Session struct {
 	Device string
 	ID     string // unique for the life of the hub
-	Link   string // mqtt
+	Link   string // mqtt, http, udp and so on
 	Client string // what the device calls itself
 	From   string // its address
+	// Expires marks a session without an end of its own: it ends when three messages are missing.
+	Expires bool
 }
 
 // Delivery is one message of a device, taken apart by its link.
@@ -33,7 +31,6 @@ type Delivery struct {
 	Topic    string // or path, register, line: where it came in
 	Payload  []byte
 	Readings []reading.Named
-	Stamp    time.Time // of all readings; zero: none
 	Reports  []Report
 	Faults   []string // what the link could not take
 	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
@@ -48,16 +45,39 @@ type Report struct {
 	By   string
 }
 
-// Admit checks a device's key. Its answers do not tell a wrong key from a wrong id.
-func (h *Hub) Admit(ctx context.Context, device, key string) error {
-	sum := sha256.Sum256([]byte(key))
-	return h.ask(ctx, func() error {
-		have, ok := h.keys[device]
-		if !ok || subtle.ConstantTimeCompare(have, sum[:]) != 1 {
-			return fmt.Errorf("no device has the id %q and this key", clip(device, 60))
+// ReportOf makes a report of a named value.
+func ReportOf(n reading.Named) (Report, error) {
+	v, err := n.Value.As(site.OnOff)
+	if err != nil {
+		return Report{}, fmt.Errorf("is.%s: %w", n.Name, err)
+	}
+	return Report{Name: n.Name, On: v.On()}, nil
+}
+
+// Values fills a delivery with what a message without topics holds: its values, reports among them, and its faults.
+func (d *Delivery) Values(named []reading.Named, faults []error) {
+	readings, reports := reading.Split(named)
+	d.Readings = append(d.Readings, readings...)
+	for _, f := range faults {
+		d.Faults = append(d.Faults, f.Error())
+	}
+	for _, n := range reports {
+		r, err := ReportOf(n)
+		if err != nil {
+			d.Faults = append(d.Faults, err.Error())
+			continue
 		}
-		return nil
-	})
+		d.Reports = append(d.Reports, r)
+	}
+}
+
+// Mapped fills a delivery with what a device's mapping found in a message.
+func (d *Delivery) Mapped(t mapping.Taken) {
+	d.Readings = append(d.Readings, t.Readings...)
+	d.Faults = append(d.Faults, t.Faults...)
+	for _, r := range t.Reports {
+		d.Reports = append(d.Reports, Report{Name: r.Name, On: r.Value.On()})
+	}
 }
 
 // RefuseKey notes that somebody came with a device's id and a wrong key.
@@ -96,7 +116,7 @@ func (h *Hub) Online(s Session) {
 	h.enqueue(func() {
 		t := h.trafficOf(s.Device)
 		t.sessions[s.ID] = fmt.Sprintf("%s at %s", s.Client, s.From)
-		h.apply(engine.Online{Device: s.Device, Session: s.ID, From: s.From})
+		h.apply(engine.Online{Device: s.Device, Session: s.ID, From: s.From, Expires: s.Expires})
 	})
 }
 
@@ -151,53 +171,159 @@ func (h *Hub) enqueue(f func()) bool {
 }
 
 func (h *Hub) deliver(d Delivery) {
-	refused := d.Faults
+	var o outcome
+	o.refused = d.Faults
 	dev, ok := h.site.Devices[d.Session.Device]
+	if d.Device == "" {
+		d.Device = dev.ID
+	}
 	speaks := access.May(access.DeviceActor(dev.ID, dev.Name, d.Session.From), access.Push, access.Object{Device: d.Device, Name: d.Device})
+	limits := dev.Limits.Filled()
 	switch {
 	case !ok:
-		refused = append(refused, "the device is no longer known to the hub")
+		o.refused = append(o.refused, "the device is no longer known to the hub")
+	case !dev.Active():
+		o.refused = append(o.refused, (&DisabledError{dev.ID}).Error())
+	case len(d.Payload) > limits.MaxBytes:
+		o.refused = append(o.refused, fmt.Sprintf("the message has %d bytes; %s may send %d at a time", len(d.Payload), dev.ID, limits.MaxBytes))
 	case len(d.Readings)+len(d.Reports) == 0:
 	case speaks != nil:
-		refused = append(refused, speaks.Error()+"; a board publishes below ember/"+dev.ID+"/")
+		o.refused = append(o.refused, speaks.Error()+"; a board publishes below ember/"+dev.ID+"/")
 	default:
-		for i, r := range d.Readings {
-			refused = append(refused, h.takeReading(dev, d, r, i == len(d.Readings)-1)...)
-		}
+		h.hear(d.Session)
+		h.takeReadings(dev, d, &o)
 		for _, r := range d.Reports {
-			refused = append(refused, h.takeReport(dev, d, r)...)
+			h.takeReport(dev, d, r, &o)
 		}
 	}
-	for _, why := range refused {
+	for _, why := range o.refused {
 		h.refuse(d, why)
 	}
-	h.later(func(err error) { d.Done(refused, err) })
+	if ok {
+		h.meters.get(dev.ID).add(Message{At: time.Now(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: o.String(),
+			Refused: len(o.refused) > 0 && len(o.stored)+o.late == 0})
+	}
+	if d.Done != nil {
+		h.later(func(err error) { d.Done(o.refused, err) })
+	}
 }
 
-func (h *Hub) takeReading(dev site.Device, d Delivery, r reading.Named, newest bool) []string {
-	id, why := h.signalFor(dev, r)
-	if why != "" {
-		return []string{why}
+// hear tells the engine of a session without an end of its own, at most once a second.
+func (h *Hub) hear(s Session) {
+	if !s.Expires {
+		return
 	}
-	v, err := r.Value.As(h.site.Signals[id].Kind)
-	if err != nil {
-		return []string{id + ": " + err.Error()}
+	t, now := h.trafficOf(s.Device), time.Now()
+	if now.Sub(t.heard) < time.Second && t.sessions[s.ID] != "" {
+		return
 	}
-	t := h.trafficOf(dev.ID)
-	if by, ok := t.publisher[r.Name]; ok && by != d.Session.ID && t.sessions[by] != "" {
-		h.clash(d.Session, "clash", fmt.Sprintf("%s comes from two connections at once, %s and %s; give each board a device and key of its own",
-			id, t.sessions[by], t.sessions[d.Session.ID]))
+	t.heard, t.sessions[s.ID] = now, "a message from "+s.From
+	h.apply(engine.Online{Device: s.Device, Session: s.ID, From: s.From, Expires: true})
+}
+
+// Heard says that a device without connections gave a sign of life.
+func (h *Hub) Heard(s Session) { h.enqueue(func() { h.hear(s) }) }
+
+// Wants returns what is wanted of a device's controls now, and its lease.
+func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, lease time.Duration, err error) {
+	err = h.ask(ctx, func() error {
+		lease = h.site.Devices[device].Lease
+		_, controls := h.site.Of(device)
+		for _, id := range controls {
+			if s, ok := h.engine.Control(id); ok && s.Want != nil {
+				wants = append(wants, Outgoing{Control: id, Raw: h.site.Controls[id].Raw, On: *s.Want, rev: s.Rev})
+			}
+		}
+		return nil
+	})
+	return wants, lease, err
+}
+
+// takeReadings takes the values of a message. Those of the past go to the store without passing the engine: they can
+// change no decision.
+func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
+	now, newest := h.now(), reading.Newest(d.Readings)
+	past := map[string][]store.Reading{}
+	for i, r := range d.Readings {
+		id, why := h.signalFor(dev, r)
+		if why != "" {
+			o.refused = append(o.refused, why)
+			continue
+		}
+		cfg := h.site.Signals[id]
+		v, err := r.Value.As(cfg.Kind)
+		if err != nil {
+			o.refused = append(o.refused, id+": "+err.Error())
+			continue
+		}
+		h.comesFrom(d.Session, dev.ID, id, r.Name)
+		if !r.At.IsZero() && !r.At.Equal(newest) {
+			at, late, err := h.engine.Late(now, id, r.At)
+			var cal reading.Value
+			if err == nil && late {
+				cal, err = reading.Calibrate(cfg.Calibration, v)
+			}
+			if err != nil {
+				o.refused = append(o.refused, id+": "+err.Error())
+				continue
+			}
+			if late {
+				o.late++
+				past[id] = append(past[id], store.Reading{T: at.UnixMilli(), Value: cal, Quality: reading.Plausible(cfg.Sense, cal), Raw: engine.Raw(cfg, v)})
+				continue
+			}
+		}
+		last := r.At.IsZero() && i == len(d.Readings)-1 || !r.At.IsZero() && r.At.Equal(newest)
+		whys := h.apply(engine.Reading{Signal: id, Stamp: r.At, Newest: last, Value: v})
+		for _, why := range whys {
+			o.refused = append(o.refused, id+": "+why)
+		}
+		if len(whys) == 0 {
+			o.took(id, v)
+		}
 	}
-	t.publisher[r.Name] = d.Session.ID
-	var out []string
-	for _, why := range h.apply(engine.Reading{Signal: id, Stamp: d.Stamp, Newest: newest, Value: v}) {
-		out = append(out, id+": "+why)
+	for id, list := range past {
+		h.write(store.AddReadings(id, list, h.replacedBy(dev.ID)))
 	}
-	return out
+}
+
+// replacedBy counts readings that took the place of differing ones. It is called by the store.
+func (h *Hub) replacedBy(device string) func(int) {
+	t := h.trafficOf(device)
+	return func(n int) { t.replaced.Add(int64(n)) }
+}
+
+// comesFrom notes through which session a signal comes and tells where two boards share one key.
+func (h *Hub) comesFrom(s Session, device, id, raw string) {
+	t := h.trafficOf(device)
+	by, ok := t.publisher[raw]
+	if ok && by == s.ID {
+		return
+	}
+	if ok && t.sessions[by] != "" {
+		h.clash(s, "clash", fmt.Sprintf("%s comes from two connections at once, %s and %s; give each board a device and key of its own",
+			id, t.sessions[by], t.sessions[s.ID]))
+	}
+	t.publisher[raw] = s.ID
 }
 
 // named finds what a device calls by a name, or makes the id for something new.
 func (h *Hub) named(dev site.Device, raw string) (id string, known bool, why string) {
+	t := h.trafficOf(dev.ID)
+	if t.namesOf != h.site {
+		t.names, t.namesOf = map[string]string{}, h.site
+	}
+	if id := t.names[raw]; id != "" {
+		return id, true, ""
+	}
+	id, known, why = h.nameAnew(dev, raw)
+	if known && why == "" {
+		t.names[raw] = id
+	}
+	return id, known, why
+}
+
+func (h *Hub) nameAnew(dev site.Device, raw string) (id string, known bool, why string) {
 	slug, err := site.Slug(raw)
 	if err != nil {
 		return "", false, err.Error()
@@ -228,8 +354,9 @@ func (h *Hub) named(dev site.Device, raw string) (id string, known bool, why str
 		switch {
 		case !dev.NewSignals:
 			return "", false, fmt.Sprintf("%q is unknown, and %s may not bring new signals; allow it on the device's page", clip(raw, 40), dev.ID)
-		case n >= maxSignals:
-			return "", false, fmt.Sprintf("%q would be one more than the %d names that %s may bring; use fewer names", clip(raw, 40), maxSignals, dev.ID)
+		case n >= dev.Limits.Filled().MaxNames:
+			return "", false, fmt.Sprintf("%q would be one more than the %d names that %s may bring; use fewer names, or raise the limit on the device's page",
+				clip(raw, 40), dev.Limits.Filled().MaxNames, dev.ID)
 		}
 	}
 	return id, known, ""
@@ -242,11 +369,14 @@ func (h *Hub) signalFor(dev site.Device, r reading.Named) (id, why string) {
 	}
 	if known {
 		if _, ok := h.site.Signals[id]; !ok {
-			return "", id + " is a control, not a signal; report it on ember/" + dev.ID + "/is/" + r.Name
+			return "", id + " is a control, not a signal; report what it is with ember/" + dev.ID + "/is/" + r.Name + ", or the name is." + r.Name
 		}
 		return id, ""
 	}
 	s := newSignal(dev, id, r.Name, r.Value.Kind)
+	if r.Unit != "" && len(r.Unit) <= 20 {
+		s.Unit = r.Unit
+	}
 	if s.Kind == site.Number {
 		s.Decimals = r.Decimals
 	}
@@ -255,10 +385,11 @@ func (h *Hub) signalFor(dev site.Device, r reading.Named) (id, why string) {
 	return id, ""
 }
 
-func (h *Hub) takeReport(dev site.Device, d Delivery, r Report) []string {
+func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 	id, known, why := h.named(dev, r.Name)
 	if why != "" {
-		return []string{why}
+		o.refused = append(o.refused, why)
+		return
 	}
 	if !known {
 		_, slug := site.Split(id)
@@ -266,10 +397,11 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report) []string {
 		h.changeSite(func(s *site.Site) { s.Controls[id] = c }, store.SaveControl(c))
 		h.journal(time.Now(), h.deviceActor(dev), "add", id, "", "switch", "first report")
 	} else if _, ok := h.site.Controls[id]; !ok {
-		return []string{id + " is a signal, not a control; send it on ember/" + dev.ID + "/r/" + r.Name}
+		o.refused = append(o.refused, id+" is a signal, not a control; send it as a reading")
+		return
 	}
 	h.apply(engine.Report{Control: id, Session: d.Session.ID, On: r.On, By: engine.By(r.By)})
-	return nil
+	o.took(id+" is", reading.OnOff(r.On))
 }
 
 // refuse counts and keeps what could not be taken, and tells the device.

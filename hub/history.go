@@ -54,7 +54,7 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	case q.Points < 1 || q.Points > mostPoints:
 		return out, &InvalidError{"points", fmt.Sprintf("points is %d; choose between 1 and %d", q.Points, mostPoints)}
 	}
-	loc := h.info.Load().Location()
+	loc := h.Site().Hub.Location()
 	if err := h.ask(ctx, func() error { return h.describe(a, &out) }); err != nil {
 		return out, err
 	}

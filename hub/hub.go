@@ -35,7 +35,10 @@ type Hub struct {
 	version string
 	boot    string
 	started time.Time
-	info    atomic.Pointer[site.Hub] // what the hub says of itself, read from any goroutine
+	current atomic.Pointer[site.Site] // the site, read from any goroutine
+	keys    *keyring
+	meters  meters
+	changed notice
 	inbox   chan func()
 	outbox  chan func()
 	quit    chan struct{}
@@ -48,7 +51,10 @@ type Hub struct {
 	// what follows belongs to the loop alone
 	engine  *engine.Engine
 	site    *site.Site
-	keys    map[string][]byte
+	secrets map[string]string // passwords of brokers elsewhere
+	brokers map[string]BrokerState
+	models  map[string]site.Model
+	shipped map[string]bool // models that are part of the program
 	traffic map[string]*traffic
 	batch   batch
 	aliveAt time.Time // when the hub ran last, as it was found at start
@@ -72,6 +78,10 @@ type traffic struct {
 	sessions  map[string]string      // open session -> its name for people
 	told      map[string]time.Time   // when a clash was last told
 	taken     map[string][]time.Time // client id -> recent takeovers
+	names     map[string]string      // raw name -> id, of the site namesOf
+	namesOf   *site.Site
+	heard     time.Time    // when the engine was last told of a session without an end of its own
+	replaced  atomic.Int64 // readings that took the place of differing ones
 }
 
 // batch is what the next commit writes, and what is let out after it.
@@ -133,12 +143,21 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	boot := secret(4)
 	h := &Hub{store: st, log: o.Log, version: o.Version, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
-		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{}}
+		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
+		brokers: map[string]BrokerState{}}
 	var err error
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
 	}
-	if h.keys, err = st.Keys(ctx); err != nil {
+	keys, err := st.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h.keys = newKeyring(keys)
+	if h.secrets, err = st.BrokerPasswords(ctx); err != nil {
+		return nil, err
+	}
+	if err := h.loadModels(ctx); err != nil {
 		return nil, err
 	}
 	if h.people, err = loadPeople(ctx, st); err != nil {
@@ -157,7 +176,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	}
 	h.aliveAt = state.Alive
 	h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
-	h.info.Store(&h.site.Hub)
+	h.current.Store(h.site)
 	h.apply(engine.SiteChanged{Site: h.site})
 	h.apply(state)
 	go h.letOut()
@@ -184,7 +203,7 @@ func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
 			return state, err
 		}
 		if ok {
-			s.Seen, s.At, s.Heard, s.Value, s.Quality = true, time.UnixMilli(last.T), time.UnixMilli(last.T), last.Value, last.Quality
+			s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, time.UnixMilli(last.T), time.UnixMilli(last.T), last.Value, last.Raw, last.Quality
 		}
 		state.Signals = append(state.Signals, s)
 	}
@@ -405,7 +424,8 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 	for _, x := range h.engine.Apply(now, in) {
 		switch x := x.(type) {
 		case engine.Store:
-			h.write(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality}))
+			h.write(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
+				h.replacedBy(h.site.Signals[x.Signal].Device)))
 			if x.Live {
 				h.publishSignal(x.Signal)
 			}
@@ -424,6 +444,9 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 			h.publishDevice(x.State.ID)
 		case engine.Want:
 			h.want(x)
+		case engine.Withdrawn:
+			raw := h.site.Controls[x.Control].Raw
+			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.withdraw(x.Control, raw) }) })
 		case engine.Beat:
 			h.boxes.each(x.Device, func(b *Mailbox) { b.beat(x.Lease) })
 		case engine.Journal:
@@ -442,7 +465,7 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 	h.writeState(store.SaveState(s.ID, s))
 	record := func(what string, on *bool, at time.Time) {
 		if on != nil && !at.IsZero() {
-			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: reading.OnOff(*on)}))
+			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: reading.OnOff(*on)}, nil))
 		}
 	}
 	record("is", s.Is, s.IsSince)
@@ -469,3 +492,33 @@ func (h *Hub) trafficOf(device string) *traffic {
 	}
 	return t
 }
+
+// notice tells many that something changed.
+type notice struct {
+	mu sync.Mutex
+	ch chan struct{}
+}
+
+func (n *notice) wait() <-chan struct{} {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.ch == nil {
+		n.ch = make(chan struct{})
+	}
+	return n.ch
+}
+
+func (n *notice) tell() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.ch != nil {
+		close(n.ch)
+		n.ch = nil
+	}
+}
+
+// Site is the whole configuration, to be read only. Links look at it from any goroutine.
+func (h *Hub) Site() *site.Site { return h.current.Load() }
+
+// Changed is closed when the configuration is no longer what Site returned before.
+func (h *Hub) Changed() <-chan struct{} { return h.changed.wait() }

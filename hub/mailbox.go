@@ -17,6 +17,7 @@ type Mailbox struct {
 	wants    map[string]Outgoing
 	lease    time.Duration
 	problems []Problem
+	gone     []string
 	ended    bool
 	ready    chan struct{}
 }
@@ -41,7 +42,8 @@ type Post struct {
 	Wants    []Outgoing
 	Beat     time.Duration // not 0: the hub's sign of life, with the length of the lease
 	Problems []Problem
-	Ended    bool // the key was replaced: the sessions must end
+	Gone     []string // what the device calls the controls of which nothing is wanted any more
+	Ended    bool     // the key was replaced, or the device taken away: the sessions must end
 }
 
 const problemsKept = 16
@@ -49,11 +51,14 @@ const problemsKept = 16
 // Ready tells that something is in the mailbox.
 func (m *Mailbox) Ready() <-chan struct{} { return m.ready }
 
+// Again lets Ready tell once more of what is in the mailbox.
+func (m *Mailbox) Again() { m.put(func() {}) }
+
 // Take empties the mailbox.
 func (m *Mailbox) Take() Post {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	p := Post{Beat: m.lease, Problems: m.problems, Ended: m.ended}
+	p := Post{Beat: m.lease, Problems: m.problems, Gone: m.gone, Ended: m.ended}
 	for id, w := range m.wants {
 		if w.rev >= 0 {
 			p.Wants = append(p.Wants, w)
@@ -67,7 +72,7 @@ func (m *Mailbox) Take() Post {
 		}
 		return 1
 	})
-	m.lease, m.problems, m.ended = 0, nil, false
+	m.lease, m.problems, m.gone, m.ended = 0, nil, nil, false
 	return p
 }
 
@@ -92,6 +97,14 @@ func (m *Mailbox) want(control string, on bool, rev int64) {
 			_, have.Raw = site.Split(control)
 		}
 		m.wants[control] = have
+	})
+}
+
+// withdraw takes back whatever is wanted of a control.
+func (m *Mailbox) withdraw(control, raw string) {
+	m.put(func() {
+		delete(m.wants, control)
+		m.gone = append(m.gone, raw)
 	})
 }
 

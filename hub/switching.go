@@ -84,11 +84,7 @@ func (h *Hub) Backfill(ctx context.Context, a access.Actor, series string, readi
 	const chunk = 5000
 	for len(readings) > 0 {
 		n := min(chunk, len(readings))
-		changes := make([]store.Change, n)
-		for i, r := range readings[:n] {
-			changes[i] = store.AddReading(series, r)
-		}
-		if err := h.store.Do(ctx, changes...); err != nil {
+		if err := h.store.Do(ctx, store.AddReadings(series, readings[:n], nil)); err != nil {
 			return &StoreError{err}
 		}
 		readings = readings[n:]

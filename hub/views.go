@@ -2,7 +2,7 @@ package hub
 
 import (
 	"context"
-	"fmt"
+	"encoding/json"
 	"hash/fnv"
 	"slices"
 	"strconv"
@@ -42,9 +42,14 @@ type Signal struct {
 	Guests     site.Guests    `json:"guests"`
 	State      string         `json:"state"` // live, stale, unknown
 	Value      *reading.Value `json:"value,omitempty"`
+	RawValue   *float64       `json:"raw_value,omitempty"`
 	At         *time.Time     `json:"at,omitempty"`
 	Heard      *time.Time     `json:"heard,omitempty"`
 	Quality    string         `json:"quality"`
+
+	Source      site.Source      `json:"source"`
+	Calibration site.Calibration `json:"calibration"`
+	Sense       site.Sense       `json:"sense"`
 }
 
 // Control is a control with what is wanted of it and what it is.
@@ -74,6 +79,9 @@ type Control struct {
 	Reason         string        `json:"reason"`
 	Rev            int64         `json:"rev"`
 	Online         bool          `json:"online"`
+
+	Source site.Source `json:"source"`
+	Target site.Target `json:"target"`
 }
 
 // Device is a device with its presence.
@@ -92,6 +100,19 @@ type Device struct {
 	Why        string     `json:"why,omitempty"`
 	Refused    int64      `json:"refused"`
 	LastReason string     `json:"last_reason,omitempty"`
+
+	Link        site.Link   `json:"link"`
+	WakesMS     int64       `json:"wakes_ms"`
+	Limits      site.Limits `json:"limits"`
+	State       site.State  `json:"state"`
+	Model       string      `json:"model,omitempty"`
+	Asleep      bool        `json:"asleep"`
+	Connections int         `json:"connections"`
+	Replaced    int64       `json:"replaced"`
+	Messages    int64       `json:"messages"`
+	PerMinute   float64     `json:"per_minute"`
+	EveryMS     int64       `json:"every_ms"`
+	JitterMS    int64       `json:"jitter_ms"`
 }
 
 // Snapshot is everything that an actor may see, as it is now.
@@ -130,10 +151,11 @@ func (h *Hub) deviceObject(d site.Device) access.Object {
 func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
 		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
-		Guests: cfg.Guests, Version: Version(cfg), State: string(engine.Unknown), Quality: reading.Good.String()}
+		Guests: cfg.Guests, Version: Version(cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
+		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
-		v.Value, v.At, v.Heard = &s.Value, &s.At, &s.Heard
+		v.Value, v.RawValue, v.At, v.Heard = &s.Value, s.Raw, &s.At, &s.Heard
 		if cfg.Interval == 0 {
 			v.IntervalMS = s.Interval.Milliseconds()
 		}
@@ -145,7 +167,8 @@ func (h *Hub) controlView(cfg site.Control) Control {
 	dev := h.site.Devices[cfg.Device]
 	v := Control{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: dev.Place, Raw: cfg.Raw,
 		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: cfg.Safe,
-		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0, Version: Version(cfg)}
+		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0, Version: Version(cfg),
+		Source: cfg.Source, Target: cfg.Target}
 	if s, ok := h.engine.Control(cfg.ID); ok {
 		v.Want, v.Is, v.Held, v.Phase, v.Reason, v.Rev = s.Want, s.Is, s.Held, string(s.Phase), s.Reason, s.Rev
 		v.WantBy, v.WantAt, v.IsAt, v.IsSince = s.WantBy.Name, instant(s.WantAt), instant(s.IsAt), instant(s.IsSince)
@@ -158,19 +181,21 @@ func (h *Hub) controlView(cfg site.Control) Control {
 
 func (h *Hub) deviceView(cfg site.Device) Device {
 	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created,
-		Version: Version(cfg)}
+		Version: Version(cfg), Link: cfg.Link, WakesMS: cfg.Wakes.Milliseconds(), Limits: cfg.Limits.Filled(), State: cfg.State, Model: cfg.Model}
 	if d, ok := h.engine.Device(cfg.ID); ok {
-		v.Online, v.Since, v.LastHeard, v.From, v.Why = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why
+		v.Online, v.Since, v.LastHeard, v.From, v.Why, v.Asleep = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why, d.Asleep
 	}
 	t := h.trafficOf(cfg.ID)
-	v.Refused, v.LastReason = t.refused, t.last
+	v.Refused, v.LastReason, v.Replaced, v.Connections = t.refused, t.last, t.replaced.Load(), len(t.sessions)
+	p := h.meters.get(cfg.ID).pulse(time.Now())
+	v.Messages, v.PerMinute, v.EveryMS, v.JitterMS = p.Count, p.PerMinute, p.Every.Milliseconds(), p.Jitter.Milliseconds()
 	return v
 }
 
 // Version tells two states of a record's settings apart, for edits that must not undo somebody else's.
 func Version(settings any) string {
 	sum := fnv.New64a()
-	_, _ = fmt.Fprintf(sum, "%+v", settings)
+	_ = json.NewEncoder(sum).Encode(settings) // plain settings; a hash does not fail
 	return strconv.FormatUint(sum.Sum64(), 36)
 }
 
@@ -186,7 +211,7 @@ func (h *Hub) Status() Status {
 	h.trouble.Lock()
 	err := h.trouble.err
 	h.trouble.Unlock()
-	info := h.info.Load()
+	info := &h.Site().Hub
 	s := Status{Name: info.Name, Zone: info.Zone, Time: time.Now(), Version: h.version, Boot: h.boot}
 	if err != nil {
 		s.Trouble = (&StoreError{err}).Error()
@@ -223,6 +248,7 @@ func (h *Hub) publishDevice(id string) {
 // forGuests leaves out of a device what only concerns its owner.
 func forGuests(d Device) Device {
 	d.From, d.Why, d.LastReason, d.Refused = "", "", "", 0
+	d.Link, d.Model, d.Limits = site.Link{Kind: d.Link.Kind}, "", site.Limits{}
 	return d
 }
 

@@ -45,6 +45,10 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "data", Value: data, DefaultText: homely(data), Usage: "keep the database in this `DIR`, made where it is missing", Sources: cli.EnvVars("IDLEEMBER_DATA")},
 		&cli.StringFlag{Name: "http", Value: "127.0.0.1:8480", Usage: "serve console and interface at `ADDR`; :8480 opens them to the house", Sources: cli.EnvVars("IDLEEMBER_HTTP")},
 		&cli.StringFlag{Name: "mqtt", Value: "127.0.0.1:1883", Usage: "let boards connect over MQTT at `ADDR`; :1883 opens it to the house", Sources: cli.EnvVars("IDLEEMBER_MQTT")},
+		&cli.StringFlag{Name: "mqtts", Value: "127.0.0.1:8883", Usage: "let boards connect over MQTT with TLS at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_MQTTS")},
+		&cli.StringFlag{Name: "udp", Value: "127.0.0.1:8481", Usage: "take datagrams at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_UDP")},
+		&cli.StringFlag{Name: "tls-cert", Usage: "show the certificate in this PEM `FILE`; without it the hub makes its own", Sources: cli.EnvVars("IDLEEMBER_TLS_CERT")},
+		&cli.StringFlag{Name: "tls-key", Usage: "the certificate's key, a PEM `FILE`", Sources: cli.EnvVars("IDLEEMBER_TLS_KEY")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
 		&cli.StringFlag{Name: "log-format", Value: "text", Usage: "log as `FORMAT`: text or json", Sources: cli.EnvVars("IDLEEMBER_LOG_FORMAT")},
 		&cli.BoolFlag{Name: "no-sync", Hidden: true, Usage: "do not wait for the disk; for trials of what that loses", Sources: cli.EnvVars("IDLEEMBER_NO_SYNC")},
@@ -58,7 +62,8 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 			return Options{}, err
 		}
 	}
-	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), MQTT: cmd.String("mqtt"), NoSync: cmd.Bool("no-sync")}
+	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), MQTT: cmd.String("mqtt"),
+		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync")}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(cmd.String("log"))); err != nil {
 		return o, fmt.Errorf("%q is no log level; use debug, info, warn or error", cmd.String("log"))

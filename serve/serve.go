@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -18,7 +19,14 @@ import (
 	"idleember/api"
 	"idleember/console"
 	"idleember/hub"
+	"idleember/link/lines"
+	"idleember/link/modbus"
 	"idleember/link/mqtt"
+	"idleember/link/outside"
+	"idleember/link/poll"
+	"idleember/link/push"
+	"idleember/link/udp"
+	"idleember/starter"
 	"idleember/store"
 )
 
@@ -27,10 +35,14 @@ var Version = "0.1.0-dev"
 
 // Options say where a hub lives and listens.
 type Options struct {
-	Data string // folder of the database
-	HTTP string // address of console and interface
-	MQTT string // address of the broker
-	Log  *slog.Logger
+	Data  string // folder of the database
+	HTTP  string // address of console and interface
+	MQTT  string // address of the broker
+	MQTTS string // address of the broker with TLS; empty: none
+	UDP   string // address for datagrams; empty: none
+	// Certificate and Key are PEM files for TLS; empty: the hub makes its own.
+	Certificate, Key string
+	Log              *slog.Logger
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
 }
@@ -38,14 +50,18 @@ type Options struct {
 // Service is a running hub with everything around it. Use Start to get one.
 type Service struct {
 	Hub *hub.Hub
-	// HTTP and MQTT are the addresses that it really listens on.
-	HTTP, MQTT string
+	// HTTP, MQTT, MQTTS and UDP are the addresses that it really listens on.
+	HTTP, MQTT, MQTTS, UDP string
 
-	store  *store.Store
-	broker *mqtt.Broker
-	stop   context.CancelFunc
-	ended  chan error
-	once   sync.Once
+	store     *store.Store
+	broker    *mqtt.Broker
+	udp       *udp.Server
+	push      *push.Handler
+	authority []byte // PEM of the hub's own authority, where it has one
+	stop      context.CancelFunc
+	links     sync.WaitGroup
+	ended     chan error
+	once      sync.Once
 }
 
 // Start brings a hub up and returns when it answers.
@@ -75,12 +91,14 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		_ = l.Close()
 		return err
 	}
-	if s.broker, err = mqtt.Listen(s.Hub, o.MQTT, o.Log); err != nil {
+	if err := s.listen(o); err != nil {
 		_ = l.Close()
-		return addressError("--mqtt", o.MQTT, err)
+		return err
 	}
-	s.MQTT = s.broker.Addr().String()
-	web, err := api.New(s.Hub, api.Options{Log: o.Log, HTTP: s.HTTP, MQTT: s.MQTT, Console: console.Files()})
+	s.push = push.New(s.Hub)
+	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.authority,
+		Addresses: starter.Addresses{HTTP: s.HTTP, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
+		Mount:     map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}})
 	if err != nil {
 		_ = l.Close()
 		return err
@@ -88,6 +106,43 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	go func() { s.ended <- web.Serve(serving, l) }()
+	for _, run := range []func(context.Context, *hub.Hub){lines.Run, poll.Run, modbus.Run,
+		func(ctx context.Context, h *hub.Hub) { modbus.RunPanel(ctx, h, o.Log) },
+		func(ctx context.Context, h *hub.Hub) { outside.Run(ctx, h, o.Log) }} {
+		s.links.Add(1)
+		go func() {
+			defer s.links.Done()
+			run(serving, s.Hub)
+		}()
+	}
+	return nil
+}
+
+// listen opens the broker and the port for datagrams.
+func (s *Service) listen(o Options) error {
+	cert := certificate{}
+	if o.MQTTS != "" {
+		var err error
+		if cert, err = loadCertificate(o); err != nil {
+			return err
+		}
+	}
+	s.authority = cert.authority
+	var err error
+	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: cert.config, Log: o.Log}); err != nil {
+		var at *mqtt.AddressError
+		if errors.As(err, &at) && at.TLS {
+			return addressError("--mqtts", o.MQTTS, err)
+		}
+		return addressError("--mqtt", o.MQTT, err)
+	}
+	s.MQTT, s.MQTTS = s.broker.Addr().String(), s.broker.SecureAddr()
+	if o.UDP != "" {
+		if s.udp, err = udp.Listen(s.Hub, o.UDP); err != nil {
+			return addressError("--udp", o.UDP, err)
+		}
+		s.UDP = s.udp.Addr().String()
+	}
 	return nil
 }
 
@@ -95,7 +150,9 @@ func (s *Service) start(ctx context.Context, o Options) error {
 func (s *Service) Close() error {
 	var err error
 	s.once.Do(func() {
+		s.push.Close()
 		s.stop()
+		s.links.Wait()
 		err = <-s.ended
 		err = errors.Join(err, s.close())
 	})
@@ -103,6 +160,9 @@ func (s *Service) Close() error {
 }
 
 func (s *Service) close() error {
+	if s.udp != nil {
+		s.udp.Close()
+	}
 	if s.broker != nil {
 		s.broker.Close()
 	}
@@ -145,7 +205,7 @@ const codeFile = "setup-code"
 
 // Greet tells where the hub is and, on a first start, how to become its owner.
 func (s *Service) Greet(o Options, out io.Writer) error {
-	o.Log.Info("serving", "http", s.HTTP, "mqtt", s.MQTT, "data", o.Data, "version", Version)
+	o.Log.Info("serving", "http", s.HTTP, "mqtt", s.MQTT, "mqtts", s.MQTTS, "udp", s.UDP, "data", o.Data, "version", Version)
 	code := s.Hub.SetupCode()
 	file := filepath.Join(o.Data, codeFile)
 	if code == "" {

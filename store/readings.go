@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -19,16 +20,118 @@ type Reading struct {
 	T       int64 // Unix milliseconds
 	Value   reading.Value
 	Quality reading.Quality
+	Raw     *float64 // before calibration; nil: Value is what came
 }
 
-// AddReading keeps a reading of a series. One of the same series and time takes the place of the earlier.
-func AddReading(series string, r Reading) Change {
+// AddReading keeps a reading of a series. One of the same series and time takes the place of the earlier; replaced, where
+// it is not nil, is told when that one differed.
+func AddReading(series string, r Reading, replaced func(int)) Change {
 	return func(tx *Tx) error {
 		id, err := tx.seriesID(series)
 		if err != nil {
 			return err
 		}
-		return tx.exec(`INSERT OR REPLACE INTO readings (series, t, v, q) VALUES (?, ?, ?, ?)`, id, r.T, column(r.Value), int(r.Quality))
+		return tx.addReading(id, r, replaced)
+	}
+}
+
+func (w *Tx) addReading(series int64, r Reading, replaced func(int)) error {
+	n, err := w.execN(`INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)`, series, r.T, column(r.Value), int(r.Quality), r.Raw)
+	if err != nil || n == 1 {
+		return err
+	}
+	n, err = w.execN(`UPDATE readings SET v = ?, q = ?, raw = ? WHERE series = ? AND t = ? AND v IS NOT ?`,
+		column(r.Value), int(r.Quality), r.Raw, series, r.T, column(r.Value))
+	if n > 0 && replaced != nil {
+		replaced(int(n))
+	}
+	return err
+}
+
+const rowsAtOnce = 100
+
+var insertMany = `INSERT INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)` + strings.Repeat(`, (?, ?, ?, ?, ?)`, rowsAtOnce-1)
+
+// AddReadings keeps many readings of a series, as AddReading does one.
+func AddReadings(series string, list []Reading, replaced func(int)) Change {
+	return func(tx *Tx) error {
+		id, err := tx.seriesID(series)
+		if err != nil {
+			return err
+		}
+		for len(list) >= rowsAtOnce {
+			fresh, err := tx.areNew(id, list[:rowsAtOnce])
+			if err != nil {
+				return err
+			}
+			if fresh {
+				args := make([]any, 0, 5*rowsAtOnce)
+				for _, r := range list[:rowsAtOnce] {
+					args = append(args, id, r.T, column(r.Value), int(r.Quality), r.Raw)
+				}
+				err = tx.exec(insertMany, args...)
+			} else {
+				err = tx.addEach(id, list[:rowsAtOnce], replaced)
+			}
+			if err != nil {
+				return err
+			}
+			list = list[rowsAtOnce:]
+		}
+		return tx.addEach(id, list, replaced)
+	}
+}
+
+func (w *Tx) addEach(series int64, list []Reading, replaced func(int)) error {
+	for _, r := range list {
+		if err := w.addReading(series, r, replaced); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// areNew reports whether the readings' times rise and none lies where there are readings already.
+func (w *Tx) areNew(series int64, list []Reading) (bool, error) {
+	for i := 1; i < len(list); i++ {
+		if list[i].T <= list[i-1].T {
+			return false, nil
+		}
+	}
+	st, err := w.prepare(`SELECT EXISTS (SELECT 1 FROM readings WHERE series = ? AND t BETWEEN ? AND ?)`)
+	if err != nil {
+		return false, err
+	}
+	var there bool
+	err = st.Get(&there, series, list[0].T, list[len(list)-1].T)
+	return !there, err
+}
+
+// Replace puts other values in the place of readings that are there: a recalibration.
+func Replace(series string, list []Reading) Change {
+	return func(tx *Tx) error {
+		id, err := tx.seriesID(series)
+		if err != nil {
+			return err
+		}
+		for _, r := range list {
+			if err := tx.exec(`UPDATE readings SET v = ?, q = ?, raw = ? WHERE series = ? AND t = ?`, column(r.Value), int(r.Quality), r.Raw, id, r.T); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// DropSome deletes up to limit readings of a series, oldest first, and tells left how many it was.
+func DropSome(series string, limit int, dropped func(int64)) Change {
+	return func(tx *Tx) error {
+		n, err := tx.execN(`DELETE FROM readings WHERE (series, t) IN (SELECT series, t FROM readings
+			WHERE series = (SELECT id FROM series WHERE name = ?) ORDER BY t LIMIT ?)`, series, limit)
+		if err == nil {
+			dropped(n)
+		}
+		return err
 	}
 }
 
@@ -119,7 +222,7 @@ func (s *Store) Readings(ctx context.Context, series string, kind site.Kind, fro
 }
 
 func (s *Store) page(ctx context.Context, id int64, kind site.Kind, from, to int64) ([]Reading, error) {
-	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q FROM readings WHERE series = ? AND t >= ? AND t < ? ORDER BY t LIMIT ?`,
+	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q, raw FROM readings WHERE series = ? AND t >= ? AND t < ? ORDER BY t LIMIT ?`,
 		id, from, to, pageRows)
 	if err != nil {
 		return nil, err
@@ -136,7 +239,7 @@ func (s *Store) Count(ctx context.Context, series string) (int64, error) {
 
 // Last returns the newest reading of a series, and false where it has none.
 func (s *Store) Last(ctx context.Context, series string, kind site.Kind) (Reading, bool, error) {
-	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q FROM readings WHERE series = (SELECT id FROM series WHERE name = ?)
+	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q, raw FROM readings WHERE series = (SELECT id FROM series WHERE name = ?)
 		ORDER BY t DESC LIMIT 1`, series)
 	if err != nil {
 		return Reading{}, false, fmt.Errorf("store: last of %s: %w", series, err)
@@ -154,7 +257,7 @@ func scan(rows *sqlx.Rows, kind site.Kind) ([]Reading, error) {
 	for rows.Next() {
 		var r Reading
 		var col any
-		if err := rows.Scan(&r.T, &col, &r.Quality); err != nil {
+		if err := rows.Scan(&r.T, &col, &r.Quality, &r.Raw); err != nil {
 			return nil, err
 		}
 		v, err := value(kind, col)

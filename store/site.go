@@ -30,26 +30,37 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		Lease           int64 `db:"lease_ms"`
 		NewSignals      bool  `db:"new_signals"`
 		Created         int64 `db:"created_ms"`
+		Settings        string
 	}
-	if err := s.read.SelectContext(ctx, &devices, `SELECT id, name, place, lease_ms, new_signals, created_ms FROM devices`); err != nil {
+	if err := s.read.SelectContext(ctx, &devices, `SELECT id, name, place, lease_ms, new_signals, created_ms, settings FROM devices`); err != nil {
 		return nil, fmt.Errorf("store: devices: %w", err)
 	}
 	for _, d := range devices {
+		var more deviceSettings
+		if err := json.Unmarshal([]byte(d.Settings), &more); err != nil {
+			return nil, fmt.Errorf("store: settings of %s: %w", d.ID, err)
+		}
 		out.Devices[d.ID] = site.Device{ID: d.ID, Name: d.Name, Place: d.Place, Lease: ms(d.Lease), NewSignals: d.NewSignals,
-			Created: time.UnixMilli(d.Created)}
+			Created: time.UnixMilli(d.Created), Link: more.Link, Wakes: more.Wakes, Limits: more.Limits, State: more.State, Model: more.Model}
 	}
 	var signals []struct {
 		ID, Device, Raw, Name, Kind, Unit, Reports, Guests string
 		Decimals                                           int
 		Interval                                           int64 `db:"interval_ms"`
 		New                                                bool  `db:"is_new"`
+		Settings                                           string
 	}
 	if err := s.read.SelectContext(ctx, &signals, `SELECT * FROM signals`); err != nil {
 		return nil, fmt.Errorf("store: signals: %w", err)
 	}
 	for _, g := range signals {
+		var more signalSettings
+		if err := json.Unmarshal([]byte(g.Settings), &more); err != nil {
+			return nil, fmt.Errorf("store: settings of %s: %w", g.ID, err)
+		}
 		out.Signals[g.ID] = site.Signal{ID: g.ID, Device: g.Device, Raw: g.Raw, Name: g.Name, Kind: site.Kind(g.Kind), Unit: g.Unit,
-			Decimals: g.Decimals, Reports: site.Reports(g.Reports), Interval: ms(g.Interval), New: g.New, Guests: site.Guests(g.Guests)}
+			Decimals: g.Decimals, Reports: site.Reports(g.Reports), Interval: ms(g.Interval), New: g.New, Guests: site.Guests(g.Guests),
+			Source: more.Source, Calibration: more.Calibration, Sense: more.Sense}
 	}
 	var controls []struct {
 		ID, Device, Raw, Name, Guests string
@@ -57,16 +68,70 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		Confirm                       int64  `db:"confirm_ms"`
 		Resume                        int64  `db:"resume_ms"`
 		Safe, Dangerous, Answers      bool
+		Settings                      string
 	}
 	if err := s.read.SelectContext(ctx, &controls, `SELECT * FROM controls`); err != nil {
 		return nil, fmt.Errorf("store: controls: %w", err)
 	}
 	for _, c := range controls {
+		var more controlSettings
+		if err := json.Unmarshal([]byte(c.Settings), &more); err != nil {
+			return nil, fmt.Errorf("store: settings of %s: %w", c.ID, err)
+		}
 		out.Controls[c.ID] = site.Control{ID: c.ID, Device: c.Device, Raw: c.Raw, Name: c.Name, ConfirmAfter: ms(c.Confirm),
 			ResumeWithin: ms(c.Resume), Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: site.AtDevice(c.AtDevice), Answers: c.Answers,
-			Guests: site.Guests(c.Guests)}
+			Guests: site.Guests(c.Guests), Source: more.Source, Target: more.Target}
+	}
+	var brokers []struct{ ID, Body string }
+	if err := s.read.SelectContext(ctx, &brokers, `SELECT id, body FROM brokers`); err != nil {
+		return nil, fmt.Errorf("store: brokers: %w", err)
+	}
+	for _, b := range brokers {
+		var x site.Broker
+		if err := json.Unmarshal([]byte(b.Body), &x); err != nil {
+			return nil, fmt.Errorf("store: broker %s: %w", b.ID, err)
+		}
+		out.Brokers[b.ID] = x
+	}
+	panel, err := s.hubValue(ctx, "panel")
+	if err == nil && panel != "" {
+		err = json.Unmarshal([]byte(panel), &out.Panel)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("store: panel: %w", err)
 	}
 	return out, nil
+}
+
+type deviceSettings struct {
+	Link   site.Link     `json:"link"`
+	Wakes  time.Duration `json:"wakes,omitempty"`
+	Limits site.Limits   `json:"limits"`
+	State  site.State    `json:"state,omitempty"`
+	Model  string        `json:"model,omitempty"`
+}
+
+type signalSettings struct {
+	Source      site.Source      `json:"source"`
+	Calibration site.Calibration `json:"calibration"`
+	Sense       site.Sense       `json:"sense"`
+}
+
+type controlSettings struct {
+	Source site.Source `json:"source"`
+	Target site.Target `json:"target"`
+}
+
+func asJSON(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // plain structs of strings and numbers, all finite
+	}
+	return string(b)
+}
+
+func settingsOf(d site.Device) string {
+	return asJSON(deviceSettings{Link: d.Link, Wakes: d.Wakes, Limits: d.Limits, State: d.State, Model: d.Model})
 }
 
 func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
@@ -102,16 +167,16 @@ func SavePlace(p site.Place) Change {
 // AddDevice adds a device with the SHA-256 of its key.
 func AddDevice(d site.Device, keyHash []byte) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT INTO devices (id, name, place, key_hash, lease_ms, new_signals, created_ms) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			d.ID, d.Name, d.Place, keyHash, d.Lease.Milliseconds(), d.NewSignals, d.Created.UnixMilli())
+		return tx.exec(`INSERT INTO devices (id, name, place, key_hash, lease_ms, new_signals, created_ms, settings) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			d.ID, d.Name, d.Place, keyHash, d.Lease.Milliseconds(), d.NewSignals, d.Created.UnixMilli(), settingsOf(d))
 	}
 }
 
 // SaveDevice changes a device.
 func SaveDevice(d site.Device) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`UPDATE devices SET name = ?, place = ?, lease_ms = ?, new_signals = ? WHERE id = ?`,
-			d.Name, d.Place, d.Lease.Milliseconds(), d.NewSignals, d.ID)
+		return tx.exec(`UPDATE devices SET name = ?, place = ?, lease_ms = ?, new_signals = ?, settings = ? WHERE id = ?`,
+			d.Name, d.Place, d.Lease.Milliseconds(), d.NewSignals, settingsOf(d), d.ID)
 	}
 }
 
@@ -141,18 +206,18 @@ func (s *Store) Keys(ctx context.Context) (map[string][]byte, error) {
 // SaveSignal adds or changes a signal.
 func SaveSignal(g site.Signal) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR REPLACE INTO signals (id, device, raw, name, kind, unit, decimals, reports, interval_ms, is_new, guests)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, g.ID, g.Device, g.Raw, g.Name, g.Kind, g.Unit, g.Decimals, g.Reports,
-			g.Interval.Milliseconds(), g.New, g.Guests)
+		return tx.exec(`INSERT OR REPLACE INTO signals (id, device, raw, name, kind, unit, decimals, reports, interval_ms, is_new, guests, settings)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, g.ID, g.Device, g.Raw, g.Name, g.Kind, g.Unit, g.Decimals, g.Reports,
+			g.Interval.Milliseconds(), g.New, g.Guests, asJSON(signalSettings{g.Source, g.Calibration, g.Sense}))
 	}
 }
 
 // SaveControl adds or changes a control.
 func SaveControl(c site.Control) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR REPLACE INTO controls (id, device, raw, name, confirm_ms, resume_ms, safe, dangerous, at_device, answers, guests)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, c.ID, c.Device, c.Raw, c.Name, c.ConfirmAfter.Milliseconds(),
-			c.ResumeWithin.Milliseconds(), c.Safe, c.Dangerous, c.AtDevice, c.Answers, c.Guests)
+		return tx.exec(`INSERT OR REPLACE INTO controls (id, device, raw, name, confirm_ms, resume_ms, safe, dangerous, at_device, answers, guests, settings)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, c.ID, c.Device, c.Raw, c.Name, c.ConfirmAfter.Milliseconds(),
+			c.ResumeWithin.Milliseconds(), c.Safe, c.Dangerous, c.AtDevice, c.Answers, c.Guests, asJSON(controlSettings{c.Source, c.Target}))
 	}
 }
 
@@ -225,4 +290,96 @@ func into[T any](list *[]T, body string) error {
 	}
 	*list = append(*list, v)
 	return nil
+}
+
+// SaveBroker adds or changes a broker elsewhere, with the password that it wants.
+func SaveBroker(b site.Broker, password string) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO brokers (id, body, password) VALUES (?, ?, ?)`, b.ID, asJSON(b), password)
+	}
+}
+
+// DropBroker forgets a broker.
+func DropBroker(id string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM brokers WHERE id = ?`, id) }
+}
+
+// BrokerPasswords reads the passwords by broker.
+func (s *Store) BrokerPasswords(ctx context.Context) (map[string]string, error) {
+	var rows []struct{ ID, Password string }
+	if err := s.read.SelectContext(ctx, &rows, `SELECT id, password FROM brokers`); err != nil {
+		return nil, fmt.Errorf("store: brokers: %w", err)
+	}
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.ID] = r.Password
+	}
+	return out, nil
+}
+
+// SavePanel keeps what is offered to a panel.
+func SavePanel(p site.Panel) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO hub (key, value) VALUES ('panel', ?)`, asJSON(p))
+	}
+}
+
+// SaveModel keeps a device model under its id.
+func SaveModel(m site.Model) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO models (id, body) VALUES (?, ?)`, m.ID, asJSON(m))
+	}
+}
+
+// DropModel forgets a device model.
+func DropModel(id string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM models WHERE id = ?`, id) }
+}
+
+// Models reads the kept device models, in order of their ids.
+func (s *Store) Models(ctx context.Context) ([]site.Model, error) {
+	var rows []string
+	if err := s.read.SelectContext(ctx, &rows, `SELECT body FROM models ORDER BY id`); err != nil {
+		return nil, fmt.Errorf("store: models: %w", err)
+	}
+	var out []site.Model
+	for _, body := range rows {
+		if err := into(&out, body); err != nil {
+			return nil, fmt.Errorf("store: a model: %w", err)
+		}
+	}
+	return out, nil
+}
+
+// DropDevice forgets a device with everything that describes it. Its readings go by DropSome.
+func DropDevice(id string) Change {
+	return func(tx *Tx) error {
+		for _, q := range []string{`DELETE FROM state WHERE id = ?1 OR substr(id, 1, length(?1) + 1) = ?1 || '.'`, `DELETE FROM signals WHERE device = ?1`,
+			`DELETE FROM controls WHERE device = ?1`, `DELETE FROM refusals WHERE device = ?1`, `DELETE FROM devices WHERE id = ?1`} {
+			if err := tx.exec(q, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// DropControl forgets a control. Its history stays.
+func DropControl(id string) Change {
+	return func(tx *Tx) error {
+		if err := tx.exec(`DELETE FROM state WHERE id = ?`, id); err != nil {
+			return err
+		}
+		return tx.exec(`DELETE FROM controls WHERE id = ?`, id)
+	}
+}
+
+// DropSignal forgets a signal. Its readings go by DropSome.
+func DropSignal(id string) Change {
+	return func(tx *Tx) error {
+		if err := tx.exec(`DELETE FROM state WHERE id = ?`, id); err != nil {
+			return err
+		}
+		return tx.exec(`DELETE FROM signals WHERE id = ?`, id)
+	}
 }

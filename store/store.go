@@ -250,16 +250,36 @@ func (w *Tx) rollback() {
 
 // exec runs a statement, which is prepared once.
 func (w *Tx) exec(query string, args ...any) error {
+	st, err := w.prepare(query)
+	if err == nil {
+		_, err = st.Exec(args...)
+	}
+	return err
+}
+
+// execN is exec that tells how many rows it changed.
+func (w *Tx) execN(query string, args ...any) (int64, error) {
+	st, err := w.prepare(query)
+	if err != nil {
+		return 0, err
+	}
+	res, err := st.Exec(args...)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+func (w *Tx) prepare(query string) (*sqlx.Stmt, error) {
 	st := w.prepared[query]
 	if st == nil {
 		var err error
 		if st, err = w.conn.PreparexContext(context.Background(), query); err != nil {
-			return err
+			return nil, err
 		}
 		w.prepared[query] = st
 	}
-	_, err := st.Exec(args...)
-	return err
+	return st, nil
 }
 
 // Prune deletes what is only kept for a while: recorded inputs older than the given time and passes that have ended.

@@ -39,9 +39,9 @@ func TestReadingsComeBackBitForBit(t *testing.T) {
 	defer func() { _ = s.Close() }()
 	values := []float64{0, math.Copysign(0, -1), 21.4, -1e-310, math.MaxFloat64, math.SmallestNonzeroFloat64, 1.0 / 3, 42}
 	for i, v := range values {
-		require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: int64(i), Value: reading.Number(v)})))
+		require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: int64(i), Value: reading.Number(v)}, nil)))
 	}
-	require.NoError(t, s.Do(t.Context(), AddReading("a.t", Reading{T: 5, Value: reading.Text("wet"), Quality: reading.Suspect})))
+	require.NoError(t, s.Do(t.Context(), AddReading("a.t", Reading{T: 5, Value: reading.Text("wet"), Quality: reading.Suspect}, nil)))
 	for i, r := range all(t, s, "a.n", site.Number, 0, 100, false) {
 		assert.Equal(t, math.Float64bits(values[i]), math.Float64bits(r.Value.Num), "%g", values[i])
 	}
@@ -56,10 +56,10 @@ func TestReadingsInOrderPageByPageAndIdempotent(t *testing.T) {
 	var changes []Change
 	for i := range n {
 		at := int64((i*7919)%n) * 10
-		changes = append(changes, AddReading("a.n", Reading{T: at, Value: reading.Number(float64(at))}))
+		changes = append(changes, AddReading("a.n", Reading{T: at, Value: reading.Number(float64(at))}, nil))
 	}
 	require.NoError(t, s.Do(t.Context(), changes...))
-	require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: 50, Value: reading.Number(-1)})))
+	require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: 50, Value: reading.Number(-1)}, nil)))
 	got := all(t, s, "a.n", site.Number, 0, math.MaxInt64/2, false)
 	require.Len(t, got, n)
 	for i, r := range got {
@@ -128,7 +128,7 @@ func TestABadBatchTakesNoOtherWithIt(t *testing.T) {
 			bad := func(tx *Tx) error {
 				return tx.exec(`INSERT INTO places (id, name, position) VALUES (NULL, NULL, NULL)`)
 			}
-			changes := []Change{AddReading(fmt.Sprintf("s.%d", i%17), Reading{T: int64(i), Value: reading.Number(1)})}
+			changes := []Change{AddReading(fmt.Sprintf("s.%d", i%17), Reading{T: int64(i), Value: reading.Number(1)}, nil)}
 			if i%10 == 0 {
 				assert.Error(t, s.Do(context.Background(), append(changes, bad)...))
 			} else {
@@ -199,7 +199,7 @@ func BenchmarkIngest(b *testing.B) {
 			ingest(b, size, func(series string, at int64) error {
 				changes := make([]Change, size)
 				for i := range changes {
-					changes[i] = AddReading(series, Reading{T: at + int64(i), Value: reading.Number(21.4)})
+					changes[i] = AddReading(series, Reading{T: at + int64(i), Value: reading.Number(21.4)}, nil)
 				}
 				return s.Do(context.Background(), changes...)
 			})

@@ -187,7 +187,7 @@ func TestNewKey(t *testing.T) {
 	_, err = r.Mosquitto("mosquitto_pub", "kiln", key, "-t", "ember/kiln/r/x", "-m", "1")
 	assert.Error(t, err)
 	assert.Empty(t, r.Pub("kiln", fresh.JSON201.Key, "ember/kiln/r/x", "1"))
-	assert.Contains(t, fresh.JSON201.Connect.Example, fresh.JSON201.Key)
+	assert.Contains(t, fresh.JSON201.Connect.Examples[0].Value, fresh.JSON201.Key)
 }
 
 // The line that the hub offers for pasting must work when pasted.
@@ -197,7 +197,7 @@ func TestConnectionDetailsWork(t *testing.T) {
 	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Kiln", Place: "Kiln shed"})
 	require.NoError(t, err)
 	c := d.JSON201.Connect
-	words := strings.Fields(c.Example)
+	words := strings.Fields(c.Examples[0].Value)
 	require.Equal(t, "mosquitto_pub", words[0])
 	out, err := r.Mosquitto(words[0], id, d.JSON201.Key, words[9:]...)
 	require.NoError(t, err, out)

@@ -46,7 +46,7 @@ export class Hub {
     this.http ||= await freePort()
     this.mqtt ||= await freePort()
     this.said = ''
-    this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`])
+    this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', '--udp', ''])
     this.child.stdout!.on('data', (b) => (this.said += b))
     this.child.stderr!.on('data', (b) => (this.said += b))
     await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 60_000)

@@ -171,7 +171,11 @@ export interface paths {
         get: operations["getControl"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Take a control away
+         * @description The safe value is sent first. The answer says what the device did not confirm.
+         */
+        delete: operations["removeControl"];
         options?: never;
         head?: never;
         /** Change a control's name, safety and rights */
@@ -213,11 +217,51 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /** Take a signal away with its readings */
+        delete: operations["removeSignal"];
         options?: never;
         head?: never;
         /** Change how a signal is named and shown */
         patch: operations["changeSignal"];
+        trace?: never;
+    };
+    "/signals/{id}/recalibrate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply the calibration to a stretch of history
+         * @description Readings are made anew from what came raw. It is journalled and can be done again.
+         */
+        post: operations["recalibrate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calibrations/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a calibration makes of raw numbers; nothing is kept */
+        post: operations["tryCalibration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/places": {
@@ -268,11 +312,247 @@ export interface paths {
         get: operations["getDevice"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Take a device away, with its history or keeping it
+         * @description The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
+         */
+        delete: operations["removeDevice"];
         options?: never;
         head?: never;
         /** Change a device's name, place or lease */
         patch: operations["changeDevice"];
+        trace?: never;
+    };
+    "/devices/{id}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Disable a device or enable it again */
+        put: operations["setDeviceState"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/signals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a signal before its first reading */
+        post: operations["addSignal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /**
+         * What the device and the hub told each other, oldest first
+         * @description The last 300 are kept, in memory only.
+         */
+        get: operations["listTraffic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the mapping makes of a message; nothing is kept */
+        post: operations["tryMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/starter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /**
+         * Starter code for the device
+         * @description Filled with this hub's addresses and the device's id, topics, signals and controls. `DEVICE-KEY` stands where the key goes.
+         */
+        get: operations["listStarters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a device's description as a device model */
+        post: operations["saveAsModel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All device models */
+        get: operations["listModels"];
+        put?: never;
+        /** Bring in a device model file */
+        post: operations["importModel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/models/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** A device model as its file holds it */
+        get: operations["getModel"];
+        put?: never;
+        post?: never;
+        /** Forget a device model; devices made from it stay */
+        delete: operations["removeModel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/models/{id}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add devices of a model, all or none */
+        post: operations["addFromModel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/brokers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** MQTT brokers elsewhere of which the hub is a client */
+        get: operations["listBrokers"];
+        put?: never;
+        /** Add a broker elsewhere, or change the one that has this id */
+        post: operations["saveBroker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/brokers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a broker that no device uses */
+        delete: operations["removeBroker"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/panel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the hub offers to a Modbus panel */
+        get: operations["getPanel"];
+        /** Change what the hub offers to a Modbus panel */
+        put: operations["savePanel"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/devices/{id}/key": {
@@ -286,7 +566,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a device a new key; the old one is void at once */
+        /**
+         * Give a device a new key, for another board in its place; the old one is void at once
+         * @description The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
+         */
         post: operations["replaceKey"];
         delete?: never;
         options?: never;
@@ -461,6 +744,10 @@ export interface components {
             http: string;
             /** @description where its broker listens */
             mqtt: string;
+            /** @description where its broker listens with TLS */
+            mqtts?: string;
+            /** @description where it takes datagrams */
+            udp?: string;
             /** @description it listens to the house, not only to itself */
             open: boolean;
             mqtt_open?: boolean;
@@ -539,6 +826,28 @@ export interface components {
             heard?: string;
             /** @enum {string} */
             quality: "good" | "suspect" | "bad";
+            /**
+             * Format: double
+             * @description before calibration, where that changed it
+             */
+            raw_value?: number;
+            source: components["schemas"]["Source"];
+            calibration: components["schemas"]["Calibration"];
+            sense: components["schemas"]["Sense"];
+        };
+        NewSignal: {
+            /** @description what the device calls it, or will be called after it */
+            name: string;
+            kind: components["schemas"]["Kind"];
+            unit?: string;
+            decimals?: number;
+            /** @enum {string} */
+            reports?: "periodic" | "change";
+            /** Format: int64 */
+            interval_ms?: number;
+            source?: components["schemas"]["Source"];
+            calibration?: components["schemas"]["Calibration"];
+            sense?: components["schemas"]["Sense"];
         };
         SignalChange: {
             name?: string;
@@ -549,6 +858,9 @@ export interface components {
             /** Format: int64 */
             interval_ms?: number;
             guests?: components["schemas"]["SignalGuests"];
+            source?: components["schemas"]["Source"];
+            calibration?: components["schemas"]["Calibration"];
+            sense?: components["schemas"]["Sense"];
         };
         Control: {
             /** @description of the settings, for If-Match */
@@ -587,6 +899,8 @@ export interface components {
             /** Format: int64 */
             rev: number;
             online: boolean;
+            source: components["schemas"]["Source"];
+            target: components["schemas"]["Target"];
         };
         NewControl: {
             name: string;
@@ -595,6 +909,8 @@ export interface components {
              * @default true
              */
             answers: boolean;
+            source?: components["schemas"]["Source"];
+            target?: components["schemas"]["Target"];
         };
         ControlChange: {
             name?: string;
@@ -608,6 +924,8 @@ export interface components {
             at_device?: "follow" | "insist";
             answers?: boolean;
             guests?: components["schemas"]["Guests"];
+            source?: components["schemas"]["Source"];
+            target?: components["schemas"]["Target"];
         };
         Device: {
             /** @description of the settings, for If-Match */
@@ -635,6 +953,44 @@ export interface components {
              */
             refused: number;
             last_reason?: string;
+            link: components["schemas"]["Link"];
+            /**
+             * Format: int64
+             * @description it sleeps and wakes this often; 0: always awake
+             */
+            wakes_ms: number;
+            limits: components["schemas"]["Limits"];
+            /** @enum {string} */
+            state: "" | "disabled" | "removed";
+            model?: string;
+            /** @description online by its schedule, and not connected now */
+            asleep: boolean;
+            connections: number;
+            /**
+             * Format: int64
+             * @description readings that took the place of differing ones of the same time
+             */
+            replaced: number;
+            /**
+             * Format: int64
+             * @description since the hub started
+             */
+            messages: number;
+            /**
+             * Format: double
+             * @description messages lately
+             */
+            per_minute: number;
+            /**
+             * Format: int64
+             * @description the median gap between messages; 0: not yet known
+             */
+            every_ms: number;
+            /**
+             * Format: int64
+             * @description the median distance from it
+             */
+            jitter_ms: number;
         };
         NewDevice: {
             /** @description default: made from the name */
@@ -644,9 +1000,14 @@ export interface components {
             place: string;
             /**
              * Format: int64
-             * @default 60000
+             * @description default: 60000 over MQTT, none over other links
              */
-            lease_ms: number;
+            lease_ms?: number;
+            new_signals?: boolean;
+            link?: components["schemas"]["Link"];
+            /** Format: int64 */
+            wakes_ms?: number;
+            limits?: components["schemas"]["Limits"];
         };
         DeviceChange: {
             name?: string;
@@ -654,28 +1015,302 @@ export interface components {
             /** Format: int64 */
             lease_ms?: number;
             new_signals?: boolean;
+            link?: components["schemas"]["Link"];
+            /** Format: int64 */
+            wakes_ms?: number;
+            limits?: components["schemas"]["Limits"];
         };
         DeviceWithKey: {
             device: components["schemas"]["Device"];
             /** @description shown once, not kept */
             key: string;
             connect: components["schemas"]["Connect"];
+            /** @description what could not be made safe */
+            remarks: string[];
+        };
+        Remarks: {
+            remarks: string[];
         };
         /** @description how the device connects */
         Connect: {
-            host: string;
-            port: number;
-            user: string;
-            client_id: string;
-            publish: string;
-            report: string;
-            listen: string;
-            /** @description a shell line that sends a first reading */
-            example: string;
-            /** @description a shell line that shows what the hub wants */
-            example_listen: string;
+            rows: components["schemas"]["Labelled"][];
+            /** @description shell lines */
+            examples: components["schemas"]["Labelled"][];
             /** @description what stands in the way of boards elsewhere in the house */
             remark?: string;
+        };
+        Labelled: {
+            label: string;
+            value: string;
+        };
+        Starter: {
+            id: string;
+            name: string;
+            about: string;
+            file: string;
+            code: string;
+        };
+        Message: {
+            /** Format: int64 */
+            seq: number;
+            /** Format: date-time */
+            at: string;
+            /** @description from the hub to the device */
+            out: boolean;
+            link: string;
+            /** @description or path, register, line */
+            topic: string;
+            /** @description its beginning, as text */
+            payload: string;
+            bytes: number;
+            /** @description what became of it */
+            result: string;
+            refused: boolean;
+        };
+        Trial: {
+            topic?: string;
+            payload: string;
+            /** @description drafts by id */
+            signals?: {
+                [key: string]: components["schemas"]["Source"];
+            };
+            /** @description drafts by id */
+            controls?: {
+                [key: string]: components["schemas"]["Source"];
+            };
+        };
+        Tried: {
+            id: string;
+            /** @description what stands in the message */
+            text: string;
+            value: string;
+            /** @description why there is no value */
+            why: string;
+        };
+        /** @description how a device speaks with the hub; which fields count depends on the kind */
+        Link: {
+            /** @enum {string} */
+            kind: "mqtt" | "http" | "udp" | "modbus" | "lines" | "poll" | "outside";
+            /** @description host:port, a serial port's path, or a page's URL */
+            address?: string;
+            broker?: string;
+            /**
+             * Format: int64
+             * @description how often the hub asks
+             */
+            interval_ms?: number;
+            /** @description Modbus unit id */
+            unit?: number;
+            baud?: number;
+            /** @description the key may stand in the query string */
+            query_key?: boolean;
+            presence?: components["schemas"]["Source"];
+            skip?: number;
+            watchdog?: components["schemas"]["Register"];
+        };
+        /** @description where in a device's messages a value is found */
+        Source: {
+            /** @description MQTT topic filter */
+            topic?: string;
+            /** @description JSON Pointer (RFC 6901) */
+            pointer?: string;
+            /** @description regular expression (RE2) */
+            pattern?: string;
+            /** @description CSV column */
+            column?: string;
+            on?: string[];
+            off?: string[];
+            register?: components["schemas"]["Register"];
+        };
+        /** @description how a want is sent */
+        Target: {
+            topic?: string;
+            on?: string;
+            off?: string;
+            /** @description with {value} and {t} */
+            template?: string;
+            retain?: boolean;
+            register?: components["schemas"]["Register"];
+        };
+        Register: {
+            /** @enum {string} */
+            table: "holding" | "input" | "coil" | "discrete";
+            /** @description 0 to 65535, as on the wire */
+            address: number;
+            /** @enum {string} */
+            type?: "" | "u16" | "s16" | "u32" | "s32" | "f32";
+            /** @description the low word comes first */
+            swap?: boolean;
+            /** Format: double */
+            scale?: number;
+        };
+        Limits: {
+            /** @description of one message */
+            max_bytes?: number;
+            /** @description messages on average */
+            per_second?: number;
+            /** @description signals and controls */
+            max_names?: number;
+        };
+        Calibration: {
+            /** @enum {string} */
+            method?: "" | "two_point" | "gain" | "divider" | "table";
+            points?: number[][];
+            divider?: components["schemas"]["Divider"];
+            /** Format: double */
+            offset?: number;
+            /** Format: double */
+            min?: number;
+            /** Format: double */
+            max?: number;
+            invert?: boolean;
+        };
+        Divider: {
+            /**
+             * Format: double
+             * @description ohms from the input to the pin
+             */
+            r1: number;
+            /**
+             * Format: double
+             * @description ohms from the pin to ground
+             */
+            r2: number;
+            /**
+             * Format: double
+             * @description volts at the pin that give the highest count
+             */
+            reference: number;
+            /** Format: double */
+            counts: number;
+            /**
+             * Format: double
+             * @description volts that the input may reach
+             */
+            highest?: number;
+            /**
+             * Format: double
+             * @description volts that the pin stands
+             */
+            limit?: number;
+        };
+        Calibrated: {
+            values: number[];
+            /**
+             * Format: double
+             * @description value for one count; 0 where there is none
+             */
+            factor: number;
+            warning: string;
+        };
+        Sense: {
+            /** Format: double */
+            lowest?: number;
+            /** Format: double */
+            highest?: number;
+            /** Format: double */
+            spike?: number;
+            /** Format: int64 */
+            stuck_ms?: number;
+        };
+        /** @description a device model file */
+        Model: {
+            /** @enum {string} */
+            format: "idleember-device-model/1";
+            id: string;
+            name: string;
+            about?: string;
+            link: components["schemas"]["Link"];
+            /** Format: int64 */
+            lease_ms?: number;
+            /** Format: int64 */
+            wakes_ms?: number;
+            new_signals?: boolean;
+            limits?: components["schemas"]["Limits"];
+            signals: components["schemas"]["ModelSignal"][];
+            controls: components["schemas"]["ModelControl"][];
+        };
+        ModelSignal: {
+            id: string;
+            raw?: string;
+            name: string;
+            kind: components["schemas"]["Kind"];
+            unit?: string;
+            decimals?: number;
+            /** @enum {string} */
+            reports?: "periodic" | "change";
+            /** Format: int64 */
+            interval_ms?: number;
+            source?: components["schemas"]["Source"];
+            calibration?: components["schemas"]["Calibration"];
+            sense?: components["schemas"]["Sense"];
+        };
+        ModelControl: {
+            id: string;
+            raw?: string;
+            name: string;
+            /** Format: int64 */
+            confirm_after_ms?: number;
+            /** Format: int64 */
+            resume_within_ms?: number;
+            safe?: boolean;
+            dangerous?: boolean;
+            /** @enum {string} */
+            at_device?: "follow" | "insist";
+            answers?: boolean;
+            source?: components["schemas"]["Source"];
+            target?: components["schemas"]["Target"];
+        };
+        ModelEntry: {
+            model: components["schemas"]["Model"];
+            shipped: boolean;
+            /** @description how many devices are of it */
+            devices: number;
+        };
+        Broker: {
+            id: string;
+            name: string;
+            address: string;
+            user: string;
+            client_id: string;
+            /** @description group of hubs that share the load */
+            share: string;
+            /** @description PEM of the authority that signed its certificate */
+            ca: string;
+            has_password: boolean;
+            connected: boolean;
+            /** Format: date-time */
+            since?: string;
+            /** @description why it is away */
+            why: string;
+            version: string;
+        };
+        NewBroker: {
+            id?: string;
+            name: string;
+            /** @description mqtt://host:1883 or mqtts://host:8883 */
+            address: string;
+            user?: string;
+            /** @description left out: as it is */
+            password?: string;
+            client_id?: string;
+            share?: string;
+            ca?: string;
+        };
+        Panel: {
+            on: boolean;
+            address: string;
+            allow: string[];
+            points: components["schemas"]["Point"][];
+        };
+        Point: {
+            id: string;
+            register: components["schemas"]["Register"];
+            write?: boolean;
+        };
+        PanelState: {
+            panel: components["schemas"]["Panel"];
+            version: string;
         };
         Refusal: {
             /** Format: int64 */
@@ -1117,6 +1752,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeControl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone; what could not be made safe */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remarks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     changeControl: {
         parameters: {
             query?: never;
@@ -1178,6 +1836,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeSignal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     changeSignal: {
         parameters: {
             query?: never;
@@ -1203,6 +1882,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Signal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    recalibrate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: date-time */
+                    from: string;
+                    /** Format: date-time */
+                    to: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description readings */
+                        changed: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryCalibration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    calibration: components["schemas"]["Calibration"];
+                    raw: number[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calibrated"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1302,6 +2044,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeDevice: {
+        parameters: {
+            query: {
+                history: "keep" | "delete";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone; what could not be made safe */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remarks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     changeDevice: {
         parameters: {
             query?: never;
@@ -1327,6 +2094,415 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setDeviceState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    enabled: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        device: components["schemas"]["Device"];
+                        remarks: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSignal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSignal"];
+            };
+        };
+        responses: {
+            /** @description The signal */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTraffic: {
+        parameters: {
+            query?: {
+                /** @description the seq of the last message that one has */
+                after?: number;
+                /** @description wait up to 25 s for something new */
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStarters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Code */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveAsModel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    about?: string;
+                    /** @default false */
+                    replace?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The model */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listModels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Models */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelEntry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importModel: {
+        parameters: {
+            query?: {
+                /** @description only check it */
+                preview?: boolean;
+                /** @description in the place of the one that has this id */
+                replace?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Model"];
+            };
+        };
+        responses: {
+            /** @description The model */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getModel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Model"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeModel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFromModel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    devices: components["schemas"]["NewDevice"][];
+                };
+            };
+        };
+        responses: {
+            /** @description The devices with their keys */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceWithKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBrokers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Brokers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Broker"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveBroker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBroker"];
+            };
+        };
+        responses: {
+            /** @description The broker */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Broker"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeBroker: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPanel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The panel */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PanelState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    savePanel: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Panel"];
+            };
+        };
+        responses: {
+            /** @description The panel */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PanelState"];
                 };
             };
             default: components["responses"]["Problem"];

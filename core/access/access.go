@@ -28,6 +28,7 @@ const (
 	Person Kind = "person"
 	Token  Kind = "token"
 	Device Kind = "device"
+	Panel  Kind = "panel" // what may touch only what its owner chose for it, point by point
 	TheHub Kind = "hub"
 )
 
@@ -106,6 +107,8 @@ func allowed(a Actor, action Action, o Object) bool {
 		return true
 	case Device:
 		return action == Push && o.Device == a.ID
+	case Panel:
+		return action == Look || action == Switch
 	case Person, Token:
 	default:
 		return false

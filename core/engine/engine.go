@@ -6,6 +6,7 @@ package engine
 import (
 	"cmp"
 	"container/heap"
+	"maps"
 	"slices"
 	"time"
 
@@ -40,7 +41,7 @@ type Engine struct {
 
 type device struct {
 	DeviceState
-	sessions []string
+	sessions []session
 	clock    reading.Clock
 	lastBeat time.Duration
 	beating  bool
@@ -49,8 +50,16 @@ type device struct {
 	resume   map[string]time.Duration // controls whose want is given up at that time
 }
 
+// session is one connection of a device. One that expires ends by itself at until.
+type session struct {
+	id      string
+	expires bool
+	until   time.Duration
+}
+
 type signal struct {
 	SignalState
+	judge  reading.Judge
 	rhythm reading.Rhythm
 	heard  time.Duration
 	wake   uint64        // the wake that looks whether it is stale, 0: none
@@ -99,6 +108,8 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.report(in)
 	case Command:
 		e.command(in)
+	case Withdraw:
+		e.withdraw(in)
 	case Tick:
 	}
 	e.fire()
@@ -149,6 +160,13 @@ func (e *Engine) applySite(s *site.Site) {
 	for id := range s.Controls {
 		if e.controls[id] == nil {
 			e.controls[id] = &control{ControlState: ControlState{ID: id}}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(s.Devices)) {
+		if d := e.devices[id]; d.Online && !s.Devices[id].Active() {
+			d.sessions, d.ending = nil, 0
+			d.Why, d.endedAt = string(s.Devices[id].State), e.now.Wall
+			e.goOffline(d)
 		}
 	}
 	for id := range e.devices {
@@ -216,12 +234,16 @@ func (e *Engine) restore(in Restored) {
 
 func (e *Engine) reading(in Reading) {
 	s, cfg := e.signals[in.Signal], e.site.Signals[in.Signal]
-	if s == nil {
+	if s == nil || !e.site.Devices[cfg.Device].Active() {
 		return
 	}
 	d := e.devices[cfg.Device]
 	interval := s.interval(cfg)
 	placed, err := d.clock.Place(e.now.Wall, in.Stamp, interval)
+	var v reading.Value
+	if err == nil {
+		v, err = reading.Calibrate(cfg.Calibration, in.Value)
+	}
 	if err != nil {
 		e.emit(Refused{Device: cfg.Device, Signal: in.Signal, Reason: err.Error()})
 		if in.Newest {
@@ -234,13 +256,20 @@ func (e *Engine) reading(in Reading) {
 	}
 	d.LastHeard = e.now.Wall
 	live := placed.Live && (!s.Seen || !placed.At.Before(s.At))
-	e.emit(Store{Signal: in.Signal, At: placed.At, Value: in.Value, Quality: placed.Quality, Live: live})
+	quality := placed.Quality
+	if live {
+		quality = max(quality, s.judge.Quality(cfg.Sense, v, e.now.Mono))
+	} else {
+		quality = max(quality, reading.Plausible(cfg.Sense, v))
+	}
+	raw := Raw(cfg, in.Value)
+	e.emit(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live})
 	if !live {
 		return
 	}
 	s.rhythm.Heard(e.now.Mono)
 	s.heard = e.now.Mono
-	s.Seen, s.At, s.Heard, s.Value, s.Quality = true, placed.At, e.now.Wall, in.Value, placed.Quality
+	s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, placed.At, e.now.Wall, v, raw, quality
 	if learnt := s.rhythm.Interval(); learnt > 0 && (s.Interval == 0 || (learnt-s.Interval).Abs() > s.Interval/4) {
 		s.Interval = learnt
 		e.emit(SignalLearnt{ID: in.Signal, Interval: learnt})
@@ -254,10 +283,33 @@ func (e *Engine) reading(in Reading) {
 	}
 }
 
+// Raw is what is kept of a raw value beside the calibrated one: nothing where there is no calibration.
+func Raw(cfg site.Signal, v reading.Value) *float64 {
+	if !cfg.Calibration.Set() || v.Kind == site.Text {
+		return nil
+	}
+	return &v.Num
+}
+
+// Late places a reading that may belong to the past, without changing anything. For one that does, late is true and at
+// tells when it was; all others must go through Apply.
+func (e *Engine) Late(now Now, id string, stamp time.Time) (at time.Time, late bool, err error) {
+	s, cfg := e.signals[id], e.site.Signals[id]
+	d := e.devices[cfg.Device]
+	if s == nil || d == nil {
+		return at, false, nil
+	}
+	placed, err := d.clock.Place(now.Wall, stamp, s.interval(cfg))
+	if err != nil {
+		return at, false, err
+	}
+	return placed.At, !placed.Live || s.Seen && placed.At.Before(s.At), nil
+}
+
 // watch makes sure that somebody looks when the signal would be stale. Mostly an earlier wake will do, which then looks
 // again: so a reading that changes nothing costs nothing here.
 func (e *Engine) watch(s *signal, cfg site.Signal) {
-	if due := s.heard + s.patience(cfg); s.wake == 0 || due < s.wakeAt {
+	if due := s.heard + e.patience(s, cfg); s.wake == 0 || due < s.wakeAt {
 		s.wake, s.wakeAt = e.wakeAt(due, wakeStale, s.ID), due
 	}
 }
@@ -271,12 +323,16 @@ func (s *signal) interval(cfg site.Signal) time.Duration {
 }
 
 // patience is how late a reading may be before the signal is stale.
-func (s *signal) patience(cfg site.Signal) time.Duration {
+func (e *Engine) patience(s *signal, cfg site.Signal) time.Duration {
+	asleep := sleepFor(e.site.Devices[cfg.Device].Wakes)
 	if i := s.interval(cfg); i > 0 {
-		return max(3*i, 3*time.Second)
+		return max(3*i, 3*time.Second, asleep)
 	}
-	return 3 * time.Minute
+	return max(3*time.Minute, asleep)
 }
+
+// sleepFor is how long a device that wakes by a schedule may be silent: it may miss one time.
+func sleepFor(wakes time.Duration) time.Duration { return wakes * 5 / 2 }
 
 // fire runs everything that is due.
 func (e *Engine) fire() {
@@ -293,6 +349,8 @@ func (e *Engine) fire() {
 			e.confirmDue(w)
 		case wakeGiveUp:
 			e.giveUpDue(w)
+		case wakeExpire:
+			e.expireDue(w)
 		}
 	}
 }
@@ -306,7 +364,7 @@ func (e *Engine) staleDue(w wake) {
 	if s.Fresh != Live || cfg.Reports != site.Periodic {
 		return
 	}
-	if s.heard+s.patience(cfg) > e.now.Mono {
+	if s.heard+e.patience(s, cfg) > e.now.Mono {
 		e.watch(s, cfg)
 		return
 	}
@@ -322,6 +380,7 @@ const (
 	wakeOffline
 	wakeConfirm
 	wakeGiveUp
+	wakeExpire
 )
 
 type wake struct {

@@ -24,7 +24,7 @@ type Restored struct {
 	Devices  []DeviceState
 }
 
-// Reading is one value of a signal, already of the signal's kind.
+// Reading is one raw value of a signal, already of the signal's kind, not yet calibrated.
 type Reading struct {
 	Signal string
 	Stamp  time.Time // the device's time; zero where it sent none
@@ -32,8 +32,11 @@ type Reading struct {
 	Value  reading.Value
 }
 
-// Online says that a session of a device began.
-type Online struct{ Device, Session, From string }
+// Online says that a session of a device began, or, for one that expires, goes on.
+type Online struct {
+	Device, Session, From string
+	Expires               bool // it has no end of its own: it ends when three messages are missing
+}
 
 // Listening says that a device can hear the lease from now on.
 type Listening struct{ Device string }
@@ -69,6 +72,9 @@ type Command struct {
 	Actor   access.Actor
 }
 
+// Withdraw ends what is wanted of a control, because it or its device is taken away.
+type Withdraw struct{ Control string }
+
 // Tick says nothing but the time.
 type Tick struct{}
 
@@ -80,6 +86,7 @@ func (Listening) input()   {}
 func (Offline) input()     {}
 func (Report) input()      {}
 func (Command) input()     {}
+func (Withdraw) input()    {}
 func (Tick) input()        {}
 
 // Effect is what an engine wants done.
@@ -90,6 +97,7 @@ type Store struct {
 	Signal  string
 	At      time.Time
 	Value   reading.Value
+	Raw     *float64 // what it was before calibration, where that changed it
 	Quality reading.Quality
 	Live    bool
 }
@@ -120,6 +128,9 @@ type Want struct {
 	Rev             int64 // of two wants for a control that arrive out of order, the higher one counts
 }
 
+// Withdrawn says that nothing is wanted of a control any more: a kept message must go.
+type Withdrawn struct{ Device, Control string }
+
 // Beat is the hub's sign of life to a device.
 type Beat struct {
 	Device string
@@ -141,6 +152,7 @@ func (SignalLearnt) effect()   {}
 func (ControlChanged) effect() {}
 func (DeviceChanged) effect()  {}
 func (Want) effect()           {}
+func (Withdrawn) effect()      {}
 func (Beat) effect()           {}
 func (Journal) effect()        {}
 
@@ -161,6 +173,7 @@ type SignalState struct {
 	At       time.Time       `json:"at"`    // the reading's time
 	Heard    time.Time       `json:"heard"` // its arrival
 	Value    reading.Value   `json:"value"`
+	Raw      *float64        `json:"raw,omitempty"` // before calibration, where that changed it
 	Quality  reading.Quality `json:"quality"`
 	Fresh    Freshness       `json:"fresh"`
 	Interval time.Duration   `json:"interval"` // learnt, 0 while unknown
@@ -172,8 +185,9 @@ type DeviceState struct {
 	Online    bool      `json:"online"`
 	Since     time.Time `json:"since"` // online or offline since
 	LastHeard time.Time `json:"last_heard"`
-	From      string    `json:"from"` // the address of its newest session
-	Why       string    `json:"why"`  // why it is offline
+	From      string    `json:"from"`             // the address of its newest session
+	Why       string    `json:"why"`              // why it is offline
+	Asleep    bool      `json:"asleep,omitempty"` // online by its schedule, and not connected now
 }
 
 // Phase is how far a want has come.
@@ -252,6 +266,10 @@ func (r Recorded) Input() (Input, error) {
 		return in, err
 	case "engine.Command":
 		var in Command
+		unpack(&in)
+		return in, err
+	case "engine.Withdraw":
+		var in Withdraw
 		unpack(&in)
 		return in, err
 	case "engine.Tick":

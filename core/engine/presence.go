@@ -10,18 +10,32 @@ import (
 
 func (e *Engine) online(in Online) {
 	d := e.devices[in.Device]
-	if d == nil || slices.Contains(d.sessions, in.Session) {
+	if d == nil || !e.site.Devices[in.Device].Active() {
 		return
 	}
-	d.sessions = append(d.sessions, in.Session)
+	at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session })
+	if at < 0 {
+		d.sessions = append(d.sessions, session{id: in.Session, expires: in.Expires})
+		at = len(d.sessions) - 1
+	} else if !in.Expires {
+		return
+	}
+	if in.Expires {
+		s := &d.sessions[at]
+		waiting := s.until != 0
+		s.until = e.now.Mono + e.silence(d.ID)
+		if !waiting { // later ones are looked at when the first wake comes
+			e.wakeAt(s.until, wakeExpire, d.ID)
+		}
+	}
 	d.ending = 0
-	was, from := d.Online, d.From
-	d.Online, d.From, d.Why = true, in.From, ""
+	was, from, slept := d.Online, d.From, d.Asleep
+	d.Online, d.From, d.Why, d.Asleep = true, in.From, "", false
 	if !was {
 		d.Since = e.now.Wall
 		e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "online", Object: d.ID, After: "online", Reason: "connected from " + in.From})
 	}
-	if !was || from != in.From {
+	if !was || from != in.From || slept {
 		e.emit(DeviceChanged{d.DeviceState})
 	}
 	clear(d.resume)
@@ -39,34 +53,77 @@ func (e *Engine) online(in Online) {
 	}
 }
 
+// silence is how long a session without an end of its own may be silent: three messages may be missing.
+func (e *Engine) silence(device string) time.Duration {
+	cfg := e.site.Devices[device]
+	if cfg.Wakes > 0 {
+		return sleepFor(cfg.Wakes)
+	}
+	if shortest := e.shortest(device); shortest > 0 {
+		return max(3*shortest, 10*time.Second)
+	}
+	return 3 * time.Minute
+}
+
+// shortest is the shortest interval among a device's signals, 0 while none is known.
+func (e *Engine) shortest(device string) (shortest time.Duration) {
+	for id, cfg := range e.site.Signals {
+		if i := e.signals[id].interval(cfg); cfg.Device == device && i > 0 && (shortest == 0 || i < shortest) {
+			shortest = i
+		}
+	}
+	return shortest
+}
+
+// expireDue ends the sessions of a device that were silent for too long.
+func (e *Engine) expireDue(w wake) {
+	d := e.devices[w.id]
+	if d == nil {
+		return
+	}
+	for _, s := range slices.Clone(d.sessions) {
+		switch {
+		case !s.expires:
+		case s.until <= e.now.Mono:
+			e.offline(Offline{Device: d.ID, Session: s.id, Why: "nothing was heard for " + said(e.silence(d.ID))})
+		default:
+			e.wakeAt(s.until, wakeExpire, d.ID)
+		}
+	}
+}
+
 func (e *Engine) offline(in Offline) {
 	d := e.devices[in.Device]
 	if d == nil {
 		return
 	}
-	at := slices.Index(d.sessions, in.Session)
+	at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session })
 	if at < 0 {
 		return // an old session's end cannot undo a newer one
 	}
+	expires := d.sessions[at].expires
 	d.sessions = slices.Delete(d.sessions, at, at+1)
-	if len(d.sessions) == 0 {
-		d.Why, d.endedAt = in.Why, e.now.Wall
-		d.ending = e.wakeAt(e.now.Mono+e.linger(d.ID, in.Bye), wakeOffline, d.ID)
+	if len(d.sessions) > 0 {
+		return
 	}
+	d.Why, d.endedAt = in.Why, e.now.Wall
+	wait := e.linger(d.ID, in.Bye)
+	if expires { // it was waited for already
+		wait = 0
+	}
+	if wakes := e.site.Devices[d.ID].Wakes; wakes > 0 && wait > 0 {
+		d.Asleep = true
+		e.emit(DeviceChanged{d.DeviceState})
+	}
+	d.ending = e.wakeAt(e.now.Mono+wait, wakeOffline, d.ID)
 }
 
 // linger is how long a device stays online after its last session ended. One that says good-bye after each message stays
 // until three of its messages are missing.
 func (e *Engine) linger(device string, bye bool) time.Duration {
-	wait := linger
+	wait := max(linger, sleepFor(e.site.Devices[device].Wakes))
 	if bye {
-		shortest := time.Duration(0)
-		for id, cfg := range e.site.Signals {
-			if i := e.signals[id].interval(cfg); cfg.Device == device && i > 0 && (shortest == 0 || i < shortest) {
-				shortest = i
-			}
-		}
-		wait = max(wait, min(3*shortest, longestLinger))
+		wait = max(wait, min(3*e.shortest(device), longestLinger))
 	}
 	return wait
 }
@@ -76,7 +133,11 @@ func (e *Engine) offlineDue(w wake) {
 	if d == nil || d.ending != w.seq {
 		return
 	}
-	d.Online, d.Since = false, d.endedAt
+	e.goOffline(d)
+}
+
+func (e *Engine) goOffline(d *device) {
+	d.Online, d.Asleep, d.Since = false, false, d.endedAt
 	e.emit(DeviceChanged{d.DeviceState})
 	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline", Reason: d.Why})
 	var ids []string

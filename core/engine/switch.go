@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/site"
 )
 
 // longestWait is the longest time between two tries to get a want confirmed.
@@ -12,7 +13,7 @@ const longestWait = 5 * time.Minute
 
 func (e *Engine) command(in Command) {
 	c, cfg := e.controls[in.Control], e.site.Controls[in.Control]
-	if c == nil {
+	if c == nil || !e.site.Devices[cfg.Device].Active() {
 		return
 	}
 	if c.Want != nil && *c.Want == in.On && c.Held == nil && (c.Phase == Confirmed || c.Phase == Pending) {
@@ -24,6 +25,9 @@ func (e *Engine) command(in Command) {
 	if d := e.devices[cfg.Device]; !d.Online {
 		c.Reason += "; the board is offline and gets it when it is back"
 		e.giveUpAfter(d, c, 0)
+	} else if wakes := e.site.Devices[cfg.Device].Wakes; wakes > 0 {
+		c.Reason += fmt.Sprintf("; the board sleeps and wakes every %s, it waits until %s at the latest", said(wakes),
+			e.now.Wall.Add(e.confirmWithin(cfg)).In(e.site.Hub.Location()).Format("15:04"))
 	}
 	if c.Want != nil && *c.Want == in.On {
 		e.sendWant(c, false)
@@ -49,9 +53,45 @@ func (e *Engine) sendWant(c *control, again bool) {
 }
 
 func (e *Engine) startConfirm(c *control) {
-	if cfg := e.site.Controls[c.ID]; cfg.Answers {
-		c.wake = e.wakeAt(e.now.Mono+cfg.ConfirmAfter, wakeConfirm, c.ID)
+	cfg := e.site.Controls[c.ID]
+	if cfg.Answers {
+		c.wake = e.wakeAt(e.now.Mono+e.confirmWithin(cfg), wakeConfirm, c.ID)
 	}
+}
+
+// confirmWithin is how long a want may wait for its answer; for a device that sleeps it may miss one time to wake.
+func (e *Engine) confirmWithin(cfg site.Control) time.Duration {
+	return cfg.ConfirmAfter + 2*e.site.Devices[cfg.Device].Wakes
+}
+
+// expire takes back a want that a sleeping device did not fetch in time: it must not act on an old wish when it wakes.
+func (e *Engine) expire(c *control, cfg site.Control) {
+	was := onOff(*c.Want)
+	back := cfg.Safe
+	if c.Is != nil {
+		back = *c.Is
+	}
+	c.Want, c.WantBy, c.WantAt, c.Phase = &back, access.HubActor(), e.now.Wall, Unconfirmed
+	c.Rev++
+	c.Reason = was + " was not delivered: the board did not wake in time; taken back to " + onOff(back)
+	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: c.ID, Before: was, After: onOff(back), Reason: "the board did not wake in time"})
+	e.emit(ControlChanged{c.ControlState})
+	e.emit(Want{Device: cfg.Device, Control: c.ID, On: back, Rev: c.Rev})
+}
+
+// withdraw ends what is wanted of a control for good.
+func (e *Engine) withdraw(in Withdraw) {
+	c, cfg := e.controls[in.Control], e.site.Controls[in.Control]
+	if c == nil {
+		return
+	}
+	c.Want, c.Held, c.Phase, c.Tries, c.wake, c.Reason = nil, nil, Idle, 0, 0, ""
+	c.Rev++
+	if d := e.devices[cfg.Device]; d != nil {
+		delete(d.resume, c.ID)
+	}
+	e.emit(ControlChanged{c.ControlState})
+	e.emit(Withdrawn{Device: cfg.Device, Control: c.ID})
 }
 
 // confirmDue ends the confirm time, or sends the want once more with a growing wait.
@@ -61,6 +101,10 @@ func (e *Engine) confirmDue(w wake) {
 		return
 	}
 	d := e.devices[cfg.Device]
+	if e.site.Devices[cfg.Device].Wakes > 0 {
+		e.expire(c, cfg)
+		return
+	}
 	if c.Phase == Pending {
 		c.Phase = Unconfirmed
 		why := "the board has not answered within " + said(cfg.ConfirmAfter)
@@ -87,7 +131,7 @@ func (e *Engine) confirmDue(w wake) {
 // report takes what a device says that a control is.
 func (e *Engine) report(in Report) {
 	c, cfg := e.controls[in.Control], e.site.Controls[in.Control]
-	if c == nil {
+	if c == nil || !e.site.Devices[cfg.Device].Active() {
 		return
 	}
 	d := e.devices[cfg.Device]

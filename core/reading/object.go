@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"time"
 
 	"idleember/core/site"
@@ -14,8 +16,11 @@ import (
 // Named is one value of a message that carries several.
 type Named struct {
 	Name     string
+	FullName string // SenML: with its base name
 	Value    Value
-	Decimals int // guessed from how the number was written
+	Unit     string    // SenML: as the device says
+	Decimals int       // guessed from how the number was written
+	At       time.Time // zero: not told
 }
 
 // maxNames is the most values that one message may carry.
@@ -50,18 +55,17 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 		if len(named) >= maxNames {
 			return nil, at, nil, fmt.Errorf("the message carries more than %d values; send several messages", maxNames)
 		}
-		v, err := FromJSON(raw)
-		if err != nil {
-			faults = append(faults, fmt.Errorf("%s: %w", clip(name), err))
+		if name == "is" && len(raw) > 0 && raw[0] == '{' { // what the controls are
+			var is map[string]json.RawMessage
+			if err := json.Unmarshal(raw, &is); err != nil {
+				return nil, at, nil, fmt.Errorf("is: %w", err)
+			}
+			for _, control := range slices.Sorted(maps.Keys(is)) {
+				take(&named, &faults, "is."+control, is[control])
+			}
 			continue
 		}
-		n := Named{Name: name, Value: v}
-		if v.Kind == site.Number {
-			n.Decimals = Decimals(string(raw))
-		} else if on, ok := word(v.Text); ok {
-			n.Value = OnOff(on)
-		}
-		named = append(named, n)
+		take(&named, &faults, name, raw)
 	}
 	if _, err := dec.Token(); err != nil {
 		return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
@@ -70,6 +74,21 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 		return nil, at, nil, errors.New("something follows the JSON object; send one object a message")
 	}
 	return named, at, faults, nil
+}
+
+func take(named *[]Named, faults *[]error, name string, raw json.RawMessage) {
+	v, err := FromJSON(raw)
+	if err != nil {
+		*faults = append(*faults, fmt.Errorf("%s: %w", clip(name), err))
+		return
+	}
+	n := Named{Name: name, Value: v}
+	if v.Kind == site.Number {
+		n.Decimals = Decimals(string(raw))
+	} else if on, ok := word(v.Text); ok {
+		n.Value = OnOff(on)
+	}
+	*named = append(*named, n)
 }
 
 // stamp reads a time in Unix seconds, or in milliseconds where it is too large for seconds.

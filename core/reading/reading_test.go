@@ -48,7 +48,7 @@ func TestAs(t *testing.T) {
 func TestObject(t *testing.T) {
 	named, at, faults, err := Object([]byte(`{"temperature":21.40,"lid":"shut","fan":true,"x":null,"y":[1],"t":1795413600}`))
 	require.NoError(t, err)
-	assert.Equal(t, []Named{{"temperature", Number(21.4), 2}, {"lid", Text("shut"), 0}, {"fan", OnOff(true), 0}}, named)
+	assert.Equal(t, []Named{{Name: "temperature", Value: Number(21.4), Decimals: 2}, {Name: "lid", Value: Text("shut")}, {Name: "fan", Value: OnOff(true)}}, named)
 	assert.Equal(t, int64(1795413600_000), at.UnixMilli())
 	assert.Len(t, faults, 2, "what is wrong with single values loses nothing else")
 	_, at, _, err = Object([]byte(`{"a":1,"t":1795413600123}`))

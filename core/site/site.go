@@ -5,6 +5,7 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -80,6 +81,38 @@ type Device struct {
 	Lease      time.Duration `json:"lease"`       // how long it may keep a want without the hub's beat; 0: it has no lease
 	NewSignals bool          `json:"new_signals"` // unknown signals are created at their first reading
 	Created    time.Time     `json:"created"`
+	Link       Link          `json:"link"`
+	Wakes      time.Duration `json:"wakes"`  // it sleeps and wakes this often; 0: it is always awake
+	Limits     Limits        `json:"limits"` // of what it may send
+	State      State         `json:"state"`
+	Model      string        `json:"model"` // the device model that it was made from, if any
+}
+
+// State says whether a device takes part.
+type State string
+
+// A Disabled device is neither heard nor told anything; of a Removed one only the history is left.
+const (
+	Active   State = ""
+	Disabled State = "disabled"
+	Removed  State = "removed"
+)
+
+// Active reports whether the device takes part.
+func (d Device) Active() bool { return d.State == Active }
+
+// Validate says in a sentence what is wrong with a device, or returns nil.
+func (d Device) Validate() error {
+	switch {
+	case d.Lease < 0 || d.Lease > time.Hour || d.Lease > 0 && d.Lease < 3*time.Second:
+		return fmt.Errorf("the lease is %s; choose between 3 s and 1 h, or 0 for none", d.Lease)
+	case d.Wakes < 0 || d.Wakes > 7*24*time.Hour || d.Wakes > 0 && d.Wakes < 10*time.Second:
+		return fmt.Errorf("it wakes every %s; choose between 10 s and a week, or 0 for always awake", d.Wakes)
+	}
+	if err := d.Limits.Validate(); err != nil {
+		return err
+	}
+	return d.Link.Validate()
 }
 
 // Signal is one measured quantity of a device.
@@ -95,6 +128,21 @@ type Signal struct {
 	Interval time.Duration `json:"interval"` // 0: learnt
 	New      bool          `json:"new"`      // created by a reading, not yet looked at by the owner
 	Guests   Guests        `json:"guests"`
+
+	Source      Source      `json:"source"`
+	Calibration Calibration `json:"calibration"`
+	Sense       Sense       `json:"sense"`
+}
+
+// Validate says in a sentence what is wrong with a signal's mapping and calibration, or returns nil.
+func (s Signal) Validate() error {
+	if err := s.Source.Validate(); err != nil {
+		return err
+	}
+	if err := s.Calibration.Validate(s.Kind); err != nil {
+		return err
+	}
+	return s.Sense.Validate(s.Kind)
 }
 
 // Control is something a device can be told. So far every control is a switch.
@@ -110,6 +158,9 @@ type Control struct {
 	AtDevice     AtDevice      `json:"at_device"`
 	Answers      bool          `json:"answers"` // it reports is
 	Guests       Guests        `json:"guests"`
+
+	Source Source `json:"source"` // where its is is found
+	Target Target `json:"target"` // how a want is sent
 }
 
 // Defaults of a new control and of a new device.
@@ -141,7 +192,10 @@ func (c Control) Validate() error {
 	case c.ResumeWithin < 0 || c.ResumeWithin > 365*24*time.Hour:
 		return fmt.Errorf("resume_within of %s is %s; choose between 0 and a year", c.ID, c.ResumeWithin)
 	}
-	return nil
+	if err := c.Source.Validate(); err != nil {
+		return err
+	}
+	return c.Target.Validate()
 }
 
 // Site is the whole configuration. The zero value is an empty site.
@@ -151,22 +205,38 @@ type Site struct {
 	Devices  map[string]Device
 	Signals  map[string]Signal
 	Controls map[string]Control
+	Brokers  map[string]Broker
+	Panel    Panel
 }
 
 // Clone returns a copy that can be changed without touching s.
 func (s *Site) Clone() *Site {
-	c := &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: make(map[string]Device, len(s.Devices)+1),
-		Signals: make(map[string]Signal, len(s.Signals)+1), Controls: make(map[string]Control, len(s.Controls)+1)}
-	for k, v := range s.Devices {
-		c.Devices[k] = v
+	return &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: copied(s.Devices), Signals: copied(s.Signals),
+		Controls: copied(s.Controls), Brokers: copied(s.Brokers), Panel: s.Panel}
+}
+
+func copied[T any](m map[string]T) map[string]T {
+	if m == nil {
+		return map[string]T{}
 	}
-	for k, v := range s.Signals {
-		c.Signals[k] = v
+	return maps.Clone(m)
+}
+
+// Of returns the ids of a device's signals and controls, in order.
+func (s *Site) Of(device string) (signals, controls []string) {
+	for id, g := range s.Signals {
+		if g.Device == device {
+			signals = append(signals, id)
+		}
 	}
-	for k, v := range s.Controls {
-		c.Controls[k] = v
+	for id, c := range s.Controls {
+		if c.Device == device {
+			controls = append(controls, id)
+		}
 	}
-	return c
+	slices.Sort(signals)
+	slices.Sort(controls)
+	return signals, controls
 }
 
 // Place returns the place with an id.

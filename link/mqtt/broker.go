@@ -7,16 +7,24 @@ package mqtt
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/coder/websocket"
+
+	"idleember/core/mapping"
+	"idleember/core/site"
 	"idleember/hub"
+	"idleember/link/topics"
 )
 
 // Limits on what a client may do.
@@ -36,12 +44,13 @@ const (
 
 // Broker accepts devices. Use Listen to get one.
 type Broker struct {
-	hub      *hub.Hub
-	log      *slog.Logger
-	listener net.Listener
-	unknown  chan struct{}
-	next     atomic.Uint64
-	open     sync.WaitGroup
+	hub       *hub.Hub
+	log       *slog.Logger
+	listeners []net.Listener
+	maps      mapping.Cache
+	unknown   chan struct{}
+	next      atomic.Uint64
+	open      sync.WaitGroup
 
 	mu      sync.Mutex
 	devices map[string]*device
@@ -53,25 +62,96 @@ type Broker struct {
 type device struct {
 	id       string
 	box      *hub.Mailbox
-	retained map[string][]byte // want topics
+	wants    map[string]message // by topic: what is wanted now
 	sessions map[string]*session
 	stop     chan struct{}
 }
 
-// Listen starts a broker on addr.
-func Listen(h *hub.Hub, addr string, log *slog.Logger) (*Broker, error) {
-	l, err := net.Listen("tcp", addr)
+// Options of Listen.
+type Options struct {
+	TCP string // address for plain MQTT
+	// TLS is the address for MQTT over TLS, with its certificate; empty: none.
+	TLS         string
+	Certificate *tls.Config
+	Log         *slog.Logger
+}
+
+// AddressError says which of its addresses a broker could not listen on.
+type AddressError struct {
+	TLS  bool
+	Addr string
+	Err  error
+}
+
+func (e *AddressError) Error() string { return e.Err.Error() }
+
+// Unwrap returns the reason.
+func (e *AddressError) Unwrap() error { return e.Err }
+
+// Listen starts a broker.
+func Listen(h *hub.Hub, o Options) (*Broker, error) {
+	b := &Broker{hub: h, log: o.Log, unknown: make(chan struct{}, maxUnknown), devices: map[string]*device{}, conns: map[*conn]struct{}{}}
+	plain, err := net.Listen("tcp", o.TCP)
 	if err != nil {
-		return nil, err
+		return nil, &AddressError{false, o.TCP, err}
 	}
-	b := &Broker{hub: h, log: log, listener: l, unknown: make(chan struct{}, maxUnknown), devices: map[string]*device{}, conns: map[*conn]struct{}{}}
-	b.open.Add(1)
-	go b.accept()
+	b.listeners = append(b.listeners, plain)
+	if o.TLS != "" {
+		secure, err := tls.Listen("tcp", o.TLS, o.Certificate)
+		if err != nil {
+			_ = plain.Close()
+			return nil, &AddressError{true, o.TLS, err}
+		}
+		b.listeners = append(b.listeners, secure)
+	}
+	for _, l := range b.listeners {
+		b.open.Add(1)
+		go b.accept(l)
+	}
 	return b, nil
 }
 
 // Addr is the address that the broker listens on.
-func (b *Broker) Addr() net.Addr { return b.listener.Addr() }
+func (b *Broker) Addr() net.Addr { return b.listeners[0].Addr() }
+
+// SecureAddr is the address that it listens on with TLS, empty where it does not.
+func (b *Broker) SecureAddr() string {
+	if len(b.listeners) < 2 {
+		return ""
+	}
+	return b.listeners[1].Addr().String()
+}
+
+// ServeHTTP speaks MQTT over a WebSocket (MQTT 5, section 6), for boards and pages behind what lets only HTTP through.
+func (b *Broker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{"mqtt"}})
+	if err != nil {
+		return // it has answered
+	}
+	if ws.Subprotocol() != "mqtt" {
+		_ = ws.Close(websocket.StatusPolicyViolation, "ask for the subprotocol mqtt")
+		return
+	}
+	ws.SetReadLimit(maxPacket + 5)
+	nc := &webConn{Conn: websocket.NetConn(context.WithoutCancel(r.Context()), ws, websocket.MessageBinary), from: r.RemoteAddr}
+	if c := b.admit(nc); c != nil {
+		c.serve()
+	}
+}
+
+// webConn is a WebSocket with the address of who is at its other end.
+type webConn struct {
+	net.Conn
+	from string
+}
+
+// RemoteAddr implements net.Conn.
+func (c *webConn) RemoteAddr() net.Addr { return webAddr(c.from) }
+
+type webAddr string
+
+func (a webAddr) Network() string { return "websocket" }
+func (a webAddr) String() string  { return string(a) }
 
 // Close ends all connections and waits until they are gone.
 func (b *Broker) Close() {
@@ -82,7 +162,9 @@ func (b *Broker) Close() {
 		conns = append(conns, c)
 	}
 	b.mu.Unlock()
-	_ = b.listener.Close()
+	for _, l := range b.listeners {
+		_ = l.Close()
+	}
 	for _, c := range conns {
 		c.end(codeShuttingDown, "the hub is stopping")
 	}
@@ -96,10 +178,10 @@ func (b *Broker) Close() {
 	b.devices = map[string]*device{}
 }
 
-func (b *Broker) accept() {
+func (b *Broker) accept(l net.Listener) {
 	defer b.open.Done()
 	for {
-		nc, err := b.listener.Accept()
+		nc, err := l.Accept()
 		if err != nil {
 			if errors.Is(err, net.ErrClosed) {
 				return
@@ -107,24 +189,32 @@ func (b *Broker) accept() {
 			time.Sleep(50 * time.Millisecond) // out of file descriptors, perhaps: let some end
 			continue
 		}
-		c := newConn(b, nc)
-		b.mu.Lock()
-		full := b.closed || len(b.conns) >= maxConnections
-		if !full {
-			b.conns[c] = struct{}{}
-			b.open.Add(1)
-		}
-		b.mu.Unlock()
-		if full {
-			_ = nc.Close()
-			continue
-		}
-		select {
-		case b.unknown <- struct{}{}:
+		if c := b.admit(nc); c != nil {
 			go c.serve()
-		default: // too many that say nothing: this one goes, the known ones stay
-			c.gone()
 		}
+	}
+}
+
+// admit enters a connection in the books, or closes it where there are too many.
+func (b *Broker) admit(nc net.Conn) *conn {
+	c := newConn(b, nc)
+	b.mu.Lock()
+	full := b.closed || len(b.conns) >= maxConnections
+	if !full {
+		b.conns[c] = struct{}{}
+		b.open.Add(1)
+	}
+	b.mu.Unlock()
+	if full {
+		_ = nc.Close()
+		return nil
+	}
+	select {
+	case b.unknown <- struct{}{}:
+		return c
+	default: // too many that say nothing: this one goes, the known ones stay
+		c.gone()
+		return nil
 	}
 }
 
@@ -151,7 +241,7 @@ func (b *Broker) tryJoin(ctx context.Context, c *conn, clean bool) (s *session, 
 		if err != nil {
 			return nil, false, err
 		}
-		fresh := &device{id: c.device, box: box, retained: map[string][]byte{}, sessions: map[string]*session{}, stop: make(chan struct{})}
+		fresh := &device{id: c.device, box: box, wants: map[string]message{}, sessions: map[string]*session{}, stop: make(chan struct{})}
 		b.mu.Lock()
 		if d = b.devices[c.device]; d == nil && !b.closed {
 			d = fresh
@@ -190,7 +280,7 @@ func (b *Broker) enter(d *device, c *conn, clean bool) (s *session, old *conn, r
 	}
 	if !resumed {
 		before := s
-		s = newSession(d)
+		s = newSession()
 		if before != nil {
 			s.conn = before.conn // to be taken over
 		}
@@ -256,39 +346,82 @@ func (b *Broker) drain(d *device) {
 
 func (b *Broker) empty(d *device) {
 	post := d.box.Take()
-	prefix := "ember/" + d.id + "/"
+	now, own := time.Now(), topics.Own(d.id)
+	controls := b.hub.Site().Controls
 	for _, w := range post.Wants {
-		payload := []byte("off")
-		if w.On {
-			payload = []byte("on")
+		cfg, ok := controls[w.Control]
+		if !ok {
+			continue
 		}
-		topic := prefix + "want/" + w.Raw
-		d.retained[topic] = payload
-		d.route(message{topic: topic, payload: payload, qos: 1, want: true})
+		topic, keep := topics.Want(cfg)
+		m := message{topic: topic, payload: mapping.Payload(cfg.Target, w.On, now), qos: 1, want: true, kept: keep}
+		d.wants[topic] = m
+		d.tell(b, m, true)
+	}
+	for _, raw := range post.Gone {
+		for topic, m := range d.wants {
+			if strings.HasSuffix(topic, "/want/"+raw) || controlOf(controls, d.id, raw).Target.Topic == topic {
+				delete(d.wants, topic)
+				if m.kept {
+					m.payload = nil // an empty message takes a kept one back
+					d.tell(b, m, true)
+				}
+			}
+		}
 	}
 	if post.Beat > 0 {
-		d.route(message{topic: prefix + "lease", payload: []byte(fmt.Sprintf("%g", post.Beat.Seconds()))})
+		d.tell(b, message{topic: own + "lease", payload: []byte(fmt.Sprintf("%g", post.Beat.Seconds()))}, false)
 	}
 	for _, p := range post.Problems {
 		if payload, err := json.Marshal(p); err == nil {
-			d.route(message{topic: prefix + "problem", payload: payload})
+			d.tell(b, message{topic: own + "problem", payload: payload}, false)
 		}
 	}
 	if post.Ended {
 		for _, s := range d.sessions {
 			if c := s.current(); c != nil {
-				go c.end(codeNotAuthorized, "the device has a new key")
+				go c.end(codeNotAuthorized, "the device has a new key or was taken away")
 			}
 		}
 		d.sessions = map[string]*session{}
 	}
 }
 
-// route gives a message to every session of the device that subscribed to it. The caller holds the broker's lock.
-func (d *device) route(m message) {
-	for _, s := range d.sessions {
-		s.offer(m, false)
+func controlOf(controls map[string]site.Control, device, raw string) site.Control {
+	for _, c := range controls {
+		if c.Device == device && c.Raw == raw {
+			return c
+		}
 	}
+	return site.Control{}
+}
+
+// tell routes what the hub says to a device and notes it.
+func (d *device) tell(b *Broker, m message, always bool) {
+	n := d.route(m)
+	result := fmt.Sprintf("sent to %d subscriptions", n)
+	switch {
+	case n == 1:
+		result = "sent"
+	case n == 0 && m.kept:
+		result = "kept until the board subscribes"
+	case n == 0:
+		result = "no subscription to it"
+	}
+	if n > 0 || always {
+		b.hub.Sent(d.id, "mqtt", m.topic, m.payload, result)
+	}
+}
+
+// route gives a message to every session of the device that subscribed to it, and counts them. The caller holds the
+// broker's lock.
+func (d *device) route(m message) (n int) {
+	for _, s := range d.sessions {
+		if s.offer(m, false) {
+			n++
+		}
+	}
+	return n
 }
 
 // publish routes what a device published to its own other subscriptions.
@@ -300,14 +433,14 @@ func (b *Broker) publish(device string, m message) {
 	}
 }
 
-// wants returns the current wants of a device as retained messages.
+// wants returns the current wants of a device.
 func (b *Broker) wants(device string) []message {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	var out []message
 	if d := b.devices[device]; d != nil {
-		for topic, payload := range d.retained {
-			out = append(out, message{topic: topic, payload: payload, qos: 1, want: true})
+		for _, m := range d.wants {
+			out = append(out, m)
 		}
 	}
 	return out

@@ -15,7 +15,9 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"idleember/core/site"
 	"idleember/hub"
+	"idleember/link/topics"
 )
 
 // Reason codes of MQTT 5, section 2.4.
@@ -60,6 +62,7 @@ type conn struct {
 	slots   chan struct{}
 	why     string
 	known   bool
+	script  *script // not a device but a script with a token
 
 	mu     sync.Mutex
 	out    []packets.Packet
@@ -94,7 +97,7 @@ func (c *conn) serve() {
 	}
 	c.end(codeSuccess, "")
 	<-c.done
-	if c.sess == nil {
+	if c.sess == nil || c.script != nil {
 		return
 	}
 	if c.will != nil {
@@ -197,9 +200,13 @@ func (c *conn) connect(ctx context.Context) error {
 	c.session = hub.Session{Device: c.device, ID: "mqtt-" + strconv.FormatUint(c.b.next.Add(1), 10), Link: "mqtt", Client: c.client, From: from}
 	admit, cancel := context.WithTimeout(ctx, connectWait)
 	defer cancel()
-	if err := c.b.hub.Admit(admit, c.device, string(p.Password)); err != nil {
-		if errors.Is(err, hub.ErrStopped) || admit.Err() != nil {
-			return c.reject(codeUnavailable, 3, "the hub is busy or stopping; try again")
+	if c.device == scriptUser {
+		return c.connectScript(string(p.Password), pk)
+	}
+	if err := c.b.hub.Admit(c.device, string(p.Password)); err != nil {
+		var off *hub.DisabledError
+		if errors.As(err, &off) {
+			return c.reject(codeNotAuthorized, 5, err.Error())
 		}
 		c.b.hub.RefuseKey(c.session)
 		time.Sleep(500 * time.Millisecond) // slows guessing
@@ -329,7 +336,12 @@ func (c *conn) handle(pk packets.Packet) error {
 		if code := pk.PublishValidate(0); code.Code != 0 && code != packets.ErrProtocolViolationSurplusWildcard {
 			return &fault{code.Code, code.Reason}
 		}
-		c.published(pk)
+		if c.script != nil {
+			c.asked(pk)
+		} else {
+			c.pace()
+			c.published(pk)
+		}
 	case packets.Puback:
 		c.sess.acked(pk.PacketID)
 	case packets.Pubrel:
@@ -365,6 +377,14 @@ func (c *conn) subscribe(pk packets.Packet) {
 	var taken []fresh
 	for _, f := range pk.Filters {
 		code, why := c.mayHear(f.Filter)
+		if code != 0 && c.script != nil {
+			ack.Properties.ReasonString = why
+			if c.version != 5 {
+				code = 0x80
+			}
+			ack.ReasonCodes = append(ack.ReasonCodes, code)
+			continue
+		}
 		if code != 0 {
 			c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func([]string, error) {}})
 			ack.Properties.ReasonString = why
@@ -382,14 +402,18 @@ func (c *conn) subscribe(pk packets.Packet) {
 	c.send(ack)
 	lease := false
 	for _, t := range taken {
+		current := c.b.wants
+		if c.script != nil {
+			current = func(string) []message { return c.script.current(c.b.hub) }
+		}
 		if t.retain {
-			for _, m := range c.b.wants(c.device) {
-				if matches(t.filter, m.topic) {
-					c.sess.offer(m, true)
+			for _, m := range current(c.device) {
+				if site.Matches(t.filter, m.topic) {
+					c.sess.offer(m, m.kept)
 				}
 			}
 		}
-		lease = lease || matches(t.filter, "ember/"+c.device+"/lease")
+		lease = lease || c.script == nil && site.Matches(t.filter, topics.Own(c.device)+"lease")
 	}
 	if lease {
 		c.b.hub.Listening(c.session)
@@ -399,16 +423,42 @@ func (c *conn) subscribe(pk packets.Packet) {
 // mayHear says why a filter is refused, or returns 0.
 func (c *conn) mayHear(filter string) (code byte, why string) {
 	switch {
+	case c.script != nil && !strings.HasPrefix(filter, "$share/") && site.ValidFilter(filter):
+		return 0, ""
 	case strings.HasPrefix(filter, "$share/"):
 		return codeShared, "shared subscriptions are not for devices; subscribe to ember/" + c.device + "/#"
-	case !validFilter(filter):
+	case !site.ValidFilter(filter):
 		return codeFilter, fmt.Sprintf("%q is no topic filter; + and # stand for whole levels, # comes last", short(filter))
-	case !strings.HasPrefix(filter, "ember/"+c.device+"/"):
+	case !strings.HasPrefix(filter, topics.Own(c.device)) && !c.mapped(filter):
 		return codeNotAuthorized, fmt.Sprintf("%q is not this device's; it may subscribe to ember/%s/#", short(filter), c.device)
 	case c.sess.filters() >= 32:
 		return codeQuota, "a client may have 32 subscriptions; ember/" + c.device + "/# covers all"
 	}
 	return 0, ""
+}
+
+// mapped reports whether a device with topics of its own may subscribe to a filter: to what its controls are told on, or to
+// anything outside the hub's own topics. It hears its own messages only, whatever it subscribes to.
+func (c *conn) mapped(filter string) bool {
+	own := c.b.hub.Site()
+	_, controls := own.Of(c.device)
+	for _, id := range controls {
+		if t := own.Controls[id].Target.Topic; t != "" && site.Matches(filter, t) {
+			return true
+		}
+	}
+	first, _, _ := strings.Cut(filter, "/")
+	return len(c.b.maps.For(own, c.device).Topics()) > 0 && first != "ember" && first != "#" && first != "+"
+}
+
+// pace waits where the device sends more than it may.
+func (c *conn) pace() {
+	if wait := c.b.hub.Pace(c.device); wait > 0 {
+		select {
+		case <-time.After(min(wait, 10*time.Second)):
+		case <-c.done:
+		}
+	}
 }
 
 func (c *conn) unsubscribe(pk packets.Packet) {

@@ -1,13 +1,13 @@
 package mqtt
 
 import (
-	"fmt"
 	"strings"
+	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"idleember/core/reading"
 	"idleember/hub"
+	"idleember/link/topics"
 )
 
 // published hands a message to the hub; the acknowledgement follows when it is on the disk. Up to window messages of a
@@ -65,50 +65,7 @@ func (c *conn) acknowledge(qos byte, id uint16, code byte, text string) {
 
 // delivery takes topic and payload apart. code is the reason code in case that nothing of it can be taken.
 func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
-	d = hub.Delivery{Session: c.session, Topic: pk.TopicName, Payload: pk.Payload}
-	fail := func(code byte, format string, args ...any) (hub.Delivery, byte) {
-		d.Faults = append(d.Faults, fmt.Sprintf(format, args...))
-		return d, code
-	}
-	own := "ember/" + c.device + "/"
-	levels := strings.SplitN(pk.TopicName, "/", 3)
-	if len(levels) < 3 || levels[0] != "ember" {
-		return fail(codeNotAuthorized, "the topic is not this device's; publish below %s", own)
-	}
-	d.Device = levels[1]
-	what, name, deep := strings.Cut(levels[2], "/")
-	if strings.ContainsAny(name, "+#/") {
-		return fail(codeTopic, "the name %q holds a wildcard or a slash; use letters, digits and _", short(name))
-	}
-	switch {
-	case what == "r" && !deep:
-		named, at, faults, err := reading.Object(pk.Payload)
-		if err != nil {
-			return fail(codePayload, "%s", err.Error())
-		}
-		d.Readings, d.Stamp = named, at
-		for _, f := range faults {
-			d.Faults = append(d.Faults, f.Error())
-		}
-	case what == "r" && name != "":
-		v, err := reading.Parse(pk.Payload)
-		if err != nil {
-			return fail(codePayload, "%s.%s: %s", c.device, name, err.Error())
-		}
-		d.Readings = []reading.Named{{Name: name, Value: v, Decimals: reading.Decimals(string(pk.Payload))}}
-	case what == "is" && name != "":
-		on, by, err := reading.Report(pk.Payload)
-		if err != nil {
-			return fail(codePayload, "%s.%s: %s", c.device, name, err.Error())
-		}
-		d.Reports = []hub.Report{{Name: name, On: on, By: by}}
-	case what == "want" || what == "lease" || what == "problem":
-		return fail(codeNotAuthorized, "only the hub publishes on %s%s; a board subscribes to it", own, what)
-	default:
-		return fail(codeTopic, "the topic is none of %sr, %sr/<signal> and %sis/<control>", own, own, own)
-	}
-	if d.Device != c.device { // which the hub is going to refuse
-		return d, codeNotAuthorized
-	}
-	return d, codePayload
+	t := topics.Take(c.b.maps.For(c.b.hub.Site(), c.device), c.device, pk.TopicName, pk.Payload, time.Now())
+	t.Session = c.session
+	return t.Delivery, t.Code
 }

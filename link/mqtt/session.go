@@ -1,11 +1,12 @@
 package mqtt
 
 import (
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
+
+	"idleember/core/site"
 )
 
 // message is something on its way to a client.
@@ -14,12 +15,11 @@ type message struct {
 	payload []byte
 	qos     byte
 	want    bool // only the newest of its topic counts
+	kept    bool // a fresh subscription gets it as a retained message
 }
 
 // session is what outlives a connection: subscriptions and what was not yet acknowledged.
 type session struct {
-	dev *device
-
 	mu      sync.Mutex
 	conn    *conn
 	left    time.Time
@@ -31,8 +31,8 @@ type session struct {
 	rec     map[uint16]bool // packet ids of QoS 2 messages that came in and are not yet released
 }
 
-func newSession(d *device) *session {
-	return &session{dev: d, subs: map[string]byte{}, flight: map[uint16]message{}, rec: map[uint16]bool{}}
+func newSession() *session {
+	return &session{subs: map[string]byte{}, flight: map[uint16]message{}, rec: map[uint16]bool{}}
 }
 
 // take gives the session to a connection and returns the one that it had.
@@ -91,29 +91,29 @@ func (s *session) resume() {
 	s.push()
 }
 
-// offer sends a message where the session subscribed to it.
-func (s *session) offer(m message, retained bool) {
+// offer sends a message where the session subscribed to it, and reports whether it did.
+func (s *session) offer(m message, retained bool) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	qos, ok := byte(0), false
 	for filter, q := range s.subs {
-		if matches(filter, m.topic) {
+		if site.Matches(filter, m.topic) {
 			qos, ok = max(qos, q), true
 		}
 	}
 	if !ok {
-		return
+		return false
 	}
 	m.qos = min(m.qos, qos)
 	if m.qos == 0 {
 		if s.conn != nil {
 			s.conn.send(publishPacket(m, 0, retained))
 		}
-		return
+		return true
 	}
 	if retained && s.conn != nil { // sent out of turn: the window of a fresh subscription is open
 		s.launch(m, true)
-		return
+		return true
 	}
 	if m.want {
 		for i, w := range s.waiting {
@@ -128,6 +128,7 @@ func (s *session) offer(m message, retained bool) {
 	}
 	s.waiting = append(s.waiting, m)
 	s.push()
+	return true
 }
 
 // push sends as much as the client's window allows. The caller holds the lock.
@@ -184,7 +185,7 @@ func (s *session) hears(topic string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for f := range s.subs {
-		if matches(f, topic) {
+		if site.Matches(f, topic) {
 			return true
 		}
 	}
@@ -211,39 +212,4 @@ func (s *session) released(id uint16) {
 func publishPacket(m message, id uint16, retained bool) packets.Packet {
 	return packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos, Retain: retained},
 		TopicName: m.topic, Payload: m.payload, PacketID: id}
-}
-
-// matches reports whether a topic filter matches a topic (MQTT 5, section 4.7).
-func matches(filter, topic string) bool {
-	for {
-		f, fRest, fMore := strings.Cut(filter, "/")
-		if f == "#" {
-			return true
-		}
-		t, tRest, tMore := strings.Cut(topic, "/")
-		if f != "+" && f != t {
-			return false
-		}
-		if !fMore || !tMore {
-			return fMore == tMore || fMore && fRest == "#" // a/# matches a
-		}
-		filter, topic = fRest, tRest
-	}
-}
-
-// validFilter reports whether the wildcards of a filter stand where they may.
-func validFilter(filter string) bool {
-	if filter == "" || strings.ContainsRune(filter, 0) {
-		return false
-	}
-	levels := strings.Split(filter, "/")
-	for i, l := range levels {
-		if l == "+" || l == "#" && i == len(levels)-1 {
-			continue
-		}
-		if strings.ContainsAny(l, "+#") {
-			return false
-		}
-	}
-	return true
 }

@@ -19,19 +19,7 @@ async function copy(text: string) {
     copied.value = '' // over plain HTTP browsers may forbid it; the text can be selected
   }
 }
-const rows = computed(() => {
-  const c = props.given.connect
-  return [
-    ['Key, shown this once', props.given.key],
-    ['Broker', `${c.host}, port ${c.port}`],
-    ['User name and client id', c.user],
-    ['Readings go to', c.publish],
-    ['Switches report to', c.report],
-    ['The board listens to', c.listen],
-    ['Try it from a shell', c.example],
-    ['See what the hub wants', c.example_listen],
-  ] as const
-})
+const rows = computed(() => [{ label: 'Key, shown this once', value: props.given.key }, ...props.given.connect.rows, ...props.given.connect.examples])
 </script>
 
 <template>
@@ -39,7 +27,7 @@ const rows = computed(() => {
     <h2>{{ given.device.name }}: connect its board</h2>
     <p v-if="given.connect.remark" class="note mt-2 mb-0">{{ given.connect.remark }}</p>
     <dl>
-      <div v-for="[label, text] in rows" :key="label">
+      <div v-for="{ label, value: text } in rows" :key="label">
         <dt class="soft small-text">{{ label }}</dt>
         <dd><code>{{ text }}</code><button type="button" class="copy" :aria-label="`Copy: ${label}`" @click="copy(text)"><Icon name="copy" :size="15" /><span v-if="copied === text" class="small-text">copied</span></button></dd>
       </div>

@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"idleember/client"
+	"idleember/core/site"
+)
+
+func controlsCommand() *cli.Command {
+	return &cli.Command{Name: "controls", Usage: "list controls, add, change, map or remove one", Flags: remote(output()),
+		Commands: []*cli.Command{addControlCommand(), changeControlCommand(), mapControlCommand(), {
+			Name: "remove", Usage: "take a control away, after making it safe", ArgsUsage: "CONTROL", Flags: remote(),
+			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+				r, err := h.RemoveControlWithResponse(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return removed(cmd, args[0], r.JSON200.Remarks)
+			}, "CONTROL")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.GetNowWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return controlRows(cmd, r.JSON200.Controls)
+		})}
+}
+
+// targetFlags say how a want is sent.
+func targetFlags() []cli.Flag {
+	return append(sourceFlags(),
+		&cli.StringFlag{Name: "send-topic", Usage: "publish wants on this MQTT `TOPIC`"},
+		&cli.StringFlag{Name: "send-on", Usage: "send this `WORD` for on"},
+		&cli.StringFlag{Name: "send-off", Usage: "send this `WORD` for off"},
+		&cli.StringFlag{Name: "template", Usage: "send this `TEXT` with {value} for the word"},
+		&cli.BoolFlag{Name: "retain", Usage: "let the broker keep it"},
+		&cli.StringFlag{Name: "send-register", Usage: "write to this Modbus register, `TABLE:ADDRESS[:TYPE]`"})
+}
+
+func targetFrom(cmd *cli.Command) (site.Target, error) {
+	t := site.Target{Topic: cmd.String("send-topic"), On: cmd.String("send-on"), Off: cmd.String("send-off"), Template: cmd.String("template"), Retain: cmd.Bool("retain")}
+	var err error
+	t.Register, err = register(cmd.String("send-register"))
+	return t, err
+}
+
+func addControlCommand() *cli.Command {
+	return &cli.Command{Name: "add", Usage: "add a switch to a device", ArgsUsage: "DEVICE NAME",
+		Flags: remote(append(targetFlags(), output(), &cli.BoolFlag{Name: "answers", Value: true, Usage: "the device reports what it is"})...),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			src, err := sourceFrom(cmd)
+			if err != nil {
+				return err
+			}
+			target, err := targetFrom(cmd)
+			if err != nil {
+				return err
+			}
+			answers := cmd.Bool("answers")
+			r, err := h.AddControlWithResponse(ctx, args[0], client.NewControl{Name: args[1], Answers: &answers, Source: &src, Target: &target})
+			if err != nil {
+				return err
+			}
+			return controlRows(cmd, []client.Control{*r.JSON201})
+		}, "DEVICE", "NAME")}
+}
+
+func mapControlCommand() *cli.Command {
+	return &cli.Command{Name: "map", Usage: "say how a control's wants are sent and where its reports are found; without options: as the link's rules say", ArgsUsage: "CONTROL",
+		Flags: remote(append(targetFlags(), output())...),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			src, err := sourceFrom(cmd)
+			if err != nil {
+				return err
+			}
+			target, err := targetFrom(cmd)
+			if err != nil {
+				return err
+			}
+			return changeControl(ctx, cmd, h, args[0], client.ControlChange{Source: &src, Target: &target})
+		}, "CONTROL")}
+}
+
+func changeControl(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b client.ControlChange) error {
+	r, err := h.ChangeControlWithResponse(ctx, id, nil, b)
+	if err != nil {
+		return err
+	}
+	return controlRows(cmd, []client.Control{*r.JSON200})
+}
+
+func changeControlCommand() *cli.Command {
+	return &cli.Command{Name: "change", Usage: "change a control", ArgsUsage: "CONTROL", Flags: remote(output(),
+		&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
+		&cli.DurationFlag{Name: "confirm-after", Usage: "call it unconfirmed after `TIME`"},
+		&cli.DurationFlag{Name: "resume-within", Usage: "after an absence longer than `TIME` the safe value holds"},
+		&cli.BoolFlag{Name: "dangerous", Usage: "ask before switching on, never resume by itself"},
+		&cli.StringFlag{Name: "at-device", Usage: "when switched at the board: `WHAT`, follow or insist"},
+		&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none, see or switch"}),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			b := client.ControlChange{Name: given(cmd, "name"), AtDevice: (*client.ControlChangeAtDevice)(given(cmd, "at-device")),
+				Guests: (*client.Guests)(given(cmd, "guests")), ConfirmAfterMs: millis(cmd, "confirm-after"), ResumeWithinMs: millis(cmd, "resume-within")}
+			if cmd.IsSet("dangerous") {
+				on := cmd.Bool("dangerous")
+				b.Dangerous = &on
+			}
+			return changeControl(ctx, cmd, h, args[0], b)
+		}, "CONTROL")}
+}
+
+func controlRows(cmd *cli.Command, list []client.Control) error {
+	var rows [][]string
+	for _, c := range list {
+		rows = append(rows, []string{c.Id, c.Name, onOff(c.Is), onOff(c.Want), controlState(c), c.Reason})
+	}
+	return show(cmd, list, []string{"id", "name", "is", "want", "state", "why"}, rows)
+}

@@ -1,0 +1,267 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"idleember/client"
+	"idleember/core/site"
+)
+
+func modelsCommand() *cli.Command {
+	return &cli.Command{Name: "models", Usage: "list device models, add devices from one, share and bring in model files", Flags: remote(output()),
+		Commands: []*cli.Command{
+			{Name: "show", Usage: "print a model as its file", ArgsUsage: "MODEL", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					r, err := h.GetModelWithResponse(ctx, args[0])
+					if err != nil {
+						return err
+					}
+					enc := json.NewEncoder(writer(cmd))
+					enc.SetIndent("", "  ")
+					return enc.Encode(r.JSON200)
+				}, "MODEL")},
+			{Name: "save", Usage: "keep a device's description as a model", ArgsUsage: "DEVICE NAME",
+				Flags: remote(output(), &cli.StringFlag{Name: "about", Usage: "`TEXT` for people: what it is and how it is wired"}, replaceFlag()),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					replace := cmd.Bool("replace")
+					r, err := h.SaveAsModelWithResponse(ctx, args[0], client.SaveAsModelJSONRequestBody{Name: args[1], About: given(cmd, "about"), Replace: &replace})
+					if err != nil {
+						return err
+					}
+					return modelRows(cmd, []client.ModelEntry{*r.JSON201})
+				}, "DEVICE", "NAME")},
+			{Name: "import", Usage: "bring in a model file, or look at what it holds", ArgsUsage: "FILE",
+				Flags:  remote(output(), &cli.BoolFlag{Name: "preview", Usage: "only check and show it"}, replaceFlag()),
+				Action: connected(importModel, "FILE")},
+			{Name: "add", Usage: "add devices of a model, all or none", ArgsUsage: "MODEL NAME ...",
+				Flags: remote(output(), &cli.StringFlag{Name: "place", Usage: "the `PLACE` they are in", Required: true},
+					&cli.StringSliceFlag{Name: "address", Usage: "their `ADDRESS`es, in the order of the names"}),
+				Action: connected(addFromModel)},
+			{Name: "remove", Usage: "forget a model; devices made from it stay", ArgsUsage: "MODEL", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if _, err := h.RemoveModelWithResponse(ctx, args[0]); err != nil {
+						return err
+					}
+					return removed(cmd, args[0], nil)
+				}, "MODEL")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.ListModelsWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return modelRows(cmd, *r.JSON200)
+		})}
+}
+
+func replaceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "replace", Usage: "in the place of the model that has this id"}
+}
+
+func importModel(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+	file, err := os.ReadFile(args[0])
+	if err != nil {
+		return err
+	}
+	preview, replace := cmd.Bool("preview"), cmd.Bool("replace")
+	r, err := h.ImportModelWithBodyWithResponse(ctx, &client.ImportModelParams{Preview: &preview, Replace: &replace}, "application/json", strings.NewReader(string(file)))
+	if err != nil {
+		return err
+	}
+	if !preview || cmd.String("output") != "table" {
+		return modelRows(cmd, []client.ModelEntry{*r.JSON201})
+	}
+	m := r.JSON201.Model
+	w := writer(cmd)
+	_, _ = fmt.Fprintf(w, "%s (%s), over %s. %s\n\n", m.Name, m.ID, m.Link.Kind, m.About)
+	var rows [][]string
+	for _, g := range m.Signals {
+		rows = append(rows, []string{g.ID, g.Name, string(g.Kind), g.Unit})
+	}
+	for _, c := range m.Controls {
+		rows = append(rows, []string{c.ID, c.Name, "switch", ""})
+	}
+	return show(cmd, m, []string{"id", "name", "kind", "unit"}, rows)
+}
+
+func addFromModel(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+	args := cmd.Args().Slice()
+	if len(args) < 2 {
+		return &UsageError{"usage: idleember models add MODEL NAME ... --place PLACE"}
+	}
+	addresses := cmd.StringSlice("address")
+	var b client.AddFromModelJSONRequestBody
+	for i, name := range args[1:] {
+		d := client.NewDevice{Name: name, Place: cmd.String("place")}
+		if i < len(addresses) {
+			d.Link = &site.Link{Kind: site.MQTT, Address: addresses[i]} // the model's kind counts
+		}
+		b.Devices = append(b.Devices, d)
+	}
+	r, err := h.AddFromModelWithResponse(ctx, args[0], b)
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	for _, d := range *r.JSON201 {
+		rows = append(rows, []string{d.Device.Id, d.Device.Name, d.Key})
+	}
+	return show(cmd, *r.JSON201, []string{"id", "name", "key"}, rows)
+}
+
+func modelRows(cmd *cli.Command, list []client.ModelEntry) error {
+	var rows [][]string
+	for _, m := range list {
+		from := "yours"
+		if m.Shipped {
+			from = "ships"
+		}
+		rows = append(rows, []string{m.Model.ID, m.Model.Name, string(m.Model.Link.Kind), fmt.Sprint(len(m.Model.Signals)), fmt.Sprint(len(m.Model.Controls)), from, fmt.Sprint(m.Devices)})
+	}
+	return show(cmd, list, []string{"id", "name", "link", "signals", "controls", "from", "devices"}, rows)
+}
+
+func brokersCommand() *cli.Command {
+	return &cli.Command{Name: "brokers", Usage: "list MQTT brokers elsewhere, add or remove one", Flags: remote(output()),
+		Commands: []*cli.Command{
+			{Name: "save", Usage: "add a broker, or change the one that has the id", ArgsUsage: "NAME",
+				Flags: remote(output(),
+					&cli.StringFlag{Name: "id", Usage: "its `ID` (default: made from the name)"},
+					&cli.StringFlag{Name: "address", Usage: "its `ADDRESS`: mqtt://host:1883 or mqtts://host:8883", Required: true},
+					&cli.StringFlag{Name: "user", Usage: "sign in as this `USER`"},
+					&cli.StringFlag{Name: "broker-password", Usage: "with this `PASSWORD`", Sources: cli.EnvVars("IDLEEMBER_BROKER_PASSWORD")},
+					&cli.StringFlag{Name: "client-id", Usage: "as this client `ID`"},
+					&cli.StringFlag{Name: "share", Usage: "share the load with the hubs of this `GROUP`"},
+					&cli.StringFlag{Name: "ca", Usage: "PEM `FILE` of the authority that signed its certificate"}),
+				Action: connected(saveBroker, "NAME")},
+			{Name: "remove", Usage: "forget a broker that no device uses", ArgsUsage: "BROKER", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if _, err := h.RemoveBrokerWithResponse(ctx, args[0]); err != nil {
+						return err
+					}
+					return removed(cmd, args[0], nil)
+				}, "BROKER")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.ListBrokersWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return brokerRows(cmd, *r.JSON200)
+		})}
+}
+
+func saveBroker(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+	b := client.NewBroker{Name: args[0], Address: cmd.String("address"), Id: given(cmd, "id"), User: given(cmd, "user"), Password: given(cmd, "broker-password"),
+		ClientId: given(cmd, "client-id"), Share: given(cmd, "share")}
+	if file := cmd.String("ca"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		pem := string(text)
+		b.Ca = &pem
+	}
+	r, err := h.SaveBrokerWithResponse(ctx, b)
+	if err != nil {
+		return err
+	}
+	return brokerRows(cmd, []client.Broker{*r.JSON201})
+}
+
+func brokerRows(cmd *cli.Command, list []client.Broker) error {
+	var rows [][]string
+	for _, b := range list {
+		state := "away"
+		if b.Connected {
+			state = "connected"
+		}
+		rows = append(rows, []string{b.Id, b.Name, b.Address, b.User, b.Share, state, b.Why})
+	}
+	return show(cmd, list, []string{"id", "name", "address", "user", "share", "state", "why"}, rows)
+}
+
+func panelCommand() *cli.Command {
+	return &cli.Command{Name: "panel", Usage: "show what the hub offers to a Modbus panel, or change it", Flags: remote(output()),
+		Commands: []*cli.Command{{Name: "set", Usage: "take the panel's description from a JSON file", ArgsUsage: "FILE", Flags: remote(output()),
+			Description: `The file holds such as
+  {"on": true, "address": "0.0.0.0:1502", "allow": ["192.168.1.30"],
+   "points": [{"id": "kiln.temperature", "register": {"table": "input", "address": 0, "type": "s16", "scale": 0.1}},
+              {"id": "kiln.fan", "register": {"table": "coil", "address": 0}, "write": true}]}`,
+			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+				file, err := os.ReadFile(args[0])
+				if err != nil {
+					return err
+				}
+				r, err := h.SavePanelWithBodyWithResponse(ctx, nil, "application/json", strings.NewReader(string(file)))
+				if err != nil {
+					return err
+				}
+				return panelRows(cmd, *r.JSON200)
+			}, "FILE")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.GetPanelWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return panelRows(cmd, *r.JSON200)
+		})}
+}
+
+func panelRows(cmd *cli.Command, p client.PanelState) error {
+	var rows [][]string
+	for _, pt := range p.Panel.Points {
+		kind := pt.Register.Type
+		if kind == "" && !pt.Register.Bit() {
+			kind = "u16"
+		}
+		may := "read"
+		if pt.Write {
+			may = "read and write"
+		}
+		rows = append(rows, []string{pt.ID, string(pt.Register.Table), fmt.Sprint(pt.Register.Address), kind, may})
+	}
+	if cmd.String("output") == "table" {
+		state := "off"
+		if p.Panel.On {
+			state = "on at " + p.Panel.Address + " for " + strings.Join(p.Panel.Allow, ", ")
+		}
+		_, _ = fmt.Fprintf(writer(cmd), "The panel is %s.\n\n", state)
+	}
+	return show(cmd, p, []string{"id", "table", "address", "type", "panel may"}, rows)
+}
+
+func tokensCommand() *cli.Command {
+	return &cli.Command{Name: "tokens", Usage: "list your tokens for scripts, make or end one", Flags: remote(output()),
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "make a token and show it, once", ArgsUsage: "NAME", Flags: remote(output()),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					r, err := h.AddTokenWithResponse(ctx, client.AddTokenJSONRequestBody{Name: args[0]})
+					if err != nil {
+						return err
+					}
+					return show(cmd, *r.JSON201, []string{"id", "name", "token"}, [][]string{{r.JSON201.Id, r.JSON201.Name, r.JSON201.Token}})
+				}, "NAME")},
+			{Name: "end", Usage: "end a token", ArgsUsage: "ID", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if _, err := h.EndTokenWithResponse(ctx, args[0]); err != nil {
+						return err
+					}
+					return removed(cmd, args[0], nil)
+				}, "ID")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.ListTokensWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, t := range *r.JSON200 {
+				rows = append(rows, []string{t.Id, t.Name, t.Created.Format("2006-01-02 15:04")})
+			}
+			return show(cmd, *r.JSON200, []string{"id", "name", "made"}, rows)
+		})}
+}

@@ -1,0 +1,222 @@
+package site
+
+import (
+	"fmt"
+	"time"
+	"unicode/utf8"
+)
+
+// ModelFormat names the format of device model files.
+const ModelFormat = "idleember-device-model/1"
+
+// Model describes devices of one make: everything but name, place, key and address. Durations are milliseconds.
+type Model struct {
+	Format     string         `json:"format"` // ModelFormat
+	ID         string         `json:"id"`
+	Name       string         `json:"name"`
+	About      string         `json:"about,omitempty"` // what it is and how it is wired, for people
+	Link       Link           `json:"link"`
+	LeaseMS    int64          `json:"lease_ms,omitempty"`
+	WakesMS    int64          `json:"wakes_ms,omitempty"`
+	NewSignals bool           `json:"new_signals"`
+	Limits     *Limits        `json:"limits,omitempty"`
+	Signals    []ModelSignal  `json:"signals"`
+	Controls   []ModelControl `json:"controls"`
+}
+
+// ModelSignal describes a signal of a device model.
+type ModelSignal struct {
+	ID          string       `json:"id"` // the slug after the device's id
+	Raw         string       `json:"raw,omitempty"`
+	Name        string       `json:"name"`
+	Kind        Kind         `json:"kind"`
+	Unit        string       `json:"unit,omitempty"`
+	Decimals    int          `json:"decimals,omitempty"`
+	Reports     Reports      `json:"reports,omitempty"`
+	IntervalMS  int64        `json:"interval_ms,omitempty"`
+	Source      *Source      `json:"source,omitempty"`
+	Calibration *Calibration `json:"calibration,omitempty"`
+	Sense       *Sense       `json:"sense,omitempty"`
+}
+
+// ModelControl describes a control of a device model.
+type ModelControl struct {
+	ID             string   `json:"id"`
+	Raw            string   `json:"raw,omitempty"`
+	Name           string   `json:"name"`
+	ConfirmAfterMS int64    `json:"confirm_after_ms,omitempty"`
+	ResumeWithinMS *int64   `json:"resume_within_ms,omitempty"`
+	Safe           bool     `json:"safe,omitempty"`
+	Dangerous      bool     `json:"dangerous,omitempty"`
+	AtDevice       AtDevice `json:"at_device,omitempty"`
+	Answers        bool     `json:"answers"`
+	Source         *Source  `json:"source,omitempty"`
+	Target         *Target  `json:"target,omitempty"`
+}
+
+// ModelOf describes a device of the site as a model.
+func ModelOf(s *Site, device, id, name string) Model {
+	d := s.Devices[device]
+	m := Model{Format: ModelFormat, ID: id, Name: name, Link: d.Link, LeaseMS: d.Lease.Milliseconds(), WakesMS: d.Wakes.Milliseconds(),
+		NewSignals: d.NewSignals, Signals: []ModelSignal{}, Controls: []ModelControl{}}
+	if d.Limits != (Limits{}) {
+		m.Limits = &d.Limits
+	}
+	signals, controls := s.Of(device)
+	for _, id := range signals {
+		g := s.Signals[id]
+		_, slug := Split(id)
+		x := ModelSignal{ID: slug, Raw: other(g.Raw, slug), Name: g.Name, Kind: g.Kind, Unit: g.Unit, Decimals: g.Decimals, Reports: g.Reports,
+			IntervalMS: g.Interval.Milliseconds()}
+		if g.Source.Set() {
+			x.Source = &g.Source
+		}
+		if g.Calibration.Set() {
+			x.Calibration = &g.Calibration
+		}
+		if g.Sense != (Sense{}) {
+			x.Sense = &g.Sense
+		}
+		m.Signals = append(m.Signals, x)
+	}
+	for _, id := range controls {
+		c := s.Controls[id]
+		_, slug := Split(id)
+		resume := c.ResumeWithin.Milliseconds()
+		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfter.Milliseconds(), ResumeWithinMS: &resume,
+			Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers}
+		if c.Source.Set() {
+			x.Source = &c.Source
+		}
+		if c.Target != (Target{}) {
+			x.Target = &c.Target
+		}
+		m.Controls = append(m.Controls, x)
+	}
+	return m
+}
+
+func other(raw, slug string) string {
+	if raw == slug {
+		return ""
+	}
+	return raw
+}
+
+// Apply makes of a device one of this model and returns its signals and controls. The link's address stays the device's
+// own where it has one.
+func (m Model) Apply(d *Device) (signals []Signal, controls []Control) {
+	link := m.Link
+	if d.Link.Address != "" {
+		link.Address = d.Link.Address
+	}
+	if d.Link.Broker != "" {
+		link.Broker = d.Link.Broker
+	}
+	d.Link, d.Lease, d.Wakes, d.NewSignals, d.Model = link, ms(m.LeaseMS), ms(m.WakesMS), m.NewSignals, m.ID
+	if m.Limits != nil {
+		d.Limits = *m.Limits
+	}
+	for _, x := range m.Signals {
+		g := Signal{ID: d.ID + "." + x.ID, Device: d.ID, Raw: first(x.Raw, x.ID), Name: x.Name, Kind: x.Kind, Unit: x.Unit, Decimals: x.Decimals,
+			Reports: x.Reports, Interval: ms(x.IntervalMS), Guests: GuestsNothing}
+		if g.Reports == "" {
+			g.Reports = Periodic
+			if g.Kind != Number {
+				g.Reports = OnChange
+			}
+		}
+		set(&g.Source, x.Source)
+		set(&g.Calibration, x.Calibration)
+		set(&g.Sense, x.Sense)
+		signals = append(signals, g)
+	}
+	for _, x := range m.Controls {
+		c := NewControl(d.ID, x.ID, first(x.Raw, x.ID), x.Name)
+		c.Safe, c.Dangerous, c.Answers = x.Safe, x.Dangerous, x.Answers
+		if x.ConfirmAfterMS > 0 {
+			c.ConfirmAfter = ms(x.ConfirmAfterMS)
+		}
+		if x.ResumeWithinMS != nil {
+			c.ResumeWithin = ms(*x.ResumeWithinMS)
+		}
+		if x.AtDevice != "" {
+			c.AtDevice = x.AtDevice
+		}
+		set(&c.Source, x.Source)
+		set(&c.Target, x.Target)
+		controls = append(controls, c)
+	}
+	return signals, controls
+}
+
+func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
+
+func first(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func set[T any](field *T, v *T) {
+	if v != nil {
+		*field = *v
+	}
+}
+
+// Validate says in a sentence what is wrong with a model, or returns nil. It tries the model on a device.
+func (m Model) Validate() error {
+	if m.Format != ModelFormat {
+		return fmt.Errorf("the file has the format %.40q; a device model has %q", m.Format, ModelFormat)
+	}
+	if err := CheckSlug(m.ID); err != nil {
+		return err
+	}
+	if m.Name == "" || utf8.RuneCountInString(m.Name) > 80 || len(m.About) > 2000 {
+		return fmt.Errorf("the model's name is empty or longer than 80 characters, or what it says about itself is longer than 2000")
+	}
+	d := Device{ID: "try", Name: "Try", Link: Link{Broker: "try"}}
+	if m.Link.Address == "" && (m.Link.Kind == Modbus || m.Link.Kind == Lines) {
+		d.Link.Address = "127.0.0.1:1" // each device has its own
+	}
+	if m.Link.Address == "" && m.Link.Kind == Poll {
+		d.Link.Address = "http://127.0.0.1/"
+	}
+	signals, controls := m.Apply(&d)
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if n := len(signals) + len(controls); n > d.Limits.Filled().MaxNames {
+		return fmt.Errorf("the model has %d signals and controls; a device may have %d", n, d.Limits.Filled().MaxNames)
+	}
+	taken := map[string]bool{}
+	check := func(id, name string, err error) error {
+		_, slug := Split(id)
+		switch {
+		case err != nil:
+			return fmt.Errorf("%s: %w", slug, err)
+		case taken[slug]:
+			return fmt.Errorf("the id %q is there twice", slug)
+		case name == "" || utf8.RuneCountInString(name) > 80:
+			return fmt.Errorf("%s: the name is empty or longer than 80 characters", slug)
+		}
+		taken[slug] = true
+		return CheckSlug(slug)
+	}
+	for _, g := range signals {
+		err := g.Validate()
+		if err == nil && g.Kind != Number && g.Kind != OnOff && g.Kind != Text {
+			err = fmt.Errorf("the kind %q is unknown; use number, onoff or text", g.Kind)
+		}
+		if err := check(g.ID, g.Name, err); err != nil {
+			return err
+		}
+	}
+	for _, c := range controls {
+		if err := check(c.ID, c.Name, c.Validate()); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,125 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+func calibrated(c site.Calibration, v reading.Value) string {
+	cal, err := reading.Calibrate(c, v)
+	if err != nil {
+		return err.Error()
+	}
+	return cal.String()
+}
+
+// Calibrated is what a calibration makes of raw numbers.
+type Calibrated struct {
+	Values  []float64
+	Factor  float64 // value for one count, of a divider or gain; else 0
+	Warning string
+}
+
+// TryCalibration calibrates raw numbers without keeping anything.
+func (h *Hub) TryCalibration(_ context.Context, a access.Actor, c site.Calibration, raw []float64) (Calibrated, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return Calibrated{}, err
+	}
+	if err := c.Validate(site.Number); err != nil {
+		return Calibrated{}, &InvalidError{"calibration", err.Error()}
+	}
+	out := Calibrated{Values: []float64{}}
+	switch c.Method {
+	case "divider":
+		out.Factor, out.Warning = c.Divider.Factor(), c.Divider.Warning()
+	case "gain":
+		out.Factor = c.Points[0][1] / c.Points[0][0]
+	}
+	for _, r := range raw {
+		v, err := reading.Calibrate(c, reading.Number(r))
+		if err != nil {
+			return out, &InvalidError{"raw", err.Error()}
+		}
+		out.Values = append(out.Values, v.Num)
+	}
+	return out, nil
+}
+
+// Recalibrate applies a signal's calibration to a stretch of its history, from what came raw. It tells progress, a number of
+// readings, now and then, and may be stopped by the context; what is done stays done and can be done again.
+func (h *Hub) Recalibrate(ctx context.Context, a access.Actor, id string, from, to time.Time) (changed int, err error) {
+	var cfg site.Signal
+	err = h.ask(ctx, func() error {
+		var ok bool
+		if cfg, ok = h.site.Signals[id]; !ok || access.May(a, access.Look, h.signalObject(cfg)) != nil {
+			return &NotFoundError{"signal", id, site.Nearest(id, h.ids(a, true, false))}
+		}
+		return access.May(a, access.Configure, h.signalObject(cfg))
+	})
+	if err != nil {
+		return 0, err
+	}
+	switch {
+	case cfg.Kind == site.Text:
+		return 0, &InvalidError{"id", "texts have no calibration"}
+	case !to.After(from):
+		return 0, &InvalidError{"to", fmt.Sprintf("to (%s) is not after from (%s)", to.Format(time.RFC3339), from.Format(time.RFC3339))}
+	}
+	var portion []store.Reading
+	keep := func() error {
+		if len(portion) == 0 {
+			return nil
+		}
+		list := portion
+		portion = nil
+		if err := h.store.Do(ctx, store.Replace(id, list)); err != nil {
+			return &StoreError{err}
+		}
+		return nil
+	}
+	for r, err := range h.store.Readings(ctx, id, cfg.Kind, from, to, false) {
+		if err != nil {
+			return changed, err
+		}
+		raw := r.Value
+		if r.Raw != nil {
+			raw.Num = *r.Raw
+		}
+		v, err := reading.Calibrate(cfg.Calibration, raw)
+		if err != nil {
+			return changed, &InvalidError{"calibration", err.Error()}
+		}
+		next := store.Reading{T: r.T, Value: v, Quality: reading.Plausible(cfg.Sense, v)}
+		if cfg.Calibration.Set() {
+			n := raw.Num
+			next.Raw = &n
+		}
+		if next.Value == r.Value && next.Quality == r.Quality && same(next.Raw, r.Raw) {
+			continue
+		}
+		changed++
+		if portion = append(portion, next); len(portion) == 2000 {
+			if err := keep(); err != nil {
+				return changed, err
+			}
+		}
+	}
+	if err := keep(); err != nil {
+		return changed, err
+	}
+	zone := h.Site().Hub.Location()
+	return changed, h.do(ctx, func() error {
+		h.journal(time.Now(), a, "recalibrate", id, "", fmt.Sprintf("%d readings", changed),
+			fmt.Sprintf("from %s to %s", from.In(zone).Format("2 Jan 2006 15:04"), to.In(zone).Format("2 Jan 2006 15:04")))
+		h.publishSignal(id)
+		return nil
+	})
+}
+
+func same(a, b *float64) bool { return a == b || a != nil && b != nil && *a == *b }

@@ -1,0 +1,71 @@
+package hub
+
+import (
+	"crypto/sha256"
+	"crypto/subtle"
+	"fmt"
+	"sync"
+)
+
+// keyring holds the SHA-256 of each device's key. Links ask it from any goroutine.
+type keyring struct {
+	mu  sync.RWMutex
+	of  map[string][]byte
+	ids map[string]string // by hash
+}
+
+func newKeyring(of map[string][]byte) *keyring {
+	k := &keyring{of: of, ids: map[string]string{}}
+	for id, hash := range of {
+		k.ids[string(hash)] = id
+	}
+	return k
+}
+
+func (k *keyring) set(device string, hash []byte) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.ids, string(k.of[device]))
+	k.of[device], k.ids[string(hash)] = hash, device
+}
+
+func (k *keyring) drop(device string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.ids, string(k.of[device]))
+	delete(k.of, device)
+}
+
+// Admit checks a device's key. Its answers do not tell a wrong key from a wrong id.
+func (h *Hub) Admit(device, key string) error {
+	sum := sha256.Sum256([]byte(key))
+	h.keys.mu.RLock()
+	have, ok := h.keys.of[device]
+	h.keys.mu.RUnlock()
+	if !ok || subtle.ConstantTimeCompare(have, sum[:]) != 1 {
+		return fmt.Errorf("no device has the id %q and this key", clip(device, 60))
+	}
+	if !h.Site().Devices[device].Active() {
+		return &DisabledError{device}
+	}
+	return nil
+}
+
+// Find returns the device that a key belongs to.
+func (h *Hub) Find(key string) (device string, err error) {
+	sum := sha256.Sum256([]byte(key))
+	h.keys.mu.RLock()
+	device = h.keys.ids[string(sum[:])]
+	h.keys.mu.RUnlock()
+	if device == "" {
+		return "", fmt.Errorf("no device has this key")
+	}
+	return device, h.Admit(device, key)
+}
+
+// DisabledError says that a device's owner has switched it off.
+type DisabledError struct{ Device string }
+
+func (e *DisabledError) Error() string {
+	return e.Device + " is disabled; enable it on its page"
+}

@@ -1,0 +1,242 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/mapping"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Broker is a broker elsewhere with how the hub gets along with it.
+type Broker struct {
+	site.Broker
+	Version     string
+	HasPassword bool
+	Connected   bool
+	Since       time.Time
+	Why         string // why it is away
+}
+
+// BrokerState is what the link says of a broker.
+type BrokerState struct {
+	Connected bool
+	Since     time.Time
+	Why       string
+}
+
+// SetBrokerState tells how the link gets along with a broker.
+func (h *Hub) SetBrokerState(id string, s BrokerState) {
+	h.enqueue(func() {
+		was, known := h.brokers[id]
+		if known && was.Connected == s.Connected && was.Why == s.Why {
+			return
+		}
+		h.brokers[id] = s
+		if known && was.Connected == s.Connected {
+			return
+		}
+		state := map[bool]string{true: "connected", false: "away"}
+		before := ""
+		if known {
+			before = state[was.Connected]
+		}
+		h.journal(time.Now(), access.HubActor(), "broker", id, before, state[s.Connected], s.Why)
+		h.lookAgain()
+	})
+}
+
+// BrokerPassword is for the link that speaks with the broker.
+func (h *Hub) BrokerPassword(ctx context.Context, id string) (password string, err error) {
+	err = h.ask(ctx, func() error { password = h.secrets[id]; return nil })
+	return password, err
+}
+
+// Brokers returns all brokers elsewhere.
+func (h *Hub) Brokers(ctx context.Context, a access.Actor) (out []Broker, err error) {
+	err = h.ask(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		for _, b := range h.site.Brokers {
+			out = append(out, h.brokerView(b))
+		}
+		return nil
+	})
+	slices.SortFunc(out, func(a, b Broker) int { return strings.Compare(a.ID, b.ID) })
+	return out, err
+}
+
+func (h *Hub) brokerView(b site.Broker) Broker {
+	s := h.brokers[b.ID]
+	return Broker{Broker: b, Version: Version(b), HasPassword: h.secrets[b.ID] != "", Connected: s.Connected, Since: s.Since, Why: s.Why}
+}
+
+// SaveBroker adds a broker elsewhere or changes it. A nil password leaves the one that is kept.
+func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, password *string) (view Broker, err error) {
+	err = h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		if err := checkName("name", b.Name); err != nil {
+			return err
+		}
+		if b.ID == "" {
+			slug, err := site.Slug(b.Name)
+			if err != nil {
+				return &InvalidError{"name", err.Error()}
+			}
+			b.ID = slug
+		}
+		if err := site.CheckSlug(b.ID); err != nil {
+			return &InvalidError{"id", err.Error()}
+		}
+		if err := b.Validate(); err != nil {
+			return &InvalidError{"broker", err.Error()}
+		}
+		if b.ClientID == "" {
+			b.ClientID = "idleember-" + secret(4)
+		}
+		secret := h.secrets[b.ID]
+		if password != nil {
+			secret = *password
+		}
+		h.secrets[b.ID] = secret
+		before, had := h.site.Brokers[b.ID]
+		h.changeSite(func(s *site.Site) { s.Brokers[b.ID] = b }, store.SaveBroker(b, secret))
+		if had {
+			h.journalChange(a, "broker "+b.ID, before, b)
+		} else {
+			h.journal(time.Now(), a, "add", "broker "+b.ID, "", b.Address, "")
+		}
+		view = h.brokerView(b)
+		return nil
+	})
+	return view, err
+}
+
+// RemoveBroker forgets a broker that no device uses any more.
+func (h *Hub) RemoveBroker(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		if _, ok := h.site.Brokers[id]; !ok {
+			return &NotFoundError{What: "broker", ID: id}
+		}
+		for _, d := range h.site.Devices {
+			if d.Link.Broker == id && d.State != site.Removed {
+				return &InvalidError{"id", fmt.Sprintf("the device %s speaks over this broker; give it another link first", d.ID)}
+			}
+		}
+		delete(h.secrets, id)
+		delete(h.brokers, id)
+		h.changeSite(func(s *site.Site) { delete(s.Brokers, id) }, store.DropBroker(id))
+		h.journal(time.Now(), a, "delete", "broker "+id, "", "", "")
+		return nil
+	})
+}
+
+// Panel returns what is offered to a Modbus panel.
+func (h *Hub) Panel(_ context.Context, a access.Actor) (site.Panel, error) {
+	return h.Site().Panel, access.May(a, access.Configure, access.Anything)
+}
+
+// SavePanel changes what is offered to a Modbus panel. check is asked with what it is before.
+func (h *Hub) SavePanel(ctx context.Context, a access.Actor, p site.Panel, check func(site.Panel) error) error {
+	return h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		if err := check(h.site.Panel); err != nil {
+			return err
+		}
+		if err := p.Validate(h.site); err != nil {
+			return &InvalidError{"panel", err.Error()}
+		}
+		before := h.site.Panel
+		h.changeSite(func(s *site.Site) { s.Panel = p }, store.SavePanel(p))
+		h.journalChange(a, "panel", before, p)
+		return nil
+	})
+}
+
+// Trial is a message that is tried on a device's mapping.
+type Trial struct {
+	Device   string
+	Topic    string
+	Payload  []byte
+	Signals  map[string]site.Source // drafts by id, in the place of what is saved
+	Controls map[string]site.Source
+}
+
+// Tried is what the mapping makes of a message.
+type Tried struct {
+	ID    string
+	Text  string
+	Value string
+	Why   string // why there is no value
+}
+
+// Try maps a message without keeping anything.
+func (h *Hub) Try(_ context.Context, a access.Actor, t Trial) ([]Tried, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return nil, err
+	}
+	s := h.Site().Clone()
+	if _, ok := s.Devices[t.Device]; !ok {
+		return nil, &NotFoundError{What: "device", ID: t.Device}
+	}
+	for id, src := range t.Signals {
+		g, ok := s.Signals[id]
+		if !ok {
+			g = site.Signal{ID: id, Device: t.Device, Kind: site.Text}
+		}
+		g.Source = src
+		if err := src.Validate(); err != nil {
+			return nil, &InvalidError{"signals", id + ": " + err.Error()}
+		}
+		s.Signals[id] = g
+	}
+	for id, src := range t.Controls {
+		c, ok := s.Controls[id]
+		if !ok {
+			c = site.Control{ID: id, Device: t.Device}
+		}
+		c.Source = src
+		if err := src.Validate(); err != nil {
+			return nil, &InvalidError{"controls", id + ": " + err.Error()}
+		}
+		s.Controls[id] = c
+	}
+	return tried(mapping.For(s, t.Device), s, t), nil
+}
+
+func tried(m *mapping.Map, s *site.Site, t Trial) []Tried {
+	out := []Tried{}
+	for _, f := range m.Message(t.Topic, t.Payload) {
+		x := Tried{ID: f.Entry.ID, Text: f.Text}
+		if f.Err != nil {
+			x.Why = f.Err.Error()
+		} else {
+			x.Value = f.Value.String()
+		}
+		if g, ok := s.Signals[f.Entry.ID]; ok && f.Err == nil && g.Calibration.Set() {
+			x.Value = calibrated(g.Calibration, f.Value)
+		}
+		out = append(out, x)
+	}
+	if online, told, err := m.Presence(t.Topic, t.Payload); told {
+		x := Tried{ID: t.Device, Text: string(t.Payload), Value: map[bool]string{true: "online", false: "offline"}[online]}
+		if err != nil {
+			x.Value, x.Why = "", err.Error()
+		}
+		out = append(out, x)
+	}
+	return out
+}

@@ -1,0 +1,191 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/models"
+	"idleember/store"
+)
+
+// loadModels brings the device models that ship and those that the owner keeps.
+func (h *Hub) loadModels(ctx context.Context) error {
+	shipped, err := models.All()
+	if err != nil {
+		return err
+	}
+	kept, err := h.store.Models(ctx)
+	if err != nil {
+		return err
+	}
+	h.models, h.shipped = map[string]site.Model{}, map[string]bool{}
+	for _, m := range shipped {
+		h.models[m.ID], h.shipped[m.ID] = m, true
+	}
+	for _, m := range kept {
+		h.models[m.ID] = m
+	}
+	return nil
+}
+
+// Model is a device model with where it comes from and how many devices are of it.
+type Model struct {
+	site.Model
+	Shipped bool
+	Devices int
+}
+
+func (h *Hub) modelView(m site.Model) Model {
+	v := Model{Model: m, Shipped: h.shipped[m.ID]}
+	for _, d := range h.site.Devices {
+		if d.Model == m.ID && d.State != site.Removed {
+			v.Devices++
+		}
+	}
+	return v
+}
+
+// Models returns all device models in order of their names.
+func (h *Hub) Models(ctx context.Context, a access.Actor) (out []Model, err error) {
+	err = h.ask(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		for _, id := range slices.Sorted(maps.Keys(h.models)) {
+			out = append(out, h.modelView(h.models[id]))
+		}
+		return nil
+	})
+	slices.SortStableFunc(out, func(a, b Model) int { return strings.Compare(a.Name, b.Name) })
+	return out, err
+}
+
+// Model returns one device model.
+func (h *Hub) Model(ctx context.Context, a access.Actor, id string) (out Model, err error) {
+	err = h.ask(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		m, ok := h.models[id]
+		if !ok {
+			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models)))}
+		}
+		out = h.modelView(m)
+		return nil
+	})
+	return out, err
+}
+
+// SaveModel keeps a device model. One that is there already is replaced only where that is wished; those that ship stay.
+func (h *Hub) SaveModel(ctx context.Context, a access.Actor, m site.Model, replace bool) (out Model, err error) {
+	err = h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		return h.saveModel(a, m, replace, &out)
+	})
+	return out, err
+}
+
+func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) error {
+	if err := m.Validate(); err != nil {
+		return &InvalidError{"model", err.Error()}
+	}
+	switch _, have := h.models[m.ID]; {
+	case h.shipped[m.ID]:
+		return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub; choose another id for yours", m.ID)}
+	case have && !replace:
+		return &InvalidError{"id", fmt.Sprintf("there is already a model with the id %s; replace it, or choose another id", m.ID)}
+	}
+	h.models[m.ID] = m
+	h.write(store.SaveModel(m))
+	h.journal(time.Now(), a, "save", "model "+m.ID, "", m.Name, "")
+	*out = h.modelView(m)
+	return nil
+}
+
+// ModelFrom keeps the description of a device as a model.
+func (h *Hub) ModelFrom(ctx context.Context, a access.Actor, device, name, about string, replace bool) (out Model, err error) {
+	err = h.do(ctx, func() error {
+		if _, err := h.device(a, access.Configure, device); err != nil {
+			return err
+		}
+		slug, err := site.Slug(name)
+		if err != nil {
+			return &InvalidError{"name", err.Error()}
+		}
+		m := site.ModelOf(h.site, device, slug, name)
+		m.About = about
+		if m.Link.Kind != site.Poll { // an address is one device's own
+			m.Link.Address = ""
+		}
+		return h.saveModel(a, m, replace, &out)
+	})
+	return out, err
+}
+
+// RemoveModel forgets a device model; devices that were made from it stay as they are.
+func (h *Hub) RemoveModel(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		if _, ok := h.models[id]; !ok {
+			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models)))}
+		}
+		if h.shipped[id] {
+			return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub and stays", id)}
+		}
+		delete(h.models, id)
+		h.write(store.DropModel(id))
+		h.journal(time.Now(), a, "delete", "model "+id, "", "", "")
+		return nil
+	})
+}
+
+// Made is a device that was added from a model, with its key.
+type Made struct {
+	Device Device
+	Key    string
+}
+
+// AddFromModel adds several devices of one model: all of them or none.
+func (h *Hub) AddFromModel(ctx context.Context, a access.Actor, model string, list []site.Device) (out []Made, err error) {
+	err = h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		m, ok := h.models[model]
+		if !ok {
+			return &NotFoundError{"device model", model, site.Nearest(model, slices.Sorted(maps.Keys(h.models)))}
+		}
+		taken := map[string]bool{}
+		for i := range list {
+			m.Apply(&list[i])
+			d := list[i]
+			if err := h.completeDevice(a, &d); err != nil {
+				return err
+			}
+			if taken[d.ID] {
+				return &InvalidError{"devices", fmt.Sprintf("two of the devices would have the id %s; give them different names", d.ID)}
+			}
+			taken[d.ID], list[i] = true, d
+		}
+		for i := range list {
+			signals, controls := m.Apply(&list[i])
+			view, key, err := h.addDevice(a, list[i], signals, controls)
+			if err != nil {
+				return err
+			}
+			out = append(out, Made{view, key})
+		}
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,275 @@
+package hub
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Taking away begins with the safe value: the hub wants it, waits for the device to say so, and withdraws what it wants. What
+// a device did not confirm is told.
+
+// makeSafe brings controls to their safe value and withdraws what is wanted of them. The sentences that it returns tell what
+// could not be confirmed.
+func (h *Hub) makeSafe(ctx context.Context, a access.Actor, controls ...string) (remarks []string, err error) {
+	for _, id := range controls {
+		remark, err := h.makeOneSafe(ctx, a, id)
+		if err != nil {
+			return remarks, err
+		}
+		if remark != "" {
+			remarks = append(remarks, remark)
+		}
+	}
+	return remarks, h.do(ctx, func() error {
+		for _, id := range controls {
+			if _, ok := h.site.Controls[id]; ok {
+				h.apply(engine.Withdraw{Control: id})
+			}
+		}
+		return nil
+	})
+}
+
+func (h *Hub) makeOneSafe(ctx context.Context, a access.Actor, id string) (remark string, err error) {
+	var view Control
+	told := false
+	err = h.do(ctx, func() error {
+		cfg, ok := h.site.Controls[id]
+		if !ok || !h.site.Devices[cfg.Device].Active() {
+			return nil
+		}
+		s, _ := h.engine.Control(id)
+		if s.Want == nil && (s.Is == nil || *s.Is == cfg.Safe) || s.Is != nil && *s.Is == cfg.Safe && s.Want != nil && *s.Want == cfg.Safe && s.Phase == engine.Confirmed {
+			return nil
+		}
+		told = true
+		h.apply(engine.Command{Control: id, On: cfg.Safe, Actor: a})
+		view = h.controlView(cfg)
+		return nil
+	})
+	if err != nil || !told {
+		return "", err
+	}
+	safe := "off"
+	if view.Safe {
+		safe = "on"
+	}
+	if !view.Online {
+		return fmt.Sprintf("%s: the device is offline, so %s could not be confirmed; look at it", view.Name, safe), nil
+	}
+	wait, cancel := context.WithTimeout(ctx, time.Duration(view.ConfirmAfterMS)*time.Millisecond+time.Second)
+	defer cancel()
+	view, err = h.Settle(wait, a, id, view.Rev)
+	switch {
+	case err != nil && !errors.Is(err, context.DeadlineExceeded):
+		return "", err
+	case view.Phase == string(engine.Sent):
+		return fmt.Sprintf("%s: %s was sent; this device cannot confirm", view.Name, safe), nil
+	case view.Phase != string(engine.Confirmed):
+		return fmt.Sprintf("%s: the device did not confirm %s; look at it", view.Name, safe), nil
+	}
+	return "", nil
+}
+
+// controlsOf returns the controls of a device that the actor may change.
+func (h *Hub) controlsOf(ctx context.Context, a access.Actor, device string) (controls []string, err error) {
+	err = h.ask(ctx, func() error {
+		if _, err := h.device(a, access.Configure, device); err != nil {
+			return err
+		}
+		_, controls = h.site.Of(device)
+		return nil
+	})
+	return controls, err
+}
+
+// ReplaceKey is for another board in the place of the old one: it makes its controls safe and gives the device a new key.
+// The old key is void at once; ids and history stay.
+func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key string, remarks []string, err error) {
+	controls, err := h.controlsOf(ctx, a, id)
+	if err == nil {
+		remarks, err = h.makeSafe(ctx, a, controls...)
+	}
+	if err != nil {
+		return "", nil, err
+	}
+	key, hash := newKey()
+	err = h.do(ctx, func() error {
+		d, err := h.device(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
+		h.keys.set(id, hash)
+		h.write(store.SaveKey(id, hash))
+		h.journal(time.Now(), a, "replace key", id, "", "", "")
+		h.boxes.each(id, func(b *Mailbox) { b.close() })
+		if d.State == site.Removed {
+			d.State = site.Active
+			h.keepState(a, d)
+		}
+		return nil
+	})
+	return key, remarks, err
+}
+
+// SetState disables a device, or enables it again.
+func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state site.State) (view Device, remarks []string, err error) {
+	controls, err := h.controlsOf(ctx, a, id)
+	if err == nil && state != site.Active {
+		remarks, err = h.makeSafe(ctx, a, controls...)
+	}
+	if err != nil {
+		return view, nil, err
+	}
+	err = h.do(ctx, func() error {
+		d, err := h.device(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
+		if d.State == site.Removed {
+			return &InvalidError{"state", d.Name + " was removed; give it a new key to bring it back"}
+		}
+		if d.State != state {
+			d.State = state
+			h.keepState(a, d)
+		}
+		view = h.deviceView(d)
+		return nil
+	})
+	return view, remarks, err
+}
+
+func (h *Hub) keepState(a access.Actor, d site.Device) {
+	action := map[site.State]string{site.Active: "enable", site.Disabled: "disable", site.Removed: "remove"}[d.State]
+	h.changeSite(func(s *site.Site) { s.Devices[d.ID] = d }, store.SaveDevice(d))
+	h.journal(time.Now(), a, action, d.ID, "", "", "")
+	h.publishDevice(d.ID)
+	if !d.Active() {
+		h.boxes.each(d.ID, func(b *Mailbox) { b.close() })
+	}
+}
+
+// RemoveDevice takes a device away, with its history or keeping it. A removed device whose history was kept can be deleted
+// with it later.
+func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, history bool) (remarks []string, err error) {
+	controls, err := h.controlsOf(ctx, a, id)
+	if err == nil {
+		remarks, err = h.makeSafe(ctx, a, controls...)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var series []string
+	err = h.do(ctx, func() error {
+		d, err := h.device(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
+		if history {
+			d.State = site.Removed
+			h.keepState(a, d)
+			return nil
+		}
+		signals, controls := h.site.Of(id)
+		series = signals
+		for _, c := range controls {
+			series = append(series, c+".is", c+".want")
+		}
+		h.boxes.each(id, func(b *Mailbox) { b.close() })
+		h.keys.drop(id)
+		h.changeSite(func(s *site.Site) {
+			delete(s.Devices, id)
+			for _, g := range signals {
+				delete(s.Signals, g)
+			}
+			for _, c := range controls {
+				delete(s.Controls, c)
+			}
+			s.Panel = without(s.Panel, id)
+		}, store.DropDevice(id))
+		h.journal(time.Now(), a, "delete", id, d.Name, "", "with its history")
+		delete(h.traffic, id)
+		h.meters.drop(id)
+		return nil
+	})
+	if err == nil {
+		err = h.dropSeries(ctx, series...)
+	}
+	return remarks, err
+}
+
+// without takes the points of a device, signal or control out of a panel.
+func without(p site.Panel, id string) site.Panel {
+	var kept []site.Point
+	for _, pt := range p.Points {
+		if dev, _ := site.Split(pt.ID); dev != id && pt.ID != id {
+			kept = append(kept, pt)
+		}
+	}
+	p.Points = kept
+	return p
+}
+
+// dropSeries deletes readings in portions, so that nobody has to wait long for the disk.
+func (h *Hub) dropSeries(ctx context.Context, series ...string) error {
+	const portion = 20_000
+	for _, name := range series {
+		for n := int64(portion); n == portion; {
+			if err := h.store.Do(ctx, store.DropSome(name, portion, func(dropped int64) { n = dropped })); err != nil {
+				return &StoreError{err}
+			}
+		}
+	}
+	return nil
+}
+
+// RemoveControl takes a control away. Its history stays in the journal.
+func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (remarks []string, err error) {
+	err = h.ask(ctx, func() error { _, err := h.control(a, access.Configure, id); return err })
+	if err == nil {
+		remarks, err = h.makeSafe(ctx, a, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = h.do(ctx, func() error {
+		c, err := h.control(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
+		h.changeSite(func(s *site.Site) { delete(s.Controls, id); s.Panel = without(s.Panel, id) }, store.DropControl(id))
+		h.journal(time.Now(), a, "delete", id, c.Name, "", "")
+		return nil
+	})
+	if err == nil {
+		err = h.dropSeries(ctx, id+".is", id+".want")
+	}
+	return remarks, err
+}
+
+// RemoveSignal takes a signal away with its readings.
+func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error {
+	err := h.do(ctx, func() error {
+		g, ok := h.site.Signals[id]
+		if !ok || access.May(a, access.Look, h.signalObject(g)) != nil {
+			return &NotFoundError{"signal", id, site.Nearest(id, h.ids(a, true, false))}
+		}
+		if err := access.May(a, access.Configure, h.signalObject(g)); err != nil {
+			return err
+		}
+		h.changeSite(func(s *site.Site) { delete(s.Signals, id); s.Panel = without(s.Panel, id) }, store.DropSignal(id))
+		h.journal(time.Now(), a, "delete", id, g.Name, "", "with its history")
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return h.dropSeries(ctx, id)
+}

@@ -1,0 +1,207 @@
+package mqtt
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+
+	"idleember/core/access"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/hub"
+	"idleember/link/topics"
+)
+
+// scriptUser is the user name of scripts; the password is a token. No device can have this id.
+const scriptUser = site.ScriptUser
+
+// script is a client that has a token: it may look at what its member may see, on the devices' topics, and ask for what its
+// member may switch.
+type script struct {
+	actor func() (access.Actor, bool)
+}
+
+// connectScript answers a CONNECT with a token.
+func (c *conn) connectScript(token string, pk packets.Packet) error {
+	actor, pass, err := c.b.hub.Who(token, c.session.From)
+	if err != nil || actor.Kind != access.Token {
+		time.Sleep(500 * time.Millisecond) // slows guessing
+		return c.reject(codeBadKey, 4, "the password must be a token; make one with `idleember tokens add`")
+	}
+	if c.client == "" {
+		c.client = c.session.ID
+	}
+	c.script = &script{actor: func() (access.Actor, bool) { return c.b.hub.Still(actor, pass.ID) }}
+	c.sess = newSession()
+	c.sess.take(c)
+	c.beat = time.Duration(pk.Connect.Keepalive) * time.Second
+	props := packets.Properties{}
+	if c.version == 5 {
+		if n := pk.Properties.ReceiveMaximum; n > 0 {
+			c.window = min(c.window, int(n))
+		}
+		c.largest = int(pk.Properties.MaximumPacketSize)
+		props.ReceiveMaximum, props.MaximumPacketSize, props.AssignedClientID = window, maxPacket, c.client
+		props.SharedSubAvailableFlag = true // and not available
+	}
+	c.mu.Lock()
+	c.known = true
+	c.mu.Unlock()
+	c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, Properties: props})
+	go c.follow()
+	return nil
+}
+
+// follow carries live events to the script until its connection or its right ends.
+func (c *conn) follow() {
+	w := c.b.hub.Watch("", c.script.actor)
+	for {
+		events, _, reset, ok, changed := w.Next()
+		if !ok {
+			c.end(codeNotAuthorized, "the token has ended")
+			return
+		}
+		if reset {
+			for _, m := range c.script.current(c.b.hub) {
+				c.sess.offer(m, false)
+			}
+		}
+		for _, e := range events {
+			for _, m := range eventMessages(e) {
+				c.sess.offer(m, false)
+			}
+		}
+		select {
+		case <-changed:
+		case <-c.done:
+			return
+		}
+	}
+}
+
+func eventMessages(e hub.Event) []message {
+	switch e.Kind {
+	case "signal":
+		var s hub.Signal
+		if json.Unmarshal(e.Data, &s) == nil {
+			return signalMessages(s)
+		}
+	case "control":
+		var x hub.Control
+		if json.Unmarshal(e.Data, &x) == nil {
+			return controlMessages(x)
+		}
+	}
+	return nil
+}
+
+func signalMessages(s hub.Signal) []message {
+	if s.Value == nil || s.State != "live" {
+		return nil
+	}
+	_, slug := site.Split(s.ID)
+	return []message{{topic: topics.Own(s.Device) + "r/" + slug, payload: []byte(s.Value.String()), qos: 1, kept: true}}
+}
+
+func controlMessages(x hub.Control) (out []message) {
+	_, slug := site.Split(x.ID)
+	add := func(what string, on *bool) {
+		if on != nil {
+			out = append(out, message{topic: topics.Own(x.Device) + what + "/" + slug, payload: []byte(reading.OnOff(*on).String()), qos: 1, want: true, kept: true})
+		}
+	}
+	add("is", x.Is)
+	add("want", x.Want)
+	return out
+}
+
+// current is everything that the script may see, as retained messages.
+func (s *script) current(h *hub.Hub) (out []message) {
+	actor, ok := s.actor()
+	if !ok {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
+	defer cancel()
+	snap, err := h.Now(ctx, actor)
+	if err != nil {
+		return nil
+	}
+	for _, g := range snap.Signals {
+		out = append(out, signalMessages(g)...)
+	}
+	for _, x := range snap.Controls {
+		out = append(out, controlMessages(x)...)
+	}
+	return out
+}
+
+// asked takes what a script publishes: it asks for a control. The acknowledgement comes when the want is on the disk.
+func (c *conn) asked(pk packets.Packet) {
+	qos := pk.FixedHeader.Qos
+	if qos == 2 && !c.sess.received(pk.PacketID) {
+		c.acknowledge(qos, pk.PacketID, codeSuccess, "")
+		return
+	}
+	c.slots <- struct{}{}
+	go func() {
+		defer func() { <-c.slots }()
+		code, why := c.ask(pk)
+		if code == codeBusy {
+			c.end(codeBusy, why)
+			return
+		}
+		if code != codeSuccess {
+			c.refuseAsk(pk.TopicName, why)
+		}
+		c.acknowledge(qos, pk.PacketID, code, why)
+	}()
+}
+
+func (c *conn) ask(pk packets.Packet) (code byte, why string) {
+	levels := strings.Split(pk.TopicName, "/")
+	if len(levels) != 4 || levels[0] != "ember" || levels[2] != "ask" {
+		return codeNotAuthorized, "a script publishes on ember/<device>/ask/<control> only"
+	}
+	if pk.FixedHeader.Retain {
+		return codePayload, "an ask must not be retained; publish it without"
+	}
+	on, _, err := reading.Report(pk.Payload)
+	if err != nil {
+		return codePayload, err.Error()
+	}
+	actor, ok := c.script.actor()
+	if !ok {
+		return codeNotAuthorized, "the token has ended"
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), writeWait)
+	defer cancel()
+	_, err = c.b.hub.Switch(ctx, actor, levels[1]+"."+levels[3], on)
+	var denied *access.Denied
+	var missing *hub.NotFoundError
+	switch {
+	case err == nil:
+		return codeSuccess, ""
+	case errors.As(err, &denied):
+		return codeNotAuthorized, err.Error()
+	case errors.As(err, &missing):
+		return codeTopic, err.Error()
+	}
+	return codeBusy, fmt.Sprintf("it cannot be taken now: %s", err)
+}
+
+// refuseAsk tells a script why its ask was refused, for clients that get no reason codes.
+func (c *conn) refuseAsk(topic, why string) {
+	payload, err := json.Marshal(hub.Problem{At: time.Now().UTC().Truncate(time.Millisecond), Topic: topic, Reason: why})
+	if err != nil {
+		return
+	}
+	if levels := strings.Split(topic, "/"); len(levels) > 1 {
+		c.sess.offer(message{topic: "ember/" + levels[1] + "/problem", payload: payload}, false)
+	}
+}

@@ -1,0 +1,142 @@
+package serve
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// The hub is its own authority where no certificate is given: boards get its certificate once, and the hub's own may change.
+const (
+	tlsFolder     = "tls"
+	authorityFile = "ca.pem"
+	authorityKey  = "ca.key"
+	authorityLife = 20 * 365 * 24 * time.Hour
+	ownLife       = 397 * 24 * time.Hour
+)
+
+// certificate is what the hub shows to its boards, and the authority that signed it where that is the hub itself.
+type certificate struct {
+	config    *tls.Config
+	authority []byte // PEM; nil where a certificate was given
+}
+
+// loadCertificate reads the given certificate, or makes one that the hub's own authority signs.
+func loadCertificate(o Options) (certificate, error) {
+	if o.Certificate != "" || o.Key != "" {
+		pair, err := tls.LoadX509KeyPair(o.Certificate, o.Key)
+		if err != nil {
+			return certificate{}, fmt.Errorf("the certificate cannot be read: %w; check --tls-cert and --tls-key", err)
+		}
+		return certificate{config: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}, nil
+	}
+	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder))
+	if err != nil {
+		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
+	}
+	pair, err := own(ca, key)
+	if err != nil {
+		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
+	}
+	return certificate{config: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, authority: pemCA}, nil
+}
+
+// authority reads the hub's authority from a folder, or makes it there.
+func authority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+	certPEM, err := os.ReadFile(filepath.Join(dir, authorityFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return newAuthority(dir)
+	}
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	keyPEM, err := os.ReadFile(filepath.Join(dir, authorityKey))
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	certBlock, _ := pem.Decode(certPEM)
+	keyBlock, _ := pem.Decode(keyPEM)
+	if certBlock == nil || keyBlock == nil {
+		return nil, nil, nil, fmt.Errorf("%s or %s in %s is no PEM file; move both away and the hub makes new ones", authorityFile, authorityKey, dir)
+	}
+	cert, err := x509.ParseCertificate(certBlock.Bytes)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	key, err := x509.ParseECPrivateKey(keyBlock.Bytes)
+	return cert, key, certPEM, err
+}
+
+func newAuthority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	now := time.Now()
+	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember hub"}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign}
+	der, err := x509.CreateCertificate(rand.Reader, cert, cert, &key.PublicKey, key)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	keyDER, err := x509.MarshalECPrivateKey(key)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, nil, nil, err
+	}
+	// The key first: a certificate without its key would be useless.
+	if err := os.WriteFile(filepath.Join(dir, authorityKey), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600); err != nil {
+		return nil, nil, nil, err
+	}
+	if err := os.WriteFile(filepath.Join(dir, authorityFile), certPEM, 0o600); err != nil {
+		return nil, nil, nil, err
+	}
+	cert, err = x509.ParseCertificate(der)
+	return cert, key, certPEM, err
+}
+
+// own makes a certificate for all names and addresses of this computer.
+func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey) (tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	now := time.Now()
+	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember"}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(ownLife), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		DNSNames: []string{"localhost"}}
+	if name, err := os.Hostname(); err == nil && name != "localhost" {
+		cert.DNSNames = append(cert.DNSNames, name, name+".local")
+	}
+	addrs, _ := net.InterfaceAddrs() // without them localhost alone is named
+	for _, a := range addrs {
+		if n, ok := a.(*net.IPNet); ok {
+			cert.IPAddresses = append(cert.IPAddresses, n.IP)
+		}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, cert, ca, &key.PublicKey, caKey)
+	return tls.Certificate{Certificate: [][]byte{der, ca.Raw}, PrivateKey: key}, err
+}
+
+func serial() *big.Int {
+	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		panic(err) // the system's randomness never fails
+	}
+	return n
+}
