@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -288,4 +289,9 @@ func sum(v []int) (n int) {
 		n += x
 	}
 	return n
+}
+
+// messageTo makes a handler of a library's client out of a function of topic and payload.
+func messageTo(f func(topic, payload string)) paho.MessageHandler {
+	return func(_ paho.Client, m paho.Message) { f(m.Topic(), string(m.Payload())) }
 }

@@ -297,6 +297,9 @@ func pointed(payload []byte, pointer string) (json.RawMessage, error) {
 	if err := dec.Decode(&doc); err != nil {
 		return nil, fmt.Errorf("the payload is no JSON: %w", err)
 	}
+	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("the payload is no JSON: something follows it")
+	}
 	v, _, err := p.Get(doc)
 	if err != nil {
 		return nil, &absent{fmt.Sprintf("nothing lies at %s", pointer)}

@@ -26,7 +26,7 @@ func Calibrate(c site.Calibration, raw Value) (Value, error) {
 	case "two_point":
 		v = p[0][1] + (v-p[0][0])*(p[1][1]-p[0][1])/(p[1][0]-p[0][0])
 	case "gain":
-		v *= p[0][1] / p[0][0]
+		v = v * p[0][1] / p[0][0]
 	case "divider":
 		v *= c.Divider.Factor()
 	case "table":

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os/exec"
 	"path/filepath"
@@ -56,7 +57,8 @@ func Bare(t testing.TB) *Rig {
 }
 
 func (r *Rig) start() {
-	s, err := serve.Start(context.Background(), serve.Options{Data: r.Dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0"})
+	s, err := serve.Start(context.Background(), serve.Options{Data: r.Dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
+		MQTTS: "127.0.0.1:0", UDP: "127.0.0.1:0"})
 	require.NoError(r.T, err)
 	r.Service = s
 	r.Owner = r.Client()
@@ -99,6 +101,100 @@ func (r *Rig) Device(id string) string {
 	d, err := r.Owner.AddDeviceWithResponse(r.T.Context(), client.NewDevice{Id: &id, Name: id, Place: "Studio"})
 	require.NoError(r.T, err)
 	return d.JSON201.Key
+}
+
+// Linked adds a device with a link of its own and returns its key.
+func (r *Rig) Linked(id string, link client.Link, change ...func(*client.NewDevice)) string {
+	b := client.NewDevice{Id: &id, Name: id, Place: "Studio", Link: &link}
+	for _, f := range change {
+		f(&b)
+	}
+	d, err := r.Owner.AddDeviceWithResponse(r.T.Context(), b)
+	require.NoError(r.T, err)
+	return d.JSON201.Key
+}
+
+// AddSignal adds a signal that is found at a source.
+func (r *Rig) AddSignal(device, name string, kind client.Kind, src client.Source) {
+	_, err := r.Owner.AddSignalWithResponse(r.T.Context(), device, client.NewSignal{Name: name, Kind: kind, Source: &src})
+	require.NoError(r.T, err)
+}
+
+// AddControl adds a switch with a source for what it is and a target for what is wanted.
+func (r *Rig) AddControl(device, name string, src client.Source, target client.Target) {
+	_, err := r.Owner.AddControlWithResponse(r.T.Context(), device, client.NewControl{Name: name, Source: &src, Target: &target})
+	require.NoError(r.T, err)
+}
+
+// Online reports whether a device is there.
+func (r *Rig) Online(id string) bool { return r.Get(id).Online }
+
+// Get returns a device.
+func (r *Rig) Get(id string) client.Device {
+	d, err := r.Owner.GetDeviceWithResponse(r.T.Context(), id)
+	require.NoError(r.T, err)
+	return *d.JSON200
+}
+
+// Traffic returns a device's messages as "in topic payload: result" or "out ...".
+func (r *Rig) Traffic(id string) (out []string) {
+	x, err := r.Owner.ListTrafficWithResponse(r.T.Context(), id, nil)
+	require.NoError(r.T, err)
+	for _, m := range *x.JSON200 {
+		way := "in"
+		if m.Out {
+			way = "out"
+		}
+		out = append(out, fmt.Sprintf("%s %s %s: %s", way, m.Topic, m.Payload, m.Result))
+	}
+	return out
+}
+
+// History returns the times and values of a signal's last days.
+func (r *Rig) History(id string) (out map[int64]any) {
+	from := time.Now().Add(-30 * 24 * time.Hour)
+	points := 10_000
+	h, err := r.Owner.GetHistoryWithResponse(r.T.Context(), &client.GetHistoryParams{Series: []string{id}, From: &from, Points: &points})
+	require.NoError(r.T, err)
+	out = map[int64]any{}
+	x := (*h.JSON200)[0]
+	require.NotNil(r.T, x.V, "all readings fit")
+	for i, t := range x.T {
+		out[t] = (*x.V)[i]
+	}
+	return out
+}
+
+// Token makes a token for scripts for whoever a client is signed in as.
+func (r *Rig) Token(c *client.Remote) string {
+	x, err := c.AddTokenWithResponse(r.T.Context(), client.AddTokenJSONRequestBody{Name: "a script"})
+	require.NoError(r.T, err)
+	return x.JSON201.Token
+}
+
+// Run runs a program and returns what it printed on both outputs.
+func (r *Rig) Run(name string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(r.T.Context(), 30*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+	return string(out), err
+}
+
+// Start starts a program that is ended with the test, and returns what it prints.
+func (r *Rig) Start(name string, args ...string) *Sub {
+	s := &Sub{cmd: exec.Command(name, args...)}
+	s.cmd.Stdout, s.cmd.Stderr = s, s
+	require.NoError(r.T, s.cmd.Start())
+	r.T.Cleanup(s.Stop)
+	return s
+}
+
+// FreePort returns an address on loopback that nobody listens on.
+func FreePort(t testing.TB) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	return l.Addr().String()
 }
 
 // Now returns the snapshot that the owner sees.

@@ -1,0 +1,141 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+func (b *bench) kiln(t require.TestingT) DeviceState {
+	d, ok := b.Device("kiln")
+	require.True(t, ok)
+	return d
+}
+
+// change applies a site in which the kiln is another.
+func (b *bench) change(f func(*site.Device)) {
+	next := b.site.Clone()
+	d := next.Devices["kiln"]
+	f(&d)
+	next.Devices["kiln"] = d
+	b.site = next
+	b.do(SiteChanged{next})
+}
+
+func TestSessionWithoutAnEndExpires(t *testing.T) {
+	b := newBench()
+	for range 6 { // a board that pushes every minute
+		b.do(Online{Device: "kiln", Session: "http", Expires: true})
+		b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(20)})
+		b.pass(time.Minute)
+	}
+	assert.True(t, b.kiln(t).Online)
+	b.pass(90 * time.Second)
+	assert.True(t, b.kiln(t).Online, "two messages may be missing")
+	out := b.pass(time.Minute)
+	assert.False(t, b.kiln(t).Online, "three may not")
+	assert.Equal(t, "nothing was heard for 3 min", b.kiln(t).Why)
+	n := 0
+	for _, e := range out {
+		if j, ok := e.(Journal); ok && j.Action == "offline" {
+			n++
+		}
+	}
+	assert.Equal(t, 1, n)
+	b.do(Online{Device: "kiln", Session: "http", Expires: true})
+	assert.True(t, b.kiln(t).Online)
+}
+
+func TestSleepingDevice(t *testing.T) {
+	b := newBench()
+	b.change(func(d *site.Device) { d.Wakes = 10 * time.Minute })
+	wake := func(t *testing.T) {
+		b.do(Online{Device: "kiln", Session: "1"})
+		b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(20)})
+	}
+	sleep := func() { b.do(Offline{Device: "kiln", Session: "1", Bye: true}) }
+	for range 4 {
+		wake(t)
+		b.do(Report{Control: "kiln.fan", Session: "1", On: false})
+		sleep()
+		b.pass(10 * time.Minute)
+		assert.True(t, b.kiln(t).Online, "asleep is not offline")
+		assert.True(t, b.kiln(t).Asleep)
+	}
+	s, _ := b.Signal("kiln.chamber")
+	assert.Equal(t, Live, s.Fresh)
+
+	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	assert.Contains(t, b.fan(t).Reason, "sleeps and wakes every 10 min")
+	b.pass(9 * time.Minute)
+	assert.Equal(t, Pending, b.fan(t).Phase, "it waits for the board to wake")
+	wake(t)
+	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	assert.Equal(t, Confirmed, b.fan(t).Phase)
+	sleep()
+
+	b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
+	out := b.pass(21 * time.Minute)
+	assert.Equal(t, []string{"on"}, wants(out), "a want that was not fetched in time is taken back to what the board is")
+	assert.Contains(t, b.fan(t).Reason, "did not wake in time")
+	b.pass(10 * time.Minute)
+	assert.False(t, b.kiln(t).Online)
+}
+
+func TestDisabledDeviceTakesNoPart(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(20)})
+	b.change(func(d *site.Device) { d.State = site.Disabled })
+	assert.False(t, b.kiln(t).Online)
+	assert.Equal(t, "disabled", b.kiln(t).Why)
+	assert.Empty(t, b.do(Online{Device: "kiln", Session: "2"}))
+	assert.Empty(t, b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(99)}))
+	assert.Empty(t, b.do(Command{Control: "kiln.fan", On: true, Actor: kim}))
+	assert.Empty(t, b.do(Report{Control: "kiln.fan", Session: "2", On: true}))
+	b.change(func(d *site.Device) { d.State = site.Active })
+	b.do(Online{Device: "kiln", Session: "3"})
+	assert.True(t, b.kiln(t).Online)
+}
+
+func TestWithdraw(t *testing.T) {
+	b := newBench()
+	b.do(Online{Device: "kiln", Session: "1"})
+	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	out := b.do(Withdraw{Control: "kiln.fan"})
+	assert.Contains(t, out, Withdrawn{Device: "kiln", Control: "kiln.fan"})
+	assert.Nil(t, b.fan(t).Want)
+	assert.Empty(t, wants(b.pass(time.Hour)), "nothing is sent any more")
+}
+
+func TestCalibrationAndQualityOnTheWay(t *testing.T) {
+	b := newBench()
+	next := b.site.Clone()
+	hi := 100.0
+	g := next.Signals["kiln.chamber"]
+	g.Calibration, g.Sense = site.Calibration{Method: "gain", Points: [][2]float64{{10, 1}}}, site.Sense{Highest: &hi}
+	next.Signals[g.ID] = g
+	b.do(SiteChanged{next})
+	out := b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(214)})
+	raw := 214.0
+	assert.Contains(t, out, Store{Signal: "kiln.chamber", At: b.now.Wall, Value: reading.Number(21.4), Raw: &raw, Live: true})
+	b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(5000)})
+	s, _ := b.Signal("kiln.chamber")
+	assert.Equal(t, reading.Bad, s.Quality)
+	assert.Equal(t, 5000.0, *s.Raw)
+
+	at, late, err := b.Late(b.now, "kiln.chamber", b.now.Wall.Add(-time.Hour))
+	require.NoError(t, err)
+	assert.True(t, late)
+	assert.Equal(t, b.now.Wall.Add(-time.Hour), at)
+	_, late, err = b.Late(b.now, "kiln.chamber", b.now.Wall)
+	require.NoError(t, err)
+	assert.False(t, late)
+	_, _, err = b.Late(b.now, "kiln.chamber", b.now.Wall.Add(time.Hour))
+	assert.ErrorContains(t, err, "ahead")
+}
