@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"path"
 	"strconv"
 	"sync"
 	"time"
@@ -14,25 +15,26 @@ import (
 // every is how often the board reports.
 const every = 10 * time.Second
 
-// board is a simulated microcontroller in the drying room. It speaks MQTT like any other board and obeys the lease: it acts
-// on a retained want only after the hub's first beat, and falls to off when the beats stop.
+// board is a simulated microcontroller. It speaks MQTT like any other board and obeys the lease: it acts on a retained want
+// only after the hub's first beat, and its outputs fall to off when the beats stop.
 type board struct {
-	id   string
-	room *room
-	log  *slog.Logger
-	now  func() time.Time
+	id      string
+	outputs map[string]*bool // in the model
+	measure func() map[string]any
+	log     *slog.Logger
+	now     func() time.Time
 
-	mu      sync.Mutex
+	mu      *sync.Mutex // guards the model and what follows
 	client  mqtt.Client
 	options *mqtt.ClientOptions
 	lease   time.Duration
-	heard   time.Time // the last beat
-	want    *bool     // a retained want that waits for the first beat
+	heard   time.Time       // the last beat
+	wants   map[string]bool // retained wants that wait for the first beat
 	plugged bool
 }
 
-func newBoard(id, key, addr string, r *room, log *slog.Logger) *board {
-	b := &board{id: id, room: r, log: log, now: time.Now, plugged: true}
+func newBoard(id, key, addr string, mu *sync.Mutex, outputs map[string]*bool, measure func() map[string]any, log *slog.Logger) *board {
+	b := &board{id: id, mu: mu, outputs: outputs, measure: measure, log: log, now: time.Now, plugged: true, wants: map[string]bool{}}
 	b.options = mqtt.NewClientOptions().AddBroker("tcp://" + addr).SetClientID(id).SetUsername(id).SetPassword(key).
 		SetKeepAlive(15 * time.Second).SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(5 * time.Second).
 		SetOrderMatters(true).SetOnConnectHandler(b.connected)
@@ -45,8 +47,7 @@ func (b *board) run(ctx context.Context) {
 	b.client.Connect()
 	second := time.NewTicker(time.Second)
 	defer second.Stop()
-	last := b.now()
-	next := last
+	next := b.now()
 	for {
 		select {
 		case <-ctx.Done():
@@ -56,8 +57,6 @@ func (b *board) run(ctx context.Context) {
 		}
 		now := b.now()
 		b.mu.Lock()
-		b.room.step(now, now.Sub(last))
-		last = now
 		b.guard(now)
 		due := !now.Before(next) && b.plugged
 		b.mu.Unlock()
@@ -71,23 +70,33 @@ func (b *board) run(ctx context.Context) {
 	}
 }
 
-// guard lets the heater fall to off when the hub was silent for longer than the lease. The caller holds the lock.
+// guard lets the outputs fall to off when the hub was silent for longer than the lease. The caller holds the lock.
 func (b *board) guard(now time.Time) {
-	if b.room.heater && b.lease > 0 && now.Sub(b.heard) > b.lease {
-		b.room.heater = false
-		b.log.Info("the demo's board heard no beat and switched its heater off", "board", b.id)
-		b.publish("is/heater", `{"v":"off","by":"lease"}`)
+	if b.lease == 0 || now.Sub(b.heard) <= b.lease {
+		return
+	}
+	for name, on := range b.outputs {
+		if *on {
+			*on = false
+			b.log.Info("a board of the demo heard no beat and switched off", "board", b.id, "output", name)
+			b.publish("is/"+name, `{"v":"off","by":"lease"}`)
+		}
 	}
 }
 
 func (b *board) connected(c mqtt.Client) {
 	b.mu.Lock()
-	b.heard, b.want = time.Time{}, nil
+	b.heard = time.Time{}
+	clear(b.wants)
 	b.mu.Unlock()
 	c.Subscribe("ember/"+b.id+"/lease", 0, func(_ mqtt.Client, m mqtt.Message) { b.beat(m.Payload()) })
-	c.Subscribe("ember/"+b.id+"/want/heater", 1, func(_ mqtt.Client, m mqtt.Message) { b.wanted(string(m.Payload()) == "on", m.Retained()) })
+	c.Subscribe("ember/"+b.id+"/want/+", 1, func(_ mqtt.Client, m mqtt.Message) {
+		b.wanted(path.Base(m.Topic()), string(m.Payload()) == "on", m.Retained())
+	})
 	b.mu.Lock()
-	b.tell("")
+	for name := range b.outputs {
+		b.tell(name, "")
+	}
 	b.mu.Unlock()
 	b.report()
 }
@@ -100,52 +109,58 @@ func (b *board) beat(payload []byte) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.lease, b.heard = time.Duration(seconds*float64(time.Second)), b.now()
-	if b.want != nil {
-		b.set(*b.want, "")
-		b.want = nil
+	for name, on := range b.wants {
+		b.set(name, on, "")
 	}
+	clear(b.wants)
 }
 
-func (b *board) wanted(on, retained bool) {
+func (b *board) wanted(name string, on, retained bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if on && retained && b.heard.IsZero() {
-		b.want = &on
+		b.wants[name] = on
 		return
 	}
-	b.want = nil
-	b.set(on, "")
+	delete(b.wants, name)
+	b.set(name, on, "")
 }
 
-func (b *board) set(on bool, by string) {
-	b.room.heater = on
-	b.tell(by)
+func (b *board) set(name string, on bool, by string) {
+	if b.outputs[name] == nil {
+		return
+	}
+	*b.outputs[name] = on
+	b.tell(name, by)
 }
 
-func (b *board) tell(by string) {
+func (b *board) tell(name, by string) {
 	state := "off"
-	if b.room.heater {
+	if *b.outputs[name] {
 		state = "on"
 	}
 	if by != "" {
 		state = `{"v":"` + state + `","by":"` + by + `"}`
 	}
-	b.publish("is/heater", state)
+	b.publish("is/"+name, state)
 }
 
-// press is somebody pushing the button on the board.
-func (b *board) press() {
+// press is somebody pushing the button of an output on the board.
+func (b *board) press(name string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.set(!b.room.heater, "hand")
+	b.set(name, !*b.outputs[name], "hand")
 }
 
-// plug pulls the board's plug or puts it back: its heater is off and its memory gone meanwhile.
+// plug pulls the board's plug or puts it back: its outputs are off and its memory gone meanwhile.
 func (b *board) plug() bool {
 	b.mu.Lock()
 	b.plugged = !b.plugged
 	plugged := b.plugged
-	b.room.heater, b.lease = false, 0
+	for _, on := range b.outputs {
+		*on = false
+	}
+	b.lease = 0
 	b.mu.Unlock()
 	if plugged {
 		b.mu.Lock()
@@ -161,8 +176,7 @@ func (b *board) plug() bool {
 func (b *board) report() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	t, h, clay := b.room.sense()
-	payload, err := json.Marshal(map[string]float64{"temperature": t, "humidity": h, "clay_moisture": clay})
+	payload, err := json.Marshal(b.measure())
 	if err == nil {
 		b.publish("r", string(payload))
 	}

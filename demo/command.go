@@ -8,11 +8,15 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/hub"
 	"idleember/serve"
 )
 
@@ -20,9 +24,9 @@ import (
 func Command() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
-		Usage: "run a hub with the demo studio: a simulated board, accounts and three weeks of history",
-		Description: `Runs the hub like serve, with a made-up pottery studio in it. The board in the drying room is simulated, but speaks
-real MQTT over loopback: switch its heater and the room gets warmer. Takes the options of serve.`,
+		Usage: "run a hub with the demo studio: simulated boards, accounts and three weeks of history",
+		Description: `Runs the hub like serve, with a made-up pottery studio in it. Its boards are simulated, but speak real MQTT, Modbus, UDP,
+text lines and HTTP over loopback: switch the drying room's heater and the room gets warmer. Takes the options of serve.`,
 		Flags: serve.Flags(serve.DefaultData() + "-demo"),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			o, err := serve.Read(cmd, os.Stderr)
@@ -47,21 +51,63 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 		return err
 	}
 	defer func() { _ = s.Close() }()
-	st, r, err := open(ctx, o.Data, s, out, past)
+	st, w, err := open(ctx, o.Data, s, out, past)
 	if err != nil {
 		return err
 	}
-	b := newBoard(boardID, st.Key, s.MQTT, r, o.Log)
-	ended := make(chan struct{})
-	go func() {
-		b.run(ctx)
-		close(ended)
-	}()
-	go hands(in, out, b)
+	p, err := newPeers(w)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	if err := p.introduce(ctx, s.Hub); err != nil {
+		return err
+	}
+	drying := newBoard(boardID, st.Keys[boardID], s.MQTT, &w.mu, map[string]*bool{"heater": &w.room.heater}, w.room.measure, o.Log)
+	all := []*board{drying,
+		newBoard("kiln", st.Keys["kiln"], s.MQTT, &w.mu, map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln, o.Log),
+		newBoard("kiln_shed", st.Keys["kiln_shed"], s.MQTT, &w.mu, map[string]*bool{"extractor": &w.blower}, w.shed, o.Log),
+		newBoard("slip_tank", st.Keys["slip_tank"], s.MQTT, &w.mu, map[string]*bool{"reclaim_pump": &w.pump}, w.tank, o.Log),
+		newBoard("yard", st.Keys["yard"], s.MQTT, &w.mu, map[string]*bool{"lamp": &w.lamp}, w.yard, o.Log)}
+	var ended sync.WaitGroup
+	start := func(f func()) {
+		ended.Add(1)
+		go func() {
+			defer ended.Done()
+			f()
+		}()
+	}
+	start(func() { w.run(ctx) })
+	start(func() { w.sendBattery(ctx, s.UDP, st.Keys["shed_battery"]) })
+	for _, b := range all {
+		start(func() { b.run(ctx) })
+	}
+	go hands(in, out, drying)
 	greet(out, s, st)
 	<-ctx.Done()
-	<-ended
+	ended.Wait()
 	return s.Close()
+}
+
+// introduce tells the hub where the devices are that it has to ask; their ports are others at every start.
+func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
+	me := access.HubActor()
+	me.Name = "the demo"
+	for id, addr := range map[string]string{"shelf_fan": p.fanAddr, "glaze_scale": p.scaleAddr, "weather": p.weatherURL} {
+		if _, err := h.ChangeDevice(ctx, me, id, func(d *site.Device) error {
+			d.Link.Address = addr
+			if id == "weather" {
+				d.Link.IntervalMS = 60_000
+			}
+			if id == "shelf_fan" {
+				d.Link.Watchdog = &site.Register{Table: site.Holding, Address: 10}
+			}
+			return nil
+		}); err != nil {
+			return fmt.Errorf("the demo's %s: %w", id, err)
+		}
+	}
+	return nil
 }
 
 func greet(out io.Writer, s *serve.Service, st *studio) {
@@ -91,7 +137,7 @@ func hands(in io.Reader, out io.Writer, b *board) {
 	for lines.Scan() {
 		switch strings.TrimSpace(lines.Text()) {
 		case "b":
-			b.press()
+			b.press("heater")
 			_, _ = fmt.Fprintln(out, "Somebody pushed the button on the drying room's board.")
 		case "p":
 			if b.plug() {

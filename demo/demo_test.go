@@ -39,10 +39,15 @@ func TestRoomBehavesLikeARoom(t *testing.T) {
 	assert.InDelta(t, 2339, saturation(20), 12, "Pa at 20 °C, from steam tables")
 }
 
+func dryingBoard(key, addr string) *board {
+	w := newWorld(1, time.Now(), time.UTC)
+	return newBoard(boardID, key, addr, &w.mu, map[string]*bool{"heater": &w.room.heater}, w.room.measure, quiet)
+}
+
 func heater(b *board) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.room.heater
+	return *b.outputs["heater"]
 }
 
 func TestBoardObeysTheLease(t *testing.T) {
@@ -50,7 +55,7 @@ func TestBoardObeysTheLease(t *testing.T) {
 	id, lease := boardID, int64(3000)
 	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Drying room", Place: "Drying room", LeaseMs: &lease})
 	require.NoError(t, err)
-	b := newBoard(id, d.JSON201.Key, r.Service.MQTT, newRoom(1, time.Now()), quiet)
+	b := dryingBoard(d.JSON201.Key, r.Service.MQTT)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan struct{})
 	go func() { b.run(ctx); close(ended) }()
@@ -61,7 +66,7 @@ func TestBoardObeysTheLease(t *testing.T) {
 	r.Soon("confirmed", func() bool { return control().Phase == "confirmed" && heater(b) })
 	time.Sleep(4 * time.Second)
 	assert.True(t, heater(b), "the beats keep it on for longer than one lease")
-	b.press()
+	b.press("heater")
 	r.Soon("the button to be followed", func() bool { return !*control().Want })
 	r.Switch(boardID+".heater", true)
 	r.Soon("on again", func() bool { return heater(b) })
@@ -71,8 +76,8 @@ func TestBoardObeysTheLease(t *testing.T) {
 }
 
 func TestRetainedWantWaitsForTheFirstBeat(t *testing.T) {
-	b := newBoard("x", "", "127.0.0.1:1", newRoom(1, time.Now()), quiet)
-	b.wanted(true, true)
+	b := dryingBoard("", "127.0.0.1:1")
+	b.wanted("heater", true, true)
 	assert.False(t, heater(b), "a retained on from a hub that may be dead")
 	b.beat([]byte("30"))
 	assert.True(t, heater(b))
@@ -89,7 +94,7 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 		seen, w := io.Pipe()
 		done := make(chan error, 1)
 		go func() {
-			o := serve.Options{Data: dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", Log: quiet}
+			o := serve.Options{Data: dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", UDP: "127.0.0.1:0", Log: quiet}
 			done <- run(ctx, o, strings.NewReader("b\nwhat\n"), w, 3*24*time.Hour)
 			_ = w.Close()
 		}()
@@ -131,4 +136,65 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 	assert.Greater(t, n, 25_000, "the past is there, but for the time unplugged")
 	assert.NotEmpty(t, (*x.JSON200)[0].Gaps)
 	assert.Greater(t, len((*x.JSON200)[1].T), 5)
+}
+
+// Every device of the studio is there, over its own protocol, and its outputs move the model.
+func TestTheWholeStudioSpeaks(t *testing.T) {
+	r := rig.Bare(t)
+	st, w, err := open(t.Context(), r.Dir, r.Service, io.Discard, 24*time.Hour)
+	require.NoError(t, err)
+	p, err := newPeers(w)
+	require.NoError(t, err)
+	defer p.close()
+	require.NoError(t, p.introduce(t.Context(), r.Service.Hub))
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go w.run(ctx)
+	go w.sendBattery(ctx, r.Service.UDP, st.Keys["shed_battery"])
+	tank := newBoard("slip_tank", st.Keys["slip_tank"], r.Service.MQTT, &w.mu, map[string]*bool{"reclaim_pump": &w.pump}, w.tank, quiet)
+	ended := make(chan struct{})
+	go func() { tank.run(ctx); close(ended) }()
+	defer func() { cancel(); <-ended }()
+	_, err = r.Owner.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: st.Accounts[0].Password})
+	require.NoError(t, err)
+	number := func(id string) float64 { v, _ := r.Value(id).(float64); return v }
+	live := func(id string) bool { s := r.Signal(id); return s != nil && s.State == "live" }
+	for _, id := range []string{"shed_battery.battery", "glaze_scale.weight", "weather.outdoors", "weather.sky", "shelf_fan.speed", "slip_tank.level"} {
+		r.Soon(id, func() bool { return live(id) })
+	}
+	assert.InDelta(t, 12.7, number("shed_battery.battery"), 1.5, "volts out of raw counts")
+	assert.NotNil(t, r.Signal("shed_battery.battery").RawValue)
+	r.Switch("shelf_fan.fan", true)
+	r.Soon("the fan turns and draws power", func() bool { return r.Control("shelf_fan.fan").Phase == "confirmed" && number("shelf_fan.power") > 55 })
+	r.Switch("glaze_scale.lamp", true)
+	r.Soon("the scale's lamp", func() bool { return r.Control("glaze_scale.lamp").Phase == "confirmed" })
+	before := number("slip_tank.level")
+	r.Switch("slip_tank.reclaim_pump", true)
+	r.Soon("the tank fills", func() bool { return number("slip_tank.level") > before })
+	from := time.Now().Add(-20 * time.Hour)
+	x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from})
+	require.NoError(t, err)
+	assert.Greater(t, len((*x.JSON200)[0].T), 200, "and has a past")
+}
+
+func TestTheRestOfTheWorld(t *testing.T) {
+	at := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
+	hot, cold := newWorld(1, at, time.UTC), newWorld(1, at, time.UTC)
+	hot.elements = true
+	for range 6 * 60 {
+		at = at.Add(time.Minute)
+		hot.step(at, time.Minute)
+		cold.step(at, time.Minute)
+	}
+	assert.Greater(t, hot.chamber, 1100.0)
+	assert.LessOrEqual(t, hot.chamber, 1270.0)
+	assert.Less(t, cold.chamber, 340.0)
+	assert.Greater(t, hot.monoxide, 100.0)
+	hot.blower = true
+	hot.step(at, 10*time.Minute)
+	assert.Less(t, hot.monoxide, 100.0, "the extractor clears the shed")
+	assert.Less(t, cold.level, 64.0, "the studio uses slip")
+	noon, night := time.Date(2026, 6, 21, 12, 0, 0, 0, time.UTC), time.Date(2026, 6, 21, 0, 30, 0, 0, time.UTC)
+	assert.Greater(t, cold.sun(noon), 0.9)
+	assert.Less(t, cold.sun(night), 0.0)
 }

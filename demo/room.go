@@ -69,6 +69,12 @@ func (r *room) step(at time.Time, d time.Duration) {
 	}
 }
 
+// measure is what the board reports.
+func (r *room) measure() map[string]any {
+	t, h, clay := r.sense()
+	return map[string]any{"temperature": t, "humidity": h, "clay_moisture": clay}
+}
+
 // sense is what the board's sensors make of it: noise, and steps as a cheap sensor has them.
 func (r *room) sense() (temperature, humidity, clay float64) {
 	noise := func(s float64) float64 { return r.rng.NormFloat64() * s }

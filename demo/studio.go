@@ -13,17 +13,15 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/serve"
-	"idleember/store"
 )
 
 // studio is what the demo must remember between two starts.
 type studio struct {
-	Key      string    `json:"key"` // of the drying room's board
-	Accounts []account `json:"accounts"`
+	Keys     map[string]string `json:"keys"` // by device
+	Accounts []account         `json:"accounts"`
 }
 
 type account struct {
@@ -55,7 +53,7 @@ func phrase() string {
 }
 
 // open loads the studio, or builds it in a new hub.
-func open(ctx context.Context, dir string, s *serve.Service, out io.Writer, past time.Duration) (*studio, *room, error) {
+func open(ctx context.Context, dir string, s *serve.Service, out io.Writer, past time.Duration) (*studio, *world, error) {
 	file := filepath.Join(dir, studioFile)
 	b, err := os.ReadFile(file)
 	switch {
@@ -64,44 +62,33 @@ func open(ctx context.Context, dir string, s *serve.Service, out io.Writer, past
 		if err := json.Unmarshal(b, st); err != nil {
 			return nil, nil, fmt.Errorf("%s is damaged: %w; delete %s to begin afresh", file, err, dir)
 		}
-		return st, lastRoom(ctx, s.Hub), nil
+		if st.Keys == nil {
+			return nil, nil, fmt.Errorf("%s was made by an earlier idleember; delete %s to begin afresh", file, dir)
+		}
+		w := newWorld(uint64(time.Now().UnixNano()), time.Now(), s.Hub.Site().Hub.Location())
+		w.recall(ctx, s.Hub)
+		return st, w, nil
 	case !errors.Is(err, os.ErrNotExist):
 		return nil, nil, err
 	case s.Hub.SetupCode() == "":
 		return nil, nil, fmt.Errorf("%s holds a hub that is not the demo's; choose another folder with --data", dir)
 	}
-	st, r, err := build(ctx, file, s.Hub, out, past)
+	st, w, err := build(ctx, file, s.Hub, out, past)
 	if err != nil {
 		return nil, nil, fmt.Errorf("the studio was not finished (%w); delete %s and start again", err, dir)
 	}
-	return st, r, nil
+	return st, w, nil
 }
 
-func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past time.Duration) (*studio, *room, error) {
-	st := &studio{Accounts: []account{{"mo", "Mo", access.Owner, phrase()}, {"kim", "Kim", access.Member, phrase()},
+func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past time.Duration) (*studio, *world, error) {
+	st := &studio{Keys: map[string]string{}, Accounts: []account{{"mo", "Mo", access.Owner, phrase()}, {"kim", "Kim", access.Member, phrase()},
 		{"visitor", "Visitor", access.Guest, phrase()}}}
 	me := access.HubActor()
 	me.Name = "the demo"
-	_, key, err := h.AddDevice(ctx, me, site.Device{Name: "Drying room", Place: "Drying room", Lease: 30 * time.Second, NewSignals: true})
-	if err != nil {
+	if err := furnish(ctx, h, me, st); err != nil {
 		return nil, nil, err
 	}
-	st.Key = key
-	signals := []struct{ raw, unit string }{{"temperature", "Cel"}, {"humidity", "%"}, {"clay_moisture", "%"}}
-	for _, g := range signals {
-		if _, err := h.AddSignal(ctx, me, boardID, g.raw, site.Number, func(s *site.Signal) {
-			s.Unit, s.Decimals, s.New, s.Interval = g.unit, 1, false, every
-			if g.raw != "clay_moisture" {
-				s.Guests = site.GuestsSee
-			}
-		}); err != nil {
-			return nil, nil, err
-		}
-	}
-	if _, err := h.AddControl(ctx, me, boardID, "Heater", func(*site.Control) error { return nil }); err != nil {
-		return nil, nil, err
-	}
-	r, err := history(ctx, h, me, out, past)
+	w, err := history(ctx, h, me, out, past)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -119,79 +106,107 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past tim
 	if err != nil {
 		return nil, nil, err
 	}
-	return st, r, os.WriteFile(file, b, 0o600)
+	return st, w, os.WriteFile(file, b, 0o600)
 }
 
-// history runs the model over the past and stores what its board would have sent, but for a night on which it
-// was unplugged. It returns the room as it is at the end.
-func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, past time.Duration) (*room, error) {
-	loc, err := time.LoadLocation(zone)
-	if err != nil {
-		return nil, err
-	}
-	now := time.Now().Truncate(time.Second)
-	start := now.Add(-past)
-	cut := now.Add(-61 * time.Hour)
-	r := newRoom(7, start)
-	series := map[string][]store.Reading{}
-	add := func(name string, at time.Time, v reading.Value) {
-		series[name] = append(series[name], store.Reading{T: at.UnixMilli(), Value: v})
-	}
-	for at := start; at.Before(now); at = at.Add(every) {
-		unplugged := at.After(cut) && at.Before(cut.Add(100*time.Minute))
-		on := habit(at, loc) && !unplugged && now.Sub(at) > 30*time.Minute
-		if on != r.heater || at.Equal(start) {
-			r.heater = on
-			add(boardID+".heater.is", at, reading.OnOff(on))
-			add(boardID+".heater.want", at, reading.OnOff(on))
-		}
-		r.step(at, every)
-		if unplugged {
-			continue
-		}
-		t, hum, clay := r.sense()
-		stamp := at.Add(time.Duration(r.rng.IntN(90)) * time.Millisecond)
-		add(boardID+".temperature", stamp, reading.Number(t))
-		add(boardID+".humidity", stamp, reading.Number(hum))
-		add(boardID+".clay_moisture", stamp, reading.Number(clay))
-	}
-	done := 0
-	for _, name := range []string{"temperature", "humidity", "clay_moisture", "heater.is", "heater.want"} {
-		list := series[boardID+"."+name]
-		_, _ = fmt.Fprintf(out, "\rMaking %d days of history … %d of 5 series", int(past.Hours()/24), done)
-		if err := h.Backfill(ctx, me, boardID+"."+name, list); err != nil {
-			return nil, err
-		}
-		done++
-	}
-	_, _ = fmt.Fprintf(out, "\rMaking %d days of history … done.          \n\n", int(past.Hours()/24))
-	r.heater = false
-	return r, ctx.Err()
+// thing is a signal or switch of a board.
+type thing struct {
+	raw, name, unit string
+	kind            site.Kind // empty: a switch
+	decimals        int
+	open            bool // to guests
+	dangerous       bool
 }
 
-// lastRoom is the room as history left it, so that live readings go on where it ends.
-func lastRoom(ctx context.Context, h *hub.Hub) *room {
-	now := time.Now()
-	r := newRoom(uint64(now.UnixNano()), now)
-	snap, err := h.Now(ctx, access.HubActor())
-	if err != nil {
-		return r
+// boards are the devices of the studio that speak MQTT, beside those that are made from a model.
+var boards = []struct {
+	name, place string
+	things      []thing
+}{
+	{"Kiln", "Kiln shed", []thing{{raw: "chamber", name: "Kiln chamber", unit: "Cel", kind: site.Number}, {raw: "power", name: "Kiln power", unit: "W", kind: site.Number},
+		{raw: "door", name: "Kiln door open", kind: site.OnOff}, {raw: "elements", name: "Elements", dangerous: true}, {raw: "vent", name: "Vent fan"}}},
+	{"Kiln shed", "Kiln shed", []thing{{raw: "carbon_monoxide", name: "Carbon monoxide", unit: "[ppm]", kind: site.Number}, {raw: "extractor", name: "Extractor"}}},
+	{"Slip tank", "Slip room", []thing{{raw: "level", name: "Level", unit: "%", kind: site.Number, decimals: 1}, {raw: "float", name: "Float above empty", kind: site.OnOff},
+		{raw: "reclaim_pump", name: "Reclaim pump"}}},
+	{"Yard", "Yard", []thing{{raw: "daylight", name: "Daylight", unit: "lx", kind: site.Number, open: true}, {raw: "lamp", name: "Yard lamp", open: true}}},
+}
+
+// furnish puts the studio's devices into a new hub.
+func furnish(ctx context.Context, h *hub.Hub, me access.Actor, st *studio) error {
+	nowhere := map[string]string{"modbus_fan": "127.0.0.1:1", "line_scale": "127.0.0.1:1"} // until they are introduced
+	fromModel := func(model, name, place string) (string, error) {
+		made, err := h.AddFromModel(ctx, me, model, []site.Device{{Name: name, Place: place, Link: site.Link{Address: nowhere[model]}}})
+		if err != nil {
+			return "", err
+		}
+		st.Keys[made[0].Device.ID] = made[0].Key
+		return made[0].Device.ID, nil
 	}
-	for _, s := range snap.Signals {
-		if s.Value == nil {
+	if _, err := fromModel("climate_board", "Drying room", "Drying room"); err != nil {
+		return err
+	}
+	if _, err := h.ChangeDevice(ctx, me, boardID, func(d *site.Device) error { d.Lease = 30 * time.Second; return nil }); err != nil {
+		return err
+	}
+	if _, err := h.AddSignal(ctx, me, boardID, "clay_moisture", site.Number, func(s *site.Signal) { s.Unit, s.Decimals = "%", 1 }); err != nil {
+		return err
+	}
+	for _, raw := range []string{"temperature", "humidity", "clay_moisture"} {
+		if _, err := h.ChangeSignal(ctx, me, boardID+"."+raw, func(s *site.Signal) error {
+			s.Decimals, s.Interval = 1, every
+			if raw != "clay_moisture" {
+				s.Guests = site.GuestsSee
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	for _, b := range boards {
+		d, key, err := h.AddDevice(ctx, me, site.Device{Name: b.name, Place: b.place, Lease: 30 * time.Second})
+		if err != nil {
+			return err
+		}
+		st.Keys[d.ID] = key
+		if err := equip(ctx, h, me, d.ID, b.things); err != nil {
+			return err
+		}
+	}
+	for _, m := range []struct{ model, name, place string }{{"modbus_fan", "Shelf fan", "Drying room"}, {"battery_monitor", "Shed battery", "Yard"},
+		{"line_scale", "Glaze scale", "Glaze room"}, {"weather_page", "Weather", "Yard"}} {
+		if _, err := fromModel(m.model, m.name, m.place); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func equip(ctx context.Context, h *hub.Hub, me access.Actor, device string, things []thing) error {
+	for _, x := range things {
+		if x.kind == "" {
+			c, err := h.AddControl(ctx, me, device, x.raw, func(c *site.Control) error {
+				c.Name, c.Dangerous = x.name, x.dangerous
+				if x.open {
+					c.Guests = site.GuestsSwitch
+				}
+				return nil
+			})
+			if err != nil {
+				return fmt.Errorf("%s: %w", c.ID, err)
+			}
 			continue
 		}
-		switch s.ID {
-		case boardID + ".temperature":
-			r.air, r.walls = s.Value.Num, s.Value.Num
-		case boardID + ".clay_moisture":
-			r.clay = s.Value.Num
+		if _, err := h.AddSignal(ctx, me, device, x.raw, x.kind, func(s *site.Signal) {
+			s.Name, s.Unit, s.Decimals = x.name, x.unit, x.decimals
+			if s.Kind == site.Number {
+				s.Interval = every
+			}
+			if x.open {
+				s.Guests = site.GuestsSee
+			}
+		}); err != nil {
+			return err
 		}
 	}
-	for _, s := range snap.Signals {
-		if s.ID == boardID+".humidity" && s.Value != nil {
-			r.vapour = s.Value.Num / 100 * saturation(r.air)
-		}
-	}
-	return r
+	return nil
 }

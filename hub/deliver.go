@@ -324,6 +324,16 @@ func (h *Hub) named(dev site.Device, raw string) (id string, known bool, why str
 }
 
 func (h *Hub) nameAnew(dev site.Device, raw string) (id string, known bool, why string) {
+	for id, s := range h.site.Signals {
+		if s.Device == dev.ID && s.Raw == raw {
+			return id, true, ""
+		}
+	}
+	for id, c := range h.site.Controls {
+		if c.Device == dev.ID && c.Raw == raw {
+			return id, true, ""
+		}
+	}
 	slug, err := site.Slug(raw)
 	if err != nil {
 		return "", false, err.Error()

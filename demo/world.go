@@ -1,0 +1,172 @@
+package demo
+
+import (
+	"context"
+	"math"
+	"math/rand/v2"
+	"sync"
+	"time"
+)
+
+// world is the whole studio as a physical model. Its parts are guarded by mu.
+type world struct {
+	mu   sync.Mutex
+	room *room
+	rest
+}
+
+// rest is everything but the drying room: simple models, good enough for heaters that warm and tanks that empty.
+type rest struct {
+	rng *rand.Rand
+	loc *time.Location
+	// the kiln and its shed
+	chamber, monoxide            float64 // °C, ppm
+	elements, vent, door, blower bool    // blower: the shed's extractor
+	// the slip tank
+	level float64 // %
+	pump  bool
+	// the yard
+	daylight float64 // lux
+	lamp     bool
+	// the fan at the shelves
+	fan          bool
+	speed, motor float64 // per minute, °C
+	watchdog     float64 // seconds since the hub's last beat
+	// the shed's battery
+	battery  float64 // V
+	charging bool
+	// the glaze scale
+	weight, load float64 // g; load is what is being poured
+	scaleLamp    bool
+}
+
+// The constants are made up.
+const (
+	kilnStore = 9e3    // J/K
+	kilnLoss  = 1.6    // W/K
+	kilnVent  = 1.1    // W/K more with the vent open
+	kilnPower = 3600.0 // W
+	fanFull   = 1380.0 // per minute
+	fanWatts  = 62.0
+)
+
+func newWorld(seed uint64, at time.Time, loc *time.Location) *world {
+	return &world{room: newRoom(seed, at), rest: rest{rng: rand.New(rand.NewPCG(seed, 2)), loc: loc, chamber: 340, monoxide: 4, level: 64,
+		battery: 12.7, motor: 18, weight: 0}}
+}
+
+// run lets time pass until the context ends.
+func (w *world) run(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for last := time.Now(); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-tick.C:
+			w.mu.Lock()
+			w.room.step(now, now.Sub(last))
+			w.step(now, now.Sub(last))
+			w.mu.Unlock()
+			last = now
+		}
+	}
+}
+
+func (r *rest) noise(s float64) float64 { return r.rng.NormFloat64() * s }
+
+// sun is how high the sun stands, from -1 to 1: a day of about the season's length, at an invented place.
+func (r *rest) sun(at time.Time) float64 {
+	t := at.In(r.loc)
+	hour := float64(t.Hour()) + float64(t.Minute())/60
+	season := 0.4 * math.Cos(2*math.Pi*float64(t.YearDay()-172)/365)
+	return math.Sin(2*math.Pi*(hour-6.2)/24) - 0.1 + 0.4*season
+}
+
+// step lets d pass.
+func (r *rest) step(at time.Time, d time.Duration) {
+	s := d.Seconds()
+	power := 0.0
+	if r.elements && r.chamber < 1260 {
+		power = kilnPower
+	}
+	loss := kilnLoss
+	if r.vent {
+		loss += kilnVent
+	}
+	if r.door {
+		loss += 6
+	}
+	r.chamber += s * (power - loss*(r.chamber-16)) / kilnStore
+	source := 0.02
+	if r.elements {
+		source = 0.5
+	}
+	air := 1.0 / 900
+	if r.blower {
+		air = 1.0 / 60
+	}
+	r.monoxide = math.Max(0, r.monoxide+s*(source-r.monoxide*air))
+	use := 100.0 / (26 * 3600) // the studio draws slip all day
+	if h := at.In(r.loc).Hour(); h < 8 || h > 18 {
+		use = 0
+	}
+	if r.pump {
+		use -= 100.0 / 480
+	}
+	r.level = math.Max(2, math.Min(98, r.level-s*use))
+	r.daylight = math.Max(0, 42_000*r.sun(at)) * (0.8 + 0.2*math.Sin(float64(at.Unix())/700))
+	want := 0.0
+	if r.fan {
+		want = fanFull
+	}
+	r.speed += (want - r.speed) * math.Min(1, s/4)
+	r.motor += s * ((16 + 22*r.speed/fanFull) - r.motor) / 240
+	r.watchdog += s
+	r.charging = r.sun(at) > 0.25
+	if r.charging {
+		r.battery += s * (13.9 - r.battery) / 9000
+	} else {
+		r.battery += s * (11.6 - r.battery) / 160_000
+	}
+	switch {
+	case r.load > 0:
+		pour := math.Min(r.load, 9*s)
+		r.weight, r.load = r.weight+pour, r.load-pour
+	case r.weight > 1400:
+		r.weight = 0
+	case r.rng.Float64() < s/45:
+		r.load = 120 + 300*r.rng.Float64()
+	}
+}
+
+func round(v, step float64) float64 {
+	n := math.Round(v/step) * step
+	return math.Round(n*1000) / 1000
+}
+
+func (r *rest) kiln() map[string]any {
+	power := 0.0
+	if r.elements && r.chamber < 1260 {
+		power = kilnPower + r.noise(20)
+	}
+	return map[string]any{"chamber": round(r.chamber+r.noise(0.4), 0.5), "power": round(power, 1), "door": r.door}
+}
+
+func (r *rest) shed() map[string]any {
+	return map[string]any{"carbon_monoxide": round(math.Max(0, r.monoxide+r.noise(0.4)), 1)}
+}
+
+func (r *rest) tank() map[string]any {
+	return map[string]any{"level": round(r.level+r.noise(0.1), 0.1), "float": r.level > 12}
+}
+
+func (r *rest) yard() map[string]any {
+	return map[string]any{"daylight": round(math.Max(0, r.daylight*(1+r.noise(0.01))), 1)}
+}
+
+// counts are what a 10-bit converter makes of the battery behind its divider.
+func (r *rest) counts() int {
+	pin := r.battery * 22_000 / 122_000
+	return int(math.Round(pin / 3.3 * 1023))
+}
