@@ -65,7 +65,7 @@ func rhythm(d client.Device) string {
 	case d.Messages == 0:
 		return "none yet"
 	case every == 0:
-		return fmt.Sprint(d.Messages)
+		return fmt.Sprintf("%d so far", d.Messages)
 	case jitter > every/4:
 		return fmt.Sprintf("irregular, about every %s", fine(every))
 	}

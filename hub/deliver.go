@@ -279,7 +279,10 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 			o.refused = append(o.refused, id+": "+why)
 		}
 		if len(whys) == 0 {
-			o.took(id, v)
+			if cal, err := reading.Calibrate(cfg.Calibration, v); err == nil {
+				v = cal
+			}
+			o.took(id, v, cfg.Decimals)
 		}
 	}
 	for id, list := range past {
@@ -411,7 +414,7 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 		return
 	}
 	h.apply(engine.Report{Control: id, Session: d.Session.ID, On: r.On, By: engine.By(r.By)})
-	o.took(id+" is", reading.OnOff(r.On))
+	o.took(id+" is", reading.OnOff(r.On), 0)
 }
 
 // refuse counts and keeps what could not be taken, and tells the device.

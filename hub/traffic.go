@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"idleember/core/access"
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -30,7 +32,8 @@ type Message struct {
 const (
 	messagesKept = 300 // a device
 	payloadKept  = 1024
-	arrivalsKept = 33
+	arrivalsKept = 65
+	together     = 250 * time.Millisecond // messages closer than this are one to the rhythm
 )
 
 // meter is what the hub knows of the messages of one device. Links and the hub's loop write it, so it has a lock.
@@ -135,8 +138,11 @@ func (m *meter) pulse(now time.Time) Pulse {
 		return p
 	}
 	var gaps []time.Duration
-	for i := 1; i < n; i++ {
-		gaps = append(gaps, m.arrivals[i].Sub(m.arrivals[i-1]))
+	last := m.arrivals[0]
+	for _, at := range m.arrivals[1:] {
+		if gap := at.Sub(last); gap >= together {
+			gaps, last = append(gaps, gap), at
+		}
 	}
 	recent := 0
 	for _, at := range m.arrivals {
@@ -253,13 +259,17 @@ type outcome struct {
 
 const outcomeNames = 4
 
-func (o *outcome) took(id string, value fmt.Stringer) {
+func (o *outcome) took(id string, v reading.Value, decimals int) {
 	if len(o.stored) == outcomeNames {
 		o.more++
 		return
 	}
 	_, name := site.Split(id)
-	o.stored = append(o.stored, name+" "+clip(value.String(), 40))
+	text := v.String()
+	if v.Kind == site.Number && len(text) > 12 {
+		text = strconv.FormatFloat(v.Num, 'f', decimals, 64)
+	}
+	o.stored = append(o.stored, name+" "+clip(text, 40))
 }
 
 func (o *outcome) String() string {

@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest'
-import type { Control, Signal } from './api'
-import { clockText, controlState, length, signalAge, unitSign, valueText } from './format'
+import type { Control, Device, Signal } from './api'
+import { clockText, controlState, deviceState, length, rhythm, signalAge, unitSign, valueText } from './format'
 
 const now = Date.parse('2026-03-02T09:00:00Z')
 const control = (c: Partial<Control>): Control => ({
@@ -49,4 +49,15 @@ test('the age of a signal is told when it matters', () => {
 test("times are told in the hub's zone", () => {
   expect(clockText(now, 'Europe/Vienna')).toBe('10:00')
   expect(clockText(Date.parse('2026-07-01T22:30:00Z'), 'Europe/Vienna', { weekday: 'short', hour: '2-digit', minute: '2-digit' })).toBe('Thu 00:30')
+})
+
+test('presence and rhythm of devices', () => {
+  const d = (x: Partial<Device>) => ({ state: '', online: true, asleep: false, since: '2026-03-02T08:55:00Z', wakes_ms: 0, messages: 9, every_ms: 0, jitter_ms: 0, ...x }) as Device
+  expect(deviceState(d({}), now)).toEqual({ words: 'online for 5 min', warn: false })
+  expect(deviceState(d({ online: false }), now)).toEqual({ words: 'offline for 5 min', warn: true })
+  expect(deviceState(d({ online: false, since: undefined }), now).words).toBe('never connected')
+  expect(deviceState(d({ asleep: true, wakes_ms: 600_000 }), now)).toEqual({ words: 'asleep for 5 min, wakes every 10 min', warn: false })
+  expect(deviceState(d({ state: 'disabled', online: false }), now)).toEqual({ words: 'disabled', warn: false })
+  expect([d({ messages: 0 }), d({}), d({ every_ms: 10_000, jitter_ms: 40 }), d({ every_ms: 2500, jitter_ms: 2000 })].map(rhythm))
+    .toEqual(['no message yet', '9 so far', 'every 10 s ± 40 ms', 'irregular, about every 2.5 s'])
 })

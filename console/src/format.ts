@@ -1,5 +1,5 @@
 // How values, ages and times are written for people.
-import type { Control, Signal } from './api'
+import type { Control, Device, Signal } from './api'
 
 const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '' }
 
@@ -55,4 +55,30 @@ export function clockText(ms: number, zone: string, options: Intl.DateTimeFormat
 
 export function dayText(ms: number, zone: string): string {
   return clockText(ms, zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit' })
+}
+
+/** What the links are called. */
+export const linkNames: Record<Device['link']['kind'], string> = {
+  mqtt: 'MQTT, to this hub', http: 'HTTP, the board pushes', udp: 'UDP datagrams', modbus: 'Modbus TCP', lines: 'text lines, serial or TCP',
+  poll: 'a page that the hub fetches', outside: 'MQTT, a broker elsewhere',
+}
+
+/** Whether a device is there, and since when. */
+export function deviceState(d: Device, now: number): { words: string; warn: boolean } {
+  if (d.state) return { words: d.state === 'removed' ? 'removed, history kept' : 'disabled', warn: false }
+  if (d.asleep) return { words: `asleep for ${since(d.since, now)}, wakes every ${length(d.wakes_ms)}`, warn: false }
+  if (d.online) return { words: `online for ${since(d.since, now)}`, warn: false }
+  return d.since ? { words: `offline for ${since(d.since, now)}`, warn: true } : { words: 'never connected', warn: true }
+}
+
+/** How a device's messages come: every 10 s ± 0.2 s. */
+export function rhythm(d: Device): string {
+  if (!d.messages) return 'no message yet'
+  if (!d.every_ms) return `${d.messages} so far`
+  if (d.jitter_ms > d.every_ms / 4) return `irregular, about every ${fine(d.every_ms)}`
+  return `every ${fine(d.every_ms)} ± ${fine(d.jitter_ms)}`
+}
+
+function fine(ms: number): string {
+  return ms < 1000 ? `${ms} ms` : ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : length(ms)
 }

@@ -8,6 +8,8 @@ export const router = createRouter({
     { path: '/', name: 'now', component: Now, meta: { title: 'Now' } },
     { path: '/charts', name: 'charts', component: () => import('./pages/Charts.vue'), meta: { title: 'Charts' } },
     { path: '/devices', name: 'devices', component: () => import('./pages/Devices.vue'), meta: { title: 'Devices' } },
+    { path: '/devices/new', name: 'add-device', component: () => import('./pages/AddDevice.vue'), meta: { title: 'Add a device' } },
+    { path: '/models', name: 'models', component: () => import('./pages/Models.vue'), meta: { title: 'Device models' } },
     { path: '/devices/:id', name: 'device', component: () => import('./pages/Device.vue'), meta: { title: 'Device' } },
     { path: '/journal', name: 'journal', component: () => import('./pages/Journal.vue'), meta: { title: 'Journal' } },
     { path: '/household', name: 'household', component: () => import('./pages/Household.vue'), meta: { title: 'Household' } },

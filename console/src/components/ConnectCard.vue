@@ -2,14 +2,15 @@
 // A device's key and what to paste, shown once, waiting for the first message.
 import { computed, ref } from 'vue'
 import type { DeviceWithKey } from '../api'
-import { unitSign, valueText } from '../format'
-import { useHub } from '../hub'
+import { useTraffic } from '../traffic'
 import Icon from './Icon.vue'
 
 const props = defineProps<{ given: DeviceWithKey }>()
-const hub = useHub()
 const copied = ref('')
-const arrived = computed(() => Object.values(hub.signals).filter((s) => s.device === props.given.device.id && s.value !== undefined))
+const { messages } = useTraffic(props.given.device.id)
+const fresh = computed(() => messages.value.filter((m) => !m.out && Date.parse(m.at) > begun))
+const first = computed(() => [...fresh.value].reverse().find((m) => !m.refused) ?? fresh.value.at(-1))
+const begun = Date.now() - 5000
 
 async function copy(text: string) {
   try {
@@ -32,9 +33,10 @@ const rows = computed(() => [{ label: 'Key, shown this once', value: props.given
         <dd><code>{{ text }}</code><button type="button" class="copy" :aria-label="`Copy: ${label}`" @click="copy(text)"><Icon name="copy" :size="15" /><span v-if="copied === text" class="small-text">copied</span></button></dd>
       </div>
     </dl>
-    <p role="status" class="mb-0" :class="arrived.length ? '' : 'soft'">
-      <template v-if="arrived.length"><strong>The first message arrived:</strong> {{ arrived.map((s) => `${s.name} ${valueText(s.value, s.decimals)} ${unitSign(s.unit)}`.trim()).join(', ') }}</template>
-      <template v-else>Waiting for the board's first message …</template>
+    <div v-for="r in given.remarks" :key="r" class="note mb-2">{{ r }}</div>
+    <p role="status" class="mb-0" :class="first ? (first.refused ? 'warn-text' : '') : 'soft'">
+      <template v-if="first"><strong>{{ first.refused ? 'A message arrived and was refused:' : 'The first message arrived:' }}</strong> {{ first.result }}<br /><code>{{ first.topic }} {{ first.payload }}</code></template>
+      <template v-else>Waiting for the device's first message …</template>
     </p>
   </section>
 </template>

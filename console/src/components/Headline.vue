@@ -6,14 +6,16 @@ import { useHub } from '../hub'
 
 const hub = useHub()
 const items = computed(() => {
-  const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.value !== undefined)
-  const rank = (u: string) => (u === 'Cel' ? 0 : 1)
-  return numbers.sort((a, b) => rank(a.unit) - rank(b.unit) || a.id.localeCompare(b.id)).slice(0, 8)
+  const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.value !== undefined && !hub.devices[s.device]?.state)
+  const rank = (s: { name: string; unit: string }) => (s.name === 'Temperature' ? 0 : s.unit === 'Cel' ? 1 : 2)
+  return numbers.sort((a, b) => rank(a) - rank(b) || a.id.localeCompare(b.id)).slice(0, 8)
 })
 const single = computed(() => hub.places.length < 2)
 function label(s: { place: string; name: string; unit: string }) {
   const place = hub.places.find((p) => p.id === s.place)?.name ?? ''
-  return single.value ? s.name : s.unit === 'Cel' ? place : `${place} ${s.name.toLowerCase()}`
+  const name = s.name.toLowerCase()
+  if (single.value || name.startsWith(place.toLowerCase().split(' ')[0]!)) return s.name
+  return s.unit === 'Cel' && name === 'temperature' ? place : `${place} ${name}`
 }
 </script>
 

@@ -15,12 +15,12 @@ const hub = useHub()
 const boards = computed(() => {
   const off = props.devices.filter((d) => !d.online)
   const n = props.devices.length
-  const kind = n === 1 ? 'board' : 'boards'
+  const kind = n === 1 ? 'device' : 'devices'
   if (off.length === 1) {
     const gone = off[0]!
     return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.now - Date.parse(gone.since))}` : ', never connected'}` }
   }
-  if (off.length > 1) return { warn: true, text: `${off.length} of ${n} boards offline` }
+  if (off.length > 1) return { warn: true, text: `${off.length} of ${n} devices offline` }
   const heard = Math.min(...props.signals.map((s) => (s.heard ? Date.parse(s.heard) : Infinity)))
   const recent = Number.isFinite(heard) ? ` · heard within ${length(Math.max(1000, hub.now - heard))}` : ''
   return { warn: false, text: `${n} ${kind}${recent}` }

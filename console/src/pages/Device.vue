@@ -1,51 +1,89 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
+import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { BModal } from 'bootstrap-vue-next/components/BModal'
-import { computed, onMounted, ref, watch } from 'vue'
-import { useRoute } from 'vue-router'
-import { api, ask, sentence, type DeviceWithKey, type Refusal } from '../api'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, type DeviceWithKey, type Refusal } from '../api'
 import ConnectCard from '../components/ConnectCard.vue'
 import ControlEditor from '../components/ControlEditor.vue'
+import DeviceForm from '../components/DeviceForm.vue'
 import SignalEditor from '../components/SignalEditor.vue'
-import { clockText, dayText, since } from '../format'
+import StarterCode from '../components/StarterCode.vue'
+import TrafficList from '../components/TrafficList.vue'
+import TryBox from '../components/TryBox.vue'
+import { useSend } from '../form'
+import { clockText, dayText, deviceState, linkNames, rhythm } from '../format'
 import { useHub } from '../hub'
+import { useTraffic } from '../traffic'
 
 const hub = useHub()
+const router = useRouter()
 const id = String(useRoute().params.id)
 const device = computed(() => hub.devices[id])
 const signals = computed(() => Object.values(hub.signals).filter((s) => s.device === id).sort((a, b) => a.id.localeCompare(b.id)))
 const controls = computed(() => Object.values(hub.controls).filter((c) => c.device === id).sort((a, b) => a.id.localeCompare(b.id)))
+const traffic = hub.owner ? useTraffic(id) : null
 const refusals = ref<Refusal[]>([])
 const given = ref<DeviceWithKey | null>(null)
-const asking = ref(false)
-const failed = ref('')
+const remarks = ref<string[]>([])
+const said = ref('')
+const asking = ref<'' | 'key' | 'state' | 'remove' | 'model' | 'signal' | 'control'>('')
+const history = ref<'keep' | 'delete'>('keep')
+const going = ref('') // the signal or switch that is to be removed
+const modelName = ref('')
 const newSwitch = ref('')
+const newSignal = ref('')
+const newKind = ref<'number' | 'onoff' | 'text'>('number')
+const { failed, busy, send } = useSend()
+const path = { params: { path: { id } } }
 
-async function load() {
-  if (!hub.owner) return
-  try {
-    refusals.value = await ask(api.GET('/devices/{id}/refusals', { params: { path: { id } } }))
-  } catch (e) {
-    failed.value = sentence(e)
-  }
-}
+const load = () => hub.owner && send(async () => (refusals.value = await ask(api.GET('/devices/{id}/refusals', path))))
 onMounted(load)
 watch(() => device.value?.refused, load)
+// How often it speaks changes with every message; that is asked for while somebody looks.
+const timer = window.setInterval(async () => {
+  if (document.visibilityState === 'visible' && device.value) hub.devices[id] = await ask(api.GET('/devices/{id}', path)).catch(() => hub.devices[id]!)
+}, 5000)
+onBeforeUnmount(() => window.clearInterval(timer))
 
-async function act(f: () => Promise<unknown>) {
-  failed.value = ''
-  try {
-    await f()
-  } catch (e) {
-    failed.value = sentence(e)
-  }
-}
-const newKey = () => act(async () => (given.value = await ask(api.POST('/devices/{id}/key', { params: { path: { id } } }))))
-const addSwitch = () => act(async () => {
-  await ask(api.POST('/devices/{id}/controls', { params: { path: { id } }, body: { name: newSwitch.value, answers: true } }))
+const newKey = () => send(async () => (given.value = await ask(api.POST('/devices/{id}/key', path))))
+const setState = () => send(async () => (remarks.value = (await ask(api.PUT('/devices/{id}/state', { ...path, body: { enabled: device.value!.state === 'disabled' } }))).remarks))
+const remove = () => send(async () => {
+  remarks.value = (await ask(api.DELETE('/devices/{id}', { params: { path: { id }, query: { history: history.value } } }))).remarks
+  if (history.value === 'delete' && !remarks.value.length) await router.push('/devices')
+})
+const saveModel = () => send(async () => {
+  const m = await ask(api.POST('/devices/{id}/model', { ...path, body: { name: modelName.value } }))
+  said.value = `Kept as the device model ${m.model.name}.`
+})
+const removeOne = () => send(async () => {
+  const one = { params: { path: { id: going.value } } }
+  if (asking.value === 'signal') await ask(api.DELETE('/signals/{id}', one))
+  else remarks.value = (await ask(api.DELETE('/controls/{id}', one))).remarks
+})
+const addSwitch = () => send(async () => {
+  await ask(api.POST('/devices/{id}/controls', { ...path, body: { name: newSwitch.value, answers: true } }))
   newSwitch.value = ''
 })
+const addSignal = () => send(async () => {
+  await ask(api.POST('/devices/{id}/signals', { ...path, body: { name: newSignal.value, kind: newKind.value } }))
+  newSignal.value = ''
+})
+function askRemoval(what: 'signal' | 'control', one: string) {
+  going.value = one
+  asking.value = what
+}
+const questions = computed(() => ({
+  key: { title: 'Put another board in its place?', ok: 'New key', no: 'Keep the old one', do: newKey },
+  state: device.value?.state === 'disabled' ? { title: 'Let it take part again?', ok: 'Enable', no: 'Not now', do: setState } : { title: 'Disable it?', ok: 'Disable', no: 'Not now', do: setState },
+  remove: { title: `Remove ${device.value?.name}?`, ok: 'Remove it', no: 'Keep it', do: remove },
+  model: { title: 'Keep its description as a model?', ok: 'Keep it', no: 'Not now', do: saveModel },
+  signal: { title: `Remove ${hub.signals[going.value]?.name}?`, ok: 'Remove it', no: 'Keep it', do: removeOne },
+  control: { title: `Remove ${hub.controls[going.value]?.name}?`, ok: 'Remove it', no: 'Keep it', do: removeOne },
+}))
+const question = computed(() => (asking.value ? questions.value[asking.value] : null))
 </script>
 
 <template>
@@ -54,34 +92,55 @@ const addSwitch = () => act(async () => {
       <div class="between">
         <div>
           <h1>{{ device.name }}</h1>
-          <span class="soft">{{ device.id }} · {{ hub.places.find((p) => p.id === device!.place)?.name }}</span>
+          <span class="soft">{{ device.id }} · {{ hub.places.find((p) => p.id === device!.place)?.name }} · {{ linkNames[device.link.kind] }}</span>
         </div>
-        <BButton v-if="hub.owner" variant="outline-secondary" @click="asking = true">New key</BButton>
+        <div v-if="hub.owner" class="d-flex flex-wrap gap-2">
+          <BButton variant="outline-secondary" size="sm" :disabled="busy" @click="asking = 'key'">{{ device.state === 'removed' ? 'Bring it back' : 'New board' }}</BButton>
+          <BButton v-if="device.state !== 'removed'" variant="outline-secondary" size="sm" :disabled="busy" @click="asking = 'state'">{{ device.state === 'disabled' ? 'Enable' : 'Disable' }}</BButton>
+          <BButton variant="outline-secondary" size="sm" :disabled="busy" @click="((modelName = device.name), (asking = 'model'))">Save as model</BButton>
+          <BButton variant="outline-secondary" size="sm" :disabled="busy" @click="((history = device.state === 'removed' ? 'delete' : 'keep'), (asking = 'remove'))">Remove</BButton>
+        </div>
       </div>
       <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
-      <ConnectCard v-if="given" :given="given" />
+      <div v-if="busy" class="soft" role="status">Waiting for the hub and the device …</div>
+      <div v-if="said" class="soft" role="status">{{ said }} <RouterLink to="/models">Device models</RouterLink></div>
+      <div v-for="r in remarks" :key="r" class="note" role="alert">{{ r }}</div>
+      <div v-if="device.state" class="note">{{ device.state === 'disabled' ? 'It is disabled: it is neither heard nor told anything.' : 'It was removed. Its history is kept and can be seen in Charts; a new key brings it back.' }}</div>
+      <ConnectCard v-if="given" :key="given.key" :given="given" />
       <section class="sheet facts">
-        <div><span class="soft small-text">State</span><br /><strong :class="{ 'warn-text': !device.online }">{{ device.online ? 'online' : device.since ? 'offline' : 'never connected' }}</strong> <span v-if="device.since" class="soft">for {{ since(device.since, hub.now) }}</span></div>
+        <div><span class="soft small-text">State</span><br /><strong :class="{ 'warn-text': deviceState(device, hub.now).warn }">{{ deviceState(device, hub.now).words }}</strong></div>
+        <div><span class="soft small-text">Messages</span><br />{{ rhythm(device) }}<span v-if="device.messages" class="soft"> · {{ device.per_minute.toFixed(0) }} in the last minute</span></div>
         <div><span class="soft small-text">Last heard</span><br />{{ device.last_heard ? dayText(Date.parse(device.last_heard), hub.zone) : 'never' }}</div>
-        <div v-if="device.from"><span class="soft small-text">From</span><br />{{ device.from }}</div>
+        <div v-if="device.from"><span class="soft small-text">From</span><br />{{ device.from }}<span v-if="device.connections > 1" class="soft"> · {{ device.connections }} connections</span></div>
         <div v-if="device.why"><span class="soft small-text">Why offline</span><br />{{ device.why }}</div>
         <div><span class="soft small-text">Lease</span><br />{{ device.lease_ms ? `${device.lease_ms / 1000} s` : 'none' }}</div>
+        <div v-if="device.replaced"><span class="soft small-text">Replaced readings</span><br />{{ device.replaced }}</div>
       </section>
-      <template v-if="hub.owner">
+      <template v-if="hub.owner && device.state !== 'removed'">
         <section class="sheet">
           <h2 class="mb-2">Signals</h2>
-          <p v-if="!signals.length" class="soft mb-0">None yet. They appear with the board's first message.</p>
-          <SignalEditor v-for="s in signals" :key="s.id" :signal="s" />
+          <p v-if="!signals.length" class="soft mb-0">None yet. They appear with the device's first message, or add them here and say where they come from.</p>
+          <SignalEditor v-for="s in signals" :key="s.id" :signal="s" :link="device.link.kind" @remove="askRemoval('signal', s.id)" />
+          <form class="d-flex gap-2 mt-3" @submit.prevent="addSignal">
+            <BFormInput v-model="newSignal" aria-label="Name of a new signal" placeholder="Name of a new signal" required />
+            <BFormSelect v-model="newKind" aria-label="Kind of the new signal" class="kind" :options="[{ value: 'number', text: 'number' }, { value: 'onoff', text: 'on/off' }, { value: 'text', text: 'text' }]" />
+            <BButton type="submit" variant="outline-secondary" class="text-nowrap">Add</BButton>
+          </form>
         </section>
         <section class="sheet">
           <h2 class="mb-2">Switches</h2>
-          <p v-if="!controls.length" class="soft">None yet. One appears when the board reports it on <code>ember/{{ id }}/is/&lt;control&gt;</code>; for a board that does not, add it here.</p>
-          <ControlEditor v-for="c in controls" :key="c.id" :control="c" />
+          <p v-if="!controls.length" class="soft">None yet. One appears when the device reports what it is; for a device that does not, add it here.</p>
+          <ControlEditor v-for="c in controls" :key="c.id" :control="c" :link="device.link.kind" @remove="askRemoval('control', c.id)" />
           <form class="d-flex gap-2 mt-3" @submit.prevent="addSwitch">
             <BFormInput v-model="newSwitch" aria-label="Name of a new switch" placeholder="Name of a new switch" required />
             <BButton type="submit" variant="outline-secondary" class="text-nowrap">Add</BButton>
           </form>
         </section>
+        <TrafficList v-if="traffic" :messages="traffic.messages.value" :failed="traffic.failed.value" />
+        <TryBox v-if="traffic && device.link.kind !== 'modbus'" :device="device" :messages="traffic.messages.value" />
+        <DeviceForm :device="device" />
+        <StarterCode v-if="!given" :device="device.id" />
+        <StarterCode v-else :key="given.key" :device="device.id" :password="given.key" />
         <section class="sheet">
           <div class="between mb-2"><h2>Refused</h2><span class="soft small-text">{{ device.refused }} in all; the last 100 are kept</span></div>
           <p v-if="!refusals.length" class="soft mb-0">Everything that this device sent could be taken.</p>
@@ -98,8 +157,19 @@ const addSwitch = () => act(async () => {
           </table>
         </section>
       </template>
-      <BModal v-model="asking" title="Give it a new key?" ok-title="New key" cancel-title="Keep the old one" ok-variant="primary" cancel-variant="outline-secondary" @ok="newKey">
-        The old key is void at once. The board stays offline until it has the new one. Ids and history stay.
+      <BModal v-if="question" :model-value="true" :title="question.title" :ok-title="question.ok" :cancel-title="question.no" ok-variant="primary" cancel-variant="outline-secondary" @ok="question.do" @hidden="asking = ''">
+        <template v-if="asking === 'key'">Its switches are brought to their safe values first. The old key is void at once; the device stays offline until the board has the new one. Ids and history stay.</template>
+        <template v-else-if="asking === 'state'">{{ device.state === 'disabled' ? 'It is heard again with the key that it has.' : 'Its switches are brought to their safe values first. Then it is neither heard nor told anything until you enable it again.' }}</template>
+        <template v-else-if="asking === 'remove'">
+          <p>Its switches are brought to their safe values first.</p>
+          <label class="d-flex gap-2"><input v-model="history" type="radio" value="keep" :disabled="device.state === 'removed'" /> keep its history; it can be brought back</label>
+          <label class="d-flex gap-2"><input v-model="history" type="radio" value="delete" /> delete its history as well, for ever</label>
+        </template>
+        <template v-else-if="asking === 'model'">
+          <p>A model holds its signals, switches, mapping and calibration, so that more devices like it can be added at once.</p>
+          <label class="d-block"><span class="soft small-text">Name of the model</span><BFormInput v-model="modelName" /></label>
+        </template>
+        <template v-else>{{ asking === 'signal' ? 'Its readings are deleted with it.' : 'It is brought to its safe value first. Its runs are deleted with it.' }}</template>
       </BModal>
     </template>
     <section v-else class="sheet"><h1>{{ hub.loaded ? 'There is no such device' : 'Asking the hub …' }}</h1><RouterLink to="/devices">All devices</RouterLink></section>
@@ -107,5 +177,5 @@ const addSwitch = () => act(async () => {
 </template>
 
 <style scoped>
-.facts { display: flex; flex-wrap: wrap; gap: 14px 36px; }
+.kind { max-width: 130px; }
 </style>

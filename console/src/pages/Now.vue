@@ -12,12 +12,17 @@ const sheets = computed(() =>
   hub.places
     .map((place) => ({
       place,
-      signals: Object.values(hub.signals).filter((s) => s.place === place.id).sort(order),
-      controls: Object.values(hub.controls).filter((c) => c.place === place.id).sort((a, b) => a.id.localeCompare(b.id)),
-      devices: Object.values(hub.devices).filter((d) => d.place === place.id),
+      signals: Object.values(hub.signals).filter((s) => s.place === place.id && takesPart(s.device)).sort(order),
+      controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device)).sort((a, b) => a.id.localeCompare(b.id)),
+      devices: Object.values(hub.devices).filter((d) => d.place === place.id && !d.state),
     }))
     .filter((s) => s.devices.length || s.signals.length || s.controls.length),
 )
+
+// What was disabled or removed is not of now. A guest may see a signal without its device.
+function takesPart(device: string) {
+  return !hub.devices[device]?.state
+}
 
 // Temperatures first, numbers before lamps, words last.
 function order(a: { unit: string; kind: string; id: string }, b: { unit: string; kind: string; id: string }) {
@@ -45,7 +50,7 @@ const unconfirmed = computed(() => Object.values(hub.controls).filter((c) => c.p
       <template v-if="hub.owner">
         <h2>Nothing here yet</h2>
         <p class="soft">Add a first device. Its readings and switches appear here by themselves as soon as it sends them.</p>
-        <RouterLink class="btn btn-primary" :to="{ name: 'devices', query: { add: '1' } }">Add a device</RouterLink>
+        <RouterLink class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink>
       </template>
       <template v-else>
         <h2>Nothing to see yet</h2>

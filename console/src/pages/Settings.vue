@@ -5,7 +5,9 @@ import { BFormRadioGroup } from 'bootstrap-vue-next/components/BFormRadio'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, ask, HubError, sentence, type HubInfo } from '../api'
+import BrokersCard from '../components/BrokersCard.vue'
 import Field from '../components/Field.vue'
+import PanelCard from '../components/PanelCard.vue'
 import { useHub } from '../hub'
 import { theme } from '../theme'
 
@@ -71,6 +73,7 @@ const save = () => act(async () => {
       </template>
       <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.http) }}, boards at port {{ port(info.mqtt) }}{{ info.mqtt_open ? '' : ' of this computer alone' }}.</p>
     </section>
+    <template v-if="hub.owner"><BrokersCard /><PanelCard /></template>
     <p class="soft small-text">Idle Ember {{ info?.version }} · <a href="/api/docs">interface for scripts</a></p>
   </main>
 </template>
