@@ -56,6 +56,9 @@ func (h *Hub) journalChange(a access.Actor, object string, before, after any) {
 	}
 }
 
+// plainJSON takes the signs out of settings that are told in the journal.
+var plainJSON = strings.NewReplacer("{}", "none", `":`, " ", `"`, "", "{", "", "}", "", ",", ", ", "[", "", "]", "")
+
 func fieldsOf(record any) map[string]string {
 	out := map[string]string{}
 	v := reflect.ValueOf(record)
@@ -64,9 +67,9 @@ func fieldsOf(record any) map[string]string {
 		text := fmt.Sprint(v.Field(i).Interface())
 		if k := v.Field(i).Kind(); k == reflect.Struct || k == reflect.Slice || k == reflect.Pointer {
 			b, _ := json.Marshal(v.Field(i).Interface()) // plain settings
-			text = string(b)
+			text = plainJSON.Replace(string(b))
 		}
-		if text == "" || text == "{}" || text == "null" {
+		if text == "" || text == "null" {
 			text = "none"
 		}
 		out[name] = text

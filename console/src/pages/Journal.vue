@@ -44,7 +44,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
             <td>{{ e.actor }}</td>
             <td class="soft">{{ e.source }}</td>
             <td>{{ e.action }} <strong>{{ e.object }}</strong></td>
-            <td>{{ change(e) }}</td>
+            <td class="change">{{ change(e) }}</td>
             <td class="soft">{{ e.reason }}</td>
           </tr>
         </tbody>
@@ -53,3 +53,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
     <BButton v-if="next" class="mt-3" variant="outline-secondary" :disabled="loading" @click="load(true)">Earlier</BButton>
   </main>
 </template>
+
+<style scoped>
+.change { overflow-wrap: anywhere; }
+</style>
