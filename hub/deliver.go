@@ -243,22 +243,27 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, lease
 // change no decision.
 func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 	now, newest := h.now(), reading.Newest(d.Readings)
-	past := map[string][]store.Reading{}
+	known := map[string]*target{}
 	for i, r := range d.Readings {
-		id, why := h.signalFor(dev, r)
-		if why != "" {
-			o.refused = append(o.refused, why)
-			continue
+		x := known[r.Name]
+		if x == nil {
+			id, why := h.signalFor(dev, r)
+			if why != "" {
+				o.refused = append(o.refused, why)
+				continue
+			}
+			x = &target{id: id, cfg: h.site.Signals[id], past: h.engine.Past(now, id)}
+			known[r.Name] = x
+			h.comesFrom(d.Session, dev.ID, id, r.Name)
 		}
-		cfg := h.site.Signals[id]
+		id, cfg := x.id, &x.cfg
 		v, err := r.Value.As(cfg.Kind)
 		if err != nil {
 			o.refused = append(o.refused, id+": "+err.Error())
 			continue
 		}
-		h.comesFrom(d.Session, dev.ID, id, r.Name)
 		if !r.At.IsZero() && !r.At.Equal(newest) {
-			at, late, err := h.engine.Late(now, id, r.At)
+			at, late, err := x.past(r.At)
 			var cal reading.Value
 			if err == nil && late {
 				cal, err = reading.Calibrate(cfg.Calibration, v)
@@ -269,7 +274,7 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 			}
 			if late {
 				o.late++
-				past[id] = append(past[id], store.Reading{T: at.UnixMilli(), Value: cal, Quality: reading.Plausible(cfg.Sense, cal), Raw: engine.Raw(cfg, v)})
+				x.late = append(x.late, store.Reading{T: at.UnixMilli(), Value: cal, Quality: reading.Plausible(cfg.Sense, cal), Raw: engine.Raw(*cfg, v)})
 				continue
 			}
 		}
@@ -285,9 +290,19 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 			o.took(id, v, cfg.Decimals)
 		}
 	}
-	for id, list := range past {
-		h.write(store.AddReadings(id, list, h.replacedBy(dev.ID)))
+	for _, x := range known {
+		if len(x.late) > 0 {
+			h.write(store.AddReadings(x.id, x.late, h.replacedBy(dev.ID)))
+		}
 	}
+}
+
+// target is a signal that readings of a message are of, and those of them that belong to the past.
+type target struct {
+	id   string
+	cfg  site.Signal
+	past func(stamp time.Time) (at time.Time, late bool, err error)
+	late []store.Reading
 }
 
 // replacedBy counts readings that took the place of differing ones. It is called by the store.

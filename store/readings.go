@@ -48,9 +48,17 @@ func (w *Tx) addReading(series int64, r Reading, replaced func(int)) error {
 	return err
 }
 
-const rowsAtOnce = 100
+// rowsAtOnce are the numbers of rows that one statement inserts, largest first.
+var rowsAtOnce = []int{200, 50, 10}
 
-var insertMany = `INSERT INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)` + strings.Repeat(`, (?, ?, ?, ?, ?)`, rowsAtOnce-1)
+// insertMany holds the statement for each of rowsAtOnce.
+var insertMany = func() map[int]string {
+	out := map[int]string{}
+	for _, n := range rowsAtOnce {
+		out[n] = `INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)` + strings.Repeat(`, (?, ?, ?, ?, ?)`, n-1)
+	}
+	return out
+}()
 
 // AddReadings keeps many readings of a series, as AddReading does one.
 func AddReadings(series string, list []Reading, replaced func(int)) Change {
@@ -59,27 +67,33 @@ func AddReadings(series string, list []Reading, replaced func(int)) Change {
 		if err != nil {
 			return err
 		}
-		for len(list) >= rowsAtOnce {
-			fresh, err := tx.areNew(id, list[:rowsAtOnce])
-			if err != nil {
-				return err
-			}
-			if fresh {
-				args := make([]any, 0, 5*rowsAtOnce)
-				for _, r := range list[:rowsAtOnce] {
-					args = append(args, id, r.T, column(r.Value), int(r.Quality), r.Raw)
+		for _, n := range rowsAtOnce {
+			for len(list) >= n {
+				if err := tx.addMany(id, list[:n], replaced); err != nil {
+					return err
 				}
-				err = tx.exec(insertMany, args...)
-			} else {
-				err = tx.addEach(id, list[:rowsAtOnce], replaced)
+				list = list[n:]
 			}
-			if err != nil {
-				return err
-			}
-			list = list[rowsAtOnce:]
 		}
 		return tx.addEach(id, list, replaced)
 	}
+}
+
+// addMany inserts a portion with one statement. Where some of it is there already, each is looked at.
+func (w *Tx) addMany(series int64, list []Reading, replaced func(int)) error {
+	args := make([]any, 0, 5*len(list))
+	for _, r := range list {
+		var raw any
+		if r.Raw != nil {
+			raw = *r.Raw
+		}
+		args = append(args, series, r.T, column(r.Value), int64(r.Quality), raw)
+	}
+	n, err := w.execN(insertMany[len(list)], args...)
+	if err != nil || int(n) == len(list) {
+		return err
+	}
+	return w.addEach(series, list, replaced)
 }
 
 func (w *Tx) addEach(series int64, list []Reading, replaced func(int)) error {
@@ -89,22 +103,6 @@ func (w *Tx) addEach(series int64, list []Reading, replaced func(int)) error {
 		}
 	}
 	return nil
-}
-
-// areNew reports whether the readings' times rise and none lies where there are readings already.
-func (w *Tx) areNew(series int64, list []Reading) (bool, error) {
-	for i := 1; i < len(list); i++ {
-		if list[i].T <= list[i-1].T {
-			return false, nil
-		}
-	}
-	st, err := w.prepare(`SELECT EXISTS (SELECT 1 FROM readings WHERE series = ? AND t BETWEEN ? AND ?)`)
-	if err != nil {
-		return false, err
-	}
-	var there bool
-	err = st.Get(&there, series, list[0].T, list[len(list)-1].T)
-	return !there, err
 }
 
 // Replace puts other values in the place of readings that are there: a recalibration.

@@ -344,3 +344,30 @@ func BenchmarkPush(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkStalledSubscriber compares 20 boards while one more has subscribed with QoS 1 and does not read with the same boards
+// alone.
+func BenchmarkStalledSubscriber(b *testing.B) {
+	const boards = 20
+	for _, stalled := range []bool{false, true} {
+		b.Run(map[bool]string{false: "none", true: "one"}[stalled], func(b *testing.B) {
+			x := newBencher(b, true, boards+1)
+			list := x.publishers(boards)
+			if stalled {
+				id := fmt.Sprintf("board%d", boards)
+				deaf := dialPublisher(b, x.s.MQTT, id, x.keys[id], "ember/"+id+"/r/x")
+				defer func() { _ = deaf.conn.Close() }()
+				var buf bytes.Buffer
+				sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4, PacketID: 1,
+					Filters: packets.Subscriptions{{Filter: "ember/" + id + "/#", Qos: 1}}}
+				require.NoError(b, sub.SubscribeEncode(&buf))
+				for range 2000 { // what it publishes comes back to it, and it never reads
+					buf.Write(deaf.packet)
+				}
+				_, err := deaf.conn.Write(buf.Bytes())
+				require.NoError(b, err)
+			}
+			load(b, list, 20)
+		})
+	}
+}

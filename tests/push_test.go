@@ -2,7 +2,9 @@ package tests
 
 import (
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -187,10 +189,30 @@ func TestBacklog(t *testing.T) {
 	assert.Equal(t, 99.0, r.History("shed.temperature")[now.Add(-250*time.Minute).UnixMilli()])
 }
 
-func TestModelSchemaIsServed(t *testing.T) {
+// The schema of device models is served, lies in docs, and is what the shipped models keep to.
+func TestModelSchema(t *testing.T) {
 	r := rig.New(t)
-	status, schema := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/device-model.schema.json", "")
-	assert.Equal(t, 200, status)
-	assert.Equal(t, "https://json-schema.org/draft/2020-12/schema", schema["$schema"])
-	assert.Contains(t, schema["$defs"], "Source")
+	resp, err := http.Get(r.URL() + "/api/device-model.schema.json")
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	served, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	if os.Getenv("IDLEEMBER_WRITE") != "" {
+		require.NoError(t, os.WriteFile("../docs/device-model.schema.json", served, 0o644))
+	}
+	kept, err := os.ReadFile("../docs/device-model.schema.json")
+	require.NoError(t, err)
+	assert.Equal(t, string(kept), string(served), "write it anew with IDLEEMBER_WRITE=1 go test ./tests -run ModelSchema")
+	assert.Contains(t, string(served), "https://json-schema.org/draft/2020-12/schema")
+	_, doc := rig.Contract(t)
+	files, err := filepath.Glob("../models/*.json")
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(files), 5)
+	for _, file := range files {
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		var v any
+		require.NoError(t, json.Unmarshal(b, &v))
+		assert.NoError(t, doc.Components.Schemas["Model"].Value.VisitJSON(v), file)
+	}
 }

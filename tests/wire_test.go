@@ -284,6 +284,13 @@ func TestModbusDevice(t *testing.T) {
 	assert.Contains(t, poll("-t", "0", "-r", "0"), "[0]: \t1")
 	assert.Contains(t, poll("-t", "4", "-r", "10"), "[10]: \t60", "the watchdog got the lease")
 
+	r.AddControl("fan", "boost", client.Source{Register: &client.Register{Table: site.Holding, Address: 12, Type: "u32"}, On: []string{"70000"}, Off: []string{"0"}},
+		client.Target{On: "70000", Register: &client.Register{Table: site.Holding, Address: 12, Type: "u32"}})
+	r.AddControl("fan", "light", client.Source{Register: &client.Register{Table: site.Coil, Address: 1}}, client.Target{Register: &client.Register{Table: site.Coil, Address: 1}})
+	r.Switch("fan.boost", true)
+	r.Soon("two registers in one write", func() bool { return r.Control("fan.boost").Phase == "confirmed" })
+	assert.Contains(t, poll("-t", "4", "-r", "12", "-c", "2"), "[12]: \t1\n[13]: \t4464")
+
 	r.AddSignal("fan", "ghost", "number", client.Source{Register: &client.Register{Table: site.Input, Address: 6}})
 	r.Soon("what does not exist is told in words", func() bool { return strings.Contains(fmt.Sprint(r.Traffic("fan")), "has no such register") })
 	before := *r.Signal("fan.speed").Heard
@@ -292,8 +299,11 @@ func TestModbusDevice(t *testing.T) {
 	server.Stop()
 	r.Soon("gone", func() bool { return !r.Online("fan") })
 	r.Switch("fan.fan", false)
+	r.Switch("fan.light", true)
 	r.Start("/usr/bin/python3", "peers/modbus_server.py", addr)
 	r.Soon("back, and the want of meanwhile was told", func() bool { return r.Online("fan") && r.Control("fan.fan").Phase == "confirmed" })
+	assert.Contains(t, fmt.Sprint(r.Traffic("fan")), "out write coil 0 [0 1]: written", "neighbouring coils in one write")
+	assert.Contains(t, poll("-t", "0", "-r", "0", "-c", "2"), "[0]: \t0\n[1]: \t1")
 	link.Unit = 9
 	_, err = r.Owner.ChangeDeviceWithResponse(t.Context(), "fan", nil, client.DeviceChange{Link: &link})
 	require.NoError(t, err)

@@ -73,7 +73,7 @@ func newProcess(t *testing.T) *process {
 
 func (p *process) start(wrap ...string) {
 	p.out = &buffer{}
-	args := append(wrap, binary, "serve", "--data", p.dir, "--http", p.http, "--mqtt", p.mqtt)
+	args := append(wrap, binary, "serve", "--data", p.dir, "--http", p.http, "--mqtt", p.mqtt, "--mqtts", "", "--udp", "")
 	p.cmd = exec.Command(args[0], args[1:]...)
 	p.cmd.Stdout, p.cmd.Stderr = p.out, p.out
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

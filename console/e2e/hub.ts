@@ -39,6 +39,7 @@ export class Hub {
   dir = mkdtempSync(join(tmpdir(), 'idleember-'))
   http = 0
   mqtt = 0
+  udp = 0
   said = ''
   private child?: ChildProcess
 
@@ -46,7 +47,7 @@ export class Hub {
     this.http ||= await freePort()
     this.mqtt ||= await freePort()
     this.said = ''
-    this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', '--udp', ''])
+    this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', ...(command === 'demo' ? ['--udp', `127.0.0.1:${(this.udp ||= await freePort())}`] : ['--udp', ''])])
     this.child.stdout!.on('data', (b) => (this.said += b))
     this.child.stderr!.on('data', (b) => (this.said += b))
     await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 60_000)

@@ -22,25 +22,37 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const hub = new Hub()
   hub.http = 8480 // as it is by default, since pages show it
   hub.mqtt = 1883
+  hub.udp = 8481
   await hub.start('demo')
   const word = /mo\s+(\S+-\d+)\s+owner/.exec(hub.said)![1]!
   const { page: p, context } = await page(hub.url, desk)
   await signIn(p, 'mo', word)
-  await p.locator('[data-control]').getByRole('button', { name: 'On' }).click()
-  await until('on', async () => /^on for/.test(await p.locator('[data-control] .state').innerText()))
+  const row = p.locator('[data-control="drying_room.heater"]')
+  await row.getByRole('button', { name: 'On' }).click()
+  await p.locator('[data-control="shelf_fan.fan"]').getByRole('button', { name: 'On' }).click()
+  await until('on', async () => /^on for/.test(await row.locator('.state').innerText()))
   await p.waitForTimeout(45_000)
   const state = await context.storageState()
   const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'
   for (const [name, path, size, theme] of [
     ['now', '/', desk, 'light'], ['now-dark', '/', desk, 'dark'], ['now-phone', '/', phone, 'light'], ['charts', week, desk, 'light'],
     ['charts-dark', week, desk, 'dark'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
-    ['device', '/devices/drying_room', desk, 'light'], ['devices', '/devices?add=1', desk, 'light'], ['journal', '/journal', desk, 'light'],
+    ['device', '/devices/shed_battery', desk, 'light'], ['traffic', '/devices/shelf_fan', desk, 'dark'], ['devices', '/devices', desk, 'light'],
+    ['add-device', '/devices/new', desk, 'light'], ['models', '/models', desk, 'light'], ['journal', '/journal', desk, 'light'],
     ['household', '/household', desk, 'light'], ['settings', '/settings', desk, 'dark'],
   ] as const) {
     const c = await context.browser()!.newContext({ viewport: size, colorScheme: theme, storageState: { ...state, origins: [] }, isMobile: size === phone, hasTouch: size === phone })
     const q = await c.newPage()
     await q.goto(hub.url + path)
     await q.waitForTimeout(1800)
+    if (name === 'device') await q.locator('[data-edit="shed_battery.battery"]').getByRole('button', { name: 'Calibrate' }).click()
+    if (name === 'traffic') await q.getByRole('heading', { name: 'Traffic' }).evaluate((e) => window.scrollTo(0, e.getBoundingClientRect().top - 80))
+    if (name === 'add-device') {
+      await q.getByLabel('What is it called?').fill('Damp cupboard')
+      await q.getByLabel('Where is it?').fill('Drying room')
+      await q.getByRole('button', { name: 'Add it' }).click()
+    }
+    await q.waitForTimeout(900)
     await q.screenshot({ path: join(out, name + '.png') })
     await c.close()
   }
@@ -56,12 +68,14 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   run('login', '--account', 'mo', '--password', word)
   const screens: Record<string, string[][]> = {
     'cli-now': [['now'], ['switch', 'drying_room.heater', 'off'], ['switch', 'drying_room.heatr', 'off'], ['devices'], ['journal', 'drying_room.heater']],
+    'cli-devices': [['devices'], ['devices', 'traffic', 'shed_battery'], ['devices', 'try', 'weather', '--payload', '{"now":{"temperature":3.5,"rain":0.1}}'], ['signals', 'calibrate', 'shed_battery.battery', '--divider', '47000,22000,3.3,1023,15', '--preview', '700,770']],
     'cli-history': [['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
     'cli-serve': [['serve', '--help']],
   }
   const screen = await (await context.browser()!.newContext({ viewport: desk })).newPage() // not under the console's own policy
   for (const [name, commands] of Object.entries(screens)) {
-    const text = commands.map((c) => `$ idleember ${c.join(' ')}\n${run(...c)}`).join('\n')
+    const quoted = (a: string) => (/[{ ]/.test(a) ? `'${a}'` : a)
+    const text = commands.map((c) => `$ idleember ${c.map(quoted).join(' ')}\n${run(...c).split('\n').slice(-14).join('\n')}`).join('\n')
     await screen.setContent(`<body style="margin:0;background:#161719"><pre style="margin:18px;color:#ece8e1;font:13.5px/1.35 monospace"></pre></body>`)
     await screen.evaluate((t) => { document.querySelector('pre')!.textContent = t }, text)
     await screen.screenshot({ path: join(out, name + '.png') })

@@ -291,19 +291,19 @@ func Raw(cfg site.Signal, v reading.Value) *float64 {
 	return &v.Num
 }
 
-// Late places a reading that may belong to the past, without changing anything. For one that does, late is true and at
-// tells when it was; all others must go through Apply.
-func (e *Engine) Late(now Now, id string, stamp time.Time) (at time.Time, late bool, err error) {
+// Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late is
+// true and at tells when it was; all others must go through Apply.
+func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, late bool, err error) {
 	s, cfg := e.signals[id], e.site.Signals[id]
 	d := e.devices[cfg.Device]
 	if s == nil || d == nil {
-		return at, false, nil
+		return func(time.Time) (at time.Time, late bool, err error) { return at, false, nil }
 	}
-	placed, err := d.clock.Place(now.Wall, stamp, s.interval(cfg))
-	if err != nil {
-		return at, false, err
+	interval := s.interval(cfg)
+	return func(stamp time.Time) (time.Time, bool, error) {
+		placed, err := d.clock.Place(now.Wall, stamp, interval)
+		return placed.At, err == nil && (!placed.Live || s.Seen && placed.At.Before(s.At)), err
 	}
-	return placed.At, !placed.Live || s.Seen && placed.At.Before(s.At), nil
 }
 
 // watch makes sure that somebody looks when the signal would be stale. Mostly an earlier wake will do, which then looks

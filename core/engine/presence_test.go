@@ -129,13 +129,13 @@ func TestCalibrationAndQualityOnTheWay(t *testing.T) {
 	assert.Equal(t, reading.Bad, s.Quality)
 	assert.Equal(t, 5000.0, *s.Raw)
 
-	at, late, err := b.Late(b.now, "kiln.chamber", b.now.Wall.Add(-time.Hour))
+	at, late, err := b.Past(b.now, "kiln.chamber")(b.now.Wall.Add(-time.Hour))
 	require.NoError(t, err)
 	assert.True(t, late)
 	assert.Equal(t, b.now.Wall.Add(-time.Hour), at)
-	_, late, err = b.Late(b.now, "kiln.chamber", b.now.Wall)
+	_, late, err = b.Past(b.now, "kiln.chamber")(b.now.Wall)
 	require.NoError(t, err)
 	assert.False(t, late)
-	_, _, err = b.Late(b.now, "kiln.chamber", b.now.Wall.Add(time.Hour))
+	_, _, err = b.Past(b.now, "kiln.chamber")(b.now.Wall.Add(time.Hour))
 	assert.ErrorContains(t, err, "ahead")
 }

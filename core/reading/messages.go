@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -139,6 +140,11 @@ func Line(payload []byte) (key string, named []Named, faults []error, err error)
 // Stamp reads a time as Unix seconds, Unix milliseconds where it is too large for seconds, or RFC 3339.
 func Stamp(s string) (time.Time, error) {
 	s = strings.TrimSpace(s)
+	if f, err := strconv.ParseFloat(s, 64); err == nil {
+		if t, ok := unixTime(f); ok {
+			return t, nil
+		}
+	}
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
 		return t, nil
 	}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"idleember/core/site"
@@ -93,14 +94,23 @@ func take(named *[]Named, faults *[]error, name string, raw json.RawMessage) {
 
 // stamp reads a time in Unix seconds, or in milliseconds where it is too large for seconds.
 func stamp(raw json.RawMessage) (time.Time, error) {
-	var f float64
-	if err := json.Unmarshal(raw, &f); err != nil || f <= 0 || f > 1e14 {
-		return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds", clip(string(raw)))
+	if f, err := strconv.ParseFloat(string(raw), 64); err == nil {
+		if t, ok := unixTime(f); ok {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds", clip(string(raw)))
+}
+
+// unixTime takes a number as Unix seconds, or as milliseconds where it is too large for seconds.
+func unixTime(f float64) (time.Time, bool) {
+	if !(f > 0 && f <= 1e14) {
+		return time.Time{}, false
 	}
 	if f < 1e11 {
 		f *= 1000
 	}
-	return time.UnixMilli(int64(math.Round(f))), nil
+	return time.UnixMilli(int64(math.Round(f))), true
 }
 
 // Report takes the payload of a report apart: on, off, true, false, 1, 0, or an object that also says why, such as
