@@ -40,22 +40,21 @@ func targetFlags() []cli.Flag {
 		&cli.StringFlag{Name: "send-register", Usage: "write to this Modbus register, `TABLE:ADDRESS[:TYPE]`"})
 }
 
-func targetFrom(cmd *cli.Command) (site.Target, error) {
-	t := site.Target{Topic: cmd.String("send-topic"), On: cmd.String("send-on"), Off: cmd.String("send-off"), Template: cmd.String("template"), Retain: cmd.Bool("retain")}
-	var err error
+// mappingFrom is where a control's reports are found and how its wants are sent.
+func mappingFrom(cmd *cli.Command) (src site.Source, t site.Target, err error) {
+	if src, err = sourceFrom(cmd); err != nil {
+		return src, t, err
+	}
+	t = site.Target{Topic: cmd.String("send-topic"), On: cmd.String("send-on"), Off: cmd.String("send-off"), Template: cmd.String("template"), Retain: cmd.Bool("retain")}
 	t.Register, err = register(cmd.String("send-register"))
-	return t, err
+	return src, t, err
 }
 
 func addControlCommand() *cli.Command {
 	return &cli.Command{Name: "add", Usage: "add a switch to a device", ArgsUsage: "DEVICE NAME",
 		Flags: remote(append(targetFlags(), output(), &cli.BoolFlag{Name: "answers", Value: true, Usage: "the device reports what it is"})...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			src, err := sourceFrom(cmd)
-			if err != nil {
-				return err
-			}
-			target, err := targetFrom(cmd)
+			src, target, err := mappingFrom(cmd)
 			if err != nil {
 				return err
 			}
@@ -72,11 +71,7 @@ func mapControlCommand() *cli.Command {
 	return &cli.Command{Name: "map", Usage: "say how a control's wants are sent and where its reports are found; without options: as the link's rules say", ArgsUsage: "CONTROL",
 		Flags: remote(append(targetFlags(), output())...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			src, err := sourceFrom(cmd)
-			if err != nil {
-				return err
-			}
-			target, err := targetFrom(cmd)
+			src, target, err := mappingFrom(cmd)
 			if err != nil {
 				return err
 			}

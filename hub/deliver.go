@@ -33,6 +33,7 @@ type Delivery struct {
 	Readings []reading.Named
 	Reports  []Report
 	Faults   []string // what the link could not take
+	Note     string   // what it is, where it holds no values
 	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
 	// stored. It runs on a goroutine of the hub and must not block.
 	Done func(refused []string, err error)
@@ -200,7 +201,11 @@ func (h *Hub) deliver(d Delivery) {
 		h.refuse(d, why)
 	}
 	if ok {
-		h.meters.get(dev.ID).add(Message{At: time.Now(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: o.String(),
+		result := o.String()
+		if d.Note != "" && result == nothing {
+			result = d.Note
+		}
+		h.meters.get(dev.ID).add(Message{At: time.Now(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: result,
 			Refused: len(o.refused) > 0 && len(o.stored)+o.late == 0})
 	}
 	if d.Done != nil {

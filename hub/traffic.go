@@ -257,7 +257,10 @@ type outcome struct {
 	refused []string
 }
 
-const outcomeNames = 4
+const (
+	outcomeNames = 4
+	nothing      = "nothing in it"
+)
 
 func (o *outcome) took(id string, v reading.Value, decimals int) {
 	if len(o.stored) == outcomeNames {
@@ -292,7 +295,7 @@ func (o *outcome) String() string {
 		parts = append(parts, s)
 	}
 	if len(parts) == 0 {
-		return "nothing in it"
+		return nothing
 	}
 	return strings.Join(parts, "; ")
 }

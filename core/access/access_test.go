@@ -41,3 +41,13 @@ func TestMay(t *testing.T) {
 	}
 	assert.EqualError(t, May(Actor{Kind: Person, Role: Guest}, Switch, Object{Name: "kiln.fan"}), "a guest may not switch kiln.fan; ask an owner")
 }
+
+func TestAPanelOnlyLooksAndSwitches(t *testing.T) {
+	a := Actor{Kind: Panel, ID: "panel", Name: "the panel"}
+	o := Object{Device: "kiln", Name: "kiln.fan", Guests: site.GuestsNothing}
+	for action, want := range map[Action]bool{Look: true, Switch: true, Configure: false, Audit: false, Household: false, Self: false, Push: false} {
+		if got := May(a, action, o) == nil; got != want {
+			t.Errorf("%s: %t", action, got)
+		}
+	}
+}

@@ -55,6 +55,7 @@ type session struct {
 	id      string
 	expires bool
 	until   time.Duration
+	wake    uint64 // the wake that looks whether it has expired, 0: none
 }
 
 type signal struct {

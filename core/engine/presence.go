@@ -22,10 +22,9 @@ func (e *Engine) online(in Online) {
 	}
 	if in.Expires {
 		s := &d.sessions[at]
-		waiting := s.until != 0
 		s.until = e.now.Mono + e.silence(d.ID)
-		if !waiting { // later ones are looked at when the first wake comes
-			e.wakeAt(s.until, wakeExpire, d.ID)
+		if s.wake == 0 { // else the wake that is due earlier looks again
+			s.wake = e.wakeAt(s.until, wakeExpire, d.ID)
 		}
 	}
 	d.ending = 0
@@ -75,21 +74,21 @@ func (e *Engine) shortest(device string) (shortest time.Duration) {
 	return shortest
 }
 
-// expireDue ends the sessions of a device that were silent for too long.
+// expireDue ends a session that was silent for too long.
 func (e *Engine) expireDue(w wake) {
 	d := e.devices[w.id]
 	if d == nil {
 		return
 	}
-	for _, s := range slices.Clone(d.sessions) {
-		switch {
-		case !s.expires:
-		case s.until <= e.now.Mono:
-			e.offline(Offline{Device: d.ID, Session: s.id, Why: "nothing was heard for " + said(e.silence(d.ID))})
-		default:
-			e.wakeAt(s.until, wakeExpire, d.ID)
-		}
+	at := slices.IndexFunc(d.sessions, func(s session) bool { return s.wake == w.seq })
+	if at < 0 {
+		return
 	}
+	if s := &d.sessions[at]; s.until > e.now.Mono {
+		s.wake = e.wakeAt(s.until, wakeExpire, d.ID)
+		return
+	}
+	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " + said(e.silence(d.ID))})
 }
 
 func (e *Engine) offline(in Offline) {

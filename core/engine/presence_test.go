@@ -51,6 +51,20 @@ func TestSessionWithoutAnEndExpires(t *testing.T) {
 	assert.True(t, b.kiln(t).Online)
 }
 
+// Two ways to push at once: each is watched by one wake, however long that goes on.
+func TestSessionsThatExpireAreWatchedOnce(t *testing.T) {
+	b := newBench()
+	for range 300 {
+		b.do(Online{Device: "kiln", Session: "http", Expires: true})
+		b.do(Online{Device: "kiln", Session: "udp", Expires: true})
+		b.pass(time.Minute)
+	}
+	assert.True(t, b.kiln(t).Online)
+	assert.Less(t, len(b.wakes), 20)
+	b.pass(4 * time.Minute)
+	assert.False(t, b.kiln(t).Online)
+}
+
 func TestSleepingDevice(t *testing.T) {
 	b := newBench()
 	b.change(func(d *site.Device) { d.Wakes = 10 * time.Minute })

@@ -49,7 +49,7 @@ func Take(m *mapping.Map, speaker, topic string, payload []byte, now time.Time) 
 		if err != nil {
 			return fail(PayloadFormat, "presence: %s", err)
 		}
-		t.Online = &online
+		t.Online, t.Note = &online, "presence"
 	}
 	if mapped := m.Take(topic, payload); mapped.Matched {
 		t.Mapped(mapped)

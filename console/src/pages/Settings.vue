@@ -4,10 +4,11 @@ import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormRadioGroup } from 'bootstrap-vue-next/components/BFormRadio'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
-import { api, ask, HubError, sentence, type HubInfo } from '../api'
+import { api, ask, type HubInfo } from '../api'
 import BrokersCard from '../components/BrokersCard.vue'
 import Field from '../components/Field.vue'
 import PanelCard from '../components/PanelCard.vue'
+import { useSend } from '../form'
 import { useHub } from '../hub'
 import { theme } from '../theme'
 
@@ -15,9 +16,7 @@ const hub = useHub()
 const info = ref<HubInfo | null>(null)
 const etag = ref('')
 const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0 })
-const failed = ref('')
-const field = ref('')
-const saved = ref(false)
+const { failed, field, saved, send } = useSend()
 const zones = computed(() => (info.value?.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
 const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
 
@@ -26,23 +25,15 @@ function show(v: HubInfo, r: Response) {
   etag.value = r.headers.get('ETag') ?? ''
   Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude })
 }
-async function act(f: () => Promise<void>) {
-  failed.value = field.value = ''
-  saved.value = false
-  try {
-    await f()
-  } catch (e) {
-    failed.value = sentence(e)
-    field.value = e instanceof HubError ? (e.field ?? '') : ''
-  }
-}
 const load = async () => { const call = api.GET('/hub'); show(await ask(call), (await call).response) }
-onMounted(() => act(load))
-const save = () => act(async () => {
+onMounted(async () => {
+  await send(load)
+  saved.value = false
+})
+const save = () => send(async () => {
   const call = api.PATCH('/hub', { params: { header: { 'If-Match': etag.value } },
     body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude) } })
   show(await ask(call), (await call).response)
-  saved.value = true
 })
 </script>
 
