@@ -305,25 +305,34 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 		controls := c.hub.Site().Controls
 		for _, w := range post.Wants {
 			topic, keep := topics.Want(controls[w.Control])
-			c.publish(p, device, topic, keep, mapping.Payload(controls[w.Control].Target, w.On, time.Now()))
+			c.publish(ctx, p, device, topic, keep, mapping.Payload(controls[w.Control].Target, w.On, time.Now()))
 		}
 		for _, raw := range post.Gone {
-			c.publish(p, device, topics.Own(device)+"want/"+raw, true, nil)
+			c.publish(ctx, p, device, topics.Own(device)+"want/"+raw, true, nil)
 		}
 		if post.Beat > 0 {
-			c.publish(p, device, topics.Own(device)+"lease", false, []byte(fmt.Sprintf("%g", post.Beat.Seconds())))
+			c.publish(ctx, p, device, topics.Own(device)+"lease", false, []byte(fmt.Sprintf("%g", post.Beat.Seconds())))
 		}
 	}
 }
 
-func (c *client) publish(p paho.Client, device, topic string, keep bool, payload []byte) {
+// publish waits until the broker has taken a message, or the connection is gone: then it is told again with the next one.
+func (c *client) publish(ctx context.Context, p paho.Client, device, topic string, keep bool, payload []byte) {
 	tok := p.Publish(topic, 1, keep, payload)
-	switch {
-	case !tok.WaitTimeout(publishWait):
+	late := time.NewTimer(publishWait)
+	defer late.Stop()
+	select {
+	case <-tok.Done():
+	case <-late.C:
 		c.hub.Failed(device, name, topic, "the broker has not acknowledged it; it is told again when the connection is back")
-	case tok.Error() != nil:
-		c.hub.Failed(device, name, topic, "not sent: "+link.Reason(tok.Error()))
-	default:
-		c.hub.Sent(device, name, topic, payload, "taken by the broker")
+		return
+	case <-ctx.Done():
+		c.hub.Failed(device, name, topic, "the connection to the broker was lost; it is told again when it is back")
+		return
 	}
+	if tok.Error() != nil {
+		c.hub.Failed(device, name, topic, "not sent: "+link.Reason(tok.Error()))
+		return
+	}
+	c.hub.Sent(device, name, topic, payload, "taken by the broker")
 }
