@@ -374,3 +374,26 @@ func TestSleepingBoard(t *testing.T) {
 	require.Empty(t, r.Pub("yard", key, "ember/yard/is/lamp", "on"))
 	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("yard.lamp").Phase)
 }
+
+// Over MQTT a board that sends more than it may is read more slowly: nothing is lost, and both sides are told.
+func TestTooManyMessagesAreTakenMoreSlowly(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	_, err := r.Owner.ChangeDeviceWithResponse(t.Context(), "kiln", nil, client.DeviceChange{Limits: &client.Limits{PerSecond: 5}})
+	require.NoError(t, err)
+	board := r.Paho("kiln", key, "kiln")
+	told := make(chan string, 10)
+	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) { told <- payload })).WaitTimeout(5*time.Second))
+	for i := range 60 {
+		require.True(t, board.Publish(fmt.Sprintf("ember/kiln/r/n%d", i%3), 1, false, fmt.Sprint(i)).WaitTimeout(15*time.Second))
+	}
+	assert.Equal(t, 59.0, r.Value("kiln.n2"), "the last one was taken")
+	select {
+	case why := <-told:
+		assert.Contains(t, why, "more than 5 messages a second came; they are taken more slowly")
+	case <-time.After(5 * time.Second):
+		t.Error("the board was not told")
+	}
+	assert.Contains(t, r.Refusals("kiln")[0].Reason, "raise the limit on the device's page")
+}
