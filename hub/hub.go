@@ -55,9 +55,12 @@ type Hub struct {
 	brokers map[string]BrokerState
 	models  map[string]site.Model
 	shipped map[string]bool // models that are part of the program
-	traffic map[string]*traffic
-	batch   batch
-	aliveAt time.Time // when the hub ran last, as it was found at start
+	// versions are those of signals' settings in the site versionsOf.
+	versions   map[string]string
+	versionsOf *site.Site
+	traffic    map[string]*traffic
+	batch      batch
+	aliveAt    time.Time // when the hub ran last, as it was found at start
 
 	boxes   boxes
 	trouble trouble

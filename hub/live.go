@@ -14,9 +14,25 @@ type Event struct {
 	Seq  uint64
 	Kind string // signal, control, device, site, hub
 	Data json.RawMessage
+	made *made
 	obj  access.Object
 	// guestsOnly marks the shorter form of an event whose full form guests may not see.
 	guestsOnly bool
+}
+
+// made is an event's data, written as JSON when the first reader wants it: mostly nobody looks.
+type made struct {
+	once sync.Once
+	data any
+	json json.RawMessage
+}
+
+func (m *made) text() json.RawMessage {
+	m.once.Do(func() {
+		m.json, _ = json.Marshal(m.data) // plain views
+		m.data = nil
+	})
+	return m.json
 }
 
 const ringSize = 8192 // events that a resuming reader can catch up with
@@ -38,13 +54,9 @@ func (f *feed) publish(kind string, data any, obj access.Object) {
 }
 
 func (f *feed) add(e Event, data any) {
-	b, err := json.Marshal(data)
-	if err != nil {
-		return
-	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	e.Seq, e.Data = f.next, b
+	e.Seq, e.made = f.next, &made{data: data}
 	f.ring[f.next%ringSize] = e
 	f.next++
 	close(f.changed)
@@ -82,13 +94,21 @@ func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-c
 	if !ok {
 		return nil, 0, false, false, nil
 	}
+	events, last, reset, changed = w.collect(actor)
+	for i := range events {
+		events[i].Data = events[i].made.text()
+	}
+	return events, last, reset, true, changed
+}
+
+func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset bool, changed <-chan struct{}) {
 	f := w.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	changed = f.changed
 	if w.fresh || w.next+ringSize <= f.next {
 		w.fresh, w.next = false, f.next
-		return nil, f.next - 1, true, true, changed
+		return nil, f.next - 1, true, changed
 	}
 	for ; w.next < f.next; w.next++ {
 		e := f.ring[w.next%ringSize]
@@ -96,5 +116,5 @@ func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-c
 			events = append(events, e)
 		}
 	}
-	return events, f.next - 1, false, true, changed
+	return events, f.next - 1, false, changed
 }

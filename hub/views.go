@@ -151,7 +151,7 @@ func (h *Hub) deviceObject(d site.Device) access.Object {
 func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
 		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
-		Guests: cfg.Guests, Version: Version(cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
+		Guests: cfg.Guests, Version: h.versionOf(cfg.ID, cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
 		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
@@ -189,6 +189,19 @@ func (h *Hub) deviceView(cfg site.Device) Device {
 	v.Refused, v.LastReason, v.Replaced, v.Connections = t.refused, t.last, t.replaced.Load(), len(t.sessions)
 	p := h.meters.get(cfg.ID).pulse(time.Now())
 	v.Messages, v.PerMinute, v.EveryMS, v.JitterMS = p.Count, p.PerMinute, p.Every.Milliseconds(), p.Jitter.Milliseconds()
+	return v
+}
+
+// versionOf is the version of a signal's settings. They change seldom and are told with every reading.
+func (h *Hub) versionOf(id string, cfg site.Signal) string {
+	if h.versionsOf != h.site {
+		h.versions, h.versionsOf = map[string]string{}, h.site
+	}
+	v, ok := h.versions[id]
+	if !ok {
+		v = Version(cfg)
+		h.versions[id] = v
+	}
 	return v
 }
 
