@@ -42,7 +42,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
           <tr v-for="e in entries" :key="e.id">
             <td class="text-nowrap soft">{{ when(e) }}</td>
             <td>{{ e.actor }}</td>
-            <td class="soft">{{ e.source }}</td>
+            <td class="soft from">{{ e.source }}</td>
             <td>{{ e.action }} <strong>{{ e.object }}</strong></td>
             <td class="change">{{ change(e) }}</td>
             <td class="soft">{{ e.reason }}</td>
@@ -55,5 +55,6 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
 </template>
 
 <style scoped>
-.change { overflow-wrap: anywhere; }
+.change, .from { overflow-wrap: anywhere; min-width: 110px; }
+.change { min-width: 150px; }
 </style>
