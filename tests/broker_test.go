@@ -79,6 +79,17 @@ func TestDeviceWithTopicsOfItsOwn(t *testing.T) {
 	r.Soon("the command in its own words", func() bool { return strings.Contains(commands.String(), `bought/plug7/cmnd {"sw":1}`) })
 	require.Empty(t, r.Pub("plug", key, "bought/plug7/stat", `{"sw":1}`))
 	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("plug.relay").Phase)
+	gateway := r.Paho("plug", key, "gateway")
+	commands.Stop()
+	r.Soon("the gateway alone", func() bool { return r.Get("plug").Connections == 1 })
+	say := func(word string) {
+		require.True(t, gateway.Publish("bought/plug7/LWT", 1, true, word).WaitTimeout(5*time.Second))
+	}
+	say("Gone")
+	r.Soon("gone by its own topic, though its gateway is connected", func() bool { return !r.Online("plug") })
+	assert.Contains(t, *r.Get("plug").Why, "presence topic")
+	say("Up")
+	r.Soon("there again", func() bool { return r.Online("plug") })
 	r.Pub("plug", key, "bought/other/tele", `1`)
 	assert.Contains(t, r.Refusals("plug")[0].Reason, "neither mapped nor below")
 	out, _ := r.Mosquitto("mosquitto_sub", "plug", key, "-t", "ember/kiln/#", "-W", "2")

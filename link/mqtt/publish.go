@@ -67,5 +67,12 @@ func (c *conn) acknowledge(qos byte, id uint16, code byte, text string) {
 func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
 	t := topics.Take(c.b.maps.For(c.b.hub.Site(), c.device), c.device, pk.TopicName, pk.Payload, time.Now())
 	t.Session = c.session
+	if t.Online != nil { // a device behind the one that connected, or one that says so before it goes
+		if *t.Online {
+			c.b.hub.Online(c.session)
+		} else {
+			c.b.hub.Offline(c.session, "its presence topic says that it is gone", false)
+		}
+	}
 	return t.Delivery, t.Code
 }

@@ -226,7 +226,7 @@ func (c *client) session(device string) hub.Session {
 func (c *client) take(m paho.Message) {
 	s := c.hub.Site()
 	now := time.Now()
-	var todo []topics.Taken
+	var taken []topics.Taken
 	for _, id := range devicesOf(s, c.broker.ID) {
 		t := topics.Take(c.maps.For(s, id), id, m.Topic(), m.Payload(), now)
 		t.Session = c.session(id)
@@ -241,17 +241,17 @@ func (c *client) take(m paho.Message) {
 			c.hub.Noted(id, name, m.Topic(), m.Payload(), "an old message that the broker kept: not a reading of now")
 		}
 		if len(t.Readings)+len(t.Reports)+len(t.Faults) > 0 {
-			todo = append(todo, t)
+			taken = append(taken, t)
 		}
 	}
-	if len(todo) == 0 {
+	if len(taken) == 0 {
 		m.Ack()
 		return
 	}
 	var left sync.WaitGroup
 	failed := false
 	var mu sync.Mutex
-	for _, t := range todo {
+	for _, t := range taken {
 		left.Add(1)
 		t.Done = func(_ []string, err error) {
 			mu.Lock()
