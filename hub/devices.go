@@ -1,0 +1,197 @@
+package hub
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// NewKey returns a device key of 130 random bits and its SHA-256.
+func newKey() (key string, hash []byte) {
+	key = secret(17)[:26]
+	sum := sha256.Sum256([]byte(key))
+	return key, sum[:]
+}
+
+// AddDevice adds a device and returns its key, which is not kept. The place may be an id or a new place's name; an empty
+// id is made from the name.
+func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (Device, string, error) {
+	var view Device
+	var key string
+	err := h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		var err error
+		view, key, err = h.addDevice(a, d, nil, nil)
+		return err
+	})
+	return view, key, err
+}
+
+func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, controls []site.Control) (Device, string, error) {
+	if err := h.completeDevice(a, &d); err != nil {
+		return Device{}, "", err
+	}
+	key, hash := newKey()
+	d.Created = time.Now().Truncate(time.Millisecond)
+	h.keys.set(d.ID, hash)
+	writes := []store.Change{store.AddDevice(d, hash)}
+	for _, g := range signals {
+		writes = append(writes, store.SaveSignal(g))
+	}
+	for _, c := range controls {
+		writes = append(writes, store.SaveControl(c))
+	}
+	h.changeSite(func(s *site.Site) {
+		s.Devices[d.ID] = d
+		for _, g := range signals {
+			s.Signals[g.ID] = g
+		}
+		for _, c := range controls {
+			s.Controls[c.ID] = c
+		}
+	}, writes...)
+	h.journal(time.Now(), a, "add", d.ID, "", "device", d.Model)
+	return h.deviceView(d), key, nil
+}
+
+// completeDevice checks a new device, makes its id from its name and adds its place where there is none.
+func (h *Hub) completeDevice(a access.Actor, d *site.Device) error {
+	if d.Link.Kind == "" {
+		d.Link.Kind = site.MQTT
+	}
+	if err := checkName("name", d.Name); err != nil {
+		return err
+	}
+	if d.ID == "" {
+		slug, err := site.Slug(d.Name)
+		if err != nil {
+			return &InvalidError{"name", err.Error()}
+		}
+		d.ID = slug
+	}
+	if err := site.CheckSlug(d.ID); err != nil {
+		return &InvalidError{"id", err.Error()}
+	}
+	if d.ID == site.ScriptUser {
+		return &InvalidError{"id", "the id token is the user name of scripts; choose another"}
+	}
+	if have, ok := h.site.Devices[d.ID]; ok {
+		why := fmt.Sprintf("there is already a device with the id %s; choose another id", d.ID)
+		if have.State == site.Removed {
+			why = fmt.Sprintf("a removed device had the id %s and its history is kept; bring it back, delete its history, or choose another id", d.ID)
+		}
+		return &InvalidError{"id", why}
+	}
+	if err := h.checkDevice(*d); err != nil {
+		return err
+	}
+	return h.placeFor(a, d)
+}
+
+func (h *Hub) checkDevice(d site.Device) error {
+	if err := d.Validate(); err != nil {
+		return &InvalidError{"link", err.Error()}
+	}
+	if d.Link.Kind == site.Outside {
+		if _, ok := h.site.Brokers[d.Link.Broker]; !ok {
+			return &InvalidError{"link.broker", fmt.Sprintf("there is no broker with the id %q; add it first", clip(d.Link.Broker, 40))}
+		}
+	}
+	return nil
+}
+
+// placeFor turns a device's place, an id or a name, into an id, adding the place where there is none.
+func (h *Hub) placeFor(a access.Actor, d *site.Device) error {
+	for _, p := range h.site.Places {
+		if p.ID == d.Place || strings.EqualFold(p.Name, d.Place) {
+			d.Place = p.ID
+			return nil
+		}
+	}
+	if strings.TrimSpace(d.Place) == "" {
+		return &InvalidError{"place", "the place is missing; name the room, shed or yard in which the device is"}
+	}
+	p := site.Place{Name: d.Place}
+	if err := h.savePlace(a, &p); err != nil {
+		return err
+	}
+	d.Place = p.ID
+	return nil
+}
+
+func (h *Hub) device(a access.Actor, action access.Action, id string) (site.Device, error) {
+	d, ok := h.site.Devices[id]
+	if !ok || access.May(a, access.Look, h.deviceObject(d)) != nil {
+		var ids []string
+		for other, d := range h.site.Devices {
+			if access.May(a, access.Look, h.deviceObject(d)) == nil {
+				ids = append(ids, other)
+			}
+		}
+		slices.Sort(ids)
+		return d, &NotFoundError{"device", id, site.Nearest(id, ids)}
+	}
+	return d, access.May(a, action, h.deviceObject(d))
+}
+
+// ChangeDevice changes a device's name, place, lease or leave to bring new signals.
+func (h *Hub) ChangeDevice(ctx context.Context, a access.Actor, id string, change func(*site.Device) error) (Device, error) {
+	var view Device
+	err := h.do(ctx, func() error {
+		d, err := h.device(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
+		before := d
+		if err := change(&d); err != nil {
+			return err
+		}
+		if err := checkName("name", d.Name); err != nil {
+			return err
+		}
+		if err := h.checkDevice(d); err != nil {
+			return err
+		}
+		if err := h.placeFor(a, &d); err != nil {
+			return err
+		}
+		h.changeSite(func(s *site.Site) { s.Devices[id] = d }, store.SaveDevice(d))
+		h.journalChange(a, id, before, d)
+		view = h.deviceView(d)
+		return nil
+	})
+	return view, err
+}
+
+// Device returns one device.
+func (h *Hub) Device(ctx context.Context, a access.Actor, id string) (Device, error) {
+	var view Device
+	err := h.ask(ctx, func() error {
+		d, err := h.device(a, access.Look, id)
+		if err == nil {
+			view = h.deviceView(d)
+			if a.Role == access.Guest {
+				view = forGuests(view)
+			}
+		}
+		return err
+	})
+	return view, err
+}
+
+// Refusals returns what a device sent and the hub could not take, newest first.
+func (h *Hub) Refusals(ctx context.Context, a access.Actor, id string) ([]store.Refusal, error) {
+	if err := h.ask(ctx, func() error { _, err := h.device(a, access.Configure, id); return err }); err != nil {
+		return nil, err
+	}
+	return h.store.Refusals(ctx, id)
+}
