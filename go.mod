@@ -8,6 +8,7 @@ require (
 	github.com/eclipse/paho.mqtt.golang v1.5.1
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/getkin/kin-openapi v0.152.0
+	github.com/go-json-experiment/json v1.27.2
 	github.com/go-openapi/jsonpointer v1.0.2
 	github.com/guptarohit/asciigraph v0.10.0
 	github.com/jmoiron/sqlx v1.4.0

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,14 +52,17 @@ func (w *Tx) addReading(series int64, r Reading, replaced func(int)) error {
 // rowsAtOnce are the numbers of rows that one statement inserts, largest first.
 var rowsAtOnce = []int{200, 50, 10}
 
-// insertMany holds the statement for each of rowsAtOnce.
-var insertMany = func() map[int]string {
+// insertPlain and insertMany hold the statement for each of rowsAtOnce: for good readings without a raw value, which most
+// are and which need less than half of the parameters, and for any.
+var insertPlain, insertMany = inserts(`(?1, ?, ?, 0, NULL)`), inserts(`(?1, ?, ?, ?, ?)`)
+
+func inserts(row string) map[int]string {
 	out := map[int]string{}
 	for _, n := range rowsAtOnce {
-		out[n] = `INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)` + strings.Repeat(`, (?, ?, ?, ?, ?)`, n-1)
+		out[n] = `INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES ` + row + strings.Repeat(`, `+row, n-1)
 	}
 	return out
-}()
+}
 
 // AddReadings keeps many readings of a series, as AddReading does one.
 func AddReadings(series string, list []Reading, replaced func(int)) Change {
@@ -81,15 +85,23 @@ func AddReadings(series string, list []Reading, replaced func(int)) Change {
 
 // addMany inserts a portion with one statement. Where some of it is there already, each is looked at.
 func (w *Tx) addMany(series int64, list []Reading, replaced func(int)) error {
-	args := make([]any, 0, 5*len(list))
-	for _, r := range list {
-		var raw any
-		if r.Raw != nil {
-			raw = *r.Raw
-		}
-		args = append(args, series, r.T, column(r.Value), int64(r.Quality), raw)
+	statements := insertPlain
+	plain := !slices.ContainsFunc(list, func(r Reading) bool { return r.Quality != reading.Good || r.Raw != nil })
+	if !plain {
+		statements = insertMany
 	}
-	n, err := w.execN(insertMany[len(list)], args...)
+	args := append(make([]any, 0, 1+4*len(list)), series)
+	for _, r := range list {
+		args = append(args, r.T, column(r.Value))
+		if !plain {
+			var raw any
+			if r.Raw != nil {
+				raw = *r.Raw
+			}
+			args = append(args, int64(r.Quality), raw)
+		}
+	}
+	n, err := w.execN(statements[len(list)], args...)
 	if err != nil || int(n) == len(list) {
 		return err
 	}

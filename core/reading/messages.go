@@ -163,6 +163,9 @@ func Newest(named []Named) (at time.Time) {
 
 // Split takes the reports out of the values: a name such as is.heater tells what the control heater is.
 func Split(named []Named) (readings []Named, reports []Named) {
+	if !slices.ContainsFunc(named, func(n Named) bool { return strings.HasPrefix(n.Name, "is.") }) {
+		return named, nil
+	}
 	for _, n := range named {
 		if control, ok := strings.CutPrefix(n.Name, "is."); ok {
 			n.Name = control

@@ -5,11 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"math"
 	"slices"
 	"strconv"
 	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"idleember/core/site"
 )
@@ -31,32 +34,40 @@ const maxNames = 256
 // all of them, in Unix seconds or milliseconds; at is zero where there is none. What is wrong with single values comes
 // back in faults and loses nothing else; err means that nothing could be taken.
 func Object(payload []byte) (named []Named, at time.Time, faults []error, err error) {
-	dec := json.NewDecoder(bytes.NewReader(payload))
-	dec.UseNumber()
-	tok, err := dec.Token()
-	if err != nil || tok != json.Delim('{') {
+	return object(new(decoder), payload, nil)
+}
+
+// object is Object with a decoder to use again; it appends to named.
+func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Time, faults []error, err error) {
+	dec.read(payload)
+	if tok, err := dec.ReadToken(); err != nil || tok.Kind() != '{' {
 		return nil, at, nil, fmt.Errorf(`%s is no JSON object; expected one such as {"temperature":21.4}`, clip(string(payload)))
 	}
-	for dec.More() {
-		key, err := dec.Token()
+	before := len(named)
+	for dec.PeekKind() != '}' {
+		key, err := dec.ReadToken()
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
+		}
 		if err != nil {
-			return nil, at, nil, fmt.Errorf("the JSON breaks off at byte %d: %w", dec.InputOffset(), err)
+			return nil, at, nil, fmt.Errorf("the JSON has a mistake at byte %d; see whether commas, colons and quotes are right", dec.InputOffset())
 		}
-		name, _ := key.(string)
-		var raw json.RawMessage
-		if err := dec.Decode(&raw); err != nil {
-			return nil, at, nil, fmt.Errorf("the JSON breaks off at byte %d: %w", dec.InputOffset(), err)
+		name := key.String()
+		value, err := dec.ReadValue()
+		if err != nil {
+			return nil, at, nil, fmt.Errorf("the JSON breaks off at byte %d; was the payload cut off?", dec.InputOffset())
 		}
+		raw := json.RawMessage(value)
 		if name == "t" {
 			if at, err = stamp(raw); err != nil {
 				return nil, time.Time{}, nil, err
 			}
 			continue
 		}
-		if len(named) >= maxNames {
+		if len(named)-before >= maxNames {
 			return nil, at, nil, fmt.Errorf("the message carries more than %d values; send several messages", maxNames)
 		}
-		if name == "is" && len(raw) > 0 && raw[0] == '{' { // what the controls are
+		if name == "is" && raw[0] == '{' { // what the controls are
 			var is map[string]json.RawMessage
 			if err := json.Unmarshal(raw, &is); err != nil {
 				return nil, at, nil, fmt.Errorf("is: %w", err)
@@ -68,13 +79,22 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 		}
 		take(&named, &faults, name, raw)
 	}
-	if _, err := dec.Token(); err != nil {
-		return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
-	}
-	if dec.More() {
+	_, _ = dec.ReadToken() // the closing brace, which PeekKind saw
+	if _, err := dec.ReadToken(); !errors.Is(err, io.EOF) {
 		return nil, at, nil, errors.New("something follows the JSON object; send one object a message")
 	}
 	return named, at, faults, nil
+}
+
+// decoder reads JSON as boards write it: a name that comes twice, or text that is not valid UTF-8, costs nothing else.
+type decoder struct {
+	jsontext.Decoder
+	payload bytes.Reader
+}
+
+func (d *decoder) read(payload []byte) {
+	d.payload.Reset(payload)
+	d.Reset(&d.payload, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 }
 
 func take(named *[]Named, faults *[]error, name string, raw json.RawMessage) {

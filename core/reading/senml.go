@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"strings"
 	"time"
@@ -179,15 +180,18 @@ func JSON(payload []byte, now time.Time) (named []Named, faults []error, err err
 		}
 		return named, faults, err
 	}
-	var list []json.RawMessage
-	if err := json.Unmarshal(p, &list); err != nil {
+	list, err := elements(p)
+	if err != nil {
 		return nil, nil, errors.New("the JSON array is not closed or holds a mistake; was the payload cut off?")
 	}
 	if isSenML(list) {
 		return SenML(p, now)
 	}
+	dec := new(decoder)
+	named = make([]Named, 0, len(list))
 	for i, raw := range list {
-		some, at, wrong, err := Object(raw)
+		before := len(named)
+		some, at, wrong, err := object(dec, raw, named)
 		if err != nil {
 			faults = append(faults, fmt.Errorf("entry %d: %w", i+1, err))
 			continue
@@ -195,9 +199,9 @@ func JSON(payload []byte, now time.Time) (named []Named, faults []error, err err
 		for _, f := range wrong {
 			faults = append(faults, fmt.Errorf("entry %d: %w", i+1, f))
 		}
-		for _, n := range some {
-			n.At = at
-			named = append(named, n)
+		named = some
+		for j := range named[before:] {
+			named[before+j].At = at
 		}
 		if len(named) > maxReadings {
 			return nil, nil, fmt.Errorf("the message carries more than %d values; send several messages", maxReadings)
@@ -207,6 +211,30 @@ func JSON(payload []byte, now time.Time) (named []Named, faults []error, err err
 		return nil, nil, errors.New("the JSON array is empty; expected objects such as {\"temperature\":21.4,\"t\":1795413600}")
 	}
 	return named, faults, nil
+}
+
+// elements are those of a JSON array; they share the memory of the payload.
+func elements(array []byte) (list []json.RawMessage, err error) {
+	var dec decoder
+	dec.read(array)
+	if _, err := dec.ReadToken(); err != nil {
+		return nil, err
+	}
+	for dec.PeekKind() != ']' {
+		value, err := dec.ReadValue()
+		if err != nil {
+			return nil, err
+		}
+		end := int(dec.InputOffset())
+		list = append(list, json.RawMessage(array[end-len(value):end]))
+	}
+	if _, err := dec.ReadToken(); err != nil {
+		return nil, err
+	}
+	if _, err := dec.ReadToken(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("something follows the array")
+	}
+	return list, nil
 }
 
 func isSenML(list []json.RawMessage) bool {
