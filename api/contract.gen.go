@@ -7,16 +7,53 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"time"
 
+	"idleember/core/engine"
 	"idleember/core/site"
+	"idleember/hub"
+	"idleember/store"
 
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
 )
+
+// Defines values for ActionKind.
+const (
+	ActionKindAuto    ActionKind = "auto"
+	ActionKindControl ActionKind = "control"
+	ActionKindMessage ActionKind = "message"
+	ActionKindNote    ActionKind = "note"
+	ActionKindPreset  ActionKind = "preset"
+	ActionKindPulse   ActionKind = "pulse"
+	ActionKindSetting ActionKind = "setting"
+)
+
+// Valid indicates whether the value is a known member of the ActionKind enum.
+func (e ActionKind) Valid() bool {
+	switch e {
+	case ActionKindAuto:
+		return true
+	case ActionKindControl:
+		return true
+	case ActionKindMessage:
+		return true
+	case ActionKindNote:
+		return true
+	case ActionKindPreset:
+		return true
+	case ActionKindPulse:
+		return true
+	case ActionKindSetting:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for ControlAtDevice.
 const (
@@ -30,6 +67,48 @@ func (e ControlAtDevice) Valid() bool {
 	case ControlAtDeviceFollow:
 		return true
 	case ControlAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlKind.
+const (
+	ControlKindChoice ControlKind = "choice"
+	ControlKindLevel  ControlKind = "level"
+	ControlKindMover  ControlKind = "mover"
+	ControlKindSwitch ControlKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the ControlKind enum.
+func (e ControlKind) Valid() bool {
+	switch e {
+	case ControlKindChoice:
+		return true
+	case ControlKindLevel:
+		return true
+	case ControlKindMover:
+		return true
+	case ControlKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlMode.
+const (
+	ControlModeAuto   ControlMode = "auto"
+	ControlModeManual ControlMode = "manual"
+)
+
+// Valid indicates whether the value is a known member of the ControlMode enum.
+func (e ControlMode) Valid() bool {
+	switch e {
+	case ControlModeAuto:
+		return true
+	case ControlModeManual:
 		return true
 	default:
 		return false
@@ -63,6 +142,45 @@ func (e ControlPhase) Valid() bool {
 	}
 }
 
+// Defines values for ControlProof.
+const (
+	Missing ControlProof = "missing"
+	Seen    ControlProof = "seen"
+	Waiting ControlProof = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ControlProof enum.
+func (e ControlProof) Valid() bool {
+	switch e {
+	case Missing:
+		return true
+	case Seen:
+		return true
+	case Waiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlService.
+const (
+	ControlServiceSafe   ControlService = "safe"
+	ControlServiceSilent ControlService = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ControlService enum.
+func (e ControlService) Valid() bool {
+	switch e {
+	case ControlServiceSafe:
+		return true
+	case ControlServiceSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ControlChangeAtDevice.
 const (
 	ControlChangeAtDeviceFollow ControlChangeAtDevice = "follow"
@@ -75,6 +193,66 @@ func (e ControlChangeAtDevice) Valid() bool {
 	case ControlChangeAtDeviceFollow:
 		return true
 	case ControlChangeAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlChangeKind.
+const (
+	ControlChangeKindChoice ControlChangeKind = "choice"
+	ControlChangeKindLevel  ControlChangeKind = "level"
+	ControlChangeKindMover  ControlChangeKind = "mover"
+	ControlChangeKindSwitch ControlChangeKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the ControlChangeKind enum.
+func (e ControlChangeKind) Valid() bool {
+	switch e {
+	case ControlChangeKindChoice:
+		return true
+	case ControlChangeKindLevel:
+		return true
+	case ControlChangeKindMover:
+		return true
+	case ControlChangeKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DemandKind.
+const (
+	DemandKindCurve     DemandKind = "curve"
+	DemandKindDayLength DemandKind = "day_length"
+	DemandKindExercise  DemandKind = "exercise"
+	DemandKindFormula   DemandKind = "formula"
+	DemandKindHoldAbove DemandKind = "hold_above"
+	DemandKindHoldBelow DemandKind = "hold_below"
+	DemandKindRegulate  DemandKind = "regulate"
+	DemandKindSchedule  DemandKind = "schedule"
+)
+
+// Valid indicates whether the value is a known member of the DemandKind enum.
+func (e DemandKind) Valid() bool {
+	switch e {
+	case DemandKindCurve:
+		return true
+	case DemandKindDayLength:
+		return true
+	case DemandKindExercise:
+		return true
+	case DemandKindFormula:
+		return true
+	case DemandKindHoldAbove:
+		return true
+	case DemandKindHoldBelow:
+		return true
+	case DemandKindRegulate:
+		return true
+	case DemandKindSchedule:
 		return true
 	default:
 		return false
@@ -138,6 +316,51 @@ func (e Kind) Valid() bool {
 	case Onoff:
 		return true
 	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MomentBase.
+const (
+	Clock   MomentBase = "clock"
+	Sunrise MomentBase = "sunrise"
+	Sunset  MomentBase = "sunset"
+)
+
+// Valid indicates whether the value is a known member of the MomentBase enum.
+func (e MomentBase) Valid() bool {
+	switch e {
+	case Clock:
+		return true
+	case Sunrise:
+		return true
+	case Sunset:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewControlKind.
+const (
+	NewControlKindChoice NewControlKind = "choice"
+	NewControlKindLevel  NewControlKind = "level"
+	NewControlKindMover  NewControlKind = "mover"
+	NewControlKindSwitch NewControlKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the NewControlKind enum.
+func (e NewControlKind) Valid() bool {
+	switch e {
+	case NewControlKindChoice:
+		return true
+	case NewControlKindLevel:
+		return true
+	case NewControlKindMover:
+		return true
+	case NewControlKindSwitch:
 		return true
 	default:
 		return false
@@ -279,6 +502,27 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for ServeControlJSONBodyService.
+const (
+	ServeControlJSONBodyServiceEmpty  ServeControlJSONBodyService = ""
+	ServeControlJSONBodyServiceSafe   ServeControlJSONBodyService = "safe"
+	ServeControlJSONBodyServiceSilent ServeControlJSONBodyService = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ServeControlJSONBodyService enum.
+func (e ServeControlJSONBodyService) Valid() bool {
+	switch e {
+	case ServeControlJSONBodyServiceEmpty:
+		return true
+	case ServeControlJSONBodyServiceSafe:
+		return true
+	case ServeControlJSONBodyServiceSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemoveDeviceParamsHistory.
 const (
 	Delete RemoveDeviceParamsHistory = "delete"
@@ -295,6 +539,29 @@ func (e RemoveDeviceParamsHistory) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Action defines model for Action.
+type Action struct {
+	ForMs *int64     `json:"for_ms,omitempty"`
+	Grave *bool      `json:"grave,omitempty"`
+	Id    *string    `json:"id,omitempty"`
+	Kind  ActionKind `json:"kind"`
+	Text  *string    `json:"text,omitempty"`
+	To    *float64   `json:"to,omitempty"`
+}
+
+// ActionKind defines model for Action.Kind.
+type ActionKind string
+
+// Automation defines model for Automation.
+type Automation = site.Automation
+
+// AutomationView defines model for AutomationView.
+type AutomationView struct {
+	Config  Automation `json:"config"`
+	Remarks []string   `json:"remarks"`
+	Version string     `json:"version"`
 }
 
 // Broker defines model for Broker.
@@ -330,6 +597,9 @@ type Calibrated struct {
 // Calibration defines model for Calibration.
 type Calibration = site.Calibration
 
+// Checked defines model for Checked.
+type Checked = hub.Checked
+
 // Connect how the device connects
 type Connect struct {
 	// Examples shell lines
@@ -342,61 +612,105 @@ type Connect struct {
 
 // Control defines model for Control.
 type Control struct {
-	Answers        bool            `json:"answers"`
+	Answers bool `json:"answers"`
+
+	// Ask ask before taking it out of auto
+	Ask            bool            `json:"ask"`
 	AtDevice       ControlAtDevice `json:"at_device"`
 	ConfirmAfterMs int64           `json:"confirm_after_ms"`
 	Dangerous      bool            `json:"dangerous"`
 	Device         string          `json:"device"`
 	Guests         Guests          `json:"guests"`
+	HandUntil      *time.Time      `json:"hand_until,omitempty"`
 	HasLease       bool            `json:"has_lease"`
 
-	// Held what was given up after an absence
-	Held           *bool        `json:"held,omitempty"`
-	Id             string       `json:"id"`
-	Is             *bool        `json:"is,omitempty"`
-	IsAt           *time.Time   `json:"is_at,omitempty"`
-	IsSince        *time.Time   `json:"is_since,omitempty"`
-	Name           string       `json:"name"`
-	Online         bool         `json:"online"`
-	Phase          ControlPhase `json:"phase"`
-	Place          string       `json:"place"`
-	Raw            string       `json:"raw"`
-	Reason         string       `json:"reason"`
-	ResumeWithinMs int64        `json:"resume_within_ms"`
-	Rev            int64        `json:"rev"`
+	// Held a number, true or false, or a text
+	Held *Value `json:"held,omitempty"`
+	Id   string `json:"id"`
 
-	// Safe the safe value
-	Safe bool `json:"safe"`
+	// Is a number, true or false, or a text
+	Is        *Value       `json:"is,omitempty"`
+	IsAt      *time.Time   `json:"is_at,omitempty"`
+	IsSince   *time.Time   `json:"is_since,omitempty"`
+	Kind      ControlKind  `json:"kind"`
+	Latched   *[]string    `json:"latched,omitempty"`
+	Lowest    *float64     `json:"lowest,omitempty"`
+	Mode      *ControlMode `json:"mode,omitempty"`
+	Momentary *Pulse       `json:"momentary,omitempty"`
+
+	// MovedBy the mover whose output it is
+	MovedBy        *string       `json:"moved_by,omitempty"`
+	Name           string        `json:"name"`
+	Online         bool          `json:"online"`
+	Options        *[]string     `json:"options,omitempty"`
+	Phase          ControlPhase  `json:"phase"`
+	Place          string        `json:"place"`
+	Proof          *ControlProof `json:"proof,omitempty"`
+	Raw            string        `json:"raw"`
+	Reason         string        `json:"reason"`
+	ResumeWithinMs int64         `json:"resume_within_ms"`
+	Rev            int64         `json:"rev"`
+
+	// Safe a number, true or false, or a text
+	Safe    Value           `json:"safe"`
+	Service *ControlService `json:"service,omitempty"`
+
+	// Settings that its demands aim at
+	Settings *[]string `json:"settings,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source Source `json:"source"`
+
+	// Step what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
+	Step *string `json:"step,omitempty"`
 
 	// Target how a want is sent
 	Target Target `json:"target"`
 
 	// Version of the settings, for If-Match
-	Version string     `json:"version"`
-	Want    *bool      `json:"want,omitempty"`
-	WantAt  *time.Time `json:"want_at,omitempty"`
-	WantBy  *string    `json:"want_by,omitempty"`
+	Version string `json:"version"`
+
+	// Want a number, true or false, or a text
+	Want   *Value     `json:"want,omitempty"`
+	WantAt *time.Time `json:"want_at,omitempty"`
+	WantBy *string    `json:"want_by,omitempty"`
 }
 
 // ControlAtDevice defines model for Control.AtDevice.
 type ControlAtDevice string
 
+// ControlKind defines model for Control.Kind.
+type ControlKind string
+
+// ControlMode defines model for Control.Mode.
+type ControlMode string
+
 // ControlPhase defines model for Control.Phase.
 type ControlPhase string
+
+// ControlProof defines model for Control.Proof.
+type ControlProof string
+
+// ControlService defines model for Control.Service.
+type ControlService string
 
 // ControlChange defines model for ControlChange.
 type ControlChange struct {
 	Answers        *bool                  `json:"answers,omitempty"`
+	Ask            *bool                  `json:"ask,omitempty"`
 	AtDevice       *ControlChangeAtDevice `json:"at_device,omitempty"`
 	ConfirmAfterMs *int64                 `json:"confirm_after_ms,omitempty"`
 	Dangerous      *bool                  `json:"dangerous,omitempty"`
 	Guests         *Guests                `json:"guests,omitempty"`
+	Kind           *ControlChangeKind     `json:"kind,omitempty"`
+	Lowest         *float64               `json:"lowest,omitempty"`
+	Momentary      *Pulse                 `json:"momentary,omitempty"`
 	Name           *string                `json:"name,omitempty"`
+	Options        *[]string              `json:"options,omitempty"`
 	ResumeWithinMs *int64                 `json:"resume_within_ms,omitempty"`
-	Safe           *bool                  `json:"safe,omitempty"`
+
+	// Safe a number, true or false, or a text
+	Safe *Value `json:"safe,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -407,6 +721,39 @@ type ControlChange struct {
 
 // ControlChangeAtDevice defines model for ControlChange.AtDevice.
 type ControlChangeAtDevice string
+
+// ControlChangeKind defines model for ControlChange.Kind.
+type ControlChangeKind string
+
+// Demand a reason in auto to be on, or at a level; which fields count depends on the kind
+type Demand struct {
+	AfterMs    *int64       `json:"after_ms,omitempty"`
+	At         *Moment      `json:"at,omitempty"`
+	Band       *float64     `json:"band,omitempty"`
+	Cools      *bool        `json:"cools,omitempty"`
+	Daylight   *string      `json:"daylight,omitempty"`
+	EveryMs    *int64       `json:"every_ms,omitempty"`
+	Floor      *bool        `json:"floor,omitempty"`
+	ForMs      *int64       `json:"for_ms,omitempty"`
+	Gain       *float64     `json:"gain,omitempty"`
+	Hours      *string      `json:"hours,omitempty"`
+	IntegralMs *int64       `json:"integral_ms,omitempty"`
+	Kind       DemandKind   `json:"kind"`
+	Least      *float64     `json:"least,omitempty"`
+	Most       *float64     `json:"most,omitempty"`
+	Name       *string      `json:"name,omitempty"`
+	Of         *string      `json:"of,omitempty"`
+	Points     *[][]float64 `json:"points,omitempty"`
+	Schedule   *Schedule    `json:"schedule,omitempty"`
+	SettleMs   *int64       `json:"settle_ms,omitempty"`
+	Target     *string      `json:"target,omitempty"`
+	To         *float64     `json:"to,omitempty"`
+	Until      *string      `json:"until,omitempty"`
+	When       *string      `json:"when,omitempty"`
+}
+
+// DemandKind defines model for Demand.Kind.
+type DemandKind string
 
 // Device defines model for Device.
 type Device struct {
@@ -493,6 +840,15 @@ type DeviceWithKey struct {
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// FormulaWord defines model for FormulaWord.
+type FormulaWord = hub.FormulaWord
+
+// Group defines model for Group.
+type Group = site.Group
+
+// GroupView defines model for GroupView.
+type GroupView = hub.GroupView
+
 // Guests defines model for Guests.
 type Guests string
 
@@ -571,6 +927,21 @@ type HubStatus struct {
 	Trouble string `json:"trouble"`
 	Version string `json:"version"`
 	Zone    string `json:"zone"`
+}
+
+// Interlock defines model for Interlock.
+type Interlock struct {
+	AfterMs *int64 `json:"after_ms,omitempty"`
+
+	// Latch it holds until a person resets it
+	Latch    *bool  `json:"latch,omitempty"`
+	Name     string `json:"name"`
+	SettleMs *int64 `json:"settle_ms,omitempty"`
+
+	// To none: the safe value
+	To    *float64 `json:"to,omitempty"`
+	Until *string  `json:"until,omitempty"`
+	When  string   `json:"when"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -679,6 +1050,19 @@ type ModelEntry struct {
 // ModelSignal defines model for ModelSignal.
 type ModelSignal = site.ModelSignal
 
+// Moment defines model for Moment.
+type Moment struct {
+	Base MomentBase `json:"base"`
+
+	// Minutes since midnight, or after sunrise or sunset
+	Minutes   int  `json:"minutes"`
+	NotAfter  *int `json:"not_after,omitempty"`
+	NotBefore *int `json:"not_before,omitempty"`
+}
+
+// MomentBase defines model for Moment.Base.
+type MomentBase string
+
 // NewBroker defines model for NewBroker.
 type NewBroker struct {
 	// Address mqtt://host:1883 or mqtts://host:8883
@@ -697,8 +1081,16 @@ type NewBroker struct {
 // NewControl defines model for NewControl.
 type NewControl struct {
 	// Answers the device reports is
-	Answers *bool  `json:"answers,omitempty"`
-	Name    string `json:"name"`
+	Answers   *bool           `json:"answers,omitempty"`
+	Ask       *bool           `json:"ask,omitempty"`
+	Kind      *NewControlKind `json:"kind,omitempty"`
+	Lowest    *float64        `json:"lowest,omitempty"`
+	Momentary *Pulse          `json:"momentary,omitempty"`
+	Name      string          `json:"name"`
+	Options   *[]string       `json:"options,omitempty"`
+
+	// Safe a number, true or false, or a text
+	Safe *Value `json:"safe,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -706,6 +1098,9 @@ type NewControl struct {
 	// Target how a want is sent
 	Target *Target `json:"target,omitempty"`
 }
+
+// NewControlKind defines model for NewControl.Kind.
+type NewControlKind string
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
@@ -776,6 +1171,15 @@ type PanelState struct {
 	Version string `json:"version"`
 }
 
+// Permit defines model for Permit.
+type Permit struct {
+	AfterMs  *int64  `json:"after_ms,omitempty"`
+	Name     *string `json:"name,omitempty"`
+	SettleMs *int64  `json:"settle_ms,omitempty"`
+	Until    *string `json:"until,omitempty"`
+	When     string  `json:"when"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	Id   string `json:"id"`
@@ -784,6 +1188,12 @@ type Place struct {
 
 // Point defines model for Point.
 type Point = site.Point
+
+// Preset defines model for Preset.
+type Preset = site.Preset
+
+// PresetView defines model for PresetView.
+type PresetView = hub.PresetView
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -799,6 +1209,16 @@ type Problem struct {
 	Title   string    `json:"title"`
 	Type    *string   `json:"type,omitempty"`
 }
+
+// Proof defines model for Proof.
+type Proof struct {
+	Retries  *int   `json:"retries,omitempty"`
+	When     string `json:"when"`
+	WithinMs int64  `json:"within_ms"`
+}
+
+// Pulse defines model for Pulse.
+type Pulse = site.Pulse
 
 // Refusal defines model for Refusal.
 type Refusal struct {
@@ -818,6 +1238,9 @@ type Refusal struct {
 // Register defines model for Register.
 type Register = site.Register
 
+// Remark defines model for Remark.
+type Remark = store.Remark
+
 // Remarks defines model for Remarks.
 type Remarks struct {
 	Remarks []string `json:"remarks"`
@@ -826,8 +1249,48 @@ type Remarks struct {
 // Role defines model for Role.
 type Role string
 
+// Rule defines model for Rule.
+type Rule = site.Rule
+
+// RuleView defines model for RuleView.
+type RuleView = hub.RuleView
+
+// RunLimits defines model for RunLimits.
+type RunLimits struct {
+	LongestOnMs   *int64 `json:"longest_on_ms,omitempty"`
+	RestMs        *int64 `json:"rest_ms,omitempty"`
+	RestartHurts  *bool  `json:"restart_hurts,omitempty"`
+	ShortestOffMs *int64 `json:"shortest_off_ms,omitempty"`
+	ShortestOnMs  *int64 `json:"shortest_on_ms,omitempty"`
+}
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	// Except days without a start, as in 2026-12-24
+	Except *[]string `json:"except,omitempty"`
+	Once   *[]struct {
+		At    time.Time `json:"at"`
+		ForMs int64     `json:"for_ms"`
+	} `json:"once,omitempty"`
+	Windows *[]struct {
+		// Days 1 for Monday to 7 for Sunday; none: every day
+		Days    *[]int  `json:"days,omitempty"`
+		End     *Moment `json:"end,omitempty"`
+		EveryMs *int64  `json:"every_ms,omitempty"`
+		ForMs   *int64  `json:"for_ms,omitempty"`
+		Start   Moment  `json:"start"`
+		Times   *int    `json:"times,omitempty"`
+	} `json:"windows,omitempty"`
+}
+
 // Sense defines model for Sense.
 type Sense = site.Sense
+
+// Setting defines model for Setting.
+type Setting = site.Setting
+
+// SettingView defines model for SettingView.
+type SettingView = hub.Setting
 
 // Setup defines model for Setup.
 type Setup struct {
@@ -930,11 +1393,13 @@ type SignalGuests string
 
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
-	Controls []Control `json:"controls"`
-	Devices  []Device  `json:"devices"`
-	Hub      HubStatus `json:"hub"`
-	Places   []Place   `json:"places"`
-	Signals  []Signal  `json:"signals"`
+	Controls []Control     `json:"controls"`
+	Devices  []Device      `json:"devices"`
+	Hub      HubStatus     `json:"hub"`
+	Places   []Place       `json:"places"`
+	Presets  []PresetView  `json:"presets"`
+	Settings []SettingView `json:"settings"`
+	Signals  []Signal      `json:"signals"`
 }
 
 // Source where in a device's messages a value is found
@@ -957,6 +1422,17 @@ type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
+}
+
+// Travel defines model for Travel.
+type Travel struct {
+	Closes   *string `json:"closes,omitempty"`
+	IsClosed *string `json:"is_closed,omitempty"`
+	IsOpen   *string `json:"is_open,omitempty"`
+	Opens    *string `json:"opens,omitempty"`
+	PauseMs  *int64  `json:"pause_ms,omitempty"`
+	Pulses   *string `json:"pulses,omitempty"`
+	TravelMs int64   `json:"travel_ms"`
 }
 
 // Trial defines model for Trial.
@@ -982,8 +1458,17 @@ type Tried struct {
 	Why string `json:"why"`
 }
 
+// Upcoming defines model for Upcoming.
+type Upcoming = engine.Upcoming
+
 // Value a number, true or false, or a text
 type Value = any
+
+// Why defines model for Why.
+type Why = engine.Why
+
+// WouldBe defines model for WouldBe.
+type WouldBe = engine.Tried
 
 // Id defines model for Id.
 type Id = string
@@ -1006,9 +1491,41 @@ type ChangeControlParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AutoControlParams defines parameters for AutoControl.
+type AutoControlParams struct {
+	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// SaveAutomationParams defines parameters for SaveAutomation.
+type SaveAutomationParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TryAutomationJSONBody defines parameters for TryAutomation.
+type TryAutomationJSONBody struct {
+	At         *time.Time       `json:"at,omitempty"`
+	Automation *Automation      `json:"automation,omitempty"`
+	Values     map[string]Value `json:"values"`
+}
+
+// ServeControlJSONBody defines parameters for ServeControl.
+type ServeControlJSONBody struct {
+	// Service empty: in service; silent: told nothing; safe: kept at its safe value
+	Service ServeControlJSONBodyService `json:"service"`
+}
+
+// ServeControlJSONBodyService defines parameters for ServeControl.
+type ServeControlJSONBodyService string
+
 // SwitchControlJSONBody defines parameters for SwitchControl.
 type SwitchControlJSONBody struct {
-	On bool `json:"on"`
+	// ForMs then auto again, or the safe value
+	ForMs *int64 `json:"for_ms,omitempty"`
+
+	// To a number, true or false, or a text
+	To    Value      `json:"to"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // SwitchControlParams defines parameters for SwitchControl.
@@ -1049,6 +1566,17 @@ type ListTrafficParams struct {
 
 	// Wait wait up to 25 s for something new
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// CheckFormulaJSONBody defines parameters for CheckFormula.
+type CheckFormulaJSONBody struct {
+	Text string `json:"text"`
+}
+
+// SaveGroupParams defines parameters for SaveGroup.
+type SaveGroupParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -1104,8 +1632,31 @@ type AddFromModelJSONBody struct {
 	Devices []NewDevice `json:"devices"`
 }
 
+// GetNextParams defines parameters for GetNext.
+type GetNextParams struct {
+	// Until none: a week from now
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SavePresetParams defines parameters for SavePreset.
+type SavePresetParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ApplyPresetJSONBody defines parameters for ApplyPreset.
+type ApplyPresetJSONBody struct {
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// SaveRuleParams defines parameters for SaveRule.
+type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1114,6 +1665,20 @@ type SavePanelParams struct {
 type SignInJSONBody struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// SaveSettingParams defines parameters for SaveSetting.
+type SaveSettingParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetSettingJSONBody defines parameters for SetSetting.
+type SetSettingJSONBody struct {
+	Until *time.Time `json:"until,omitempty"`
+
+	// Value a number, true or false, or a text
+	Value Value `json:"value"`
 }
 
 // ChangeSignalParams defines parameters for ChangeSignal.
@@ -1142,6 +1707,15 @@ type TryCalibrationJSONRequestBody TryCalibrationJSONBody
 // ChangeControlJSONRequestBody defines body for ChangeControl for application/json ContentType.
 type ChangeControlJSONRequestBody = ControlChange
 
+// SaveAutomationJSONRequestBody defines body for SaveAutomation for application/json ContentType.
+type SaveAutomationJSONRequestBody = Automation
+
+// TryAutomationJSONRequestBody defines body for TryAutomation for application/json ContentType.
+type TryAutomationJSONRequestBody TryAutomationJSONBody
+
+// ServeControlJSONRequestBody defines body for ServeControl for application/json ContentType.
+type ServeControlJSONRequestBody ServeControlJSONBody
+
 // SwitchControlJSONRequestBody defines body for SwitchControl for application/json ContentType.
 type SwitchControlJSONRequestBody SwitchControlJSONBody
 
@@ -1166,6 +1740,12 @@ type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
 // TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
 type TryMessageJSONRequestBody = Trial
 
+// CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
+type CheckFormulaJSONRequestBody CheckFormulaJSONBody
+
+// SaveGroupJSONRequestBody defines body for SaveGroup for application/json ContentType.
+type SaveGroupJSONRequestBody = Group
+
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
@@ -1187,8 +1767,23 @@ type SavePanelJSONRequestBody = Panel
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
+// SavePresetJSONRequestBody defines body for SavePreset for application/json ContentType.
+type SavePresetJSONRequestBody = Preset
+
+// ApplyPresetJSONRequestBody defines body for ApplyPreset for application/json ContentType.
+type ApplyPresetJSONRequestBody ApplyPresetJSONBody
+
+// SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
+type SaveRuleJSONRequestBody = Rule
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
+
+// SaveSettingJSONRequestBody defines body for SaveSetting for application/json ContentType.
+type SaveSettingJSONRequestBody = Setting
+
+// SetSettingJSONRequestBody defines body for SetSetting for application/json ContentType.
+type SetSettingJSONRequestBody SetSettingJSONBody
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = Setup
@@ -1225,9 +1820,30 @@ type ServerInterface interface {
 	// ChangeControl Change a control's name, safety and rights
 	// (PATCH /controls/{id})
 	ChangeControl(ctx *echo.Context, id Id, params ChangeControlParams) error
-	// SwitchControl Switch a control on or off
+	// AutoControl Give a control back to the hub
+	// (POST /controls/{id}/auto)
+	AutoControl(ctx *echo.Context, id Id, params AutoControlParams) error
+	// GetAutomation What the hub decides of a control by itself
+	// (GET /controls/{id}/automation)
+	GetAutomation(ctx *echo.Context, id Id) error
+	// SaveAutomation Change what the hub decides of a control
+	// (PUT /controls/{id}/automation)
+	SaveAutomation(ctx *echo.Context, id Id, params SaveAutomationParams) error
+	// TryAutomation What a control would be by an automation that is not in force, with values of one's own
+	// (POST /controls/{id}/automation/try)
+	TryAutomation(ctx *echo.Context, id Id) error
+	// ResetControl Let latched interlocks go whose cause is over
+	// (POST /controls/{id}/reset)
+	ResetControl(ctx *echo.Context, id Id) error
+	// ServeControl Take a control out of service for repairs, or put it back
+	// (PUT /controls/{id}/service)
+	ServeControl(ctx *echo.Context, id Id) error
+	// SwitchControl Give a control a value by hand
 	// (PUT /controls/{id}/want)
 	SwitchControl(ctx *echo.Context, id Id, params SwitchControlParams) error
+	// WhyControl Why a control is what it is
+	// (GET /controls/{id}/why)
+	WhyControl(ctx *echo.Context, id Id) error
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx *echo.Context) error
@@ -1270,6 +1886,21 @@ type ServerInterface interface {
 	// TryMessage What the mapping makes of a message; nothing is kept
 	// (POST /devices/{id}/try)
 	TryMessage(ctx *echo.Context, id Id) error
+	// CheckFormula Read a formula, and say what it comes to now
+	// (POST /formulas/check)
+	CheckFormula(ctx *echo.Context) error
+	// FormulaWords What formulas can name
+	// (GET /formulas/words)
+	FormulaWords(ctx *echo.Context) error
+	// ListGroups All groups
+	// (GET /groups)
+	ListGroups(ctx *echo.Context) error
+	// SaveGroup Add a group, or change the one that has this id
+	// (POST /groups)
+	SaveGroup(ctx *echo.Context, params SaveGroupParams) error
+	// RemoveGroup Take a group away
+	// (DELETE /groups/{id})
+	RemoveGroup(ctx *echo.Context, id Id) error
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx *echo.Context, params GetHistoryParams) error
@@ -1294,6 +1925,9 @@ type ServerInterface interface {
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error
+	// ListMessages The newest messages to people
+	// (GET /messages)
+	ListMessages(ctx *echo.Context) error
 	// ListModels All device models
 	// (GET /models)
 	ListModels(ctx *echo.Context) error
@@ -1309,6 +1943,12 @@ type ServerInterface interface {
 	// AddFromModel Add devices of a model, all or none
 	// (POST /models/{id}/devices)
 	AddFromModel(ctx *echo.Context, id Id) error
+	// GetNext What will run when
+	// (GET /next)
+	GetNext(ctx *echo.Context, params GetNextParams) error
+	// ListNotes The newest notes
+	// (GET /notes)
+	ListNotes(ctx *echo.Context) error
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx *echo.Context) error
@@ -1321,6 +1961,27 @@ type ServerInterface interface {
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx *echo.Context) error
+	// ListPresets All presets
+	// (GET /presets)
+	ListPresets(ctx *echo.Context) error
+	// SavePreset Add a preset, or change the one that has this id
+	// (POST /presets)
+	SavePreset(ctx *echo.Context, params SavePresetParams) error
+	// RemovePreset Take a preset away
+	// (DELETE /presets/{id})
+	RemovePreset(ctx *echo.Context, id Id) error
+	// ApplyPreset Apply a preset
+	// (POST /presets/{id}/apply)
+	ApplyPreset(ctx *echo.Context, id Id) error
+	// ListRules All rules
+	// (GET /rules)
+	ListRules(ctx *echo.Context) error
+	// SaveRule Add a rule, or change the one that has this id
+	// (POST /rules)
+	SaveRule(ctx *echo.Context, params SaveRuleParams) error
+	// RemoveRule Take a rule away
+	// (DELETE /rules/{id})
+	RemoveRule(ctx *echo.Context, id Id) error
 	// SignOut Sign out; the session is void at once
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -1330,6 +1991,18 @@ type ServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// ListSettings All settings
+	// (GET /settings)
+	ListSettings(ctx *echo.Context) error
+	// SaveSetting Add a setting, or change the one that has this id
+	// (POST /settings)
+	SaveSetting(ctx *echo.Context, params SaveSettingParams) error
+	// RemoveSetting Take a setting away
+	// (DELETE /settings/{id})
+	RemoveSetting(ctx *echo.Context, id Id) error
+	// SetSetting Change the value of a setting
+	// (PUT /settings/{id})
+	SetSetting(ctx *echo.Context, id Id) error
 	// GetSetup Whether the hub waits for its owner
 	// (GET /setup)
 	GetSetup(ctx *echo.Context) error
@@ -1472,6 +2145,131 @@ func (w *ServerInterfaceWrapper) ChangeControl(ctx *echo.Context) error {
 	return err
 }
 
+// AutoControl converts echo context to params.
+func (w *ServerInterfaceWrapper) AutoControl(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AutoControlParams
+	// ------------- Optional query parameter "wait" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait", ctx.QueryParams(), &params.Wait, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter wait: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AutoControl(ctx, id, params)
+	return err
+}
+
+// GetAutomation converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAutomation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAutomation(ctx, id)
+	return err
+}
+
+// SaveAutomation converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveAutomation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveAutomationParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveAutomation(ctx, id, params)
+	return err
+}
+
+// TryAutomation converts echo context to params.
+func (w *ServerInterfaceWrapper) TryAutomation(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryAutomation(ctx, id)
+	return err
+}
+
+// ResetControl converts echo context to params.
+func (w *ServerInterfaceWrapper) ResetControl(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResetControl(ctx, id)
+	return err
+}
+
+// ServeControl converts echo context to params.
+func (w *ServerInterfaceWrapper) ServeControl(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ServeControl(ctx, id)
+	return err
+}
+
 // SwitchControl converts echo context to params.
 func (w *ServerInterfaceWrapper) SwitchControl(ctx *echo.Context) error {
 	var err error
@@ -1494,6 +2292,22 @@ func (w *ServerInterfaceWrapper) SwitchControl(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SwitchControl(ctx, id, params)
+	return err
+}
+
+// WhyControl converts echo context to params.
+func (w *ServerInterfaceWrapper) WhyControl(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.WhyControl(ctx, id)
 	return err
 }
 
@@ -1752,6 +2566,78 @@ func (w *ServerInterfaceWrapper) TryMessage(ctx *echo.Context) error {
 	return err
 }
 
+// CheckFormula converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckFormula(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckFormula(ctx)
+	return err
+}
+
+// FormulaWords converts echo context to params.
+func (w *ServerInterfaceWrapper) FormulaWords(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FormulaWords(ctx)
+	return err
+}
+
+// ListGroups converts echo context to params.
+func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListGroups(ctx)
+	return err
+}
+
+// SaveGroup converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveGroup(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveGroupParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveGroup(ctx, params)
+	return err
+}
+
+// RemoveGroup converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveGroup(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveGroup(ctx, id)
+	return err
+}
+
 // GetHistory converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	var err error
@@ -1944,6 +2830,15 @@ func (w *ServerInterfaceWrapper) ChangeMember(ctx *echo.Context) error {
 	return err
 }
 
+// ListMessages converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMessages(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMessages(ctx)
+	return err
+}
+
 // ListModels converts echo context to params.
 func (w *ServerInterfaceWrapper) ListModels(ctx *echo.Context) error {
 	var err error
@@ -2026,6 +2921,33 @@ func (w *ServerInterfaceWrapper) AddFromModel(ctx *echo.Context) error {
 	return err
 }
 
+// GetNext converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNext(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetNextParams
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", ctx.QueryParams(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter until: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNext(ctx, params)
+	return err
+}
+
+// ListNotes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListNotes(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListNotes(ctx)
+	return err
+}
+
 // GetNow converts echo context to params.
 func (w *ServerInterfaceWrapper) GetNow(ctx *echo.Context) error {
 	var err error
@@ -2082,6 +3004,130 @@ func (w *ServerInterfaceWrapper) SavePlace(ctx *echo.Context) error {
 	return err
 }
 
+// ListPresets converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPresets(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPresets(ctx)
+	return err
+}
+
+// SavePreset converts echo context to params.
+func (w *ServerInterfaceWrapper) SavePreset(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SavePresetParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SavePreset(ctx, params)
+	return err
+}
+
+// RemovePreset converts echo context to params.
+func (w *ServerInterfaceWrapper) RemovePreset(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemovePreset(ctx, id)
+	return err
+}
+
+// ApplyPreset converts echo context to params.
+func (w *ServerInterfaceWrapper) ApplyPreset(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ApplyPreset(ctx, id)
+	return err
+}
+
+// ListRules converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRules(ctx)
+	return err
+}
+
+// SaveRule converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveRuleParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveRule(ctx, params)
+	return err
+}
+
+// RemoveRule converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRule(ctx, id)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -2106,6 +3152,76 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SignIn(ctx)
+	return err
+}
+
+// ListSettings converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSettings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSettings(ctx)
+	return err
+}
+
+// SaveSetting converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveSetting(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveSettingParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveSetting(ctx, params)
+	return err
+}
+
+// RemoveSetting converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSetting(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSetting(ctx, id)
+	return err
+}
+
+// SetSetting converts echo context to params.
+func (w *ServerInterfaceWrapper) SetSetting(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetSetting(ctx, id)
 	return err
 }
 
@@ -2293,6 +3409,32 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/controls/:id", wrapper.GetControl, options.OperationMiddlewares["getControl"]...)
 	router.PATCH(options.BaseURL+"/controls/:id", wrapper.ChangeControl, options.OperationMiddlewares["changeControl"]...)
 	router.PUT(options.BaseURL+"/controls/:id/want", wrapper.SwitchControl, options.OperationMiddlewares["switchControl"]...)
+	router.POST(options.BaseURL+"/controls/:id/auto", wrapper.AutoControl, options.OperationMiddlewares["autoControl"]...)
+	router.POST(options.BaseURL+"/controls/:id/reset", wrapper.ResetControl, options.OperationMiddlewares["resetControl"]...)
+	router.PUT(options.BaseURL+"/controls/:id/service", wrapper.ServeControl, options.OperationMiddlewares["serveControl"]...)
+	router.GET(options.BaseURL+"/controls/:id/why", wrapper.WhyControl, options.OperationMiddlewares["whyControl"]...)
+	router.GET(options.BaseURL+"/controls/:id/automation", wrapper.GetAutomation, options.OperationMiddlewares["getAutomation"]...)
+	router.PUT(options.BaseURL+"/controls/:id/automation", wrapper.SaveAutomation, options.OperationMiddlewares["saveAutomation"]...)
+	router.POST(options.BaseURL+"/controls/:id/automation/try", wrapper.TryAutomation, options.OperationMiddlewares["tryAutomation"]...)
+	router.GET(options.BaseURL+"/settings", wrapper.ListSettings, options.OperationMiddlewares["listSettings"]...)
+	router.POST(options.BaseURL+"/settings", wrapper.SaveSetting, options.OperationMiddlewares["saveSetting"]...)
+	router.DELETE(options.BaseURL+"/settings/:id", wrapper.RemoveSetting, options.OperationMiddlewares["removeSetting"]...)
+	router.PUT(options.BaseURL+"/settings/:id", wrapper.SetSetting, options.OperationMiddlewares["setSetting"]...)
+	router.GET(options.BaseURL+"/presets", wrapper.ListPresets, options.OperationMiddlewares["listPresets"]...)
+	router.POST(options.BaseURL+"/presets", wrapper.SavePreset, options.OperationMiddlewares["savePreset"]...)
+	router.DELETE(options.BaseURL+"/presets/:id", wrapper.RemovePreset, options.OperationMiddlewares["removePreset"]...)
+	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
+	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
+	router.POST(options.BaseURL+"/rules", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
+	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
+	router.GET(options.BaseURL+"/groups", wrapper.ListGroups, options.OperationMiddlewares["listGroups"]...)
+	router.POST(options.BaseURL+"/groups", wrapper.SaveGroup, options.OperationMiddlewares["saveGroup"]...)
+	router.DELETE(options.BaseURL+"/groups/:id", wrapper.RemoveGroup, options.OperationMiddlewares["removeGroup"]...)
+	router.GET(options.BaseURL+"/next", wrapper.GetNext, options.OperationMiddlewares["getNext"]...)
+	router.POST(options.BaseURL+"/formulas/check", wrapper.CheckFormula, options.OperationMiddlewares["checkFormula"]...)
+	router.GET(options.BaseURL+"/formulas/words", wrapper.FormulaWords, options.OperationMiddlewares["formulaWords"]...)
+	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
+	router.GET(options.BaseURL+"/messages", wrapper.ListMessages, options.OperationMiddlewares["listMessages"]...)
 	router.DELETE(options.BaseURL+"/signals/:id", wrapper.RemoveSignal, options.OperationMiddlewares["removeSignal"]...)
 	router.PATCH(options.BaseURL+"/signals/:id", wrapper.ChangeSignal, options.OperationMiddlewares["changeSignal"]...)
 	router.POST(options.BaseURL+"/signals/:id/recalibrate", wrapper.Recalibrate, options.OperationMiddlewares["recalibrate"]...)
@@ -2643,6 +3785,269 @@ func (response ChangeControldefaultApplicationProblemPlusJSONResponse) VisitChan
 	return err
 }
 
+type AutoControlRequestObject struct {
+	Id     Id `json:"id"`
+	Params AutoControlParams
+}
+
+type AutoControlResponseObject interface {
+	VisitAutoControlResponse(w http.ResponseWriter) error
+}
+
+type AutoControl200JSONResponse Control
+
+func (response AutoControl200JSONResponse) VisitAutoControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AutoControldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AutoControldefaultApplicationProblemPlusJSONResponse) VisitAutoControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAutomationRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetAutomationResponseObject interface {
+	VisitGetAutomationResponse(w http.ResponseWriter) error
+}
+
+type GetAutomation200JSONResponse AutomationView
+
+func (response GetAutomation200JSONResponse) VisitGetAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAutomationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetAutomationdefaultApplicationProblemPlusJSONResponse) VisitGetAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveAutomationRequestObject struct {
+	Id     Id `json:"id"`
+	Params SaveAutomationParams
+	Body   *SaveAutomationJSONRequestBody
+}
+
+type SaveAutomationResponseObject interface {
+	VisitSaveAutomationResponse(w http.ResponseWriter) error
+}
+
+type SaveAutomation200JSONResponse AutomationView
+
+func (response SaveAutomation200JSONResponse) VisitSaveAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveAutomationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveAutomationdefaultApplicationProblemPlusJSONResponse) VisitSaveAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryAutomationRequestObject struct {
+	Id   Id `json:"id"`
+	Body *TryAutomationJSONRequestBody
+}
+
+type TryAutomationResponseObject interface {
+	VisitTryAutomationResponse(w http.ResponseWriter) error
+}
+
+type TryAutomation200JSONResponse WouldBe
+
+func (response TryAutomation200JSONResponse) VisitTryAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryAutomationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TryAutomationdefaultApplicationProblemPlusJSONResponse) VisitTryAutomationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetControlRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ResetControlResponseObject interface {
+	VisitResetControlResponse(w http.ResponseWriter) error
+}
+
+type ResetControl200JSONResponse Control
+
+func (response ResetControl200JSONResponse) VisitResetControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetControldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ResetControldefaultApplicationProblemPlusJSONResponse) VisitResetControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServeControlRequestObject struct {
+	Id   Id `json:"id"`
+	Body *ServeControlJSONRequestBody
+}
+
+type ServeControlResponseObject interface {
+	VisitServeControlResponse(w http.ResponseWriter) error
+}
+
+type ServeControl200JSONResponse Control
+
+func (response ServeControl200JSONResponse) VisitServeControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServeControldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ServeControldefaultApplicationProblemPlusJSONResponse) VisitServeControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SwitchControlRequestObject struct {
 	Id     Id `json:"id"`
 	Params SwitchControlParams
@@ -2674,6 +4079,49 @@ type SwitchControldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SwitchControldefaultApplicationProblemPlusJSONResponse) VisitSwitchControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WhyControlRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type WhyControlResponseObject interface {
+	VisitWhyControlResponse(w http.ResponseWriter) error
+}
+
+type WhyControl200JSONResponse Why
+
+func (response WhyControl200JSONResponse) VisitWhyControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WhyControldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response WhyControldefaultApplicationProblemPlusJSONResponse) VisitWhyControlResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3301,6 +4749,214 @@ func (response TryMessagedefaultApplicationProblemPlusJSONResponse) VisitTryMess
 	return err
 }
 
+type CheckFormulaRequestObject struct {
+	Body *CheckFormulaJSONRequestBody
+}
+
+type CheckFormulaResponseObject interface {
+	VisitCheckFormulaResponse(w http.ResponseWriter) error
+}
+
+type CheckFormula200JSONResponse Checked
+
+func (response CheckFormula200JSONResponse) VisitCheckFormulaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckFormuladefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response CheckFormuladefaultApplicationProblemPlusJSONResponse) VisitCheckFormulaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FormulaWordsRequestObject struct {
+}
+
+type FormulaWordsResponseObject interface {
+	VisitFormulaWordsResponse(w http.ResponseWriter) error
+}
+
+type FormulaWords200JSONResponse []FormulaWord
+
+func (response FormulaWords200JSONResponse) VisitFormulaWordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FormulaWordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response FormulaWordsdefaultApplicationProblemPlusJSONResponse) VisitFormulaWordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupsRequestObject struct {
+}
+
+type ListGroupsResponseObject interface {
+	VisitListGroupsResponse(w http.ResponseWriter) error
+}
+
+type ListGroups200JSONResponse []GroupView
+
+func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListGroupsdefaultApplicationProblemPlusJSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveGroupRequestObject struct {
+	Params SaveGroupParams
+	Body   *SaveGroupJSONRequestBody
+}
+
+type SaveGroupResponseObject interface {
+	VisitSaveGroupResponse(w http.ResponseWriter) error
+}
+
+type SaveGroup201JSONResponse GroupView
+
+func (response SaveGroup201JSONResponse) VisitSaveGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveGroupdefaultApplicationProblemPlusJSONResponse) VisitSaveGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveGroupRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveGroupResponseObject interface {
+	VisitRemoveGroupResponse(w http.ResponseWriter) error
+}
+
+type RemoveGroup204Response struct {
+}
+
+func (response RemoveGroup204Response) VisitRemoveGroupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveGroupdefaultApplicationProblemPlusJSONResponse) VisitRemoveGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHistoryRequestObject struct {
 	Params GetHistoryParams
 }
@@ -3695,6 +5351,48 @@ func (response ChangeMemberdefaultApplicationProblemPlusJSONResponse) VisitChang
 	return err
 }
 
+type ListMessagesRequestObject struct {
+}
+
+type ListMessagesResponseObject interface {
+	VisitListMessagesResponse(w http.ResponseWriter) error
+}
+
+type ListMessages200JSONResponse []Remark
+
+func (response ListMessages200JSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListModelsRequestObject struct {
 }
 
@@ -3905,6 +5603,91 @@ func (response AddFromModeldefaultApplicationProblemPlusJSONResponse) VisitAddFr
 	return err
 }
 
+type GetNextRequestObject struct {
+	Params GetNextParams
+}
+
+type GetNextResponseObject interface {
+	VisitGetNextResponse(w http.ResponseWriter) error
+}
+
+type GetNext200JSONResponse []Upcoming
+
+func (response GetNext200JSONResponse) VisitGetNextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNextdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetNextdefaultApplicationProblemPlusJSONResponse) VisitGetNextResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNotesRequestObject struct {
+}
+
+type ListNotesResponseObject interface {
+	VisitListNotesResponse(w http.ResponseWriter) error
+}
+
+type ListNotes200JSONResponse []Remark
+
+func (response ListNotes200JSONResponse) VisitListNotesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListNotesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListNotesdefaultApplicationProblemPlusJSONResponse) VisitListNotesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetNowRequestObject struct {
 }
 
@@ -4076,6 +5859,290 @@ func (response SavePlacedefaultApplicationProblemPlusJSONResponse) VisitSavePlac
 	return err
 }
 
+type ListPresetsRequestObject struct {
+}
+
+type ListPresetsResponseObject interface {
+	VisitListPresetsResponse(w http.ResponseWriter) error
+}
+
+type ListPresets200JSONResponse []PresetView
+
+func (response ListPresets200JSONResponse) VisitListPresetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPresetsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListPresetsdefaultApplicationProblemPlusJSONResponse) VisitListPresetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePresetRequestObject struct {
+	Params SavePresetParams
+	Body   *SavePresetJSONRequestBody
+}
+
+type SavePresetResponseObject interface {
+	VisitSavePresetResponse(w http.ResponseWriter) error
+}
+
+type SavePreset201JSONResponse PresetView
+
+func (response SavePreset201JSONResponse) VisitSavePresetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePresetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SavePresetdefaultApplicationProblemPlusJSONResponse) VisitSavePresetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePresetRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemovePresetResponseObject interface {
+	VisitRemovePresetResponse(w http.ResponseWriter) error
+}
+
+type RemovePreset204Response struct {
+}
+
+func (response RemovePreset204Response) VisitRemovePresetResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePresetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemovePresetdefaultApplicationProblemPlusJSONResponse) VisitRemovePresetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyPresetRequestObject struct {
+	Id   Id `json:"id"`
+	Body *ApplyPresetJSONRequestBody
+}
+
+type ApplyPresetResponseObject interface {
+	VisitApplyPresetResponse(w http.ResponseWriter) error
+}
+
+type ApplyPreset204Response struct {
+}
+
+func (response ApplyPreset204Response) VisitApplyPresetResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ApplyPresetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ApplyPresetdefaultApplicationProblemPlusJSONResponse) VisitApplyPresetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRulesRequestObject struct {
+}
+
+type ListRulesResponseObject interface {
+	VisitListRulesResponse(w http.ResponseWriter) error
+}
+
+type ListRules200JSONResponse []RuleView
+
+func (response ListRules200JSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListRulesdefaultApplicationProblemPlusJSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRuleRequestObject struct {
+	Params SaveRuleParams
+	Body   *SaveRuleJSONRequestBody
+}
+
+type SaveRuleResponseObject interface {
+	VisitSaveRuleResponse(w http.ResponseWriter) error
+}
+
+type SaveRule201JSONResponse RuleView
+
+func (response SaveRule201JSONResponse) VisitSaveRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRuleRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveRuleResponseObject interface {
+	VisitRemoveRuleResponse(w http.ResponseWriter) error
+}
+
+type RemoveRule204Response struct {
+}
+
+func (response RemoveRule204Response) VisitRemoveRuleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -4194,6 +6261,173 @@ type SignIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSettingsRequestObject struct {
+}
+
+type ListSettingsResponseObject interface {
+	VisitListSettingsResponse(w http.ResponseWriter) error
+}
+
+type ListSettings200JSONResponse []SettingView
+
+func (response ListSettings200JSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSettingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListSettingsdefaultApplicationProblemPlusJSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveSettingRequestObject struct {
+	Params SaveSettingParams
+	Body   *SaveSettingJSONRequestBody
+}
+
+type SaveSettingResponseObject interface {
+	VisitSaveSettingResponse(w http.ResponseWriter) error
+}
+
+type SaveSetting201JSONResponse SettingView
+
+func (response SaveSetting201JSONResponse) VisitSaveSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveSettingdefaultApplicationProblemPlusJSONResponse) VisitSaveSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSettingRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveSettingResponseObject interface {
+	VisitRemoveSettingResponse(w http.ResponseWriter) error
+}
+
+type RemoveSetting204Response struct {
+}
+
+func (response RemoveSetting204Response) VisitRemoveSettingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveSettingdefaultApplicationProblemPlusJSONResponse) VisitRemoveSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSettingRequestObject struct {
+	Id   Id `json:"id"`
+	Body *SetSettingJSONRequestBody
+}
+
+type SetSettingResponseObject interface {
+	VisitSetSettingResponse(w http.ResponseWriter) error
+}
+
+type SetSetting200JSONResponse SettingView
+
+func (response SetSetting200JSONResponse) VisitSetSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SetSettingdefaultApplicationProblemPlusJSONResponse) VisitSetSettingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4549,9 +6783,30 @@ type StrictServerInterface interface {
 	// ChangeControl Change a control's name, safety and rights
 	// (PATCH /controls/{id})
 	ChangeControl(ctx context.Context, request ChangeControlRequestObject) (ChangeControlResponseObject, error)
-	// SwitchControl Switch a control on or off
+	// AutoControl Give a control back to the hub
+	// (POST /controls/{id}/auto)
+	AutoControl(ctx context.Context, request AutoControlRequestObject) (AutoControlResponseObject, error)
+	// GetAutomation What the hub decides of a control by itself
+	// (GET /controls/{id}/automation)
+	GetAutomation(ctx context.Context, request GetAutomationRequestObject) (GetAutomationResponseObject, error)
+	// SaveAutomation Change what the hub decides of a control
+	// (PUT /controls/{id}/automation)
+	SaveAutomation(ctx context.Context, request SaveAutomationRequestObject) (SaveAutomationResponseObject, error)
+	// TryAutomation What a control would be by an automation that is not in force, with values of one's own
+	// (POST /controls/{id}/automation/try)
+	TryAutomation(ctx context.Context, request TryAutomationRequestObject) (TryAutomationResponseObject, error)
+	// ResetControl Let latched interlocks go whose cause is over
+	// (POST /controls/{id}/reset)
+	ResetControl(ctx context.Context, request ResetControlRequestObject) (ResetControlResponseObject, error)
+	// ServeControl Take a control out of service for repairs, or put it back
+	// (PUT /controls/{id}/service)
+	ServeControl(ctx context.Context, request ServeControlRequestObject) (ServeControlResponseObject, error)
+	// SwitchControl Give a control a value by hand
 	// (PUT /controls/{id}/want)
 	SwitchControl(ctx context.Context, request SwitchControlRequestObject) (SwitchControlResponseObject, error)
+	// WhyControl Why a control is what it is
+	// (GET /controls/{id}/why)
+	WhyControl(ctx context.Context, request WhyControlRequestObject) (WhyControlResponseObject, error)
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -4594,6 +6849,21 @@ type StrictServerInterface interface {
 	// TryMessage What the mapping makes of a message; nothing is kept
 	// (POST /devices/{id}/try)
 	TryMessage(ctx context.Context, request TryMessageRequestObject) (TryMessageResponseObject, error)
+	// CheckFormula Read a formula, and say what it comes to now
+	// (POST /formulas/check)
+	CheckFormula(ctx context.Context, request CheckFormulaRequestObject) (CheckFormulaResponseObject, error)
+	// FormulaWords What formulas can name
+	// (GET /formulas/words)
+	FormulaWords(ctx context.Context, request FormulaWordsRequestObject) (FormulaWordsResponseObject, error)
+	// ListGroups All groups
+	// (GET /groups)
+	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
+	// SaveGroup Add a group, or change the one that has this id
+	// (POST /groups)
+	SaveGroup(ctx context.Context, request SaveGroupRequestObject) (SaveGroupResponseObject, error)
+	// RemoveGroup Take a group away
+	// (DELETE /groups/{id})
+	RemoveGroup(ctx context.Context, request RemoveGroupRequestObject) (RemoveGroupResponseObject, error)
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
@@ -4618,6 +6888,9 @@ type StrictServerInterface interface {
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx context.Context, request ChangeMemberRequestObject) (ChangeMemberResponseObject, error)
+	// ListMessages The newest messages to people
+	// (GET /messages)
+	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
 	// ListModels All device models
 	// (GET /models)
 	ListModels(ctx context.Context, request ListModelsRequestObject) (ListModelsResponseObject, error)
@@ -4633,6 +6906,12 @@ type StrictServerInterface interface {
 	// AddFromModel Add devices of a model, all or none
 	// (POST /models/{id}/devices)
 	AddFromModel(ctx context.Context, request AddFromModelRequestObject) (AddFromModelResponseObject, error)
+	// GetNext What will run when
+	// (GET /next)
+	GetNext(ctx context.Context, request GetNextRequestObject) (GetNextResponseObject, error)
+	// ListNotes The newest notes
+	// (GET /notes)
+	ListNotes(ctx context.Context, request ListNotesRequestObject) (ListNotesResponseObject, error)
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
@@ -4645,6 +6924,27 @@ type StrictServerInterface interface {
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
+	// ListPresets All presets
+	// (GET /presets)
+	ListPresets(ctx context.Context, request ListPresetsRequestObject) (ListPresetsResponseObject, error)
+	// SavePreset Add a preset, or change the one that has this id
+	// (POST /presets)
+	SavePreset(ctx context.Context, request SavePresetRequestObject) (SavePresetResponseObject, error)
+	// RemovePreset Take a preset away
+	// (DELETE /presets/{id})
+	RemovePreset(ctx context.Context, request RemovePresetRequestObject) (RemovePresetResponseObject, error)
+	// ApplyPreset Apply a preset
+	// (POST /presets/{id}/apply)
+	ApplyPreset(ctx context.Context, request ApplyPresetRequestObject) (ApplyPresetResponseObject, error)
+	// ListRules All rules
+	// (GET /rules)
+	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
+	// SaveRule Add a rule, or change the one that has this id
+	// (POST /rules)
+	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
+	// RemoveRule Take a rule away
+	// (DELETE /rules/{id})
+	RemoveRule(ctx context.Context, request RemoveRuleRequestObject) (RemoveRuleResponseObject, error)
 	// SignOut Sign out; the session is void at once
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -4654,6 +6954,18 @@ type StrictServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ListSettings All settings
+	// (GET /settings)
+	ListSettings(ctx context.Context, request ListSettingsRequestObject) (ListSettingsResponseObject, error)
+	// SaveSetting Add a setting, or change the one that has this id
+	// (POST /settings)
+	SaveSetting(ctx context.Context, request SaveSettingRequestObject) (SaveSettingResponseObject, error)
+	// RemoveSetting Take a setting away
+	// (DELETE /settings/{id})
+	RemoveSetting(ctx context.Context, request RemoveSettingRequestObject) (RemoveSettingResponseObject, error)
+	// SetSetting Change the value of a setting
+	// (PUT /settings/{id})
+	SetSetting(ctx context.Context, request SetSettingRequestObject) (SetSettingResponseObject, error)
 	// GetSetup Whether the hub waits for its owner
 	// (GET /setup)
 	GetSetup(ctx context.Context, request GetSetupRequestObject) (GetSetupResponseObject, error)
@@ -4931,6 +7243,227 @@ func (sh *strictHandler) ChangeControl(ctx *echo.Context, id Id, params ChangeCo
 	return nil
 }
 
+// AutoControl operation middleware
+func (sh *strictHandler) AutoControl(ctx *echo.Context, id Id, params AutoControlParams) error {
+	var request AutoControlRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AutoControl(ctx.Request().Context(), request.(AutoControlRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AutoControl")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AutoControlResponseObject); ok {
+		return validResponse.VisitAutoControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetAutomation operation middleware
+func (sh *strictHandler) GetAutomation(ctx *echo.Context, id Id) error {
+	var request GetAutomationRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAutomation(ctx.Request().Context(), request.(GetAutomationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAutomation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAutomationResponseObject); ok {
+		return validResponse.VisitGetAutomationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveAutomation operation middleware
+func (sh *strictHandler) SaveAutomation(ctx *echo.Context, id Id, params SaveAutomationParams) error {
+	var request SaveAutomationRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body SaveAutomationJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveAutomation(ctx.Request().Context(), request.(SaveAutomationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveAutomation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveAutomationResponseObject); ok {
+		return validResponse.VisitSaveAutomationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryAutomation operation middleware
+func (sh *strictHandler) TryAutomation(ctx *echo.Context, id Id) error {
+	var request TryAutomationRequestObject
+
+	request.Id = id
+
+	var body TryAutomationJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryAutomation(ctx.Request().Context(), request.(TryAutomationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryAutomation")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryAutomationResponseObject); ok {
+		return validResponse.VisitTryAutomationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResetControl operation middleware
+func (sh *strictHandler) ResetControl(ctx *echo.Context, id Id) error {
+	var request ResetControlRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetControl(ctx.Request().Context(), request.(ResetControlRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetControl")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResetControlResponseObject); ok {
+		return validResponse.VisitResetControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ServeControl operation middleware
+func (sh *strictHandler) ServeControl(ctx *echo.Context, id Id) error {
+	var request ServeControlRequestObject
+
+	request.Id = id
+
+	var body ServeControlJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ServeControl(ctx.Request().Context(), request.(ServeControlRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ServeControl")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ServeControlResponseObject); ok {
+		return validResponse.VisitServeControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SwitchControl operation middleware
 func (sh *strictHandler) SwitchControl(ctx *echo.Context, id Id, params SwitchControlParams) error {
 	var request SwitchControlRequestObject
@@ -4974,6 +7507,31 @@ func (sh *strictHandler) SwitchControl(ctx *echo.Context, id Id, params SwitchCo
 		return err
 	} else if validResponse, ok := response.(SwitchControlResponseObject); ok {
 		return validResponse.VisitSwitchControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// WhyControl operation middleware
+func (sh *strictHandler) WhyControl(ctx *echo.Context, id Id) error {
+	var request WhyControlRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WhyControl(ctx.Request().Context(), request.(WhyControlRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WhyControl")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(WhyControlResponseObject); ok {
+		return validResponse.VisitWhyControlResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5490,6 +8048,171 @@ func (sh *strictHandler) TryMessage(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// CheckFormula operation middleware
+func (sh *strictHandler) CheckFormula(ctx *echo.Context) error {
+	var request CheckFormulaRequestObject
+
+	var body CheckFormulaJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckFormula(ctx.Request().Context(), request.(CheckFormulaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckFormula")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckFormulaResponseObject); ok {
+		return validResponse.VisitCheckFormulaResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FormulaWords operation middleware
+func (sh *strictHandler) FormulaWords(ctx *echo.Context) error {
+	var request FormulaWordsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FormulaWords(ctx.Request().Context(), request.(FormulaWordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FormulaWords")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FormulaWordsResponseObject); ok {
+		return validResponse.VisitFormulaWordsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListGroups operation middleware
+func (sh *strictHandler) ListGroups(ctx *echo.Context) error {
+	var request ListGroupsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGroups(ctx.Request().Context(), request.(ListGroupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGroups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListGroupsResponseObject); ok {
+		return validResponse.VisitListGroupsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveGroup operation middleware
+func (sh *strictHandler) SaveGroup(ctx *echo.Context, params SaveGroupParams) error {
+	var request SaveGroupRequestObject
+
+	request.Params = params
+
+	var body SaveGroupJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveGroup(ctx.Request().Context(), request.(SaveGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveGroupResponseObject); ok {
+		return validResponse.VisitSaveGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveGroup operation middleware
+func (sh *strictHandler) RemoveGroup(ctx *echo.Context, id Id) error {
+	var request RemoveGroupRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveGroup(ctx.Request().Context(), request.(RemoveGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveGroupResponseObject); ok {
+		return validResponse.VisitRemoveGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetHistory operation middleware
 func (sh *strictHandler) GetHistory(ctx *echo.Context, params GetHistoryParams) error {
 	var request GetHistoryRequestObject
@@ -5754,6 +8477,29 @@ func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string, params 
 	return nil
 }
 
+// ListMessages operation middleware
+func (sh *strictHandler) ListMessages(ctx *echo.Context) error {
+	var request ListMessagesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMessages(ctx.Request().Context(), request.(ListMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMessagesResponseObject); ok {
+		return validResponse.VisitListMessagesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListModels operation middleware
 func (sh *strictHandler) ListModels(ctx *echo.Context) error {
 	var request ListModelsRequestObject
@@ -5923,6 +8669,54 @@ func (sh *strictHandler) AddFromModel(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// GetNext operation middleware
+func (sh *strictHandler) GetNext(ctx *echo.Context, params GetNextParams) error {
+	var request GetNextRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNext(ctx.Request().Context(), request.(GetNextRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNext")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNextResponseObject); ok {
+		return validResponse.VisitGetNextResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListNotes operation middleware
+func (sh *strictHandler) ListNotes(ctx *echo.Context) error {
+	var request ListNotesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListNotes(ctx.Request().Context(), request.(ListNotesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListNotes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListNotesResponseObject); ok {
+		return validResponse.VisitListNotesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetNow operation middleware
 func (sh *strictHandler) GetNow(ctx *echo.Context) error {
 	var request GetNowRequestObject
@@ -6063,6 +8857,249 @@ func (sh *strictHandler) SavePlace(ctx *echo.Context) error {
 	return nil
 }
 
+// ListPresets operation middleware
+func (sh *strictHandler) ListPresets(ctx *echo.Context) error {
+	var request ListPresetsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPresets(ctx.Request().Context(), request.(ListPresetsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPresets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPresetsResponseObject); ok {
+		return validResponse.VisitListPresetsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SavePreset operation middleware
+func (sh *strictHandler) SavePreset(ctx *echo.Context, params SavePresetParams) error {
+	var request SavePresetRequestObject
+
+	request.Params = params
+
+	var body SavePresetJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePreset(ctx.Request().Context(), request.(SavePresetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePreset")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SavePresetResponseObject); ok {
+		return validResponse.VisitSavePresetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemovePreset operation middleware
+func (sh *strictHandler) RemovePreset(ctx *echo.Context, id Id) error {
+	var request RemovePresetRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePreset(ctx.Request().Context(), request.(RemovePresetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePreset")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemovePresetResponseObject); ok {
+		return validResponse.VisitRemovePresetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ApplyPreset operation middleware
+func (sh *strictHandler) ApplyPreset(ctx *echo.Context, id Id) error {
+	var request ApplyPresetRequestObject
+
+	request.Id = id
+
+	var body ApplyPresetJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			return err
+		}
+	} else {
+		request.Body = &body
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ApplyPreset(ctx.Request().Context(), request.(ApplyPresetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ApplyPreset")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ApplyPresetResponseObject); ok {
+		return validResponse.VisitApplyPresetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRules operation middleware
+func (sh *strictHandler) ListRules(ctx *echo.Context) error {
+	var request ListRulesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRules(ctx.Request().Context(), request.(ListRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRulesResponseObject); ok {
+		return validResponse.VisitListRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveRule operation middleware
+func (sh *strictHandler) SaveRule(ctx *echo.Context, params SaveRuleParams) error {
+	var request SaveRuleRequestObject
+
+	request.Params = params
+
+	var body SaveRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveRule(ctx.Request().Context(), request.(SaveRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveRuleResponseObject); ok {
+		return validResponse.VisitSaveRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRule operation middleware
+func (sh *strictHandler) RemoveRule(ctx *echo.Context, id Id) error {
+	var request RemoveRuleRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRule(ctx.Request().Context(), request.(RemoveRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRuleResponseObject); ok {
+		return validResponse.VisitRemoveRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	var request SignOutRequestObject
@@ -6149,6 +9186,150 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSettings operation middleware
+func (sh *strictHandler) ListSettings(ctx *echo.Context) error {
+	var request ListSettingsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSettings(ctx.Request().Context(), request.(ListSettingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSettings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSettingsResponseObject); ok {
+		return validResponse.VisitListSettingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveSetting operation middleware
+func (sh *strictHandler) SaveSetting(ctx *echo.Context, params SaveSettingParams) error {
+	var request SaveSettingRequestObject
+
+	request.Params = params
+
+	var body SaveSettingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveSetting(ctx.Request().Context(), request.(SaveSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveSetting")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveSettingResponseObject); ok {
+		return validResponse.VisitSaveSettingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveSetting operation middleware
+func (sh *strictHandler) RemoveSetting(ctx *echo.Context, id Id) error {
+	var request RemoveSettingRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSetting(ctx.Request().Context(), request.(RemoveSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSetting")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSettingResponseObject); ok {
+		return validResponse.VisitRemoveSettingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSetting operation middleware
+func (sh *strictHandler) SetSetting(ctx *echo.Context, id Id) error {
+	var request SetSettingRequestObject
+
+	request.Id = id
+
+	var body SetSettingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSetting(ctx.Request().Context(), request.(SetSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSetting")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSettingResponseObject); ok {
+		return validResponse.VisitSetSettingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

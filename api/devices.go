@@ -105,7 +105,12 @@ func (h *handlers) SetDeviceState(ctx context.Context, r SetDeviceStateRequestOb
 
 func (h *handlers) AddControl(ctx context.Context, r AddControlRequestObject) (AddControlResponseObject, error) {
 	v, err := h.s.hub.AddControl(ctx, actor(ctx), r.Id, r.Body.Name, func(c *site.Control) error {
-		set(&c.Answers, r.Body.Answers)
+		b := r.Body
+		shape := controlShape{(*ControlChangeKind)(b.Kind), b.Options, b.Lowest, b.Momentary, b.Ask, b.Safe}
+		if err := shape.apply(c); err != nil {
+			return err
+		}
+		set(&c.Answers, b.Answers)
 		set(&c.Source, r.Body.Source)
 		set(&c.Target, r.Body.Target)
 		return nil

@@ -239,7 +239,10 @@ func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObje
 		set(&c.Name, b.Name)
 		setMS(&c.ConfirmAfter, b.ConfirmAfterMs)
 		setMS(&c.ResumeWithin, b.ResumeWithinMs)
-		set(&c.Safe, b.Safe)
+		change := controlShape{b.Kind, b.Options, b.Lowest, b.Momentary, b.Ask, b.Safe}
+		if err := change.apply(c); err != nil {
+			return err
+		}
 		set(&c.Dangerous, b.Dangerous)
 		set(&c.AtDevice, (*site.AtDevice)(b.AtDevice))
 		set(&c.Answers, b.Answers)
@@ -255,16 +258,6 @@ func setMS(field *time.Duration, ms *int64) {
 	if ms != nil {
 		*field = time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond
 	}
-}
-
-func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObject) (SwitchControlResponseObject, error) {
-	v, err := h.s.hub.Switch(ctx, actor(ctx), r.Id, r.Body.On)
-	if err == nil && r.Params.Wait != nil && *r.Params.Wait {
-		wait, cancel := context.WithTimeout(ctx, 30*time.Second)
-		defer cancel()
-		v, err = h.s.hub.Settle(wait, actor(ctx), r.Id, v.Rev)
-	}
-	return SwitchControl200JSONResponse(control(v)), err
 }
 
 func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject) (ChangeSignalResponseObject, error) {

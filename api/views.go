@@ -1,6 +1,7 @@
 package api
 
 import (
+	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
 )
@@ -19,6 +20,7 @@ func status(x hub.Status) HubStatus {
 
 func snapshot(x hub.Snapshot) Snapshot {
 	return Snapshot{Hub: status(x.Hub), Devices: each(x.Devices, device), Signals: each(x.Signals, signal), Controls: each(x.Controls, control),
+		Settings: x.Settings, Presets: x.Presets,
 		Places: each(x.Places, func(p site.Place) Place { return Place{Id: p.ID, Name: p.Name} })}
 }
 
@@ -27,19 +29,46 @@ func signal(x hub.Signal) Signal {
 		Decimals: x.Decimals, Reports: SignalReports(x.Reports), IntervalMs: x.IntervalMS, New: x.New, Guests: SignalGuests(x.Guests),
 		State: SignalState(x.State), Version: x.Version, At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality),
 		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense}
-	if x.Value != nil {
-		var v Value = *x.Value
-		out.Value = &v
-	}
+	out.Value = value(x.Value)
 	return out
 }
 
 func control(x hub.Control) Control {
-	return Control{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, ConfirmAfterMs: x.ConfirmAfterMS,
+	out := Control{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, ConfirmAfterMs: x.ConfirmAfterMS,
 		ResumeWithinMs: x.ResumeWithinMS, Safe: x.Safe, Dangerous: x.Dangerous, AtDevice: ControlAtDevice(x.AtDevice), Answers: x.Answers,
-		Guests: Guests(x.Guests), HasLease: x.HasLease, Version: x.Version, Want: x.Want, WantBy: text(x.WantBy), WantAt: x.WantAt, Is: x.Is, IsAt: x.IsAt,
-		IsSince: x.IsSince, Phase: ControlPhase(x.Phase), Held: x.Held, Reason: x.Reason, Rev: x.Rev, Online: x.Online, Source: x.Source,
-		Target: x.Target}
+		Guests: Guests(x.Guests), HasLease: x.HasLease, Version: x.Version, WantBy: text(x.WantBy), WantAt: x.WantAt, IsAt: x.IsAt,
+		IsSince: x.IsSince, Phase: ControlPhase(x.Phase), Reason: x.Reason, Rev: x.Rev, Online: x.Online, Source: x.Source,
+		Target: x.Target, Kind: ControlKind(x.Kind), Momentary: x.Momentary, Ask: x.Ask, HandUntil: x.HandUntil, Step: text(x.Step), MovedBy: text(x.MovedBy),
+		Mode: word[ControlMode](x.Mode), Service: word[ControlService](x.Service), Proof: word[ControlProof](x.Proof), Want: value(x.Want), Is: value(x.Is), Held: value(x.Held)}
+	if len(x.Options) > 0 {
+		out.Options = &x.Options
+	}
+	if x.Lowest > 0 {
+		out.Lowest = &x.Lowest
+	}
+	if len(x.Latched) > 0 {
+		out.Latched = &x.Latched
+	}
+	if len(x.Settings) > 0 {
+		out.Settings = &x.Settings
+	}
+	return out
+}
+
+func value(v *reading.Value) *Value {
+	if v == nil {
+		return nil
+	}
+	var out Value = *v
+	return &out
+}
+
+func word[T ~string](s string) *T {
+	if s == "" {
+		return nil
+	}
+	t := T(s)
+	return &t
 }
 
 func device(x hub.Device) Device {

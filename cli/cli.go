@@ -60,6 +60,8 @@ func ExitCode(err error) int {
 // Commands are all commands of this package.
 func Commands() []*cli.Command {
 	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), switchCommand(),
+		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(), presetsCommand(), rulesCommand(),
+		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(),
 		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),
 		membersCommand(), journalCommand()}
 }

@@ -92,6 +92,15 @@ func changeControlCommand() *cli.Command {
 		&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
 		&cli.DurationFlag{Name: "confirm-after", Usage: "call it unconfirmed after `TIME`"},
 		&cli.DurationFlag{Name: "resume-within", Usage: "after an absence longer than `TIME` the safe value holds"},
+		&cli.StringFlag{Name: "kind", Usage: "it is a `KIND`: switch, level, choice or mover"},
+		&cli.StringSliceFlag{Name: "option", Usage: "of a choice: one `WORD`; repeat it"},
+		&cli.Float64Flag{Name: "lowest", Usage: "of a level: it does not run below `PERCENT`"},
+		&cli.DurationFlag{Name: "pulse", Usage: "of a switch: it is momentary and goes on for `TIME`; 0 ends that"},
+		&cli.IntFlag{Name: "pulse-times", Usage: "pulse `N` times"},
+		&cli.DurationFlag{Name: "pulse-gap", Usage: "wait `TIME` between pulses"},
+		&cli.StringFlag{Name: "safe", Usage: "its safe `VALUE`"},
+		&cli.StringFlag{Name: "service", Usage: "out of service for repairs: `HOW`, silent or safe; or back: in"},
+		&cli.BoolFlag{Name: "reset", Usage: "let latched interlocks go whose cause is over"},
 		&cli.BoolFlag{Name: "dangerous", Usage: "ask before switching on, never resume by itself"},
 		&cli.StringFlag{Name: "at-device", Usage: "when switched at the board: `WHAT`, follow or insist"},
 		&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none, see or switch"}),
@@ -102,14 +111,51 @@ func changeControlCommand() *cli.Command {
 				on := cmd.Bool("dangerous")
 				b.Dangerous = &on
 			}
-			return changeControl(ctx, cmd, h, args[0], b)
+			return changeKind(ctx, cmd, h, args[0], b)
 		}, "CONTROL")}
+}
+
+// changeKind adds what concerns the kind of a control, and does what is no change of its settings.
+func changeKind(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b client.ControlChange) error {
+	if cmd.IsSet("reset") {
+		r, err := h.ResetControlWithResponse(ctx, id)
+		if err != nil {
+			return err
+		}
+		return controlRows(cmd, []client.Control{*r.JSON200})
+	}
+	if how := cmd.String("service"); how != "" {
+		if how == "in" {
+			how = ""
+		}
+		r, err := h.ServeControlWithResponse(ctx, id, client.ServeControlJSONRequestBody{Service: client.ServeControlJSONBodyService(how)})
+		if err != nil {
+			return err
+		}
+		return controlRows(cmd, []client.Control{*r.JSON200})
+	}
+	b.Kind = (*client.ControlChangeKind)(given(cmd, "kind"))
+	if list := cmd.StringSlice("option"); len(list) > 0 {
+		b.Options = &list
+	}
+	if cmd.IsSet("lowest") {
+		v := cmd.Float64("lowest")
+		b.Lowest = &v
+	}
+	if cmd.IsSet("pulse") {
+		b.Momentary = &site.Pulse{ForMS: cmd.Duration("pulse").Milliseconds(), Times: cmd.Int("pulse-times"), GapMS: cmd.Duration("pulse-gap").Milliseconds()}
+	}
+	if cmd.IsSet("safe") {
+		v := valueFrom(cmd.String("safe"))
+		b.Safe = &v
+	}
+	return changeControl(ctx, cmd, h, id, b)
 }
 
 func controlRows(cmd *cli.Command, list []client.Control) error {
 	var rows [][]string
 	for _, c := range list {
-		rows = append(rows, []string{c.Id, c.Name, onOff(c.Is), onOff(c.Want), controlState(c), c.Reason})
+		rows = append(rows, []string{c.Id, c.Name, controlText(c, c.Is), controlText(c, c.Want), controlState(c), c.Reason})
 	}
 	return show(cmd, list, []string{"id", "name", "is", "want", "state", "why"}, rows)
 }

@@ -34,21 +34,23 @@ func valueText(v *client.Value, decimals int) string {
 	case float64:
 		return strconv.FormatFloat(x, 'f', decimals, 64)
 	case bool:
-		return onOff(&x)
+		if x {
+			return "on"
+		}
+		return "off"
 	case string:
 		return x
 	}
 	return fmt.Sprint(*v)
 }
 
-func onOff(b *bool) string {
-	switch {
-	case b == nil:
-		return "–"
-	case *b:
-		return "on"
+// controlText writes what a control is or should be: on, 40 %, open.
+func controlText(c client.Control, v *client.Value) string {
+	text := valueText(v, -1)
+	if c.Kind == "level" && v != nil {
+		text += " %"
 	}
-	return "off"
+	return text
 }
 
 // ago says how long something is ago, short.

@@ -35,7 +35,7 @@ func nowCommand() *cli.Command {
 				rows = append(rows, []string{s.Place, s.Id, valueText(s.Value, s.Decimals), s.Unit, stamp(s.At), string(s.State)})
 			}
 			for _, c := range snap.Controls {
-				rows = append(rows, []string{c.Place, c.Id, onOff(c.Is), "", stamp(c.IsAt), controlState(c)})
+				rows = append(rows, []string{c.Place, c.Id, controlText(c, c.Is), "", stamp(c.IsAt), controlState(c)})
 			}
 			return show(cmd, snap, []string{"place", "id", "value", "unit", "at", "state"}, rows)
 		})}
@@ -49,13 +49,20 @@ func stamp(t *time.Time) string {
 }
 
 func controlState(c client.Control) string {
-	if c.Phase == "" {
-		return "never switched"
+	text := string(c.Phase)
+	if text == "" {
+		text = "never switched"
 	}
-	if !c.Online {
-		return string(c.Phase) + ", board offline"
+	if c.Mode != nil {
+		text = string(*c.Mode) + ", " + text
 	}
-	return string(c.Phase)
+	if c.Service != nil {
+		text = "out of service, " + text
+	}
+	if c.Phase != "" && !c.Online {
+		text += ", board offline"
+	}
+	return text
 }
 
 func nowTable(cmd *cli.Command, snap client.Snapshot) error {
@@ -84,13 +91,18 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 				lines = append(lines, fmt.Sprintf("  %s\t%s %s\t%s\t%s\t%s", s.Name, valueText(s.Value, s.Decimals), unitSign(s.Unit), age, s.State, s.Id))
 			}
 		}
+		for _, g := range snap.Settings {
+			if g.Place == p.Id {
+				lines = append(lines, fmt.Sprintf("  %s\t%s\t\t%s\t%s", g.Config.Name, settingText(g), settingState(g), g.Config.ID))
+			}
+		}
 		for _, c := range snap.Controls {
 			if c.Place == p.Id {
 				since := "never reported"
 				if c.IsSince != nil {
 					since = "for " + length(now.Sub(*c.IsSince))
 				}
-				lines = append(lines, fmt.Sprintf("  %s\t%s\t%s\t%s\t%s", c.Name, onOff(c.Is), since, controlState(c), c.Id))
+				lines = append(lines, fmt.Sprintf("  %s\t%s\t%s\t%s\t%s", c.Name, controlText(c, c.Is), since, controlState(c), c.Id))
 			}
 		}
 		if len(lines) > 0 {
@@ -161,8 +173,8 @@ func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool, zone *t
 		if err := json.Unmarshal(e.Data, &c); err != nil {
 			return err
 		}
-		want := onOff(c.Want)
-		return line(nil, c.Id, onOff(c.Is), fmt.Sprintf("want %s, %s: %s", want, controlState(c), c.Reason))
+		want := controlText(c, c.Want)
+		return line(nil, c.Id, controlText(c, c.Is), fmt.Sprintf("want %s, %s: %s", want, controlState(c), c.Reason))
 	case "device":
 		var d client.Device
 		if err := json.Unmarshal(e.Data, &d); err != nil {

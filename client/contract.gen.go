@@ -14,10 +14,46 @@ import (
 	"strings"
 	"time"
 
+	"idleember/core/engine"
 	"idleember/core/site"
+	"idleember/hub"
+	"idleember/store"
 
 	"github.com/oapi-codegen/runtime"
 )
+
+// Defines values for ActionKind.
+const (
+	ActionKindAuto    ActionKind = "auto"
+	ActionKindControl ActionKind = "control"
+	ActionKindMessage ActionKind = "message"
+	ActionKindNote    ActionKind = "note"
+	ActionKindPreset  ActionKind = "preset"
+	ActionKindPulse   ActionKind = "pulse"
+	ActionKindSetting ActionKind = "setting"
+)
+
+// Valid indicates whether the value is a known member of the ActionKind enum.
+func (e ActionKind) Valid() bool {
+	switch e {
+	case ActionKindAuto:
+		return true
+	case ActionKindControl:
+		return true
+	case ActionKindMessage:
+		return true
+	case ActionKindNote:
+		return true
+	case ActionKindPreset:
+		return true
+	case ActionKindPulse:
+		return true
+	case ActionKindSetting:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for ControlAtDevice.
 const (
@@ -31,6 +67,48 @@ func (e ControlAtDevice) Valid() bool {
 	case ControlAtDeviceFollow:
 		return true
 	case ControlAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlKind.
+const (
+	ControlKindChoice ControlKind = "choice"
+	ControlKindLevel  ControlKind = "level"
+	ControlKindMover  ControlKind = "mover"
+	ControlKindSwitch ControlKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the ControlKind enum.
+func (e ControlKind) Valid() bool {
+	switch e {
+	case ControlKindChoice:
+		return true
+	case ControlKindLevel:
+		return true
+	case ControlKindMover:
+		return true
+	case ControlKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlMode.
+const (
+	ControlModeAuto   ControlMode = "auto"
+	ControlModeManual ControlMode = "manual"
+)
+
+// Valid indicates whether the value is a known member of the ControlMode enum.
+func (e ControlMode) Valid() bool {
+	switch e {
+	case ControlModeAuto:
+		return true
+	case ControlModeManual:
 		return true
 	default:
 		return false
@@ -64,6 +142,45 @@ func (e ControlPhase) Valid() bool {
 	}
 }
 
+// Defines values for ControlProof.
+const (
+	Missing ControlProof = "missing"
+	Seen    ControlProof = "seen"
+	Waiting ControlProof = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ControlProof enum.
+func (e ControlProof) Valid() bool {
+	switch e {
+	case Missing:
+		return true
+	case Seen:
+		return true
+	case Waiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlService.
+const (
+	ControlServiceSafe   ControlService = "safe"
+	ControlServiceSilent ControlService = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ControlService enum.
+func (e ControlService) Valid() bool {
+	switch e {
+	case ControlServiceSafe:
+		return true
+	case ControlServiceSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ControlChangeAtDevice.
 const (
 	ControlChangeAtDeviceFollow ControlChangeAtDevice = "follow"
@@ -76,6 +193,66 @@ func (e ControlChangeAtDevice) Valid() bool {
 	case ControlChangeAtDeviceFollow:
 		return true
 	case ControlChangeAtDeviceInsist:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ControlChangeKind.
+const (
+	ControlChangeKindChoice ControlChangeKind = "choice"
+	ControlChangeKindLevel  ControlChangeKind = "level"
+	ControlChangeKindMover  ControlChangeKind = "mover"
+	ControlChangeKindSwitch ControlChangeKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the ControlChangeKind enum.
+func (e ControlChangeKind) Valid() bool {
+	switch e {
+	case ControlChangeKindChoice:
+		return true
+	case ControlChangeKindLevel:
+		return true
+	case ControlChangeKindMover:
+		return true
+	case ControlChangeKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DemandKind.
+const (
+	DemandKindCurve     DemandKind = "curve"
+	DemandKindDayLength DemandKind = "day_length"
+	DemandKindExercise  DemandKind = "exercise"
+	DemandKindFormula   DemandKind = "formula"
+	DemandKindHoldAbove DemandKind = "hold_above"
+	DemandKindHoldBelow DemandKind = "hold_below"
+	DemandKindRegulate  DemandKind = "regulate"
+	DemandKindSchedule  DemandKind = "schedule"
+)
+
+// Valid indicates whether the value is a known member of the DemandKind enum.
+func (e DemandKind) Valid() bool {
+	switch e {
+	case DemandKindCurve:
+		return true
+	case DemandKindDayLength:
+		return true
+	case DemandKindExercise:
+		return true
+	case DemandKindFormula:
+		return true
+	case DemandKindHoldAbove:
+		return true
+	case DemandKindHoldBelow:
+		return true
+	case DemandKindRegulate:
+		return true
+	case DemandKindSchedule:
 		return true
 	default:
 		return false
@@ -139,6 +316,51 @@ func (e Kind) Valid() bool {
 	case Onoff:
 		return true
 	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MomentBase.
+const (
+	Clock   MomentBase = "clock"
+	Sunrise MomentBase = "sunrise"
+	Sunset  MomentBase = "sunset"
+)
+
+// Valid indicates whether the value is a known member of the MomentBase enum.
+func (e MomentBase) Valid() bool {
+	switch e {
+	case Clock:
+		return true
+	case Sunrise:
+		return true
+	case Sunset:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewControlKind.
+const (
+	NewControlKindChoice NewControlKind = "choice"
+	NewControlKindLevel  NewControlKind = "level"
+	NewControlKindMover  NewControlKind = "mover"
+	NewControlKindSwitch NewControlKind = "switch"
+)
+
+// Valid indicates whether the value is a known member of the NewControlKind enum.
+func (e NewControlKind) Valid() bool {
+	switch e {
+	case NewControlKindChoice:
+		return true
+	case NewControlKindLevel:
+		return true
+	case NewControlKindMover:
+		return true
+	case NewControlKindSwitch:
 		return true
 	default:
 		return false
@@ -280,6 +502,27 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for ServeControlJSONBodyService.
+const (
+	ServeControlJSONBodyServiceEmpty  ServeControlJSONBodyService = ""
+	ServeControlJSONBodyServiceSafe   ServeControlJSONBodyService = "safe"
+	ServeControlJSONBodyServiceSilent ServeControlJSONBodyService = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ServeControlJSONBodyService enum.
+func (e ServeControlJSONBodyService) Valid() bool {
+	switch e {
+	case ServeControlJSONBodyServiceEmpty:
+		return true
+	case ServeControlJSONBodyServiceSafe:
+		return true
+	case ServeControlJSONBodyServiceSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemoveDeviceParamsHistory.
 const (
 	Delete RemoveDeviceParamsHistory = "delete"
@@ -296,6 +539,29 @@ func (e RemoveDeviceParamsHistory) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Action defines model for Action.
+type Action struct {
+	ForMs *int64     `json:"for_ms,omitempty"`
+	Grave *bool      `json:"grave,omitempty"`
+	Id    *string    `json:"id,omitempty"`
+	Kind  ActionKind `json:"kind"`
+	Text  *string    `json:"text,omitempty"`
+	To    *float64   `json:"to,omitempty"`
+}
+
+// ActionKind defines model for Action.Kind.
+type ActionKind string
+
+// Automation defines model for Automation.
+type Automation = site.Automation
+
+// AutomationView defines model for AutomationView.
+type AutomationView struct {
+	Config  Automation `json:"config"`
+	Remarks []string   `json:"remarks"`
+	Version string     `json:"version"`
 }
 
 // Broker defines model for Broker.
@@ -331,6 +597,9 @@ type Calibrated struct {
 // Calibration defines model for Calibration.
 type Calibration = site.Calibration
 
+// Checked defines model for Checked.
+type Checked = hub.Checked
+
 // Connect how the device connects
 type Connect struct {
 	// Examples shell lines
@@ -343,61 +612,105 @@ type Connect struct {
 
 // Control defines model for Control.
 type Control struct {
-	Answers        bool            `json:"answers"`
+	Answers bool `json:"answers"`
+
+	// Ask ask before taking it out of auto
+	Ask            bool            `json:"ask"`
 	AtDevice       ControlAtDevice `json:"at_device"`
 	ConfirmAfterMs int64           `json:"confirm_after_ms"`
 	Dangerous      bool            `json:"dangerous"`
 	Device         string          `json:"device"`
 	Guests         Guests          `json:"guests"`
+	HandUntil      *time.Time      `json:"hand_until,omitempty"`
 	HasLease       bool            `json:"has_lease"`
 
-	// Held what was given up after an absence
-	Held           *bool        `json:"held,omitempty"`
-	Id             string       `json:"id"`
-	Is             *bool        `json:"is,omitempty"`
-	IsAt           *time.Time   `json:"is_at,omitempty"`
-	IsSince        *time.Time   `json:"is_since,omitempty"`
-	Name           string       `json:"name"`
-	Online         bool         `json:"online"`
-	Phase          ControlPhase `json:"phase"`
-	Place          string       `json:"place"`
-	Raw            string       `json:"raw"`
-	Reason         string       `json:"reason"`
-	ResumeWithinMs int64        `json:"resume_within_ms"`
-	Rev            int64        `json:"rev"`
+	// Held a number, true or false, or a text
+	Held *Value `json:"held,omitempty"`
+	Id   string `json:"id"`
 
-	// Safe the safe value
-	Safe bool `json:"safe"`
+	// Is a number, true or false, or a text
+	Is        *Value       `json:"is,omitempty"`
+	IsAt      *time.Time   `json:"is_at,omitempty"`
+	IsSince   *time.Time   `json:"is_since,omitempty"`
+	Kind      ControlKind  `json:"kind"`
+	Latched   *[]string    `json:"latched,omitempty"`
+	Lowest    *float64     `json:"lowest,omitempty"`
+	Mode      *ControlMode `json:"mode,omitempty"`
+	Momentary *Pulse       `json:"momentary,omitempty"`
+
+	// MovedBy the mover whose output it is
+	MovedBy        *string       `json:"moved_by,omitempty"`
+	Name           string        `json:"name"`
+	Online         bool          `json:"online"`
+	Options        *[]string     `json:"options,omitempty"`
+	Phase          ControlPhase  `json:"phase"`
+	Place          string        `json:"place"`
+	Proof          *ControlProof `json:"proof,omitempty"`
+	Raw            string        `json:"raw"`
+	Reason         string        `json:"reason"`
+	ResumeWithinMs int64         `json:"resume_within_ms"`
+	Rev            int64         `json:"rev"`
+
+	// Safe a number, true or false, or a text
+	Safe    Value           `json:"safe"`
+	Service *ControlService `json:"service,omitempty"`
+
+	// Settings that its demands aim at
+	Settings *[]string `json:"settings,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source Source `json:"source"`
+
+	// Step what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
+	Step *string `json:"step,omitempty"`
 
 	// Target how a want is sent
 	Target Target `json:"target"`
 
 	// Version of the settings, for If-Match
-	Version string     `json:"version"`
-	Want    *bool      `json:"want,omitempty"`
-	WantAt  *time.Time `json:"want_at,omitempty"`
-	WantBy  *string    `json:"want_by,omitempty"`
+	Version string `json:"version"`
+
+	// Want a number, true or false, or a text
+	Want   *Value     `json:"want,omitempty"`
+	WantAt *time.Time `json:"want_at,omitempty"`
+	WantBy *string    `json:"want_by,omitempty"`
 }
 
 // ControlAtDevice defines model for Control.AtDevice.
 type ControlAtDevice string
 
+// ControlKind defines model for Control.Kind.
+type ControlKind string
+
+// ControlMode defines model for Control.Mode.
+type ControlMode string
+
 // ControlPhase defines model for Control.Phase.
 type ControlPhase string
+
+// ControlProof defines model for Control.Proof.
+type ControlProof string
+
+// ControlService defines model for Control.Service.
+type ControlService string
 
 // ControlChange defines model for ControlChange.
 type ControlChange struct {
 	Answers        *bool                  `json:"answers,omitempty"`
+	Ask            *bool                  `json:"ask,omitempty"`
 	AtDevice       *ControlChangeAtDevice `json:"at_device,omitempty"`
 	ConfirmAfterMs *int64                 `json:"confirm_after_ms,omitempty"`
 	Dangerous      *bool                  `json:"dangerous,omitempty"`
 	Guests         *Guests                `json:"guests,omitempty"`
+	Kind           *ControlChangeKind     `json:"kind,omitempty"`
+	Lowest         *float64               `json:"lowest,omitempty"`
+	Momentary      *Pulse                 `json:"momentary,omitempty"`
 	Name           *string                `json:"name,omitempty"`
+	Options        *[]string              `json:"options,omitempty"`
 	ResumeWithinMs *int64                 `json:"resume_within_ms,omitempty"`
-	Safe           *bool                  `json:"safe,omitempty"`
+
+	// Safe a number, true or false, or a text
+	Safe *Value `json:"safe,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -408,6 +721,39 @@ type ControlChange struct {
 
 // ControlChangeAtDevice defines model for ControlChange.AtDevice.
 type ControlChangeAtDevice string
+
+// ControlChangeKind defines model for ControlChange.Kind.
+type ControlChangeKind string
+
+// Demand a reason in auto to be on, or at a level; which fields count depends on the kind
+type Demand struct {
+	AfterMs    *int64       `json:"after_ms,omitempty"`
+	At         *Moment      `json:"at,omitempty"`
+	Band       *float64     `json:"band,omitempty"`
+	Cools      *bool        `json:"cools,omitempty"`
+	Daylight   *string      `json:"daylight,omitempty"`
+	EveryMs    *int64       `json:"every_ms,omitempty"`
+	Floor      *bool        `json:"floor,omitempty"`
+	ForMs      *int64       `json:"for_ms,omitempty"`
+	Gain       *float64     `json:"gain,omitempty"`
+	Hours      *string      `json:"hours,omitempty"`
+	IntegralMs *int64       `json:"integral_ms,omitempty"`
+	Kind       DemandKind   `json:"kind"`
+	Least      *float64     `json:"least,omitempty"`
+	Most       *float64     `json:"most,omitempty"`
+	Name       *string      `json:"name,omitempty"`
+	Of         *string      `json:"of,omitempty"`
+	Points     *[][]float64 `json:"points,omitempty"`
+	Schedule   *Schedule    `json:"schedule,omitempty"`
+	SettleMs   *int64       `json:"settle_ms,omitempty"`
+	Target     *string      `json:"target,omitempty"`
+	To         *float64     `json:"to,omitempty"`
+	Until      *string      `json:"until,omitempty"`
+	When       *string      `json:"when,omitempty"`
+}
+
+// DemandKind defines model for Demand.Kind.
+type DemandKind string
 
 // Device defines model for Device.
 type Device struct {
@@ -494,6 +840,15 @@ type DeviceWithKey struct {
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// FormulaWord defines model for FormulaWord.
+type FormulaWord = hub.FormulaWord
+
+// Group defines model for Group.
+type Group = site.Group
+
+// GroupView defines model for GroupView.
+type GroupView = hub.GroupView
+
 // Guests defines model for Guests.
 type Guests string
 
@@ -572,6 +927,21 @@ type HubStatus struct {
 	Trouble string `json:"trouble"`
 	Version string `json:"version"`
 	Zone    string `json:"zone"`
+}
+
+// Interlock defines model for Interlock.
+type Interlock struct {
+	AfterMs *int64 `json:"after_ms,omitempty"`
+
+	// Latch it holds until a person resets it
+	Latch    *bool  `json:"latch,omitempty"`
+	Name     string `json:"name"`
+	SettleMs *int64 `json:"settle_ms,omitempty"`
+
+	// To none: the safe value
+	To    *float64 `json:"to,omitempty"`
+	Until *string  `json:"until,omitempty"`
+	When  string   `json:"when"`
 }
 
 // JournalEntry defines model for JournalEntry.
@@ -680,6 +1050,19 @@ type ModelEntry struct {
 // ModelSignal defines model for ModelSignal.
 type ModelSignal = site.ModelSignal
 
+// Moment defines model for Moment.
+type Moment struct {
+	Base MomentBase `json:"base"`
+
+	// Minutes since midnight, or after sunrise or sunset
+	Minutes   int  `json:"minutes"`
+	NotAfter  *int `json:"not_after,omitempty"`
+	NotBefore *int `json:"not_before,omitempty"`
+}
+
+// MomentBase defines model for Moment.Base.
+type MomentBase string
+
 // NewBroker defines model for NewBroker.
 type NewBroker struct {
 	// Address mqtt://host:1883 or mqtts://host:8883
@@ -698,8 +1081,16 @@ type NewBroker struct {
 // NewControl defines model for NewControl.
 type NewControl struct {
 	// Answers the device reports is
-	Answers *bool  `json:"answers,omitempty"`
-	Name    string `json:"name"`
+	Answers   *bool           `json:"answers,omitempty"`
+	Ask       *bool           `json:"ask,omitempty"`
+	Kind      *NewControlKind `json:"kind,omitempty"`
+	Lowest    *float64        `json:"lowest,omitempty"`
+	Momentary *Pulse          `json:"momentary,omitempty"`
+	Name      string          `json:"name"`
+	Options   *[]string       `json:"options,omitempty"`
+
+	// Safe a number, true or false, or a text
+	Safe *Value `json:"safe,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -707,6 +1098,9 @@ type NewControl struct {
 	// Target how a want is sent
 	Target *Target `json:"target,omitempty"`
 }
+
+// NewControlKind defines model for NewControl.Kind.
+type NewControlKind string
 
 // NewDevice defines model for NewDevice.
 type NewDevice struct {
@@ -777,6 +1171,15 @@ type PanelState struct {
 	Version string `json:"version"`
 }
 
+// Permit defines model for Permit.
+type Permit struct {
+	AfterMs  *int64  `json:"after_ms,omitempty"`
+	Name     *string `json:"name,omitempty"`
+	SettleMs *int64  `json:"settle_ms,omitempty"`
+	Until    *string `json:"until,omitempty"`
+	When     string  `json:"when"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	Id   string `json:"id"`
@@ -785,6 +1188,12 @@ type Place struct {
 
 // Point defines model for Point.
 type Point = site.Point
+
+// Preset defines model for Preset.
+type Preset = site.Preset
+
+// PresetView defines model for PresetView.
+type PresetView = hub.PresetView
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -800,6 +1209,16 @@ type Problem struct {
 	Title   string    `json:"title"`
 	Type    *string   `json:"type,omitempty"`
 }
+
+// Proof defines model for Proof.
+type Proof struct {
+	Retries  *int   `json:"retries,omitempty"`
+	When     string `json:"when"`
+	WithinMs int64  `json:"within_ms"`
+}
+
+// Pulse defines model for Pulse.
+type Pulse = site.Pulse
 
 // Refusal defines model for Refusal.
 type Refusal struct {
@@ -819,6 +1238,9 @@ type Refusal struct {
 // Register defines model for Register.
 type Register = site.Register
 
+// Remark defines model for Remark.
+type Remark = store.Remark
+
 // Remarks defines model for Remarks.
 type Remarks struct {
 	Remarks []string `json:"remarks"`
@@ -827,8 +1249,48 @@ type Remarks struct {
 // Role defines model for Role.
 type Role string
 
+// Rule defines model for Rule.
+type Rule = site.Rule
+
+// RuleView defines model for RuleView.
+type RuleView = hub.RuleView
+
+// RunLimits defines model for RunLimits.
+type RunLimits struct {
+	LongestOnMs   *int64 `json:"longest_on_ms,omitempty"`
+	RestMs        *int64 `json:"rest_ms,omitempty"`
+	RestartHurts  *bool  `json:"restart_hurts,omitempty"`
+	ShortestOffMs *int64 `json:"shortest_off_ms,omitempty"`
+	ShortestOnMs  *int64 `json:"shortest_on_ms,omitempty"`
+}
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	// Except days without a start, as in 2026-12-24
+	Except *[]string `json:"except,omitempty"`
+	Once   *[]struct {
+		At    time.Time `json:"at"`
+		ForMs int64     `json:"for_ms"`
+	} `json:"once,omitempty"`
+	Windows *[]struct {
+		// Days 1 for Monday to 7 for Sunday; none: every day
+		Days    *[]int  `json:"days,omitempty"`
+		End     *Moment `json:"end,omitempty"`
+		EveryMs *int64  `json:"every_ms,omitempty"`
+		ForMs   *int64  `json:"for_ms,omitempty"`
+		Start   Moment  `json:"start"`
+		Times   *int    `json:"times,omitempty"`
+	} `json:"windows,omitempty"`
+}
+
 // Sense defines model for Sense.
 type Sense = site.Sense
+
+// Setting defines model for Setting.
+type Setting = site.Setting
+
+// SettingView defines model for SettingView.
+type SettingView = hub.Setting
 
 // Setup defines model for Setup.
 type Setup struct {
@@ -931,11 +1393,13 @@ type SignalGuests string
 
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
-	Controls []Control `json:"controls"`
-	Devices  []Device  `json:"devices"`
-	Hub      HubStatus `json:"hub"`
-	Places   []Place   `json:"places"`
-	Signals  []Signal  `json:"signals"`
+	Controls []Control     `json:"controls"`
+	Devices  []Device      `json:"devices"`
+	Hub      HubStatus     `json:"hub"`
+	Places   []Place       `json:"places"`
+	Presets  []PresetView  `json:"presets"`
+	Settings []SettingView `json:"settings"`
+	Signals  []Signal      `json:"signals"`
 }
 
 // Source where in a device's messages a value is found
@@ -958,6 +1422,17 @@ type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
+}
+
+// Travel defines model for Travel.
+type Travel struct {
+	Closes   *string `json:"closes,omitempty"`
+	IsClosed *string `json:"is_closed,omitempty"`
+	IsOpen   *string `json:"is_open,omitempty"`
+	Opens    *string `json:"opens,omitempty"`
+	PauseMs  *int64  `json:"pause_ms,omitempty"`
+	Pulses   *string `json:"pulses,omitempty"`
+	TravelMs int64   `json:"travel_ms"`
 }
 
 // Trial defines model for Trial.
@@ -983,8 +1458,17 @@ type Tried struct {
 	Why string `json:"why"`
 }
 
+// Upcoming defines model for Upcoming.
+type Upcoming = engine.Upcoming
+
 // Value a number, true or false, or a text
 type Value = any
+
+// Why defines model for Why.
+type Why = engine.Why
+
+// WouldBe defines model for WouldBe.
+type WouldBe = engine.Tried
 
 // Id defines model for Id.
 type Id = string
@@ -1007,9 +1491,41 @@ type ChangeControlParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AutoControlParams defines parameters for AutoControl.
+type AutoControlParams struct {
+	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// SaveAutomationParams defines parameters for SaveAutomation.
+type SaveAutomationParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// TryAutomationJSONBody defines parameters for TryAutomation.
+type TryAutomationJSONBody struct {
+	At         *time.Time       `json:"at,omitempty"`
+	Automation *Automation      `json:"automation,omitempty"`
+	Values     map[string]Value `json:"values"`
+}
+
+// ServeControlJSONBody defines parameters for ServeControl.
+type ServeControlJSONBody struct {
+	// Service empty: in service; silent: told nothing; safe: kept at its safe value
+	Service ServeControlJSONBodyService `json:"service"`
+}
+
+// ServeControlJSONBodyService defines parameters for ServeControl.
+type ServeControlJSONBodyService string
+
 // SwitchControlJSONBody defines parameters for SwitchControl.
 type SwitchControlJSONBody struct {
-	On bool `json:"on"`
+	// ForMs then auto again, or the safe value
+	ForMs *int64 `json:"for_ms,omitempty"`
+
+	// To a number, true or false, or a text
+	To    Value      `json:"to"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // SwitchControlParams defines parameters for SwitchControl.
@@ -1050,6 +1566,17 @@ type ListTrafficParams struct {
 
 	// Wait wait up to 25 s for something new
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// CheckFormulaJSONBody defines parameters for CheckFormula.
+type CheckFormulaJSONBody struct {
+	Text string `json:"text"`
+}
+
+// SaveGroupParams defines parameters for SaveGroup.
+type SaveGroupParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // GetHistoryParams defines parameters for GetHistory.
@@ -1105,8 +1632,31 @@ type AddFromModelJSONBody struct {
 	Devices []NewDevice `json:"devices"`
 }
 
+// GetNextParams defines parameters for GetNext.
+type GetNextParams struct {
+	// Until none: a week from now
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SavePresetParams defines parameters for SavePreset.
+type SavePresetParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ApplyPresetJSONBody defines parameters for ApplyPreset.
+type ApplyPresetJSONBody struct {
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// SaveRuleParams defines parameters for SaveRule.
+type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -1115,6 +1665,20 @@ type SavePanelParams struct {
 type SignInJSONBody struct {
 	Account  string `json:"account"`
 	Password string `json:"password"`
+}
+
+// SaveSettingParams defines parameters for SaveSetting.
+type SaveSettingParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetSettingJSONBody defines parameters for SetSetting.
+type SetSettingJSONBody struct {
+	Until *time.Time `json:"until,omitempty"`
+
+	// Value a number, true or false, or a text
+	Value Value `json:"value"`
 }
 
 // ChangeSignalParams defines parameters for ChangeSignal.
@@ -1143,6 +1707,15 @@ type TryCalibrationJSONRequestBody TryCalibrationJSONBody
 // ChangeControlJSONRequestBody defines body for ChangeControl for application/json ContentType.
 type ChangeControlJSONRequestBody = ControlChange
 
+// SaveAutomationJSONRequestBody defines body for SaveAutomation for application/json ContentType.
+type SaveAutomationJSONRequestBody = Automation
+
+// TryAutomationJSONRequestBody defines body for TryAutomation for application/json ContentType.
+type TryAutomationJSONRequestBody TryAutomationJSONBody
+
+// ServeControlJSONRequestBody defines body for ServeControl for application/json ContentType.
+type ServeControlJSONRequestBody ServeControlJSONBody
+
 // SwitchControlJSONRequestBody defines body for SwitchControl for application/json ContentType.
 type SwitchControlJSONRequestBody SwitchControlJSONBody
 
@@ -1167,6 +1740,12 @@ type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
 // TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
 type TryMessageJSONRequestBody = Trial
 
+// CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
+type CheckFormulaJSONRequestBody CheckFormulaJSONBody
+
+// SaveGroupJSONRequestBody defines body for SaveGroup for application/json ContentType.
+type SaveGroupJSONRequestBody = Group
+
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
@@ -1188,8 +1767,23 @@ type SavePanelJSONRequestBody = Panel
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
+// SavePresetJSONRequestBody defines body for SavePreset for application/json ContentType.
+type SavePresetJSONRequestBody = Preset
+
+// ApplyPresetJSONRequestBody defines body for ApplyPreset for application/json ContentType.
+type ApplyPresetJSONRequestBody ApplyPresetJSONBody
+
+// SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
+type SaveRuleJSONRequestBody = Rule
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
+
+// SaveSettingJSONRequestBody defines body for SaveSetting for application/json ContentType.
+type SaveSettingJSONRequestBody = Setting
+
+// SetSettingJSONRequestBody defines body for SetSetting for application/json ContentType.
+type SetSettingJSONRequestBody SetSettingJSONBody
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = Setup
@@ -1341,25 +1935,93 @@ type ClientInterface interface {
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
 	ChangeControl(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SwitchControlWithBody Switch a control on or off
+	// AutoControl Give a control back to the hub
 	//
-	// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-	// device has confirmed, its confirm time is over, or 30 s have passed.
+	// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
+	AutoControl(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAutomation What the hub decides of a control by itself
+	//
+	// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
+	GetAutomation(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAutomationWithBody Change what the hub decides of a control
+	//
+	// An empty automation takes it away; the control then gets its safe value first.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+	SaveAutomationWithBody(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAutomation Change what the hub decides of a control
+	//
+	// An empty automation takes it away; the control then gets its safe value first.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+	SaveAutomation(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAutomationWithBody What a control would be by an automation that is not in force, with values of one's own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+	TryAutomationWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAutomation What a control would be by an automation that is not in force, with values of one's own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+	TryAutomation(ctx context.Context, id Id, body TryAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetControl Let latched interlocks go whose cause is over
+	//
+	// Corresponds with POST /controls/{id}/reset (the `ResetControl` operationId).
+	ResetControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ServeControlWithBody Take a control out of service for repairs, or put it back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+	ServeControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ServeControl Take a control out of service for repairs, or put it back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+	ServeControl(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchControlWithBody Give a control a value by hand
+	//
+	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+	// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+	// confirm time is over, or 30 s have passed.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /controls/{id}/want (the `SwitchControl` operationId).
 	SwitchControlWithBody(ctx context.Context, id Id, params *SwitchControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SwitchControl Switch a control on or off
+	// SwitchControl Give a control a value by hand
 	//
-	// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-	// device has confirmed, its confirm time is over, or 30 s have passed.
+	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+	// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+	// confirm time is over, or 30 s have passed.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /controls/{id}/want (the `SwitchControl` operationId).
 	SwitchControl(ctx context.Context, id Id, params *SwitchControlParams, body SwitchControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhyControl Why a control is what it is
+	//
+	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
+	WhyControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices All devices that one may see
 	//
@@ -1506,6 +2168,49 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
 	TryMessage(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckFormulaWithBody Read a formula, and say what it comes to now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+	CheckFormulaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckFormula Read a formula, and say what it comes to now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+	CheckFormula(ctx context.Context, body CheckFormulaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FormulaWords What formulas can name
+	//
+	// Corresponds with GET /formulas/words (the `FormulaWords` operationId).
+	FormulaWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGroups All groups
+	//
+	// Corresponds with GET /groups (the `ListGroups` operationId).
+	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveGroupWithBody Add a group, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups (the `SaveGroup` operationId).
+	SaveGroupWithBody(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveGroup Add a group, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups (the `SaveGroup` operationId).
+	SaveGroup(ctx context.Context, params *SaveGroupParams, body SaveGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGroup Take a group away
+	//
+	// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroup(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHistory Readings or buckets of one or more series
 	//
 	// A series is a signal's id, or a control's id followed by `.is` or `.want`. Where all readings fit into `points` they
@@ -1581,6 +2286,11 @@ type ClientInterface interface {
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMessages The newest messages to people
+	//
+	// Corresponds with GET /messages (the `ListMessages` operationId).
+	ListMessages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListModels All device models
 	//
 	// Corresponds with GET /models (the `ListModels` operationId).
@@ -1624,6 +2334,16 @@ type ClientInterface interface {
 	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
 	AddFromModel(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetNext What will run when
+	//
+	// Corresponds with GET /next (the `GetNext` operationId).
+	GetNext(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListNotes The newest notes
+	//
+	// Corresponds with GET /notes (the `ListNotes` operationId).
+	ListNotes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetNow Everything that one may see, as it is now
 	//
 	// Corresponds with GET /now (the `GetNow` operationId).
@@ -1662,6 +2382,72 @@ type ClientInterface interface {
 	// Corresponds with POST /places (the `SavePlace` operationId).
 	SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPresets All presets
+	//
+	// Corresponds with GET /presets (the `ListPresets` operationId).
+	ListPresets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePresetWithBody Add a preset, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /presets (the `SavePreset` operationId).
+	SavePresetWithBody(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePreset Add a preset, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /presets (the `SavePreset` operationId).
+	SavePreset(ctx context.Context, params *SavePresetParams, body SavePresetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePreset Take a preset away
+	//
+	// Corresponds with DELETE /presets/{id} (the `RemovePreset` operationId).
+	RemovePreset(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyPresetWithBody Apply a preset
+	//
+	// With an end, what it sets goes back then: settings to what they were, controls to auto.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+	ApplyPresetWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyPreset Apply a preset
+	//
+	// With an end, what it sets goes back then: settings to what they were, controls to auto.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+	ApplyPreset(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules All rules
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRuleWithBody Add a rule, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules (the `SaveRule` operationId).
+	SaveRuleWithBody(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRule Add a rule, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules (the `SaveRule` operationId).
+	SaveRule(ctx context.Context, params *SaveRuleParams, body SaveRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRule Take a rule away
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+	RemoveRule(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut Sign out; the session is void at once
 	//
 	// Corresponds with DELETE /session (the `SignOut` operationId).
@@ -1685,6 +2471,48 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSettings All settings
+	//
+	// Corresponds with GET /settings (the `ListSettings` operationId).
+	ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveSettingWithBody Add a setting, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /settings (the `SaveSetting` operationId).
+	SaveSettingWithBody(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveSetting Add a setting, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /settings (the `SaveSetting` operationId).
+	SaveSetting(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSetting Take a setting away
+	//
+	// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
+	RemoveSetting(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSettingWithBody Change the value of a setting
+	//
+	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	SetSettingWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSetting Change the value of a setting
+	//
+	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	SetSetting(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSetup Whether the hub waits for its owner
 	//
@@ -1935,10 +2763,162 @@ func (c *Client) ChangeControl(ctx context.Context, id Id, params *ChangeControl
 	return c.Client.Do(req)
 }
 
-// SwitchControlWithBody Switch a control on or off
+// AutoControl Give a control back to the hub
 //
-// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-// device has confirmed, its confirm time is over, or 30 s have passed.
+// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
+func (c *Client) AutoControl(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAutoControlRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAutomation What the hub decides of a control by itself
+//
+// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
+func (c *Client) GetAutomation(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAutomationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAutomationWithBody Change what the hub decides of a control
+//
+// An empty automation takes it away; the control then gets its safe value first.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+func (c *Client) SaveAutomationWithBody(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAutomationRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAutomation Change what the hub decides of a control
+//
+// An empty automation takes it away; the control then gets its safe value first.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+func (c *Client) SaveAutomation(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAutomationRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAutomationWithBody What a control would be by an automation that is not in force, with values of one's own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+func (c *Client) TryAutomationWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAutomationRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAutomation What a control would be by an automation that is not in force, with values of one's own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+func (c *Client) TryAutomation(ctx context.Context, id Id, body TryAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAutomationRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetControl Let latched interlocks go whose cause is over
+//
+// Corresponds with POST /controls/{id}/reset (the `ResetControl` operationId).
+func (c *Client) ResetControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetControlRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ServeControlWithBody Take a control out of service for repairs, or put it back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+func (c *Client) ServeControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServeControlRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ServeControl Take a control out of service for repairs, or put it back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+func (c *Client) ServeControl(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServeControlRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchControlWithBody Give a control a value by hand
+//
+// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+// confirm time is over, or 30 s have passed.
 //
 // Takes any type of body and a specified content type.
 //
@@ -1955,16 +2935,32 @@ func (c *Client) SwitchControlWithBody(ctx context.Context, id Id, params *Switc
 	return c.Client.Do(req)
 }
 
-// SwitchControl Switch a control on or off
+// SwitchControl Give a control a value by hand
 //
-// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-// device has confirmed, its confirm time is over, or 30 s have passed.
+// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+// confirm time is over, or 30 s have passed.
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /controls/{id}/want (the `SwitchControl` operationId).
 func (c *Client) SwitchControl(ctx context.Context, id Id, params *SwitchControlParams, body SwitchControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSwitchControlRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhyControl Why a control is what it is
+//
+// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
+func (c *Client) WhyControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhyControlRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2330,6 +3326,119 @@ func (c *Client) TryMessage(ctx context.Context, id Id, body TryMessageJSONReque
 	return c.Client.Do(req)
 }
 
+// CheckFormulaWithBody Read a formula, and say what it comes to now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+func (c *Client) CheckFormulaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckFormulaRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckFormula Read a formula, and say what it comes to now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+func (c *Client) CheckFormula(ctx context.Context, body CheckFormulaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckFormulaRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FormulaWords What formulas can name
+//
+// Corresponds with GET /formulas/words (the `FormulaWords` operationId).
+func (c *Client) FormulaWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFormulaWordsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGroups All groups
+//
+// Corresponds with GET /groups (the `ListGroups` operationId).
+func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveGroupWithBody Add a group, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups (the `SaveGroup` operationId).
+func (c *Client) SaveGroupWithBody(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveGroupRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveGroup Add a group, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups (the `SaveGroup` operationId).
+func (c *Client) SaveGroup(ctx context.Context, params *SaveGroupParams, body SaveGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveGroupRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGroup Take a group away
+//
+// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+func (c *Client) RemoveGroup(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGroupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHistory Readings or buckets of one or more series
 //
 // A series is a signal's id, or a control's id followed by `.is` or `.want`. Where all readings fit into `points` they
@@ -2515,6 +3624,21 @@ func (c *Client) ChangeMember(ctx context.Context, account string, params *Chang
 	return c.Client.Do(req)
 }
 
+// ListMessages The newest messages to people
+//
+// Corresponds with GET /messages (the `ListMessages` operationId).
+func (c *Client) ListMessages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMessagesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListModels All device models
 //
 // Corresponds with GET /models (the `ListModels` operationId).
@@ -2628,6 +3752,36 @@ func (c *Client) AddFromModel(ctx context.Context, id Id, body AddFromModelJSONR
 	return c.Client.Do(req)
 }
 
+// GetNext What will run when
+//
+// Corresponds with GET /next (the `GetNext` operationId).
+func (c *Client) GetNext(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNextRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListNotes The newest notes
+//
+// Corresponds with GET /notes (the `ListNotes` operationId).
+func (c *Client) ListNotes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNotesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetNow Everything that one may see, as it is now
 //
 // Corresponds with GET /now (the `GetNow` operationId).
@@ -2726,6 +3880,172 @@ func (c *Client) SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// ListPresets All presets
+//
+// Corresponds with GET /presets (the `ListPresets` operationId).
+func (c *Client) ListPresets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPresetsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePresetWithBody Add a preset, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /presets (the `SavePreset` operationId).
+func (c *Client) SavePresetWithBody(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePresetRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePreset Add a preset, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /presets (the `SavePreset` operationId).
+func (c *Client) SavePreset(ctx context.Context, params *SavePresetParams, body SavePresetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePresetRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePreset Take a preset away
+//
+// Corresponds with DELETE /presets/{id} (the `RemovePreset` operationId).
+func (c *Client) RemovePreset(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePresetRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyPresetWithBody Apply a preset
+//
+// With an end, what it sets goes back then: settings to what they were, controls to auto.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+func (c *Client) ApplyPresetWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyPresetRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyPreset Apply a preset
+//
+// With an end, what it sets goes back then: settings to what they were, controls to auto.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+func (c *Client) ApplyPreset(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyPresetRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRules All rules
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRuleWithBody Add a rule, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules (the `SaveRule` operationId).
+func (c *Client) SaveRuleWithBody(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRuleRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRule Add a rule, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules (the `SaveRule` operationId).
+func (c *Client) SaveRule(ctx context.Context, params *SaveRuleParams, body SaveRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRuleRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRule Take a rule away
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+func (c *Client) RemoveRule(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut Sign out; the session is void at once
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
@@ -2780,6 +4100,108 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSettings All settings
+//
+// Corresponds with GET /settings (the `ListSettings` operationId).
+func (c *Client) ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSettingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveSettingWithBody Add a setting, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /settings (the `SaveSetting` operationId).
+func (c *Client) SaveSettingWithBody(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveSettingRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveSetting Add a setting, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /settings (the `SaveSetting` operationId).
+func (c *Client) SaveSetting(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveSettingRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSetting Take a setting away
+//
+// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
+func (c *Client) RemoveSetting(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSettingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSettingWithBody Change the value of a setting
+//
+// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+func (c *Client) SetSettingWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSettingRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSetting Change the value of a setting
+//
+// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+func (c *Client) SetSetting(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSettingRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3265,6 +4687,291 @@ func NewChangeControlRequestWithBody(server string, id Id, params *ChangeControl
 	return req, nil
 }
 
+// NewAutoControlRequest constructs an http.Request for the AutoControl method
+func NewAutoControlRequest(server string, id Id, params *AutoControlParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/auto", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Wait != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait", *params.Wait, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetAutomationRequest constructs an http.Request for the GetAutomation method
+func NewGetAutomationRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/automation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveAutomationRequest calls the generic SaveAutomation builder with application/json body
+func NewSaveAutomationRequest(server string, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveAutomationRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewSaveAutomationRequestWithBody constructs an http.Request for the SaveAutomation method, with any body, and a specified content type
+func NewSaveAutomationRequestWithBody(server string, id Id, params *SaveAutomationParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/automation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTryAutomationRequest calls the generic TryAutomation builder with application/json body
+func NewTryAutomationRequest(server string, id Id, body TryAutomationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryAutomationRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTryAutomationRequestWithBody constructs an http.Request for the TryAutomation method, with any body, and a specified content type
+func NewTryAutomationRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/automation/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetControlRequest constructs an http.Request for the ResetControl method
+func NewResetControlRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/reset", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewServeControlRequest calls the generic ServeControl builder with application/json body
+func NewServeControlRequest(server string, id Id, body ServeControlJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewServeControlRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewServeControlRequestWithBody constructs an http.Request for the ServeControl method, with any body, and a specified content type
+func NewServeControlRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/service", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSwitchControlRequest calls the generic SwitchControl builder with application/json body
 func NewSwitchControlRequest(server string, id Id, params *SwitchControlParams, body SwitchControlJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3335,6 +5042,40 @@ func NewSwitchControlRequestWithBody(server string, id Id, params *SwitchControl
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWhyControlRequest constructs an http.Request for the WhyControl method
+func NewWhyControlRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/why", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3969,6 +5710,189 @@ func NewTryMessageRequestWithBody(server string, id Id, contentType string, body
 	return req, nil
 }
 
+// NewCheckFormulaRequest calls the generic CheckFormula builder with application/json body
+func NewCheckFormulaRequest(server string, body CheckFormulaJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckFormulaRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckFormulaRequestWithBody constructs an http.Request for the CheckFormula method, with any body, and a specified content type
+func NewCheckFormulaRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/formulas/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFormulaWordsRequest constructs an http.Request for the FormulaWords method
+func NewFormulaWordsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/formulas/words")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListGroupsRequest constructs an http.Request for the ListGroups method
+func NewListGroupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveGroupRequest calls the generic SaveGroup builder with application/json body
+func NewSaveGroupRequest(server string, params *SaveGroupParams, body SaveGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveGroupRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveGroupRequestWithBody constructs an http.Request for the SaveGroup method, with any body, and a specified content type
+func NewSaveGroupRequestWithBody(server string, params *SaveGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveGroupRequest constructs an http.Request for the RemoveGroup method
+func NewRemoveGroupRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHistoryRequest constructs an http.Request for the GetHistory method
 func NewGetHistoryRequest(server string, params *GetHistoryParams) (*http.Request, error) {
 	var err error
@@ -4390,6 +6314,33 @@ func NewChangeMemberRequestWithBody(server string, account string, params *Chang
 	return req, nil
 }
 
+// NewListMessagesRequest constructs an http.Request for the ListMessages method
+func NewListMessagesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/messages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListModelsRequest constructs an http.Request for the ListModels method
 func NewListModelsRequest(server string) (*http.Request, error) {
 	var err error
@@ -4611,6 +6562,87 @@ func NewAddFromModelRequestWithBody(server string, id Id, contentType string, bo
 	return req, nil
 }
 
+// NewGetNextRequest constructs an http.Request for the GetNext method
+func NewGetNextRequest(server string, params *GetNextParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/next")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListNotesRequest constructs an http.Request for the ListNotes method
+func NewListNotesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetNowRequest constructs an http.Request for the GetNow method
 func NewGetNowRequest(server string) (*http.Request, error) {
 	var err error
@@ -4760,6 +6792,285 @@ func NewSavePlaceRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewListPresetsRequest constructs an http.Request for the ListPresets method
+func NewListPresetsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/presets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSavePresetRequest calls the generic SavePreset builder with application/json body
+func NewSavePresetRequest(server string, params *SavePresetParams, body SavePresetJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSavePresetRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSavePresetRequestWithBody constructs an http.Request for the SavePreset method, with any body, and a specified content type
+func NewSavePresetRequestWithBody(server string, params *SavePresetParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/presets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemovePresetRequest constructs an http.Request for the RemovePreset method
+func NewRemovePresetRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/presets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApplyPresetRequest calls the generic ApplyPreset builder with application/json body
+func NewApplyPresetRequest(server string, id Id, body ApplyPresetJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApplyPresetRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewApplyPresetRequestWithBody constructs an http.Request for the ApplyPreset method, with any body, and a specified content type
+func NewApplyPresetRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/presets/%s/apply", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveRuleRequest calls the generic SaveRule builder with application/json body
+func NewSaveRuleRequest(server string, params *SaveRuleParams, body SaveRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveRuleRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveRuleRequestWithBody constructs an http.Request for the SaveRule method, with any body, and a specified content type
+func NewSaveRuleRequestWithBody(server string, params *SaveRuleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveRuleRequest constructs an http.Request for the RemoveRule method
+func NewRemoveRuleRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -4845,6 +7156,169 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSettingsRequest constructs an http.Request for the ListSettings method
+func NewListSettingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveSettingRequest calls the generic SaveSetting builder with application/json body
+func NewSaveSettingRequest(server string, params *SaveSettingParams, body SaveSettingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveSettingRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveSettingRequestWithBody constructs an http.Request for the SaveSetting method, with any body, and a specified content type
+func NewSaveSettingRequestWithBody(server string, params *SaveSettingParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveSettingRequest constructs an http.Request for the RemoveSetting method
+func NewRemoveSettingRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSettingRequest calls the generic SetSetting builder with application/json body
+func NewSetSettingRequest(server string, id Id, body SetSettingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSettingRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetSettingRequestWithBody constructs an http.Request for the SetSetting method, with any body, and a specified content type
+func NewSetSettingRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -5281,25 +7755,101 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
 	ChangeControlWithResponse(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
 
-	// SwitchControlWithBodyWithResponse Switch a control on or off
+	// AutoControlWithResponse Give a control back to the hub
 	//
-	// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-	// device has confirmed, its confirm time is over, or 30 s have passed.
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
+	AutoControlWithResponse(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*AutoControlResponse, error)
+
+	// GetAutomationWithResponse What the hub decides of a control by itself
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
+	GetAutomationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAutomationResponse, error)
+
+	// SaveAutomationWithBodyWithResponse Change what the hub decides of a control
+	//
+	// An empty automation takes it away; the control then gets its safe value first.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+	SaveAutomationWithBodyWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error)
+
+	// SaveAutomationWithResponse Change what the hub decides of a control
+	//
+	// An empty automation takes it away; the control then gets its safe value first.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+	SaveAutomationWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error)
+
+	// TryAutomationWithBodyWithResponse What a control would be by an automation that is not in force, with values of one's own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+	TryAutomationWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryAutomationResponse, error)
+
+	// TryAutomationWithResponse What a control would be by an automation that is not in force, with values of one's own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+	TryAutomationWithResponse(ctx context.Context, id Id, body TryAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAutomationResponse, error)
+
+	// ResetControlWithResponse Let latched interlocks go whose cause is over
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /controls/{id}/reset (the `ResetControl` operationId).
+	ResetControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResetControlResponse, error)
+
+	// ServeControlWithBodyWithResponse Take a control out of service for repairs, or put it back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+	ServeControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ServeControlResponse, error)
+
+	// ServeControlWithResponse Take a control out of service for repairs, or put it back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+	ServeControlWithResponse(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ServeControlResponse, error)
+
+	// SwitchControlWithBodyWithResponse Give a control a value by hand
+	//
+	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+	// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+	// confirm time is over, or 30 s have passed.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /controls/{id}/want (the `SwitchControl` operationId).
 	SwitchControlWithBodyWithResponse(ctx context.Context, id Id, params *SwitchControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchControlResponse, error)
 
-	// SwitchControlWithResponse Switch a control on or off
+	// SwitchControlWithResponse Give a control a value by hand
 	//
-	// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-	// device has confirmed, its confirm time is over, or 30 s have passed.
+	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+	// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+	// confirm time is over, or 30 s have passed.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /controls/{id}/want (the `SwitchControl` operationId).
 	SwitchControlWithResponse(ctx context.Context, id Id, params *SwitchControlParams, body SwitchControlJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchControlResponse, error)
+
+	// WhyControlWithResponse Why a control is what it is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
+	WhyControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*WhyControlResponse, error)
 
 	// ListDevicesWithResponse All devices that one may see
 	//
@@ -5460,6 +8010,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
 	TryMessageWithResponse(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMessageResponse, error)
 
+	// CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+	CheckFormulaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckFormulaResponse, error)
+
+	// CheckFormulaWithResponse Read a formula, and say what it comes to now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+	CheckFormulaWithResponse(ctx context.Context, body CheckFormulaJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckFormulaResponse, error)
+
+	// FormulaWordsWithResponse What formulas can name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /formulas/words (the `FormulaWords` operationId).
+	FormulaWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FormulaWordsResponse, error)
+
+	// ListGroupsWithResponse All groups
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups (the `ListGroups` operationId).
+	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+
+	// SaveGroupWithBodyWithResponse Add a group, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups (the `SaveGroup` operationId).
+	SaveGroupWithBodyWithResponse(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveGroupResponse, error)
+
+	// SaveGroupWithResponse Add a group, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups (the `SaveGroup` operationId).
+	SaveGroupWithResponse(ctx context.Context, params *SaveGroupParams, body SaveGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveGroupResponse, error)
+
+	// RemoveGroupWithResponse Take a group away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroupWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error)
+
 	// GetHistoryWithResponse Readings or buckets of one or more series
 	//
 	// A series is a signal's id, or a control's id followed by `.is` or `.want`. Where all readings fit into `points` they
@@ -5545,6 +8144,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMemberWithResponse(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
 
+	// ListMessagesWithResponse The newest messages to people
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /messages (the `ListMessages` operationId).
+	ListMessagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
+
 	// ListModelsWithResponse All device models
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5594,6 +8200,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /models/{id}/devices (the `AddFromModel` operationId).
 	AddFromModelWithResponse(ctx context.Context, id Id, body AddFromModelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFromModelResponse, error)
 
+	// GetNextWithResponse What will run when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /next (the `GetNext` operationId).
+	GetNextWithResponse(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*GetNextResponse, error)
+
+	// ListNotesWithResponse The newest notes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notes (the `ListNotes` operationId).
+	ListNotesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotesResponse, error)
+
 	// GetNowWithResponse Everything that one may see, as it is now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5636,6 +8256,80 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /places (the `SavePlace` operationId).
 	SavePlaceWithResponse(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error)
 
+	// ListPresetsWithResponse All presets
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /presets (the `ListPresets` operationId).
+	ListPresetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPresetsResponse, error)
+
+	// SavePresetWithBodyWithResponse Add a preset, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /presets (the `SavePreset` operationId).
+	SavePresetWithBodyWithResponse(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePresetResponse, error)
+
+	// SavePresetWithResponse Add a preset, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /presets (the `SavePreset` operationId).
+	SavePresetWithResponse(ctx context.Context, params *SavePresetParams, body SavePresetJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePresetResponse, error)
+
+	// RemovePresetWithResponse Take a preset away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /presets/{id} (the `RemovePreset` operationId).
+	RemovePresetWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemovePresetResponse, error)
+
+	// ApplyPresetWithBodyWithResponse Apply a preset
+	//
+	// With an end, what it sets goes back then: settings to what they were, controls to auto.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+	ApplyPresetWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyPresetResponse, error)
+
+	// ApplyPresetWithResponse Apply a preset
+	//
+	// With an end, what it sets goes back then: settings to what they were, controls to auto.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+	ApplyPresetWithResponse(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyPresetResponse, error)
+
+	// ListRulesWithResponse All rules
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// SaveRuleWithBodyWithResponse Add a rule, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules (the `SaveRule` operationId).
+	SaveRuleWithBodyWithResponse(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRuleResponse, error)
+
+	// SaveRuleWithResponse Add a rule, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules (the `SaveRule` operationId).
+	SaveRuleWithResponse(ctx context.Context, params *SaveRuleParams, body SaveRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRuleResponse, error)
+
+	// RemoveRuleWithResponse Take a rule away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+	RemoveRuleWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
+
 	// SignOutWithResponse Sign out; the session is void at once
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5663,6 +8357,52 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ListSettingsWithResponse All settings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /settings (the `ListSettings` operationId).
+	ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error)
+
+	// SaveSettingWithBodyWithResponse Add a setting, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /settings (the `SaveSetting` operationId).
+	SaveSettingWithBodyWithResponse(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error)
+
+	// SaveSettingWithResponse Add a setting, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /settings (the `SaveSetting` operationId).
+	SaveSettingWithResponse(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error)
+
+	// RemoveSettingWithResponse Take a setting away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
+	RemoveSettingWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSettingResponse, error)
+
+	// SetSettingWithBodyWithResponse Change the value of a setting
+	//
+	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	SetSettingWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSettingResponse, error)
+
+	// SetSettingWithResponse Change the value of a setting
+	//
+	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	SetSettingWithResponse(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSettingResponse, error)
 
 	// GetSetupWithResponse Whether the hub waits for its owner
 	//
@@ -6135,6 +8875,336 @@ func (r ChangeControlResponse) ContentType() string {
 	return ""
 }
 
+// AutoControlResponseDefaultHeaders the declared response headers of an HTTP default response for AutoControl
+type AutoControlResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AutoControlResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Control
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AutoControlResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AutoControlResponse) GetJSON200() *Control {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AutoControlResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AutoControlResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AutoControlResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AutoControlResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AutoControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetAutomationResponseDefaultHeaders the declared response headers of an HTTP default response for GetAutomation
+type GetAutomationResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetAutomationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AutomationView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetAutomationResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAutomationResponse) GetJSON200() *AutomationView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAutomationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAutomationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAutomationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAutomationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAutomationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveAutomationResponseDefaultHeaders the declared response headers of an HTTP default response for SaveAutomation
+type SaveAutomationResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveAutomationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AutomationView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveAutomationResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveAutomationResponse) GetJSON200() *AutomationView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveAutomationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveAutomationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveAutomationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveAutomationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveAutomationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TryAutomationResponseDefaultHeaders the declared response headers of an HTTP default response for TryAutomation
+type TryAutomationResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TryAutomationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WouldBe
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TryAutomationResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryAutomationResponse) GetJSON200() *WouldBe {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryAutomationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryAutomationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryAutomationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryAutomationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryAutomationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ResetControlResponseDefaultHeaders the declared response headers of an HTTP default response for ResetControl
+type ResetControlResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ResetControlResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Control
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ResetControlResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResetControlResponse) GetJSON200() *Control {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetControlResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetControlResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetControlResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetControlResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ServeControlResponseDefaultHeaders the declared response headers of an HTTP default response for ServeControl
+type ServeControlResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ServeControlResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Control
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ServeControlResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ServeControlResponse) GetJSON200() *Control {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ServeControlResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ServeControlResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ServeControlResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ServeControlResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ServeControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SwitchControlResponseDefaultHeaders the declared response headers of an HTTP default response for SwitchControl
 type SwitchControlResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -6184,6 +9254,61 @@ func (r SwitchControlResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SwitchControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// WhyControlResponseDefaultHeaders the declared response headers of an HTTP default response for WhyControl
+type WhyControlResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type WhyControlResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Why
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *WhyControlResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhyControlResponse) GetJSON200() *Why {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhyControlResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhyControlResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhyControlResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhyControlResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhyControlResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6966,6 +10091,274 @@ func (r TryMessageResponse) ContentType() string {
 	return ""
 }
 
+// CheckFormulaResponseDefaultHeaders the declared response headers of an HTTP default response for CheckFormula
+type CheckFormulaResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type CheckFormulaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Checked
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *CheckFormulaResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckFormulaResponse) GetJSON200() *Checked {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckFormulaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckFormulaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckFormulaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckFormulaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckFormulaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// FormulaWordsResponseDefaultHeaders the declared response headers of an HTTP default response for FormulaWords
+type FormulaWordsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type FormulaWordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FormulaWord
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *FormulaWordsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FormulaWordsResponse) GetJSON200() *[]FormulaWord {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FormulaWordsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FormulaWordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FormulaWordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FormulaWordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FormulaWordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListGroupsResponseDefaultHeaders the declared response headers of an HTTP default response for ListGroups
+type ListGroupsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]GroupView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListGroupsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupsResponse) GetJSON200() *[]GroupView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveGroupResponseDefaultHeaders the declared response headers of an HTTP default response for SaveGroup
+type SaveGroupResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *GroupView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveGroupResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveGroupResponse) GetJSON201() *GroupView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveGroupResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveGroup
+type RemoveGroupResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveGroupResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetHistoryResponseDefaultHeaders the declared response headers of an HTTP default response for GetHistory
 type GetHistoryResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -7413,6 +10806,61 @@ func (r ChangeMemberResponse) ContentType() string {
 	return ""
 }
 
+// ListMessagesResponseDefaultHeaders the declared response headers of an HTTP default response for ListMessages
+type ListMessagesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Remark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListMessagesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMessagesResponse) GetJSON200() *[]Remark {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMessagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListModelsResponseDefaultHeaders the declared response headers of an HTTP default response for ListModels
 type ListModelsResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -7681,6 +11129,116 @@ func (r AddFromModelResponse) ContentType() string {
 	return ""
 }
 
+// GetNextResponseDefaultHeaders the declared response headers of an HTTP default response for GetNext
+type GetNextResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetNextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Upcoming
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetNextResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNextResponse) GetJSON200() *[]Upcoming {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNextResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNextResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListNotesResponseDefaultHeaders the declared response headers of an HTTP default response for ListNotes
+type ListNotesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListNotesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Remark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListNotesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNotesResponse) GetJSON200() *[]Remark {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNotesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNotesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNotesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNotesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNotesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetNowResponseDefaultHeaders the declared response headers of an HTTP default response for GetNow
 type GetNowResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -7901,6 +11459,370 @@ func (r SavePlaceResponse) ContentType() string {
 	return ""
 }
 
+// ListPresetsResponseDefaultHeaders the declared response headers of an HTTP default response for ListPresets
+type ListPresetsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListPresetsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]PresetView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListPresetsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPresetsResponse) GetJSON200() *[]PresetView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPresetsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPresetsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPresetsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPresetsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPresetsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SavePresetResponseDefaultHeaders the declared response headers of an HTTP default response for SavePreset
+type SavePresetResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SavePresetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *PresetView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SavePresetResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SavePresetResponse) GetJSON201() *PresetView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SavePresetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SavePresetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SavePresetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SavePresetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SavePresetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemovePresetResponseDefaultHeaders the declared response headers of an HTTP default response for RemovePreset
+type RemovePresetResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemovePresetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemovePresetResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePresetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePresetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePresetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePresetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePresetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ApplyPresetResponseDefaultHeaders the declared response headers of an HTTP default response for ApplyPreset
+type ApplyPresetResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ApplyPresetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ApplyPresetResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApplyPresetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApplyPresetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApplyPresetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApplyPresetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApplyPresetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListRulesResponseDefaultHeaders the declared response headers of an HTTP default response for ListRules
+type ListRulesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RuleView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListRulesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *[]RuleView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveRuleResponseDefaultHeaders the declared response headers of an HTTP default response for SaveRule
+type SaveRuleResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RuleView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveRuleResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveRuleResponse) GetJSON201() *RuleView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveRuleResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveRule
+type RemoveRuleResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveRuleResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRuleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -8067,6 +11989,219 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListSettingsResponseDefaultHeaders the declared response headers of an HTTP default response for ListSettings
+type ListSettingsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SettingView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListSettingsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSettingsResponse) GetJSON200() *[]SettingView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSettingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveSettingResponseDefaultHeaders the declared response headers of an HTTP default response for SaveSetting
+type SaveSettingResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveSettingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SettingView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveSettingResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveSettingResponse) GetJSON201() *SettingView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveSettingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveSettingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveSettingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveSettingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveSettingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveSettingResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveSetting
+type RemoveSettingResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveSettingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveSettingResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSettingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSettingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSettingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSettingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSettingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetSettingResponseDefaultHeaders the declared response headers of an HTTP default response for SetSetting
+type SetSettingResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SetSettingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SettingView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SetSettingResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSettingResponse) GetJSON200() *SettingView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSettingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSettingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSettingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSettingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSettingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8630,10 +12765,132 @@ func (c *ClientWithResponses) ChangeControlWithResponse(ctx context.Context, id 
 	return ParseChangeControlResponse(rsp)
 }
 
-// SwitchControlWithBodyWithResponse Switch a control on or off
+// AutoControlWithResponse Give a control back to the hub
 //
-// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-// device has confirmed, its confirm time is over, or 30 s have passed.
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
+func (c *ClientWithResponses) AutoControlWithResponse(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*AutoControlResponse, error) {
+	rsp, err := c.AutoControl(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAutoControlResponse(rsp)
+}
+
+// GetAutomationWithResponse What the hub decides of a control by itself
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
+func (c *ClientWithResponses) GetAutomationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAutomationResponse, error) {
+	rsp, err := c.GetAutomation(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAutomationResponse(rsp)
+}
+
+// SaveAutomationWithBodyWithResponse Change what the hub decides of a control
+//
+// An empty automation takes it away; the control then gets its safe value first.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+func (c *ClientWithResponses) SaveAutomationWithBodyWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error) {
+	rsp, err := c.SaveAutomationWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAutomationResponse(rsp)
+}
+
+// SaveAutomationWithResponse Change what the hub decides of a control
+//
+// An empty automation takes it away; the control then gets its safe value first.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
+func (c *ClientWithResponses) SaveAutomationWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error) {
+	rsp, err := c.SaveAutomation(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAutomationResponse(rsp)
+}
+
+// TryAutomationWithBodyWithResponse What a control would be by an automation that is not in force, with values of one's own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+func (c *ClientWithResponses) TryAutomationWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryAutomationResponse, error) {
+	rsp, err := c.TryAutomationWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAutomationResponse(rsp)
+}
+
+// TryAutomationWithResponse What a control would be by an automation that is not in force, with values of one's own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /controls/{id}/automation/try (the `TryAutomation` operationId).
+func (c *ClientWithResponses) TryAutomationWithResponse(ctx context.Context, id Id, body TryAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAutomationResponse, error) {
+	rsp, err := c.TryAutomation(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAutomationResponse(rsp)
+}
+
+// ResetControlWithResponse Let latched interlocks go whose cause is over
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /controls/{id}/reset (the `ResetControl` operationId).
+func (c *ClientWithResponses) ResetControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ResetControlResponse, error) {
+	rsp, err := c.ResetControl(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetControlResponse(rsp)
+}
+
+// ServeControlWithBodyWithResponse Take a control out of service for repairs, or put it back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+func (c *ClientWithResponses) ServeControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ServeControlResponse, error) {
+	rsp, err := c.ServeControlWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServeControlResponse(rsp)
+}
+
+// ServeControlWithResponse Take a control out of service for repairs, or put it back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
+func (c *ClientWithResponses) ServeControlWithResponse(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ServeControlResponse, error) {
+	rsp, err := c.ServeControl(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServeControlResponse(rsp)
+}
+
+// SwitchControlWithBodyWithResponse Give a control a value by hand
+//
+// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+// confirm time is over, or 30 s have passed.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -8646,10 +12903,11 @@ func (c *ClientWithResponses) SwitchControlWithBodyWithResponse(ctx context.Cont
 	return ParseSwitchControlResponse(rsp)
 }
 
-// SwitchControlWithResponse Switch a control on or off
+// SwitchControlWithResponse Give a control a value by hand
 //
-// Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-// device has confirmed, its confirm time is over, or 30 s have passed.
+// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+// the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+// confirm time is over, or 30 s have passed.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -8660,6 +12918,19 @@ func (c *ClientWithResponses) SwitchControlWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseSwitchControlResponse(rsp)
+}
+
+// WhyControlWithResponse Why a control is what it is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
+func (c *ClientWithResponses) WhyControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*WhyControlResponse, error) {
+	rsp, err := c.WhyControl(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhyControlResponse(rsp)
 }
 
 // ListDevicesWithResponse All devices that one may see
@@ -8947,6 +13218,97 @@ func (c *ClientWithResponses) TryMessageWithResponse(ctx context.Context, id Id,
 	return ParseTryMessageResponse(rsp)
 }
 
+// CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+func (c *ClientWithResponses) CheckFormulaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckFormulaResponse, error) {
+	rsp, err := c.CheckFormulaWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckFormulaResponse(rsp)
+}
+
+// CheckFormulaWithResponse Read a formula, and say what it comes to now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /formulas/check (the `CheckFormula` operationId).
+func (c *ClientWithResponses) CheckFormulaWithResponse(ctx context.Context, body CheckFormulaJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckFormulaResponse, error) {
+	rsp, err := c.CheckFormula(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckFormulaResponse(rsp)
+}
+
+// FormulaWordsWithResponse What formulas can name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /formulas/words (the `FormulaWords` operationId).
+func (c *ClientWithResponses) FormulaWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FormulaWordsResponse, error) {
+	rsp, err := c.FormulaWords(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFormulaWordsResponse(rsp)
+}
+
+// ListGroupsWithResponse All groups
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups (the `ListGroups` operationId).
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupsResponse(rsp)
+}
+
+// SaveGroupWithBodyWithResponse Add a group, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups (the `SaveGroup` operationId).
+func (c *ClientWithResponses) SaveGroupWithBodyWithResponse(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveGroupResponse, error) {
+	rsp, err := c.SaveGroupWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveGroupResponse(rsp)
+}
+
+// SaveGroupWithResponse Add a group, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups (the `SaveGroup` operationId).
+func (c *ClientWithResponses) SaveGroupWithResponse(ctx context.Context, params *SaveGroupParams, body SaveGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveGroupResponse, error) {
+	rsp, err := c.SaveGroup(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveGroupResponse(rsp)
+}
+
+// RemoveGroupWithResponse Take a group away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+func (c *ClientWithResponses) RemoveGroupWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error) {
+	rsp, err := c.RemoveGroup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGroupResponse(rsp)
+}
+
 // GetHistoryWithResponse Readings or buckets of one or more series
 //
 // A series is a signal's id, or a control's id followed by `.is` or `.want`. Where all readings fit into `points` they
@@ -9098,6 +13460,19 @@ func (c *ClientWithResponses) ChangeMemberWithResponse(ctx context.Context, acco
 	return ParseChangeMemberResponse(rsp)
 }
 
+// ListMessagesWithResponse The newest messages to people
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /messages (the `ListMessages` operationId).
+func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error) {
+	rsp, err := c.ListMessages(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMessagesResponse(rsp)
+}
+
 // ListModelsWithResponse All device models
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9189,6 +13564,32 @@ func (c *ClientWithResponses) AddFromModelWithResponse(ctx context.Context, id I
 	return ParseAddFromModelResponse(rsp)
 }
 
+// GetNextWithResponse What will run when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /next (the `GetNext` operationId).
+func (c *ClientWithResponses) GetNextWithResponse(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*GetNextResponse, error) {
+	rsp, err := c.GetNext(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNextResponse(rsp)
+}
+
+// ListNotesWithResponse The newest notes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notes (the `ListNotes` operationId).
+func (c *ClientWithResponses) ListNotesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotesResponse, error) {
+	rsp, err := c.ListNotes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNotesResponse(rsp)
+}
+
 // GetNowWithResponse Everything that one may see, as it is now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9267,6 +13668,140 @@ func (c *ClientWithResponses) SavePlaceWithResponse(ctx context.Context, body Sa
 	return ParseSavePlaceResponse(rsp)
 }
 
+// ListPresetsWithResponse All presets
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /presets (the `ListPresets` operationId).
+func (c *ClientWithResponses) ListPresetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPresetsResponse, error) {
+	rsp, err := c.ListPresets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPresetsResponse(rsp)
+}
+
+// SavePresetWithBodyWithResponse Add a preset, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /presets (the `SavePreset` operationId).
+func (c *ClientWithResponses) SavePresetWithBodyWithResponse(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePresetResponse, error) {
+	rsp, err := c.SavePresetWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePresetResponse(rsp)
+}
+
+// SavePresetWithResponse Add a preset, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /presets (the `SavePreset` operationId).
+func (c *ClientWithResponses) SavePresetWithResponse(ctx context.Context, params *SavePresetParams, body SavePresetJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePresetResponse, error) {
+	rsp, err := c.SavePreset(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePresetResponse(rsp)
+}
+
+// RemovePresetWithResponse Take a preset away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /presets/{id} (the `RemovePreset` operationId).
+func (c *ClientWithResponses) RemovePresetWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemovePresetResponse, error) {
+	rsp, err := c.RemovePreset(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePresetResponse(rsp)
+}
+
+// ApplyPresetWithBodyWithResponse Apply a preset
+//
+// With an end, what it sets goes back then: settings to what they were, controls to auto.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+func (c *ClientWithResponses) ApplyPresetWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyPresetResponse, error) {
+	rsp, err := c.ApplyPresetWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyPresetResponse(rsp)
+}
+
+// ApplyPresetWithResponse Apply a preset
+//
+// With an end, what it sets goes back then: settings to what they were, controls to auto.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
+func (c *ClientWithResponses) ApplyPresetWithResponse(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyPresetResponse, error) {
+	rsp, err := c.ApplyPreset(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyPresetResponse(rsp)
+}
+
+// ListRulesWithResponse All rules
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// SaveRuleWithBodyWithResponse Add a rule, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules (the `SaveRule` operationId).
+func (c *ClientWithResponses) SaveRuleWithBodyWithResponse(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRuleResponse, error) {
+	rsp, err := c.SaveRuleWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRuleResponse(rsp)
+}
+
+// SaveRuleWithResponse Add a rule, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules (the `SaveRule` operationId).
+func (c *ClientWithResponses) SaveRuleWithResponse(ctx context.Context, params *SaveRuleParams, body SaveRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRuleResponse, error) {
+	rsp, err := c.SaveRule(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRuleResponse(rsp)
+}
+
+// RemoveRuleWithResponse Take a rule away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error) {
+	rsp, err := c.RemoveRule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRuleResponse(rsp)
+}
+
 // SignOutWithResponse Sign out; the session is void at once
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9317,6 +13852,88 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ListSettingsWithResponse All settings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /settings (the `ListSettings` operationId).
+func (c *ClientWithResponses) ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error) {
+	rsp, err := c.ListSettings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSettingsResponse(rsp)
+}
+
+// SaveSettingWithBodyWithResponse Add a setting, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /settings (the `SaveSetting` operationId).
+func (c *ClientWithResponses) SaveSettingWithBodyWithResponse(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error) {
+	rsp, err := c.SaveSettingWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveSettingResponse(rsp)
+}
+
+// SaveSettingWithResponse Add a setting, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /settings (the `SaveSetting` operationId).
+func (c *ClientWithResponses) SaveSettingWithResponse(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error) {
+	rsp, err := c.SaveSetting(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveSettingResponse(rsp)
+}
+
+// RemoveSettingWithResponse Take a setting away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
+func (c *ClientWithResponses) RemoveSettingWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSettingResponse, error) {
+	rsp, err := c.RemoveSetting(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSettingResponse(rsp)
+}
+
+// SetSettingWithBodyWithResponse Change the value of a setting
+//
+// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+func (c *ClientWithResponses) SetSettingWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSettingResponse, error) {
+	rsp, err := c.SetSettingWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSettingResponse(rsp)
+}
+
+// SetSettingWithResponse Change the value of a setting
+//
+// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+func (c *ClientWithResponses) SetSettingWithResponse(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSettingResponse, error) {
+	rsp, err := c.SetSetting(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSettingResponse(rsp)
 }
 
 // GetSetupWithResponse Whether the hub waits for its owner
@@ -9801,6 +14418,282 @@ func ParseChangeControlResponse(rsp *http.Response) (*ChangeControlResponse, err
 	return response, nil
 }
 
+// ParseAutoControlResponse parses an HTTP response from a AutoControlWithResponse call
+func ParseAutoControlResponse(rsp *http.Response) (*AutoControlResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AutoControlResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Control
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AutoControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetAutomationResponse parses an HTTP response from a GetAutomationWithResponse call
+func ParseGetAutomationResponse(rsp *http.Response) (*GetAutomationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAutomationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AutomationView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetAutomationResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveAutomationResponse parses an HTTP response from a SaveAutomationWithResponse call
+func ParseSaveAutomationResponse(rsp *http.Response) (*SaveAutomationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveAutomationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AutomationView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveAutomationResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTryAutomationResponse parses an HTTP response from a TryAutomationWithResponse call
+func ParseTryAutomationResponse(rsp *http.Response) (*TryAutomationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryAutomationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WouldBe
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TryAutomationResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseResetControlResponse parses an HTTP response from a ResetControlWithResponse call
+func ParseResetControlResponse(rsp *http.Response) (*ResetControlResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetControlResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Control
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ResetControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseServeControlResponse parses an HTTP response from a ServeControlWithResponse call
+func ParseServeControlResponse(rsp *http.Response) (*ServeControlResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ServeControlResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Control
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ServeControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseSwitchControlResponse parses an HTTP response from a SwitchControlWithResponse call
 func ParseSwitchControlResponse(rsp *http.Response) (*SwitchControlResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9834,6 +14727,52 @@ func ParseSwitchControlResponse(rsp *http.Response) (*SwitchControlResponse, err
 	switch {
 	case true:
 		var headers SwitchControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseWhyControlResponse parses an HTTP response from a WhyControlWithResponse call
+func ParseWhyControlResponse(rsp *http.Response) (*WhyControlResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhyControlResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Why
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers WhyControlResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -10494,6 +15433,232 @@ func ParseTryMessageResponse(rsp *http.Response) (*TryMessageResponse, error) {
 	return response, nil
 }
 
+// ParseCheckFormulaResponse parses an HTTP response from a CheckFormulaWithResponse call
+func ParseCheckFormulaResponse(rsp *http.Response) (*CheckFormulaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckFormulaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Checked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers CheckFormulaResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseFormulaWordsResponse parses an HTTP response from a FormulaWordsWithResponse call
+func ParseFormulaWordsResponse(rsp *http.Response) (*FormulaWordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FormulaWordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FormulaWord
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers FormulaWordsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
+func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []GroupView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListGroupsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveGroupResponse parses an HTTP response from a SaveGroupWithResponse call
+func ParseSaveGroupResponse(rsp *http.Response) (*SaveGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest GroupView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveGroupResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGroupResponse parses an HTTP response from a RemoveGroupWithResponse call
+func ParseRemoveGroupResponse(rsp *http.Response) (*RemoveGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveGroupResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetHistoryResponse parses an HTTP response from a GetHistoryWithResponse call
 func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10875,6 +16040,52 @@ func ParseChangeMemberResponse(rsp *http.Response) (*ChangeMemberResponse, error
 	return response, nil
 }
 
+// ParseListMessagesResponse parses an HTTP response from a ListMessagesWithResponse call
+func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Remark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListMessagesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListModelsResponse parses an HTTP response from a ListModelsWithResponse call
 func ParseListModelsResponse(rsp *http.Response) (*ListModelsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11101,6 +16312,98 @@ func ParseAddFromModelResponse(rsp *http.Response) (*AddFromModelResponse, error
 	return response, nil
 }
 
+// ParseGetNextResponse parses an HTTP response from a GetNextWithResponse call
+func ParseGetNextResponse(rsp *http.Response) (*GetNextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Upcoming
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetNextResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListNotesResponse parses an HTTP response from a ListNotesWithResponse call
+func ParseListNotesResponse(rsp *http.Response) (*ListNotesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNotesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Remark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListNotesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetNowResponse parses an HTTP response from a GetNowWithResponse call
 func ParseGetNowResponse(rsp *http.Response) (*GetNowResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11285,6 +16588,316 @@ func ParseSavePlaceResponse(rsp *http.Response) (*SavePlaceResponse, error) {
 	return response, nil
 }
 
+// ParseListPresetsResponse parses an HTTP response from a ListPresetsWithResponse call
+func ParseListPresetsResponse(rsp *http.Response) (*ListPresetsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPresetsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []PresetView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListPresetsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSavePresetResponse parses an HTTP response from a SavePresetWithResponse call
+func ParseSavePresetResponse(rsp *http.Response) (*SavePresetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SavePresetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest PresetView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SavePresetResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemovePresetResponse parses an HTTP response from a RemovePresetWithResponse call
+func ParseRemovePresetResponse(rsp *http.Response) (*RemovePresetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePresetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemovePresetResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseApplyPresetResponse parses an HTTP response from a ApplyPresetWithResponse call
+func ParseApplyPresetResponse(rsp *http.Response) (*ApplyPresetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApplyPresetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ApplyPresetResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RuleView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListRulesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveRuleResponse parses an HTTP response from a SaveRuleWithResponse call
+func ParseSaveRuleResponse(rsp *http.Response) (*SaveRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RuleView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveRuleResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRuleResponse parses an HTTP response from a RemoveRuleWithResponse call
+func ParseRemoveRuleResponse(rsp *http.Response) (*RemoveRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveRuleResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11426,6 +17039,186 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 		response.Headers201 = &headers
 	case true:
 		var headers SignInResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListSettingsResponse parses an HTTP response from a ListSettingsWithResponse call
+func ParseListSettingsResponse(rsp *http.Response) (*ListSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SettingView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListSettingsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveSettingResponse parses an HTTP response from a SaveSettingWithResponse call
+func ParseSaveSettingResponse(rsp *http.Response) (*SaveSettingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveSettingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SettingView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveSettingResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSettingResponse parses an HTTP response from a RemoveSettingWithResponse call
+func ParseRemoveSettingResponse(rsp *http.Response) (*RemoveSettingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSettingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveSettingResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetSettingResponse parses an HTTP response from a SetSettingWithResponse call
+func ParseSetSettingResponse(rsp *http.Response) (*SetSettingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSettingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SettingView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SetSettingResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -67,7 +67,7 @@ func TestBoardObeysTheLease(t *testing.T) {
 	time.Sleep(4 * time.Second)
 	assert.True(t, heater(b), "the beats keep it on for longer than one lease")
 	b.press("heater")
-	r.Soon("the button to be followed", func() bool { return !*control().Want })
+	r.Soon("the button to be followed", func() bool { return !rig.On(control().Want) })
 	r.Switch(boardID+".heater", true)
 	r.Soon("on again", func() bool { return heater(b) })
 

@@ -32,6 +32,7 @@ type Delivery struct {
 	Payload  []byte
 	Readings []reading.Named
 	Reports  []Report
+	Copies   []Copy   // what it says of settings of which it has a copy
 	Faults   []string // what the link could not take
 	Note     string   // what it is, where it holds no values
 	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
@@ -41,18 +42,17 @@ type Delivery struct {
 
 // Report is what a device says that a control is.
 type Report struct {
-	Name string
-	On   bool
-	By   string
+	Name  string
+	Value reading.Value
+	By    string
 }
 
-// ReportOf makes a report of a named value.
-func ReportOf(n reading.Named) (Report, error) {
-	v, err := n.Value.As(site.OnOff)
-	if err != nil {
-		return Report{}, fmt.Errorf("is.%s: %w", n.Name, err)
-	}
-	return Report{Name: n.Name, On: v.On()}, nil
+// Copy is what a device says of its copy of a setting.
+type Copy struct {
+	Name  string // what the device calls it
+	Value reading.Value
+	Based int64         // the revision that it was based on
+	Age   time.Duration // since the device changed it; 0: it did not
 }
 
 // Values fills a delivery with what a message without topics holds: its values, reports among them, and its faults.
@@ -63,12 +63,7 @@ func (d *Delivery) Values(named []reading.Named, faults []error) {
 		d.Faults = append(d.Faults, f.Error())
 	}
 	for _, n := range reports {
-		r, err := ReportOf(n)
-		if err != nil {
-			d.Faults = append(d.Faults, err.Error())
-			continue
-		}
-		d.Reports = append(d.Reports, r)
+		d.Reports = append(d.Reports, Report{Name: n.Name, Value: n.Value})
 	}
 }
 
@@ -77,7 +72,7 @@ func (d *Delivery) Mapped(t mapping.Taken) {
 	d.Readings = append(d.Readings, t.Readings...)
 	d.Faults = append(d.Faults, t.Faults...)
 	for _, r := range t.Reports {
-		d.Reports = append(d.Reports, Report{Name: r.Name, On: r.Value.On()})
+		d.Reports = append(d.Reports, Report{Name: r.Name, Value: r.Value})
 	}
 }
 
@@ -100,7 +95,14 @@ func (h *Hub) Attach(ctx context.Context, device string) (*Mailbox, error) {
 			}
 			m.wants[id] = Outgoing{Control: id, Raw: c.Raw, rev: -1}
 			if s, ok := h.engine.Control(id); ok && s.Want != nil {
-				m.want(id, *s.Want, s.Rev)
+				m.want(engine.Want{Control: id, Value: *s.Want, Rev: s.Rev})
+			}
+		}
+		for id, g := range h.site.Settings {
+			if owner, _ := site.Split(id); owner == device && g.Mirror != "" {
+				if s, ok := h.engine.Setting(id); ok {
+					m.mirror(engine.Mirror{Device: device, Setting: id, Raw: g.Mirror, Value: s.Value, Rev: s.Rev})
+				}
 			}
 		}
 		h.boxes.add(m)
@@ -187,7 +189,7 @@ func (h *Hub) deliver(d Delivery) {
 		o.refused = append(o.refused, (&DisabledError{dev.ID}).Error())
 	case len(d.Payload) > limits.MaxBytes:
 		o.refused = append(o.refused, fmt.Sprintf("the message has %d bytes; %s may send %d at a time", len(d.Payload), dev.ID, limits.MaxBytes))
-	case len(d.Readings)+len(d.Reports) == 0:
+	case len(d.Readings)+len(d.Reports)+len(d.Copies) == 0:
 	case speaks != nil:
 		o.refused = append(o.refused, speaks.Error()+"; a board publishes below ember/"+dev.ID+"/")
 	default:
@@ -195,6 +197,9 @@ func (h *Hub) deliver(d Delivery) {
 		h.takeReadings(dev, d, &o)
 		for _, r := range d.Reports {
 			h.takeReport(dev, d, r, &o)
+		}
+		for _, c := range d.Copies {
+			h.takeCopy(dev, c, &o)
 		}
 	}
 	for _, why := range o.refused {
@@ -236,7 +241,7 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, lease
 		_, controls := h.site.Of(device)
 		for _, id := range controls {
 			if s, ok := h.engine.Control(id); ok && s.Want != nil {
-				wants = append(wants, Outgoing{Control: id, Raw: h.site.Controls[id].Raw, On: *s.Want, rev: s.Rev})
+				wants = append(wants, Outgoing{Control: id, Raw: h.site.Controls[id].Raw, Value: *s.Want, rev: s.Rev})
 			}
 		}
 		return nil
@@ -298,6 +303,9 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 	for _, x := range known {
 		if len(x.late) > 0 {
 			h.write(store.AddReadings(x.id, x.late, h.replacedBy(dev.ID)))
+			if len(h.engine.Windows(x.id)) > 0 {
+				h.apply(engine.Late{Signal: x.id})
+			}
 		}
 	}
 }
@@ -427,14 +435,46 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 	if !known {
 		_, slug := site.Split(id)
 		c := site.NewControl(dev.ID, slug, r.Name, site.Title(r.Name))
+		if _, err := r.Value.As(site.OnOff); err != nil {
+			c.Kind = site.Level
+			if _, err := mapping.Amount(c, r.Value); err != nil {
+				o.refused = append(o.refused, fmt.Sprintf("is.%s: %s is neither on, off nor a level from 0 to 100; add the control on the device's page", r.Name, clip(r.Value.String(), 40)))
+				return
+			}
+		}
 		h.changeSite(func(s *site.Site) { s.Controls[id] = c }, store.SaveControl(c))
-		h.journal(time.Now(), h.deviceActor(dev), "add", id, "", "switch", "first report")
+		h.journal(time.Now(), h.deviceActor(dev), "add", id, "", string(c.What()), "first report")
 	} else if _, ok := h.site.Controls[id]; !ok {
 		o.refused = append(o.refused, id+" is a signal, not a control; send it as a reading")
 		return
 	}
-	h.apply(engine.Report{Control: id, Session: d.Session.ID, On: r.On, By: engine.By(r.By)})
-	o.took(id+" is", reading.OnOff(r.On), 0)
+	amount, err := mapping.Amount(h.site.Controls[id], r.Value)
+	if err != nil {
+		o.refused = append(o.refused, "is."+r.Name+": "+err.Error())
+		return
+	}
+	h.apply(engine.Report{Control: id, Session: d.Session.ID, Value: amount, By: engine.By(r.By)})
+	o.took(id+" is", r.Value, 0)
+}
+
+func (h *Hub) takeCopy(dev site.Device, c Copy, o *outcome) {
+	for id, g := range h.site.Settings {
+		if owner, _ := site.Split(id); owner != dev.ID || g.Mirror != c.Name {
+			continue
+		}
+		amount, err := g.AmountOf(c.Value.String())
+		if g.Kind != site.SetChoice && c.Value.Kind != site.Text {
+			amount, err = site.Amount(c.Value.Num), g.Check(site.Amount(c.Value.Num))
+		}
+		if err != nil {
+			o.refused = append(o.refused, id+": "+err.Error())
+			return
+		}
+		h.apply(engine.Mirrored{Setting: id, Value: amount, Based: c.Based, Age: c.Age})
+		o.took(id, c.Value, g.Decimals)
+		return
+	}
+	o.refused = append(o.refused, fmt.Sprintf("%s has no setting with a copy called %q at the device; an owner can add one", dev.ID, clip(c.Name, 40)))
 }
 
 // refuse counts and keeps what could not be taken, and tells the device.

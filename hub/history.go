@@ -100,16 +100,26 @@ func (h *Hub) describe(a access.Actor, out *History) error {
 		}
 		return nil
 	}
-	for _, what := range []string{"is", "want"} {
+	for _, what := range []string{"is", "want", "mode"} {
 		if id, ok := strings.CutSuffix(out.Series, "."+what); ok {
 			if c, ok := h.site.Controls[id]; ok && access.May(a, access.Look, h.controlObject(c)) == nil {
-				out.Name, out.Kind = c.Name, site.OnOff
-				if what == "want" {
+				out.Name, out.Kind = c.Name, seriesKind(c)
+				switch what {
+				case "want":
 					out.Name += " (want)"
+				case "mode":
+					out.Name, out.Kind = c.Name+" (mode)", site.Text
+				}
+				if out.Kind == site.Number {
+					out.Unit = "%"
 				}
 				return nil
 			}
 		}
+	}
+	if g, ok := h.site.Settings[out.Series]; ok && access.May(a, access.Look, h.settingObject(g)) == nil {
+		out.Name, out.Unit, out.Kind, out.Decimals = g.Name, g.Unit, settingKind(g), g.Decimals
+		return nil
 	}
 	ids := h.ids(a, true, false)
 	for _, id := range h.ids(a, false, true) {

@@ -16,6 +16,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/engine"
+	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
@@ -53,6 +54,7 @@ type Hub struct {
 	site    *site.Site
 	secrets map[string]string // passwords of brokers elsewhere
 	brokers map[string]BrokerState
+	modes   map[string]string // of controls, as last recorded
 	models  map[string]site.Model
 	shipped map[string]bool // models that are part of the program
 	// versions are those of signals' settings in the site versionsOf.
@@ -147,7 +149,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h := &Hub{store: st, log: o.Log, version: o.Version, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
 		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
-		brokers: map[string]BrokerState{}}
+		brokers: map[string]BrokerState{}, modes: map[string]string{}}
 	var err error
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
@@ -178,6 +180,9 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	h.aliveAt = state.Alive
+	for _, c := range state.Controls {
+		h.modes[c.ID] = string(c.Mode)
+	}
 	h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 	h.current.Store(h.site)
 	h.apply(engine.SiteChanged{Site: h.site})
@@ -426,7 +431,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 	}
 	for _, x := range h.engine.Apply(now, in) {
 		switch x := x.(type) {
-		case engine.Store:
+		case *engine.Store:
 			h.write(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
 				h.replacedBy(h.site.Signals[x.Signal].Device)))
 			if x.Live {
@@ -447,6 +452,19 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 			h.publishDevice(x.State.ID)
 		case engine.Want:
 			h.want(x)
+		case engine.Keep:
+			h.writeState(store.SaveKept(x.Kind, x.ID, x.State))
+		case engine.SettingChanged:
+			h.settingChanged(now, x.State)
+		case engine.Mirror:
+			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.mirror(x) }) })
+		case engine.NeedHistory:
+			h.later(func(error) { go h.fillWindow(formula.Need(x)) })
+		case engine.Message:
+			h.message(now.Wall, x)
+		case engine.Note:
+			h.writeState(store.AddNote(now.Wall, x.Object, x.Text, x.By.Name))
+			h.journal(now.Wall, x.By, "note", x.Object, "", x.Text, "")
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw
 			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.withdraw(x.Control, raw) }) })
@@ -466,20 +484,28 @@ func (h *Hub) journal(at time.Time, a access.Actor, action, object, before, afte
 // controlChanged keeps a control's state, and its is and want as history.
 func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 	h.writeState(store.SaveState(s.ID, s))
-	record := func(what string, on *bool, at time.Time) {
-		if on != nil && !at.IsZero() {
-			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: reading.OnOff(*on)}, nil))
+	cfg := h.site.Controls[s.ID]
+	record := func(what string, a *site.Amount, at time.Time) {
+		if a != nil && !at.IsZero() {
+			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: ValueOf(cfg, *a)}, nil))
 		}
 	}
 	record("is", s.Is, s.IsSince)
 	record("want", s.Want, s.WantAt)
+	if mode := string(s.Mode); mode != h.modes[s.ID] {
+		h.modes[s.ID] = mode
+		if mode == "" {
+			mode = "none"
+		}
+		h.write(store.AddReading(s.ID+".mode", store.Reading{T: now.Wall.UnixMilli(), Value: reading.Text(mode)}, nil))
+	}
 	h.publishControl(s.ID)
 }
 
 // want lets a want out: the safe value at once, anything else after the commit.
 func (h *Hub) want(w engine.Want) {
-	send := func(error) { h.boxes.each(w.Device, func(b *Mailbox) { b.want(w.Control, w.On, w.Rev) }) }
-	if w.On == h.site.Controls[w.Control].Safe {
+	send := func(error) { h.boxes.each(w.Device, func(b *Mailbox) { b.want(w) }) }
+	if w.Value == h.site.Controls[w.Control].Safe {
 		send(nil)
 		return
 	}

@@ -1,10 +1,12 @@
 package hub
 
 import (
+	"maps"
 	"slices"
 	"sync"
 	"time"
 
+	"idleember/core/engine"
 	"idleember/core/site"
 )
 
@@ -15,6 +17,8 @@ type Mailbox struct {
 
 	mu       sync.Mutex
 	wants    map[string]Outgoing
+	pulses   []Outgoing // never merged
+	mirrors  map[string]engine.Mirror
 	lease    time.Duration
 	problems []Problem
 	gone     []string
@@ -26,7 +30,9 @@ type Mailbox struct {
 type Outgoing struct {
 	Control string // the id of the control
 	Raw     string // what the device calls it
-	On      bool
+	Value   site.Amount
+	Pulse   string    // not empty: momentary; it is sent once and kept nowhere
+	until   time.Time // a momentary one is dropped after that
 	rev     int64
 }
 
@@ -42,8 +48,9 @@ type Post struct {
 	Wants    []Outgoing
 	Beat     time.Duration // not 0: the hub's sign of life, with the length of the lease
 	Problems []Problem
-	Gone     []string // what the device calls the controls of which nothing is wanted any more
-	Ended    bool     // the key was replaced, or the device taken away: the sessions must end
+	Mirrors  []engine.Mirror // settings of which the device has a copy
+	Gone     []string        // what the device calls the controls of which nothing is wanted any more
+	Ended    bool            // the key was replaced, or the device taken away: the sessions must end
 }
 
 const problemsKept = 16
@@ -72,7 +79,15 @@ func (m *Mailbox) Take() Post {
 		}
 		return 1
 	})
-	m.lease, m.problems, m.gone, m.ended = 0, nil, nil, false
+	for _, w := range m.pulses {
+		if w.until.IsZero() || time.Now().Before(w.until) {
+			p.Wants = append(p.Wants, w)
+		}
+	}
+	for _, raw := range slices.Sorted(maps.Keys(m.mirrors)) {
+		p.Mirrors = append(p.Mirrors, m.mirrors[raw])
+	}
+	m.lease, m.problems, m.gone, m.ended, m.pulses, m.mirrors = 0, nil, nil, false, nil, nil
 	return p
 }
 
@@ -86,17 +101,36 @@ func (m *Mailbox) put(f func()) {
 	}
 }
 
-func (m *Mailbox) want(control string, on bool, rev int64) {
+const pulsesKept = 64
+
+func (m *Mailbox) want(w engine.Want) {
 	m.put(func() {
-		have := m.wants[control]
-		if known := max(have.rev, -have.rev-1); rev < known {
+		have := m.wants[w.Control]
+		if known := max(have.rev, -have.rev-1); w.Rev < known {
 			return // an older want that waited for the disk longer than a newer one
 		}
-		have.Control, have.On, have.rev = control, on, rev
+		have.Control, have.Value, have.rev = w.Control, w.Value, w.Rev
 		if have.Raw == "" {
-			_, have.Raw = site.Split(control)
+			_, have.Raw = site.Split(w.Control)
 		}
-		m.wants[control] = have
+		if w.Pulse == "" {
+			m.wants[w.Control] = have
+			return
+		}
+		have.Pulse, have.until = w.Pulse, w.Deadline
+		if len(m.pulses) < pulsesKept {
+			m.pulses = append(m.pulses, have)
+		}
+	})
+}
+
+// mirror tells a device of a setting of which it has a copy.
+func (m *Mailbox) mirror(x engine.Mirror) {
+	m.put(func() {
+		if m.mirrors == nil {
+			m.mirrors = map[string]engine.Mirror{}
+		}
+		m.mirrors[x.Raw] = x
 	})
 }
 

@@ -31,22 +31,6 @@ func (h *Hub) Control(ctx context.Context, a access.Actor, id string) (Control, 
 	return view, err
 }
 
-// Switch wants a control on or off. When it returns without an error the want is on the disk and on its way; it is not
-// yet confirmed.
-func (h *Hub) Switch(ctx context.Context, a access.Actor, id string, on bool) (Control, error) {
-	var view Control
-	err := h.do(ctx, func() error {
-		c, err := h.control(a, access.Switch, id)
-		if err != nil {
-			return err
-		}
-		h.apply(engine.Command{Control: id, On: on, Actor: a})
-		view = h.controlView(c)
-		return nil
-	})
-	return view, err
-}
-
 // Settle waits until a control is no longer pending, or was commanded again, or the context ends, and returns how it is.
 func (h *Hub) Settle(ctx context.Context, a access.Actor, id string, rev int64) (Control, error) {
 	w := h.Watch("", func() (access.Actor, bool) { return a, true })

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"idleember/core/access"
@@ -46,21 +47,21 @@ func (h *Hub) makeOneSafe(ctx context.Context, a access.Actor, id string) (remar
 			return nil
 		}
 		s, _ := h.engine.Control(id)
+		if cfg.Momentary != nil || cfg.What() == site.Mover {
+			return nil
+		}
 		if s.Want == nil && (s.Is == nil || *s.Is == cfg.Safe) || s.Is != nil && *s.Is == cfg.Safe && s.Want != nil && *s.Want == cfg.Safe && s.Phase == engine.Confirmed {
 			return nil
 		}
 		told = true
-		h.apply(engine.Command{Control: id, On: cfg.Safe, Actor: a})
+		h.apply(engine.Command{Control: id, To: cfg.Safe, Actor: a})
 		view = h.controlView(cfg)
 		return nil
 	})
 	if err != nil || !told {
 		return "", err
 	}
-	safe := "off"
-	if view.Safe {
-		safe = "on"
-	}
+	safe := view.Safe.String()
 	if !view.Online {
 		return fmt.Sprintf("%s: the device is offline, so %s could not be confirmed; look at it", view.Name, safe), nil
 	}
@@ -180,10 +181,11 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 		signals, controls := h.site.Of(id)
 		series = signals
 		for _, c := range controls {
-			series = append(series, c+".is", c+".want")
+			series = append(series, c+".is", c+".want", c+".mode")
 		}
 		h.boxes.each(id, func(b *Mailbox) { b.close() })
 		h.keys.drop(id)
+		var gone []store.Change
 		h.changeSite(func(s *site.Site) {
 			delete(s.Devices, id)
 			for _, g := range signals {
@@ -192,8 +194,9 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 			for _, c := range controls {
 				delete(s.Controls, c)
 			}
-			s.Panel = without(s.Panel, id)
+			gone = forget(s, id)
 		}, store.DropDevice(id))
+		h.write(gone...)
 		h.journal(time.Now(), a, "delete", id, d.Name, "", "with its history")
 		delete(h.traffic, id)
 		h.meters.drop(id)
@@ -205,16 +208,75 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 	return remarks, err
 }
 
-// without takes the points of a device, signal or control out of a panel.
-func without(p site.Panel, id string) site.Panel {
-	var kept []site.Point
-	for _, pt := range p.Points {
-		if dev, _ := site.Split(pt.ID); dev != id && pt.ID != id {
-			kept = append(kept, pt)
+// forget takes everything out of a site that speaks of a device, signal or control: panel points, automation, settings,
+// places in groups, actions. What is left of groups and presets is kept where it still makes sense. Formulas that name it
+// are unknown from then on, and say so.
+func forget(s *site.Site, id string) (writes []store.Change) {
+	of := func(x string) bool { dev, _ := site.Split(x); return dev == id || x == id }
+	var points []site.Point
+	for _, pt := range s.Panel.Points {
+		if !of(pt.ID) {
+			points = append(points, pt)
 		}
 	}
-	p.Points = kept
-	return p
+	s.Panel.Points = points
+	writes = append(writes, store.SavePanel(s.Panel))
+	for c := range s.Automations {
+		if of(c) {
+			delete(s.Automations, c)
+			writes = append(writes, store.DropPart("automation", c))
+		}
+	}
+	for g := range s.Settings {
+		if of(g) {
+			delete(s.Settings, g)
+			writes = append(writes, store.DropPart("setting", g))
+		}
+	}
+	for key, g := range s.Groups {
+		left := *g
+		left.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m site.GroupMember) bool { return of(m.Control) })
+		switch {
+		case len(left.Members) == len(g.Members):
+		case len(left.Members) < 2:
+			delete(s.Groups, key)
+			writes = append(writes, store.DropPart("group", key))
+		default:
+			s.Groups[key] = &left
+			writes = append(writes, store.SaveGroup(&left))
+		}
+	}
+	acts := func(list []site.Action) []site.Action {
+		return slices.DeleteFunc(slices.Clone(list), func(x site.Action) bool {
+			return of(x.ID) && x.Kind != site.DoMessage && x.Kind != site.DoNote && x.Kind != site.DoPreset
+		})
+	}
+	for key, p := range s.Presets {
+		if left := acts(p.Actions); len(left) == 0 {
+			delete(s.Presets, key)
+			writes = append(writes, store.DropPart("preset", key))
+		} else if len(left) < len(p.Actions) {
+			p.Actions = left
+			s.Presets[key] = p
+			writes = append(writes, store.SavePreset(p))
+		}
+	}
+	for key, r := range s.Rules {
+		changed := *r
+		changed.Stages = slices.Clone(r.Stages)
+		differs := false
+		for i, g := range r.Stages {
+			left := acts(g.Actions)
+			differs = differs || len(left) < len(g.Actions)
+			changed.Stages[i].Actions = left
+			changed.Off = changed.Off || len(left) == 0 // it has nothing to do any more
+		}
+		if differs {
+			s.Rules[key] = &changed
+			writes = append(writes, store.SaveRule(&changed))
+		}
+	}
+	return writes
 }
 
 // dropSeries deletes readings in portions, so that nobody has to wait long for the disk.
@@ -244,7 +306,9 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (rem
 		if err != nil {
 			return err
 		}
-		h.changeSite(func(s *site.Site) { delete(s.Controls, id); s.Panel = without(s.Panel, id) }, store.DropControl(id))
+		var gone []store.Change
+		h.changeSite(func(s *site.Site) { delete(s.Controls, id); gone = forget(s, id) }, store.DropControl(id))
+		h.write(gone...)
 		h.journal(time.Now(), a, "delete", id, c.Name, "", "")
 		return nil
 	})
@@ -264,7 +328,9 @@ func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error
 		if err := access.May(a, access.Configure, h.signalObject(g)); err != nil {
 			return err
 		}
-		h.changeSite(func(s *site.Site) { delete(s.Signals, id); s.Panel = without(s.Panel, id) }, store.DropSignal(id))
+		var gone []store.Change
+		h.changeSite(func(s *site.Site) { delete(s.Signals, id); gone = forget(s, id) }, store.DropSignal(id))
+		h.write(gone...)
 		h.journal(time.Now(), a, "delete", id, g.Name, "", "with its history")
 		return nil
 	})

@@ -54,34 +54,64 @@ type Signal struct {
 
 // Control is a control with what is wanted of it and what it is.
 type Control struct {
-	Version        string        `json:"version"`
-	ID             string        `json:"id"`
-	Name           string        `json:"name"`
-	Device         string        `json:"device"`
-	Place          string        `json:"place"`
-	Raw            string        `json:"raw"`
-	ConfirmAfterMS int64         `json:"confirm_after_ms"`
-	ResumeWithinMS int64         `json:"resume_within_ms"`
-	Safe           bool          `json:"safe"`
-	Dangerous      bool          `json:"dangerous"`
-	AtDevice       site.AtDevice `json:"at_device"`
-	Answers        bool          `json:"answers"`
-	Guests         site.Guests   `json:"guests"`
-	HasLease       bool          `json:"has_lease"`
-	Want           *bool         `json:"want,omitempty"`
-	WantBy         string        `json:"want_by,omitempty"`
-	WantAt         *time.Time    `json:"want_at,omitempty"`
-	Is             *bool         `json:"is,omitempty"`
-	IsAt           *time.Time    `json:"is_at,omitempty"`
-	IsSince        *time.Time    `json:"is_since,omitempty"`
-	Phase          string        `json:"phase"`
-	Held           *bool         `json:"held,omitempty"`
-	Reason         string        `json:"reason"`
-	Rev            int64         `json:"rev"`
-	Online         bool          `json:"online"`
+	Version        string         `json:"version"`
+	ID             string         `json:"id"`
+	Name           string         `json:"name"`
+	Device         string         `json:"device"`
+	Place          string         `json:"place"`
+	Raw            string         `json:"raw"`
+	ConfirmAfterMS int64          `json:"confirm_after_ms"`
+	ResumeWithinMS int64          `json:"resume_within_ms"`
+	Safe           reading.Value  `json:"safe"`
+	Dangerous      bool           `json:"dangerous"`
+	AtDevice       site.AtDevice  `json:"at_device"`
+	Answers        bool           `json:"answers"`
+	Guests         site.Guests    `json:"guests"`
+	HasLease       bool           `json:"has_lease"`
+	Want           *reading.Value `json:"want,omitempty"`
+	WantBy         string         `json:"want_by,omitempty"`
+	WantAt         *time.Time     `json:"want_at,omitempty"`
+	Is             *reading.Value `json:"is,omitempty"`
+	IsAt           *time.Time     `json:"is_at,omitempty"`
+	IsSince        *time.Time     `json:"is_since,omitempty"`
+	Phase          string         `json:"phase"`
+	Held           *reading.Value `json:"held,omitempty"`
+	Reason         string         `json:"reason"`
+	Rev            int64          `json:"rev"`
+	Online         bool           `json:"online"`
 
 	Source site.Source `json:"source"`
 	Target site.Target `json:"target"`
+
+	Kind      site.ControlKind `json:"kind"`
+	Options   []string         `json:"options,omitempty"`
+	Lowest    float64          `json:"lowest,omitempty"`
+	Momentary *site.Pulse      `json:"momentary,omitempty"`
+	Ask       bool             `json:"ask"`
+	Mode      string           `json:"mode,omitempty"` // auto or manual, where there is automation
+	HandUntil *time.Time       `json:"hand_until,omitempty"`
+	Step      string           `json:"step,omitempty"`
+	Service   string           `json:"service,omitempty"`
+	Latched   []string         `json:"latched,omitempty"`
+	Proof     string           `json:"proof,omitempty"`
+	Settings  []string         `json:"settings,omitempty"` // that its demands aim at
+	MovedBy   string           `json:"moved_by,omitempty"` // the mover whose output it is
+}
+
+// Setting is a setting with its value now.
+type Setting struct {
+	Version string       `json:"version"`
+	Config  site.Setting `json:"config"`
+	Place   string       `json:"place,omitempty"`
+	Value   site.Amount  `json:"value"`
+	Text    string       `json:"text"`
+	Rev     int64        `json:"rev"`
+	At      *time.Time   `json:"at,omitempty"`
+	By      string       `json:"by,omitempty"`
+	Until   *time.Time   `json:"until,omitempty"`
+	Before  *site.Amount `json:"before,omitempty"`
+	Has     *site.Amount `json:"has,omitempty"`    // what the device that has a copy of it says
+	Locked  string       `json:"locked,omitempty"` // why it cannot be changed now
 }
 
 // Device is a device with its presence.
@@ -122,6 +152,8 @@ type Snapshot struct {
 	Devices  []Device     `json:"devices"`
 	Signals  []Signal     `json:"signals"`
 	Controls []Control    `json:"controls"`
+	Settings []Setting    `json:"settings"`
+	Presets  []PresetView `json:"presets"`
 }
 
 func (h *Hub) signalObject(s site.Signal) access.Object {
@@ -166,11 +198,19 @@ func (h *Hub) signalView(cfg site.Signal) Signal {
 func (h *Hub) controlView(cfg site.Control) Control {
 	dev := h.site.Devices[cfg.Device]
 	v := Control{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: dev.Place, Raw: cfg.Raw,
-		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: cfg.Safe,
+		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: ValueOf(cfg, cfg.Safe),
 		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0, Version: Version(cfg),
-		Source: cfg.Source, Target: cfg.Target}
+		Source: cfg.Source, Target: cfg.Target, Kind: cfg.What(), Options: cfg.Words(), Lowest: float64(cfg.Lowest), Momentary: cfg.Momentary, Ask: cfg.Ask}
+	v.Settings, v.MovedBy = h.linksOf(cfg.ID)
 	if s, ok := h.engine.Control(cfg.ID); ok {
-		v.Want, v.Is, v.Held, v.Phase, v.Reason, v.Rev = s.Want, s.Is, s.Held, string(s.Phase), s.Reason, s.Rev
+		v.Phase, v.Reason, v.Rev, v.Mode, v.Step, v.Service = string(s.Phase), s.Reason, s.Rev, string(s.Mode), string(s.Step), string(s.Service)
+		v.Latched, v.Proof, v.HandUntil = s.Latched, string(s.Proof), instant(s.HandUntil)
+		for to, a := range map[**reading.Value]*site.Amount{&v.Want: s.Want, &v.Is: s.Is, &v.Held: s.Held} {
+			if a != nil {
+				value := ValueOf(cfg, *a)
+				*to = &value
+			}
+		}
 		v.WantBy, v.WantAt, v.IsAt, v.IsSince = s.WantBy.Name, instant(s.WantAt), instant(s.IsAt), instant(s.IsSince)
 	}
 	if d, ok := h.engine.Device(cfg.Device); ok {
@@ -272,7 +312,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		if err := access.May(a, access.Look, access.Anything); err != nil {
 			return err
 		}
-		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}}
+		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []Setting{}, Presets: []PresetView{}}
 		places := map[string]bool{}
 		for _, cfg := range h.site.Devices {
 			if access.May(a, access.Look, h.deviceObject(cfg)) == nil {
@@ -294,6 +334,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 				out.Controls = append(out.Controls, h.controlView(cfg))
 			}
 		}
+		h.settingsAndPresets(a, &out)
 		for _, p := range h.site.Places {
 			if places[p.ID] || a.Role != access.Guest {
 				out.Places = append(out.Places, p)

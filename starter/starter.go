@@ -210,7 +210,7 @@ func For(s *site.Site, d site.Device, a Addresses) ([]Code, error) {
 	for i, id := range controls {
 		c := s.Controls[id]
 		x := item{Raw: c.Raw, Name: c.Name, Safe: "off", Index: i}
-		if c.Safe {
+		if c.Safe != 0 {
 			x.Safe = "on"
 		}
 		v.Controls = append(v.Controls, x)

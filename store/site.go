@@ -67,7 +67,8 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		AtDevice                      string `db:"at_device"`
 		Confirm                       int64  `db:"confirm_ms"`
 		Resume                        int64  `db:"resume_ms"`
-		Safe, Dangerous, Answers      bool
+		Safe                          float64
+		Dangerous, Answers            bool
 		Settings                      string
 	}
 	if err := s.read.SelectContext(ctx, &controls, `SELECT * FROM controls`); err != nil {
@@ -79,8 +80,12 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: settings of %s: %w", c.ID, err)
 		}
 		out.Controls[c.ID] = site.Control{ID: c.ID, Device: c.Device, Raw: c.Raw, Name: c.Name, ConfirmAfter: ms(c.Confirm),
-			ResumeWithin: ms(c.Resume), Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: site.AtDevice(c.AtDevice), Answers: c.Answers,
-			Guests: site.Guests(c.Guests), Source: more.Source, Target: more.Target}
+			ResumeWithin: ms(c.Resume), Safe: site.Amount(c.Safe), Dangerous: c.Dangerous, AtDevice: site.AtDevice(c.AtDevice), Answers: c.Answers,
+			Guests: site.Guests(c.Guests), Source: more.Source, Target: more.Target, Kind: more.Kind,
+			Options: more.Options, Lowest: more.Lowest, Momentary: more.Momentary, Ask: more.Ask}
+	}
+	if err := s.parts(ctx, out); err != nil {
+		return nil, err
 	}
 	var brokers []struct{ ID, Body string }
 	if err := s.read.SelectContext(ctx, &brokers, `SELECT id, body FROM brokers`); err != nil {
@@ -118,8 +123,13 @@ type signalSettings struct {
 }
 
 type controlSettings struct {
-	Source site.Source `json:"source"`
-	Target site.Target `json:"target"`
+	Source    site.Source      `json:"source"`
+	Target    site.Target      `json:"target"`
+	Kind      site.ControlKind `json:"kind,omitempty"`
+	Options   []string         `json:"options,omitempty"`
+	Lowest    site.Amount      `json:"lowest,omitempty"`
+	Momentary *site.Pulse      `json:"momentary,omitempty"`
+	Ask       bool             `json:"ask,omitempty"`
 }
 
 func asJSON(v any) string {
@@ -217,12 +227,13 @@ func SaveControl(c site.Control) Change {
 	return func(tx *Tx) error {
 		return tx.exec(`INSERT OR REPLACE INTO controls (id, device, raw, name, confirm_ms, resume_ms, safe, dangerous, at_device, answers, guests, settings)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, c.ID, c.Device, c.Raw, c.Name, c.ConfirmAfter.Milliseconds(),
-			c.ResumeWithin.Milliseconds(), c.Safe, c.Dangerous, c.AtDevice, c.Answers, c.Guests, asJSON(controlSettings{c.Source, c.Target}))
+			c.ResumeWithin.Milliseconds(), float64(c.Safe), c.Dangerous, c.AtDevice, c.Answers, c.Guests,
+			asJSON(controlSettings{c.Source, c.Target, c.Kind, c.Options, c.Lowest, c.Momentary, c.Ask}))
 	}
 }
 
 // SaveState keeps the engine's state of a signal, control or device.
-func SaveState[T engine.SignalState | engine.ControlState | engine.DeviceState](id string, state T) Change {
+func SaveState[T engine.SignalState | engine.ControlState | engine.DeviceState | engine.SettingState](id string, state T) Change {
 	return func(tx *Tx) error {
 		b, err := json.Marshal(state)
 		if err != nil {
@@ -238,6 +249,8 @@ func stateKind(state any) string {
 		return "signal"
 	case engine.ControlState:
 		return "control"
+	case engine.SettingState:
+		return "setting"
 	default:
 		return "device"
 	}
@@ -266,6 +279,12 @@ func (s *Store) State(ctx context.Context) (engine.Restored, error) {
 			err = into(&out.Controls, r.Body)
 		case "device":
 			err = into(&out.Devices, r.Body)
+		case "setting":
+			err = into(&out.Settings, r.Body)
+		case "rule":
+			err = into(&out.Rules, r.Body)
+		case "condition":
+			err = conditionOf(&out.Conditions, r.ID, r.Body)
 		}
 		if err != nil {
 			return out, fmt.Errorf("store: state of %s: %w", r.ID, err)
@@ -355,7 +374,8 @@ func (s *Store) Models(ctx context.Context) ([]site.Model, error) {
 func DropDevice(id string) Change {
 	return func(tx *Tx) error {
 		for _, q := range []string{`DELETE FROM state WHERE id = ?1 OR substr(id, 1, length(?1) + 1) = ?1 || '.'`, `DELETE FROM signals WHERE device = ?1`,
-			`DELETE FROM controls WHERE device = ?1`, `DELETE FROM refusals WHERE device = ?1`, `DELETE FROM devices WHERE id = ?1`} {
+			`DELETE FROM controls WHERE device = ?1`,
+			`DELETE FROM parts WHERE kind IN ('automation', 'setting') AND substr(id, 1, length(?1) + 1) = ?1 || '.'`, `DELETE FROM refusals WHERE device = ?1`, `DELETE FROM devices WHERE id = ?1`} {
 			if err := tx.exec(q, id); err != nil {
 				return err
 			}
@@ -368,6 +388,9 @@ func DropDevice(id string) Change {
 func DropControl(id string) Change {
 	return func(tx *Tx) error {
 		if err := tx.exec(`DELETE FROM state WHERE id = ?`, id); err != nil {
+			return err
+		}
+		if err := tx.exec(`DELETE FROM parts WHERE kind = 'automation' AND id = ?`, id); err != nil {
 			return err
 		}
 		return tx.exec(`DELETE FROM controls WHERE id = ?`, id)

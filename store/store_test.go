@@ -86,7 +86,7 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	c := site.NewControl("kiln", "fan", "fan", "Vent fan")
 	c.Dangerous = true
 	want.Devices[d.ID], want.Signals[g.ID], want.Controls[c.ID] = d, g, c
-	on := true
+	on := site.Amount(1)
 	state := engine.ControlState{ID: c.ID, Want: &on, WantBy: access.HubActor(), WantAt: time.UnixMilli(1700000000456).UTC(), Phase: engine.Confirmed, Rev: 7}
 	alive := time.UnixMilli(1700000001000).UTC()
 	require.NoError(t, s.Do(t.Context(), SaveHub(want.Hub), SavePlace(want.Places[0]), SavePlace(want.Places[1]), AddDevice(d, []byte("hash")),

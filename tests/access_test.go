@@ -204,9 +204,9 @@ func TestGuestsSeeOnlyWhatWasOpened(t *testing.T) {
 
 	_, err = guest.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.power"}})
 	assert.ErrorContains(t, err, "no signal called", "what one may not see does not exist")
-	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{On: true})
+	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{To: true})
 	assert.ErrorContains(t, err, "no control called")
-	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.lamp", nil, client.SwitchControlJSONRequestBody{On: true})
+	_, err = guest.SwitchControlWithResponse(t.Context(), "kiln.lamp", nil, client.SwitchControlJSONRequestBody{To: true})
 	assert.NoError(t, err)
 
 	events := watch(t, guest)
@@ -288,10 +288,10 @@ func TestWrongBodiesAreExplained(t *testing.T) {
 		status             int
 		field, detail      string
 	}{
-		{"PUT", "/controls/kiln.fan/want", `{"on":"yes"}`, 400, "on", `on is the text "yes"; expected a value of type boolean`},
-		{"PUT", "/controls/kiln.fan/want", `{}`, 400, "on", `"on" is missing`},
-		{"PUT", "/controls/kiln.fan/want", `{"on":true}`, 404, "", `no control called "kiln.fan"`},
-		{"PUT", "/controls/kiln.fan/want", `{"on":true`, 400, "", "body cannot be read"},
+		{"PUT", "/controls/kiln.fan/want", `{"to":[1]}`, 400, "to", "to"},
+		{"PUT", "/controls/kiln.fan/want", `{}`, 400, "to", `"to" is missing`},
+		{"PUT", "/controls/kiln.fan/want", `{"to":true}`, 404, "", `no control called "kiln.fan"`},
+		{"PUT", "/controls/kiln.fan/want", `{"to":true`, 400, "", "body cannot be read"},
 		{"POST", "/devices", `{"name":"Kiln","place":7}`, 400, "place", "expected a value of type string"},
 		{"POST", "/devices", `{"name":"Kiln","place":"Shed"}`, 400, "id", "already a device with the id kiln"},
 		{"POST", "/devices", `{"name":"!!!","place":"Shed"}`, 400, "name", "no letter or digit"},

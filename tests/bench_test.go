@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/core/access"
+	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/serve"
 	"idleember/tests/rig"
@@ -235,7 +236,7 @@ func BenchmarkLatency(b *testing.B) {
 		}()
 		if i%10 == 0 {
 			begun := time.Now()
-			_, err := x.s.Hub.Switch(b.Context(), access.HubActor(), "board0.relay", i%20 == 0)
+			_, err := x.s.Hub.Switch(b.Context(), access.HubActor(), "board0.relay", reading.OnOff(i%20 == 0), time.Time{})
 			require.NoError(b, err)
 			wants = append(wants, (<-arrived).Sub(begun))
 		}

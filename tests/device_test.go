@@ -38,13 +38,13 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	obedient(r, "kiln", key)
 	on := func() {
 		r.Switch("kiln.fan", true)
-		r.Soon("on", func() bool { c := r.Control("kiln.fan"); return c.Is != nil && *c.Is })
+		r.Soon("on", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
 	}
 	on()
 	d, err := r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", client.SetDeviceStateJSONRequestBody{})
 	require.NoError(t, err)
 	assert.Empty(t, d.JSON200.Remarks, "the board confirmed")
-	assert.False(t, *r.Control("kiln.fan").Is, "off before it was disabled")
+	assert.False(t, rig.On(r.Control("kiln.fan").Is), "off before it was disabled")
 	assert.Nil(t, r.Control("kiln.fan").Want, "nothing is wanted of it any more")
 	r.Soon("out", func() bool { return !r.Online("kiln") })
 	out := r.Pub("kiln", key, "ember/kiln/r/chamber", "600")
@@ -59,7 +59,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	fresh, err := r.Owner.ReplaceKeyWithResponse(t.Context(), "kiln")
 	require.NoError(t, err)
 	assert.Empty(t, fresh.JSON201.Remarks)
-	assert.False(t, *r.Control("kiln.fan").Is)
+	assert.False(t, rig.On(r.Control("kiln.fan").Is))
 	key = fresh.JSON201.Key
 	assert.Equal(t, 600.0, r.Value("kiln.chamber"), "ids and history stay")
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/chamber", "700"))

@@ -113,7 +113,7 @@ func TestQueryStringForTheWeakest(t *testing.T) {
 	status, body = push(r, "shed?key="+key+"&temperature=21.4&is.fan=on")
 	require.Equal(t, "200", status, body)
 	assert.Equal(t, 21.4, r.Value("shed.temperature"))
-	assert.True(t, *r.Control("shed.fan").Is)
+	assert.True(t, rig.On(r.Control("shed.fan").Is))
 	assert.NotContains(t, fmt.Sprint(r.Traffic("shed")), key, "a key is never shown")
 }
 

@@ -58,10 +58,10 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	kim := r.Member("kim", client.RoleMember)
 	live := watch(t, kim)
 	wait := true
-	c, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{On: true})
+	c, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{To: true})
 	require.NoError(t, err)
 	assert.Equal(t, client.ControlPhase("confirmed"), c.JSON200.Phase)
-	assert.True(t, *c.JSON200.Is)
+	assert.True(t, rig.On(c.JSON200.Is))
 	live.until("control", `"phase":"pending"`)
 	live.until("control", `"is":true`)
 	assert.Equal(t, []string{"mo switch >on", "kiln add >switch"}, r.Journal("kiln.fan"), "who and what")
@@ -69,7 +69,7 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait() // somebody presses the button
 	live.until("control", "switched off at the board")
 	c2 := r.Control("kiln.fan")
-	assert.False(t, *c2.Want, "followed: a new want where there is no automation")
+	assert.False(t, rig.On(c2.Want), "followed: a new want where there is no automation")
 	assert.Equal(t, "confirmed", string(c2.Phase))
 	assert.Equal(t, "kiln switch on>off", r.Journal("kiln.fan")[0])
 
@@ -93,12 +93,12 @@ func TestUnconfirmedAndRestart(t *testing.T) {
 	board.mu.Unlock()
 	c := r.Switch("kiln.fan", true)
 	assert.Equal(t, "pending", string(c.Phase))
-	assert.False(t, *c.Is, "optimistic never")
+	assert.False(t, rig.On(c.Is), "optimistic never")
 	r.Soon("unconfirmed", func() bool { return phase(r) == "unconfirmed" })
 	r.Soon("it is sent again", func() bool { return strings.Count(board.heard(), "on") >= 2 })
 
 	r.Restart()
-	assert.True(t, *r.Control("kiln.fan").Want, "the want survives a restart of the hub")
+	assert.True(t, rig.On(r.Control("kiln.fan").Want), "the want survives a restart of the hub")
 	board = newRelay(r, key)
 	r.Soon("confirmed by the board that came back", func() bool { return phase(r) == "confirmed" })
 	assert.True(t, strings.HasPrefix(board.heard(), "on"), board.heard())
@@ -119,9 +119,9 @@ func TestABoardThatComesBackGetsTheWant(t *testing.T) {
 	assert.NotContains(t, sub.String(), "off", "only the newest")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
 	r.Soon("a board that comes up with off is no button: sent again", func() bool { return strings.Contains(sub.String(), "want/fan on 0") })
-	assert.True(t, *r.Control("kiln.fan").Want)
+	assert.True(t, rig.On(r.Control("kiln.fan").Want))
 	r.Pub("kiln", key, "ember/kiln/is/fan", `{"v":"off","by":"hand"}`)
-	r.Soon("marked as by hand: followed", func() bool { return !*r.Control("kiln.fan").Want })
+	r.Soon("marked as by hand: followed", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
 }
 
 // A session that the board kept is resumed with the current want, not with those that were missed.
@@ -168,7 +168,7 @@ func TestDangerousIsNotResumed(t *testing.T) {
 	r.Switch("kiln.fan", true)
 	r.Soon("on", func() bool { return phase(r) == "confirmed" })
 	board.Disconnect(0)
-	r.Soon("the safe value", func() bool { c := r.Control("kiln.fan"); return c.Held != nil && !*c.Want })
+	r.Soon("the safe value", func() bool { c := r.Control("kiln.fan"); return c.Held != nil && !rig.On(c.Want) })
 	assert.Contains(t, r.Control("kiln.fan").Reason, "tap to resume")
 	board = newRelay(r, key)
 	r.Soon("off on return", func() bool { return strings.HasPrefix(board.heard(), "off") })
@@ -240,7 +240,7 @@ func TestExactlyOnceIsStoredOnce(t *testing.T) {
 		tok := board.Publish("ember/kiln/is/fan", 2, false, map[bool]string{true: "on", false: "off"}[i%2 == 1])
 		require.True(t, tok.WaitTimeout(5*time.Second))
 	}
-	r.Soon("all came", func() bool { c := r.Control("kiln.fan"); return c.Is != nil && *c.Is })
+	r.Soon("all came", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
 }
 
 func TestManyClientsLeaveAndTheHubStops(t *testing.T) {

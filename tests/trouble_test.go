@@ -39,7 +39,7 @@ func TestStoreThatTakesNoWrites(t *testing.T) {
 	tok := other.Publish("ember/kiln/r/chamber", 1, false, "412")
 	answered := make(chan error, 1)
 	go func() {
-		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{On: false})
+		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{To: false})
 		answered <- err
 	}()
 	r.Soon("off does not wait for the disk", func() bool {
@@ -68,7 +68,7 @@ func TestStoreThatTakesNoWrites(t *testing.T) {
 		return len(j) > 0 && j[0] == "mo switch on>off"
 	})
 	r.Restart()
-	assert.False(t, *r.Control("kiln.fan").Want)
+	assert.False(t, rig.On(r.Control("kiln.fan").Want))
 }
 
 // What the hub recorded, given to a fresh engine, leads to the same states.

@@ -339,11 +339,11 @@ func TestModbusPanel(t *testing.T) {
 	assert.Contains(t, mb("-t", "3:float", "-B", "-r", "1", host), "1034.5")
 	assert.Contains(t, mb("-t", "1", "-r", "0", host), "[0]: \t1")
 	assert.Contains(t, mb("-t", "0", "-r", "3", host, "1"), "Written 1")
-	assert.True(t, *r.Control("kiln.fan").Want)
+	assert.True(t, rig.On(r.Control("kiln.fan").Want))
 	assert.Contains(t, strings.Join(r.Journal("kiln.fan"), "\n"), "the panel switch >on")
 	assert.Contains(t, mb("-t", "0", "-r", "4", host, "0"), "Illegal data address", "only what was chosen can be written")
 	assert.Contains(t, mb("-t", "3", "-r", "0", "-c", "5", host), "Illegal data address", "only what was chosen can be read")
-	assert.True(t, *r.Control("kiln.fan").Want)
+	assert.True(t, rig.On(r.Control("kiln.fan").Want))
 
 	panel.Allow = []string{"192.0.2.1"}
 	_, err = r.Owner.SavePanelWithResponse(t.Context(), nil, panel)

@@ -379,7 +379,7 @@ func TestCommands(t *testing.T) {
 		{[]string{"history"}, 2, []string{"usage: idleember history SIGNAL"}},
 		{[]string{"history", "drying_room.temperature", "--from", "noonish"}, 2, []string{"is no time"}},
 		{[]string{"switch", "drying_room.heatr", "on"}, 1, []string{"did you mean drying_room.heater?"}},
-		{[]string{"switch", "drying_room.heater", "up"}, 2, []string{"neither on nor off"}},
+		{[]string{"switch", "drying_room.heater", "up"}, 1, []string{"expected on or off"}},
 		{[]string{"switch", "drying_room.heater", "on"}, 5, []string{"not confirmed", "has not answered"}},
 		{[]string{"devices"}, 0, []string{"drying_room", "online"}},
 		{[]string{"devices", "ad"}, 2, []string{"no command"}},

@@ -193,11 +193,389 @@ export interface paths {
         };
         get?: never;
         /**
-         * Switch a control on or off
-         * @description Answers when the want is on the disk and on its way: the phase is then pending. With `wait` the answer comes when the
-         *     device has confirmed, its confirm time is over, or 30 s have passed.
+         * Give a control a value by hand
+         * @description A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
+         *     the disk and on its way: the phase is then pending. With `wait` the answer comes when the device has confirmed, its
+         *     confirm time is over, or 30 s have passed.
          */
         put: operations["switchControl"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/auto": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a control back to the hub */
+        post: operations["autoControl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let latched interlocks go whose cause is over */
+        post: operations["resetControl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Take a control out of service for repairs, or put it back */
+        put: operations["serveControl"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** Why a control is what it is */
+        get: operations["whyControl"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/automation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** What the hub decides of a control by itself */
+        get: operations["getAutomation"];
+        /**
+         * Change what the hub decides of a control
+         * @description An empty automation takes it away; the control then gets its safe value first.
+         */
+        put: operations["saveAutomation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/automation/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a control would be by an automation that is not in force, with values of one's own */
+        post: operations["tryAutomation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All settings */
+        get: operations["listSettings"];
+        put?: never;
+        /** Add a setting, or change the one that has this id */
+        post: operations["saveSetting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/settings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change the value of a setting
+         * @description Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
+         */
+        put: operations["setSetting"];
+        post?: never;
+        /** Take a setting away */
+        delete: operations["removeSetting"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All presets */
+        get: operations["listPresets"];
+        put?: never;
+        /** Add a preset, or change the one that has this id */
+        post: operations["savePreset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/presets/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a preset away */
+        delete: operations["removePreset"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/presets/{id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply a preset
+         * @description With an end, what it sets goes back then: settings to what they were, controls to auto.
+         */
+        post: operations["applyPreset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All rules */
+        get: operations["listRules"];
+        put?: never;
+        /** Add a rule, or change the one that has this id */
+        post: operations["saveRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a rule away */
+        delete: operations["removeRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All groups */
+        get: operations["listGroups"];
+        put?: never;
+        /** Add a group, or change the one that has this id */
+        post: operations["saveGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a group away */
+        delete: operations["removeGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What will run when */
+        get: operations["getNext"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/formulas/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a formula, and say what it comes to now */
+        post: operations["checkFormula"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/formulas/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What formulas can name */
+        get: operations["formulaWords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest notes */
+        get: operations["listNotes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest messages to people */
+        get: operations["listMessages"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -785,6 +1163,8 @@ export interface components {
             devices: components["schemas"]["Device"][];
             signals: components["schemas"]["Signal"][];
             controls: components["schemas"]["Control"][];
+            settings: components["schemas"]["SettingView"][];
+            presets: components["schemas"]["PresetView"][];
         };
         /** @description a number, true or false, or a text */
         Value: number | boolean | string;
@@ -874,33 +1254,54 @@ export interface components {
             confirm_after_ms: number;
             /** Format: int64 */
             resume_within_ms: number;
-            /** @description the safe value */
-            safe: boolean;
+            safe: components["schemas"]["Value"];
             dangerous: boolean;
             /** @enum {string} */
             at_device: "follow" | "insist";
             answers: boolean;
             guests: components["schemas"]["Guests"];
             has_lease: boolean;
-            want?: boolean;
+            want?: components["schemas"]["Value"];
             want_by?: string;
             /** Format: date-time */
             want_at?: string;
-            is?: boolean;
+            is?: components["schemas"]["Value"];
             /** Format: date-time */
             is_at?: string;
             /** Format: date-time */
             is_since?: string;
             /** @enum {string} */
             phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent";
-            /** @description what was given up after an absence */
-            held?: boolean;
+            held?: components["schemas"]["Value"];
             reason: string;
             /** Format: int64 */
             rev: number;
             online: boolean;
             source: components["schemas"]["Source"];
             target: components["schemas"]["Target"];
+            /** @enum {string} */
+            kind: "switch" | "level" | "choice" | "mover";
+            options?: string[];
+            /** Format: double */
+            lowest?: number;
+            momentary?: components["schemas"]["Pulse"];
+            /** @description ask before taking it out of auto */
+            ask: boolean;
+            /** @enum {string} */
+            mode?: "auto" | "manual";
+            /** Format: date-time */
+            hand_until?: string;
+            /** @description what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback */
+            step?: string;
+            /** @enum {string} */
+            service?: "silent" | "safe";
+            latched?: string[];
+            /** @enum {string} */
+            proof?: "waiting" | "seen" | "missing";
+            /** @description that its demands aim at */
+            settings?: string[];
+            /** @description the mover whose output it is */
+            moved_by?: string;
         };
         NewControl: {
             name: string;
@@ -909,6 +1310,14 @@ export interface components {
              * @default true
              */
             answers: boolean;
+            safe?: components["schemas"]["Value"];
+            /** @enum {string} */
+            kind?: "switch" | "level" | "choice" | "mover";
+            options?: string[];
+            /** Format: double */
+            lowest?: number;
+            momentary?: components["schemas"]["Pulse"];
+            ask?: boolean;
             source?: components["schemas"]["Source"];
             target?: components["schemas"]["Target"];
         };
@@ -918,7 +1327,14 @@ export interface components {
             confirm_after_ms?: number;
             /** Format: int64 */
             resume_within_ms?: number;
-            safe?: boolean;
+            safe?: components["schemas"]["Value"];
+            /** @enum {string} */
+            kind?: "switch" | "level" | "choice" | "mover";
+            options?: string[];
+            /** Format: double */
+            lowest?: number;
+            momentary?: components["schemas"]["Pulse"];
+            ask?: boolean;
             dangerous?: boolean;
             /** @enum {string} */
             at_device?: "follow" | "insist";
@@ -1120,6 +1536,13 @@ export interface components {
             column?: string;
             on?: string[];
             off?: string[];
+            /** @description what the device calls the options of a choice, in their order */
+            words?: string[];
+            /**
+             * Format: double
+             * @description what the device calls 100 % of a level
+             */
+            full?: number;
             register?: components["schemas"]["Register"];
         };
         /** @description how a want is sent */
@@ -1127,10 +1550,346 @@ export interface components {
             topic?: string;
             on?: string;
             off?: string;
+            words?: string[];
+            /** Format: double */
+            full?: number;
             /** @description with {value} and {t} */
             template?: string;
             retain?: boolean;
             register?: components["schemas"]["Register"];
+        };
+        /** @description becomes true when `when` is, and false when `until` is, or else when `when` is not */
+        Condition: {
+            /** @description a formula */
+            when?: string;
+            until?: string;
+            /**
+             * Format: int64
+             * @description `when` must hold for this long
+             */
+            after_ms?: number;
+            /**
+             * Format: int64
+             * @description `until` must hold for this long
+             */
+            settle_ms?: number;
+        };
+        Moment: {
+            /** @enum {string} */
+            base: "clock" | "sunrise" | "sunset";
+            /** @description since midnight, or after sunrise or sunset */
+            minutes: number;
+            not_before?: number;
+            not_after?: number;
+        };
+        Schedule: {
+            windows?: {
+                /** @description 1 for Monday to 7 for Sunday; none: every day */
+                days?: number[];
+                start: components["schemas"]["Moment"];
+                end?: components["schemas"]["Moment"];
+                /** Format: int64 */
+                for_ms?: number;
+                /** Format: int64 */
+                every_ms?: number;
+                times?: number;
+            }[];
+            once?: {
+                /** Format: date-time */
+                at: string;
+                /** Format: int64 */
+                for_ms: number;
+            }[];
+            /** @description days without a start, as in 2026-12-24 */
+            except?: string[];
+        };
+        /** @description a reason in auto to be on, or at a level; which fields count depends on the kind */
+        Demand: {
+            /** @enum {string} */
+            kind: "hold_above" | "hold_below" | "schedule" | "day_length" | "formula" | "exercise" | "curve" | "regulate";
+            name?: string;
+            /** Format: double */
+            to?: number;
+            of?: string;
+            target?: string;
+            /** Format: double */
+            band?: number;
+            schedule?: components["schemas"]["Schedule"];
+            daylight?: string;
+            hours?: string;
+            when?: string;
+            until?: string;
+            /** Format: int64 */
+            after_ms?: number;
+            /** Format: int64 */
+            settle_ms?: number;
+            /** Format: int64 */
+            every_ms?: number;
+            /** Format: int64 */
+            for_ms?: number;
+            at?: components["schemas"]["Moment"];
+            points?: number[][];
+            /** Format: double */
+            gain?: number;
+            /** Format: int64 */
+            integral_ms?: number;
+            cools?: boolean;
+            /** Format: double */
+            least?: number;
+            /** Format: double */
+            most?: number;
+            floor?: boolean;
+        };
+        Permit: {
+            name?: string;
+            when: string;
+            until?: string;
+            /** Format: int64 */
+            after_ms?: number;
+            /** Format: int64 */
+            settle_ms?: number;
+        };
+        Interlock: {
+            name: string;
+            when: string;
+            until?: string;
+            /** Format: int64 */
+            after_ms?: number;
+            /** Format: int64 */
+            settle_ms?: number;
+            /**
+             * Format: double
+             * @description none: the safe value
+             */
+            to?: number;
+            /** @description it holds until a person resets it */
+            latch?: boolean;
+        };
+        RunLimits: {
+            /** Format: int64 */
+            longest_on_ms?: number;
+            /** Format: int64 */
+            rest_ms?: number;
+            /** Format: int64 */
+            shortest_on_ms?: number;
+            /** Format: int64 */
+            shortest_off_ms?: number;
+            restart_hurts?: boolean;
+        };
+        Proof: {
+            when: string;
+            /** Format: int64 */
+            within_ms: number;
+            retries?: number;
+        };
+        Travel: {
+            opens?: string;
+            closes?: string;
+            pulses?: string;
+            is_open?: string;
+            is_closed?: string;
+            /** Format: int64 */
+            travel_ms: number;
+            /** Format: int64 */
+            pause_ms?: number;
+        };
+        Automation: {
+            control: string;
+            demands?: components["schemas"]["Demand"][];
+            permits?: components["schemas"]["Permit"][];
+            interlocks?: components["schemas"]["Interlock"][];
+            limits?: components["schemas"]["RunLimits"];
+            proof?: components["schemas"]["Proof"];
+            travel?: components["schemas"]["Travel"];
+            /** Format: double */
+            idle?: number;
+            /** Format: double */
+            fallback?: number;
+            /** Format: int64 */
+            settle_ms?: number;
+            /** Format: int64 */
+            hand_ms?: number;
+            /** Format: int64 */
+            follow_ms?: number;
+        };
+        AutomationView: {
+            version: string;
+            config: components["schemas"]["Automation"];
+            remarks: string[];
+        };
+        Pulse: {
+            /** Format: int64 */
+            for_ms: number;
+            times?: number;
+            /** Format: int64 */
+            gap_ms?: number;
+            /** Format: int64 */
+            deadline_ms?: number;
+        };
+        Action: {
+            /** @enum {string} */
+            kind: "control" | "auto" | "pulse" | "setting" | "preset" | "message" | "note";
+            id?: string;
+            /** Format: double */
+            to?: number;
+            /** Format: int64 */
+            for_ms?: number;
+            text?: string;
+            grave?: boolean;
+        };
+        Setting: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "number" | "time" | "duration" | "onoff" | "choice";
+            unit?: string;
+            decimals?: number;
+            /** Format: double */
+            min?: number;
+            /** Format: double */
+            max?: number;
+            /** Format: double */
+            step?: number;
+            /** Format: double */
+            default: number;
+            options?: string[];
+            mirror?: string;
+            guests?: components["schemas"]["Guests"];
+        };
+        SettingView: {
+            version: string;
+            config: components["schemas"]["Setting"];
+            place?: string;
+            /**
+             * Format: double
+             * @description minutes since midnight of a time of day, seconds of a duration, the place of a choice
+             */
+            value: number;
+            text: string;
+            /** Format: int64 */
+            rev: number;
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            /** Format: date-time */
+            until?: string;
+            /** Format: double */
+            before?: number;
+            /**
+             * Format: double
+             * @description what the device that has a copy says
+             */
+            has?: number;
+            /** @description why it cannot be changed now */
+            locked?: string;
+        };
+        Preset: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            role?: "" | "owner" | "member" | "guest";
+            ask?: boolean;
+            actions: components["schemas"]["Action"][];
+        };
+        PresetView: {
+            version: string;
+            config: components["schemas"]["Preset"];
+        };
+        Rule: {
+            id: string;
+            name: string;
+            off?: boolean;
+            stages: {
+                when: string;
+                if?: string;
+                /** Format: int64 */
+                after_ms?: number;
+                actions: components["schemas"]["Action"][];
+            }[];
+            /** Format: int64 */
+            rest_ms?: number;
+        };
+        RuleView: {
+            version: string;
+            config: components["schemas"]["Rule"];
+            state: {
+                stage: number;
+                armed: boolean;
+                /** Format: date-time */
+                fired?: string;
+                /** Format: date-time */
+                rests?: string;
+                /** Format: date-time */
+                since?: string;
+            };
+        };
+        Group: {
+            id: string;
+            name: string;
+            /**
+             * Format: double
+             * @description watts; 0: only one of them may be on
+             */
+            limit: number;
+            /** Format: int64 */
+            pause_ms?: number;
+            members: {
+                control: string;
+                /** Format: double */
+                watts?: number;
+            }[];
+        };
+        GroupView: {
+            version: string;
+            config: components["schemas"]["Group"];
+        };
+        Why: {
+            reason: string;
+            lines: string[];
+            /** @description what it would be otherwise */
+            else: string;
+            next: string[];
+        };
+        WouldBe: {
+            want: string;
+            why: components["schemas"]["Why"];
+            uses: {
+                [key: string]: string;
+            };
+        };
+        Upcoming: {
+            /** Format: date-time */
+            at: string;
+            id: string;
+            what: string;
+            /** Format: date-time */
+            ends?: string;
+        };
+        Checked: {
+            ok: boolean;
+            kind?: string;
+            unit?: string;
+            value?: string;
+            reason?: string;
+            from: number;
+            to: number;
+        };
+        FormulaWord: {
+            text: string;
+            /** @enum {string} */
+            kind: "signal" | "control" | "setting" | "function" | "word";
+            says: string;
+            unit?: string;
+        };
+        Remark: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            object: string;
+            text: string;
+            grave: boolean;
+            by: string;
         };
         Register: {
             /** @enum {string} */
@@ -1253,7 +2012,15 @@ export interface components {
             confirm_after_ms?: number;
             /** Format: int64 */
             resume_within_ms?: number;
-            safe?: boolean;
+            /** @description 0 or 1, a level, or the place of an option */
+            safe?: number | boolean;
+            /** @enum {string} */
+            kind?: "switch" | "level" | "choice" | "mover";
+            options?: string[];
+            /** Format: double */
+            lowest?: number;
+            momentary?: components["schemas"]["Pulse"];
+            ask?: boolean;
             dangerous?: boolean;
             /** @enum {string} */
             at_device?: "follow" | "insist";
@@ -1819,7 +2586,14 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    on: boolean;
+                    to: components["schemas"]["Value"];
+                    /**
+                     * Format: int64
+                     * @description then auto again, or the safe value
+                     */
+                    for_ms?: number;
+                    /** Format: date-time */
+                    until?: string;
                 };
             };
         };
@@ -1831,6 +2605,650 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Control"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    autoControl: {
+        parameters: {
+            query?: {
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The control */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Control"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resetControl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The control */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Control"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    serveControl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /**
+                     * @description empty: in service; silent: told nothing; safe: kept at its safe value
+                     * @enum {string}
+                     */
+                    service: "" | "silent" | "safe";
+                };
+            };
+        };
+        responses: {
+            /** @description The control */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Control"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whyControl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reasons */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAutomation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The automation */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AutomationView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveAutomation: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Automation"];
+            };
+        };
+        responses: {
+            /** @description The automation, and what else happened */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AutomationView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryAutomation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    automation?: components["schemas"]["Automation"];
+                    values: {
+                        [key: string]: components["schemas"]["Value"];
+                    };
+                    /** Format: date-time */
+                    at?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it would be, and why */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WouldBe"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveSetting: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Setting"];
+            };
+        };
+        responses: {
+            /** @description The setting */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    value: components["schemas"]["Value"];
+                    /** Format: date-time */
+                    until?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The setting */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPresets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All presets */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    savePreset: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preset"];
+            };
+        };
+        responses: {
+            /** @description The preset */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePreset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyPreset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** Format: date-time */
+                    until?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Applied */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description The rule */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Group"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNext: {
+        parameters: {
+            query?: {
+                /** @description none: a week from now */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What will run, soonest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upcoming"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkFormula: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What the hub thinks of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    formulaWords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ids, functions and words */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormulaWord"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Notes, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remark"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMessages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remark"][];
                 };
             };
             default: components["responses"]["Problem"];

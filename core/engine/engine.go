@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"idleember/core/control"
+	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
 )
@@ -32,11 +34,29 @@ type Engine struct {
 	site     *site.Site
 	devices  map[string]*device
 	signals  map[string]*signal
-	controls map[string]*control
-	wakes    wakes
-	seq      uint64
-	out      []Effect
-	now      Now
+	controls map[string]*controlled
+	settings map[string]*setting
+	rules    map[string]*rule
+	started  map[string]time.Duration // when a member of a group last went on
+
+	points     map[string]*point
+	bounds     map[string]*bound
+	order      []*bound // the formulas in the order in which they were first named
+	conds      map[string]*cond
+	oldConds   map[string]*cond // while a new site is built
+	oldWindows map[formula.Need]*window
+	queued     queue[*bound]
+	marked     queue[*controlled]
+	ruled      queue[*rule]
+	zone       *time.Location
+	grace      time.Duration // until then what is not known after a start leaves things as they are
+	ready      bool          // the state came back, or the first input after the site
+
+	wakes  wakes
+	seq    uint64
+	out    []Effect
+	stores []Store // what effects of this input point to
+	now    Now
 }
 
 type device struct {
@@ -65,18 +85,15 @@ type signal struct {
 	heard  time.Duration
 	wake   uint64        // the wake that looks whether it is stale, 0: none
 	wakeAt time.Duration // when that is
-}
-
-type control struct {
-	ControlState
-	session string // that its last report came through; a change counts as made by hand only within one session
-	wake    uint64 // the wake that ends its confirm time or sends again
+	good   time.Duration // when the last good reading came
+	point  *point        // nil: no formula names it
 }
 
 // New returns an engine for an empty site.
 func New() *Engine {
 	return &Engine{site: (&site.Site{}).Clone(), devices: map[string]*device{}, signals: map[string]*signal{},
-		controls: map[string]*control{}}
+		controls: map[string]*controlled{}, settings: map[string]*setting{}, rules: map[string]*rule{}, started: map[string]time.Duration{},
+		points: map[string]*point{}, bounds: map[string]*bound{}, conds: map[string]*cond{}, zone: time.UTC}
 }
 
 // NextWake returns the monotonic time at which the engine wants a Tick, and false where it waits for nothing.
@@ -89,14 +106,18 @@ func (e *Engine) NextWake() (time.Duration, bool) {
 
 // Apply takes one input and returns its effects. The slice is valid until the next call.
 func (e *Engine) Apply(now Now, in Input) []Effect {
-	e.now, e.out = now, e.out[:0]
+	e.now, e.out, e.stores = now, e.out[:0], e.stores[:0]
+	_, first := in.(SiteChanged)
+	e.ready = e.ready || !first
 	switch in := in.(type) {
 	case SiteChanged:
 		e.applySite(in.Site)
 	case Restored:
 		e.restore(in)
-	case Reading:
+	case *Reading:
 		e.reading(in)
+	case Reading:
+		e.reading(&in)
 	case Online:
 		e.online(in)
 	case Listening:
@@ -108,12 +129,36 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 	case Report:
 		e.report(in)
 	case Command:
-		e.command(in)
+		e.byHand(in.Control, in.To, in.Until, in.Actor, in.How)
+	case ToAuto:
+		e.toAuto(in.Control, in.Actor)
+	case Serve:
+		e.serve(in)
+	case Reset:
+		e.reset(in)
+	case Set:
+		e.setSetting(in.Setting, in.To, in.Until, in.Actor)
+	case Apply:
+		if p, ok := e.site.Presets[in.Preset]; ok {
+			e.emit(Journal{Actor: in.Actor, Action: "preset", Object: "preset." + p.ID, After: p.Name})
+			e.act(p.Actions, in.Actor, HowPreset, in.Until, 0)
+		}
+	case Mirrored:
+		e.mirrored(in)
+	case History:
+		e.fill(in)
+	case Late:
+		e.late(in.Signal)
 	case Withdraw:
 		e.withdraw(in)
 	case Tick:
 	}
 	e.fire()
+	if e.ready {
+		e.settle()
+		e.fire()
+		e.settle()
+	}
 	return e.out
 }
 
@@ -147,7 +192,7 @@ func (e *Engine) Device(id string) (DeviceState, bool) {
 }
 
 func (e *Engine) applySite(s *site.Site) {
-	e.site = s
+	e.site, e.zone = s, s.Hub.Location()
 	for id := range s.Devices {
 		if e.devices[id] == nil {
 			e.devices[id] = &device{DeviceState: DeviceState{ID: id}, resume: map[string]time.Duration{}}
@@ -160,7 +205,7 @@ func (e *Engine) applySite(s *site.Site) {
 	}
 	for id := range s.Controls {
 		if e.controls[id] == nil {
-			e.controls[id] = &control{ControlState: ControlState{ID: id}}
+			e.controls[id] = &controlled{ControlState: ControlState{ID: id}}
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Devices)) {
@@ -185,18 +230,19 @@ func (e *Engine) applySite(s *site.Site) {
 			delete(e.controls, id)
 		}
 	}
+	e.build()
 }
 
-// restore takes the state that the store kept. Nobody is connected yet: a device that was online when the hub went away
-// has been unheard since then.
+// restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still counts
+// as long as it would have, and for a while everybody may come back before they are taken for lost.
 func (e *Engine) restore(in Restored) {
+	if !in.Alive.IsZero() {
+		e.grace = e.now.Mono + e.graceFor(in.Signals)
+		e.wakeAt(e.grace, wakeGrace, "")
+	}
 	for _, s := range in.Signals {
 		if have := e.signals[s.ID]; have != nil {
-			have.SignalState = s
-			have.Fresh = Stale
-			if e.site.Signals[s.ID].Reports == site.OnChange || !s.Seen {
-				have.Fresh = Unknown
-			}
+			e.restoreSignal(have, s)
 		}
 	}
 	for _, d := range in.Devices {
@@ -210,30 +256,163 @@ func (e *Engine) restore(in Restored) {
 		d.Online = false
 		have.DeviceState = d
 	}
-	sorted := slices.Clone(in.Controls)
-	slices.SortFunc(sorted, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
-	for _, c := range sorted {
-		have := e.controls[c.ID]
-		if have == nil {
-			continue
+	for _, g := range in.Settings {
+		if have := e.settings[g.ID]; have != nil {
+			have.SettingState = g
 		}
-		have.ControlState = c
-		d := e.devices[e.site.Controls[c.ID].Device]
-		if c.Want == nil || d == nil {
-			continue
+	}
+	for key, c := range in.Conditions {
+		if have := e.conds[key]; have != nil {
+			e.restoreCond(have, c)
 		}
+	}
+	for _, r := range in.Rules {
+		if have := e.rules[r.ID]; have != nil {
+			have.RuleState = r
+			e.markRule(have)
+		}
+	}
+	kept := slices.Clone(in.Controls)
+	slices.SortFunc(kept, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
+	for _, c := range kept {
+		if have := e.controls[c.ID]; have != nil {
+			e.restoreControl(have, c)
+		}
+	}
+	e.refresh(e.points)
+}
+
+// graceFor is how long after a start what is not known leaves things as they are: three intervals of the slowest signal that
+// a formula names.
+func (e *Engine) graceFor(signals []SignalState) time.Duration {
+	grace := shortGrace
+	for _, s := range signals {
+		if p := e.points[s.ID]; p != nil {
+			if cfg := e.site.Signals[s.ID]; cfg.Interval > 0 {
+				s.Interval = cfg.Interval
+			}
+			grace = max(grace, min(3*s.Interval, time.Hour))
+		}
+	}
+	return grace
+}
+
+func (e *Engine) restoreSignal(have *signal, s SignalState) {
+	have.SignalState = s
+	cfg := e.site.Signals[s.ID]
+	have.Fresh = Stale
+	if cfg.Reports == site.OnChange || !s.Seen {
+		have.Fresh = Unknown
+	}
+	if have.point = e.points[s.ID]; have.point == nil || !s.Seen {
+		return
+	}
+	age := max(0, e.now.Wall.Sub(s.Heard))
+	if !e.now.Trusted || !s.Seen || s.Quality != reading.Good || cfg.Reports == site.Periodic && age >= e.patience(have, cfg) ||
+		cfg.Reports == site.OnChange && age > 24*time.Hour {
+		return
+	}
+	have.heard, have.good = e.now.Mono-age, e.now.Mono-age
+	have.point.ever, have.point.heard, have.point.value = true, have.heard, valueOf(s.Value)
+	if cfg.Reports == site.Periodic {
+		e.watch(have, cfg)
+	}
+}
+
+func (e *Engine) restoreCond(have *cond, c CondState) {
+	have.CondState, have.loaded = c, true
+	if c.Pending != control.Unknown {
+		wait := site.Millis(have.cfg.AfterMS)
+		if c.Pending == control.False {
+			wait = site.Millis(have.cfg.SettleMS)
+		}
+		if e.now.Trusted {
+			wait -= max(0, min(wait, e.now.Wall.Sub(c.Since)))
+		}
+		have.due = e.now.Mono + wait
+		have.wake = e.wakeAt(have.due, wakeCond, have.key)
+	}
+}
+
+func (e *Engine) restoreControl(x *controlled, c ControlState) {
+	x.ControlState = c
+	ago := func(t time.Time) time.Duration {
+		if t.IsZero() || !e.now.Trusted {
+			return e.now.Mono
+		}
+		return e.now.Mono - max(0, e.now.Wall.Sub(t))
+	}
+	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
+	if !c.RestUntil.IsZero() && x.auto != nil {
+		rest := site.Millis(x.auto.Limits.RestMS)
+		x.restUntil = e.now.Mono + rest
+		if e.now.Trusted {
+			x.restUntil = e.now.Mono + min(rest, c.RestUntil.Sub(e.now.Wall))
+		}
+	}
+	switch {
+	case x.auto.HasAuto() && c.Mode == NoMode && c.Hand != nil:
+		x.Mode = Manual
+	case x.auto.HasAuto() && c.Mode == NoMode:
+		x.Mode = Auto
+	case !x.auto.HasAuto():
+		x.Mode = NoMode
+		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && x.cfg.Momentary == nil { // as versions before automation kept it
+			hand := *c.Want
+			x.Hand, x.HandBy, x.HandAt = &hand, c.WantBy, c.WantAt
+			if c.Held != nil {
+				x.How = HowAway
+			}
+		}
+	}
+	for _, d := range x.demands {
+		if i := slices.IndexFunc(c.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
+			d.DemandState = c.Demands[i]
+			d.mono = ago(d.At)
+		}
+	}
+	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {
+		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
+	}
+	e.endPulse(x)
+	if x.proof != nil && x.Proof == ProofWaiting {
+		x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
+	}
+	if x.mover != nil {
+		x.mover.goal = 0
+		if c.Want != nil {
+			x.mover.goal = *c.Want
+		}
+		return
+	}
+	d := e.devices[x.cfg.Device]
+	if x.Want == nil || d == nil {
+		return
+	}
+	if x.Hand != nil && x.moves == nil {
 		away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
 		if e.now.Trusted && !d.Since.IsZero() {
 			away = max(0, e.now.Wall.Sub(d.Since))
 		}
-		e.giveUpAfter(d, have, away)
-		if have.Want != nil { // still wanted: the links must know it before the device is back
-			e.sendWant(have, true)
+		e.giveUpAfter(d, x, away)
+	}
+	x.again = x.Held == nil || x.How != HowAway // still wanted: the links must know it before the device is back
+}
+
+// graceDue ends the time after a start in which devices may come back.
+func (e *Engine) graceDue() {
+	for _, id := range sorted(e.site.Signals) {
+		s, cfg := e.signals[id], e.site.Signals[id]
+		if d := e.devices[cfg.Device]; d != nil && !d.Online && s.Fresh != Live {
+			e.lose(s)
 		}
+	}
+	for _, id := range sorted(e.controls) {
+		e.mark(e.controls[id])
 	}
 }
 
-func (e *Engine) reading(in Reading) {
+func (e *Engine) reading(in *Reading) {
 	s, cfg := e.signals[in.Signal], e.site.Signals[in.Signal]
 	if s == nil || !e.site.Devices[cfg.Device].Active() {
 		return
@@ -264,8 +443,9 @@ func (e *Engine) reading(in Reading) {
 		quality = max(quality, reading.Plausible(cfg.Sense, v))
 	}
 	raw := Raw(cfg, in.Value)
-	e.emit(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live})
+	e.store(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live})
 	if !live {
+		e.late(in.Signal)
 		return
 	}
 	s.rhythm.Heard(e.now.Mono)
@@ -279,9 +459,21 @@ func (e *Engine) reading(in Reading) {
 		s.Fresh = Live
 		e.emit(SignalChanged{s.SignalState})
 	}
+	e.signalPoint(s, placed.At, v, quality)
 	if cfg.Reports == site.Periodic {
 		e.watch(s, cfg)
+	} else if quality != reading.Good {
+		e.lose(s)
 	}
+}
+
+// store emits an effect without an allocation of its own.
+func (e *Engine) store(x Store) {
+	if len(e.stores) == cap(e.stores) { // effects point into the old one
+		e.stores = make([]Store, 0, 2*cap(e.stores)+4)
+	}
+	e.stores = append(e.stores, x)
+	e.emit(&e.stores[len(e.stores)-1])
 }
 
 // Raw is what is kept of a raw value beside the calibrated one: nothing where there is no calibration.
@@ -310,7 +502,11 @@ func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, l
 // watch makes sure that somebody looks when the signal would be stale. Mostly an earlier wake will do, which then looks
 // again: so a reading that changes nothing costs nothing here.
 func (e *Engine) watch(s *signal, cfg site.Signal) {
-	if due := s.heard + e.patience(s, cfg); s.wake == 0 || due < s.wakeAt {
+	due := s.heard + e.patience(s, cfg)
+	if good := s.good + e.patience(s, cfg); s.point != nil && good > e.now.Mono {
+		due = good
+	}
+	if s.wake == 0 || due < s.wakeAt {
 		s.wake, s.wakeAt = e.wakeAt(due, wakeStale, s.ID), due
 	}
 }
@@ -348,6 +544,24 @@ func (e *Engine) fire() {
 			e.offlineDue(w)
 		case wakeConfirm:
 			e.confirmDue(w)
+		case wakeLook:
+			e.lookDue(w)
+		case wakeCond:
+			e.condDue(w)
+		case wakeDecide:
+			e.decideDue(w)
+		case wakeMover:
+			e.moverDue(w)
+		case wakeRule:
+			e.ruleDue(w)
+		case wakeSetting:
+			e.settingDue(w)
+		case wakePulse:
+			e.pulseDue(w)
+		case wakeProof:
+			e.proofDue(w)
+		case wakeGrace:
+			e.graceDue()
 		case wakeGiveUp:
 			e.giveUpDue(w)
 		case wakeExpire:
@@ -362,14 +576,21 @@ func (e *Engine) staleDue(w wake) {
 		return
 	}
 	s.wake = 0
+	if s.Fresh != Live && s.point != nil && s.good+e.patience(s, cfg) <= e.now.Mono {
+		e.lose(s)
+	}
 	if s.Fresh != Live || cfg.Reports != site.Periodic {
 		return
+	}
+	if s.good+e.patience(s, cfg) <= e.now.Mono {
+		e.lose(s) // what comes is not good
 	}
 	if s.heard+e.patience(s, cfg) > e.now.Mono {
 		e.watch(s, cfg)
 		return
 	}
 	s.Fresh = Stale
+	e.lose(s)
 	e.emit(SignalChanged{s.SignalState})
 }
 
@@ -382,6 +603,15 @@ const (
 	wakeConfirm
 	wakeGiveUp
 	wakeExpire
+	wakeLook
+	wakeCond
+	wakeDecide
+	wakeMover
+	wakeRule
+	wakeSetting
+	wakePulse
+	wakeProof
+	wakeGrace
 )
 
 type wake struct {

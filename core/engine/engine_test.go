@@ -72,7 +72,7 @@ func (b *bench) fan(t require.TestingT) ControlState {
 func wants(effects []Effect) (out []string) {
 	for _, e := range effects {
 		if w, ok := e.(Want); ok {
-			out = append(out, onOff(w.On))
+			out = append(out, (&site.Control{}).Say(w.Value))
 		}
 	}
 	return out
@@ -80,17 +80,24 @@ func wants(effects []Effect) (out []string) {
 
 var kim = access.Actor{Kind: access.Person, ID: "kim", Name: "Kim", Role: access.Member}
 
-func on(v bool) *bool { return &v }
+// on is an amount of a switch.
+func on(v bool) *site.Amount {
+	a := site.Amount(0)
+	if v {
+		a = 1
+	}
+	return &a
+}
 
 func TestWantIsPendingUntilTheDeviceSaysSo(t *testing.T) {
 	b := newBench()
 	b.do(Online{Device: "kiln", Session: "1"})
-	b.do(Report{Control: "kiln.fan", Session: "1", On: false})
-	out := b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.do(Report{Control: "kiln.fan", Session: "1", Value: 0})
+	out := b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	assert.Equal(t, []string{"on"}, wants(out))
 	assert.Equal(t, Pending, b.fan(t).Phase)
-	assert.Equal(t, false, *b.fan(t).Is, "optimistic never: it is what the board said")
-	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	assert.Zero(t, *b.fan(t).Is, "optimistic never: it is what the board said")
+	b.do(Report{Control: "kiln.fan", Session: "1", Value: 1})
 	assert.Equal(t, Confirmed, b.fan(t).Phase)
 	assert.Empty(t, wants(b.pass(time.Hour)), "a confirmed want is not sent again")
 }
@@ -98,7 +105,7 @@ func TestWantIsPendingUntilTheDeviceSaysSo(t *testing.T) {
 func TestUnconfirmedIsSentAgainWithGrowingWaits(t *testing.T) {
 	b := newBench()
 	b.do(Online{Device: "kiln", Session: "1"})
-	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	assert.Empty(t, wants(b.pass(site.DefaultConfirm-time.Millisecond)))
 	assert.Equal(t, Pending, b.fan(t).Phase)
 	b.pass(time.Millisecond)
@@ -112,7 +119,7 @@ func TestUnconfirmedIsSentAgainWithGrowingWaits(t *testing.T) {
 		last = b.now.Mono
 	}
 	assert.Equal(t, []time.Duration{5, 10, 20, 40, 80, 160, 300, 300}, div(gaps, time.Second))
-	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	b.do(Report{Control: "kiln.fan", Session: "1", Value: 1})
 	assert.Equal(t, Confirmed, b.fan(t).Phase)
 }
 
@@ -126,7 +133,7 @@ func div(d []time.Duration, by time.Duration) (out []time.Duration) {
 func TestDeviceThatCannotAnswerIsSent(t *testing.T) {
 	b := newBench(func(c *site.Control) { c.Answers = false })
 	b.do(Online{Device: "kiln", Session: "1"})
-	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	b.pass(time.Hour)
 	assert.Equal(t, Sent, b.fan(t).Phase)
 }
@@ -148,8 +155,8 @@ func TestChangesAtTheDevice(t *testing.T) {
 			Report{Session: "2", By: ByHand}, false, Confirmed},
 		{"fell to the safe value, and says so", false, nil, Report{Session: "1", By: ByLease}, true, Pending},
 		{"while a want is pending", false, func(b *bench) {
-			b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
-			b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+			b.do(Command{Control: "kiln.fan", To: 0, Actor: kim})
+			b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 		}, Report{Session: "1"}, true, Pending},
 	}
 	for _, tt := range tests {
@@ -160,8 +167,8 @@ func TestChangesAtTheDevice(t *testing.T) {
 				}
 			})
 			b.do(Online{Device: "kiln", Session: "1"})
-			b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
-			b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+			b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
+			b.do(Report{Control: "kiln.fan", Session: "1", Value: 1})
 			b.pass(time.Minute)
 			if tt.prepare != nil {
 				tt.prepare(b)
@@ -169,9 +176,9 @@ func TestChangesAtTheDevice(t *testing.T) {
 			tt.report.Control = "kiln.fan"
 			b.do(tt.report)
 			c := b.fan(t)
-			assert.Equal(t, tt.want, *c.Want)
+			assert.Equal(t, *on(tt.want), *c.Want)
 			assert.Equal(t, tt.phase, c.Phase)
-			assert.False(t, *c.Is)
+			assert.Zero(t, *c.Is)
 		})
 	}
 }
@@ -248,8 +255,8 @@ func TestAfterAnAbsence(t *testing.T) {
 			t.Run(fmt.Sprintf("%s, hub restarted %t", tt.name, restarted), func(t *testing.T) {
 				b := newBench(func(c *site.Control) { c.Dangerous = tt.dangerous })
 				b.do(Online{Device: "kiln", Session: "1"})
-				b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
-				b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+				b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
+				b.do(Report{Control: "kiln.fan", Session: "1", Value: 1})
 				var before []Effect
 				if restarted {
 					saved := b.fan(t)
@@ -267,14 +274,14 @@ func TestAfterAnAbsence(t *testing.T) {
 				}
 				out := b.do(Online{Device: "kiln", Session: "2"})
 				c := b.fan(t)
-				assert.Equal(t, []string{onOff(tt.want)}, wants(out))
-				assert.Equal(t, tt.want, *c.Want)
+				assert.Equal(t, []string{(&site.Control{}).Say(*on(tt.want))}, wants(out))
+				assert.Equal(t, *on(tt.want), *c.Want)
 				assert.Equal(t, tt.held, c.Held != nil)
 				if tt.held {
 					assert.Contains(t, c.Reason, "tap to resume")
-					b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+					b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 					assert.Nil(t, b.fan(t).Held)
-					assert.True(t, *b.fan(t).Want)
+					assert.Equal(t, site.Amount(1), *b.fan(t).Want)
 				}
 			})
 		}
@@ -286,9 +293,9 @@ func TestRestoreWithAnUntrustedClockWaitsInFull(t *testing.T) {
 	b.do(SiteChanged{b.site})
 	b.do(Restored{Alive: start, Controls: []ControlState{{ID: "kiln.fan", Want: on(true), Phase: Confirmed}}})
 	b.pass(23 * time.Hour)
-	assert.True(t, *b.fan(t).Want)
+	assert.Equal(t, site.Amount(1), *b.fan(t).Want)
 	b.pass(2 * time.Hour)
-	assert.False(t, *b.fan(t).Want)
+	assert.Zero(t, *b.fan(t).Want)
 }
 
 func TestFreshness(t *testing.T) {
@@ -318,7 +325,7 @@ func TestLateReadingsAreStoredButNeverTheLiveValue(t *testing.T) {
 	b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(400)})
 	out := b.do(Reading{Signal: "kiln.chamber", Stamp: start.Add(-time.Hour), Newest: true, Value: reading.Number(900)})
 	require.Len(t, out, 1)
-	assert.Equal(t, Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900)}, out[0])
+	assert.Equal(t, &Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900)}, out[0])
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, 400.0, s.Value.Num)
 	out = b.do(Reading{Signal: "kiln.chamber", Stamp: start.AddDate(74, 0, 0), Newest: true, Value: reading.Number(1)})
@@ -332,12 +339,14 @@ func inputs(t *rapid.T) []func(*bench) {
 	step := rapid.OneOf(
 		rapid.Custom(func(t *rapid.T) func(*bench) {
 			v, who := rapid.Bool().Draw(t, "on"), rapid.SampledFrom([]string{"kim", "mo"}).Draw(t, "who")
-			return func(b *bench) { b.do(Command{Control: "kiln.fan", On: v, Actor: access.Actor{ID: who, Name: who}}) }
+			return func(b *bench) {
+				b.do(Command{Control: "kiln.fan", To: *on(v), Actor: access.Actor{ID: who, Name: who}})
+			}
 		}),
 		rapid.Custom(func(t *rapid.T) func(*bench) {
 			v, by := rapid.Bool().Draw(t, "is"), rapid.SampledFrom([]By{ByNothing, ByHand, ByLease}).Draw(t, "by")
 			s := rapid.SampledFrom([]string{"1", "2"}).Draw(t, "session")
-			return func(b *bench) { b.do(Report{Control: "kiln.fan", Session: s, On: v, By: by}) }
+			return func(b *bench) { b.do(Report{Control: "kiln.fan", Session: s, Value: *on(v), By: by}) }
 		}),
 		rapid.Custom(func(t *rapid.T) func(*bench) {
 			s, up := rapid.SampledFrom([]string{"1", "2"}).Draw(t, "session"), rapid.Bool().Draw(t, "up")
@@ -395,8 +404,8 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 			b.now.Mono += time.Duration(rapid.IntRange(0, 100_000_000).Draw(t, "us")) * time.Microsecond
 			b.now.Wall = start.Add(b.now.Mono).Truncate(time.Millisecond)
 			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln"},
-				Command{Control: "kiln.fan", On: true, Actor: kim}, Command{Control: "kiln.fan", On: false, Actor: kim}, Tick{},
-				Report{Control: "kiln.fan", Session: "1", On: true}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
+				Command{Control: "kiln.fan", To: 1, Actor: kim}, Command{Control: "kiln.fan", To: 0, Actor: kim}, Tick{},
+				Report{Control: "kiln.fan", Session: "1", Value: 1}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
 				Reading{Signal: "kiln.lid", Stamp: start, Newest: true, Value: reading.Text("shut")}}).Draw(t, "in"))
 		}
 		again := New()
@@ -426,11 +435,11 @@ func TestInvariants(t *testing.T) {
 				require.Equal(t, *c.Want, *c.Is, "confirmed means that the device said so")
 			}
 			if c.Held != nil {
-				require.False(t, *c.Want, "what is held back is off")
+				require.Zero(t, *c.Want, "what is held back is off")
 			}
 		}
-		b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
-		require.False(t, *b.fan(t).Want)
+		b.do(Command{Control: "kiln.fan", To: 0, Actor: kim})
+		require.Zero(t, *b.fan(t).Want)
 	})
 }
 

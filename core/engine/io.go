@@ -3,9 +3,12 @@ package engine
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/control"
+	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
 )
@@ -18,10 +21,13 @@ type SiteChanged struct{ Site *site.Site }
 
 // Restored brings back what the store kept, once, after the first SiteChanged.
 type Restored struct {
-	Alive    time.Time // when the hub was last known to run
-	Signals  []SignalState
-	Controls []ControlState
-	Devices  []DeviceState
+	Alive      time.Time // when the hub was last known to run
+	Signals    []SignalState
+	Controls   []ControlState
+	Devices    []DeviceState
+	Settings   []SettingState
+	Rules      []RuleState
+	Conditions map[string]CondState // by the key that Keep named
 }
 
 // Reading is one raw value of a signal, already of the signal's kind, not yet calibrated.
@@ -51,7 +57,7 @@ type Offline struct {
 type Report struct {
 	Control string
 	Session string
-	On      bool
+	Value   site.Amount
 	By      By
 }
 
@@ -65,12 +71,74 @@ const (
 	ByLease   By = "lease" // it fell to its safe value because the beats stopped
 )
 
-// Command is a person's wish for a control.
+// Command is a wish for a control: a value by hand.
 type Command struct {
 	Control string
-	On      bool
+	To      site.Amount
+	Until   time.Time // then auto again, or the safe value; zero: as its owner chose
+	Actor   access.Actor
+	How     How
+}
+
+// ToAuto gives a control back to the hub.
+type ToAuto struct {
+	Control string
 	Actor   access.Actor
 }
+
+// Serve takes a control out of service, or puts it back.
+type Serve struct {
+	Control string
+	Service control.Service
+	Actor   access.Actor
+}
+
+// Reset lets latched interlocks of a control go, where their condition is over.
+type Reset struct {
+	Control string
+	Actor   access.Actor
+}
+
+// Set changes a setting. With an end it goes back to what it was before.
+type Set struct {
+	Setting string
+	To      site.Amount
+	Until   time.Time
+	Actor   access.Actor
+}
+
+// Apply applies a preset. With an end, what it set goes back.
+type Apply struct {
+	Preset string
+	Until  time.Time
+	Actor  access.Actor
+}
+
+// Mirrored is what a device says of its copy of a setting: its value, the revision that it was based on, and how long ago
+// the device changed it, 0 where it did not.
+type Mirrored struct {
+	Setting string
+	Value   site.Amount
+	Based   int64
+	Age     time.Duration
+}
+
+// Sample is a value at a time.
+type Sample struct {
+	At    time.Time
+	Value float64
+}
+
+// History brings what the store holds of an id from a time until now, oldest first, as NeedHistory asked.
+type History struct {
+	ID      string
+	Span    time.Duration
+	From    time.Time
+	Samples []Sample // with the one that held before From first, where there is one
+}
+
+// Late says that readings of the past were stored for a signal.
+type Late struct{ Signal string }
 
 // Withdraw ends what is wanted of a control, because it or its device is taken away.
 type Withdraw struct{ Control string }
@@ -87,6 +155,14 @@ func (Offline) input()     {}
 func (Report) input()      {}
 func (Command) input()     {}
 func (Withdraw) input()    {}
+func (ToAuto) input()      {}
+func (Serve) input()       {}
+func (Reset) input()       {}
+func (Set) input()         {}
+func (Apply) input()       {}
+func (Mirrored) input()    {}
+func (History) input()     {}
+func (Late) input()        {}
 func (Tick) input()        {}
 
 // Effect is what an engine wants done.
@@ -123,13 +199,52 @@ type DeviceChanged struct{ State DeviceState }
 // Want is to be sent to a device.
 type Want struct {
 	Device, Control string
-	On              bool
+	Value           site.Amount
 	Again           bool  // it was sent before
 	Rev             int64 // of two wants for a control that arrive out of order, the higher one counts
+
+	// Pulse is the id of a momentary want: it is sent once, kept nowhere, and dropped after its deadline.
+	Pulse    string
+	Deadline time.Time
 }
 
 // Withdrawn says that nothing is wanted of a control any more: a kept message must go.
 type Withdrawn struct{ Device, Control string }
+
+// Keep has the store remember a state that belongs to nothing that is shown: of a condition or a rule; or of a control whose
+// shown state did not change.
+type Keep struct {
+	Kind, ID string
+	State    any
+}
+
+// SettingChanged carries a setting's state, to be kept and shown.
+type SettingChanged struct{ State SettingState }
+
+// Mirror is to be sent to a device that has a copy of a setting.
+type Mirror struct {
+	Device, Setting, Raw string
+	Value                site.Amount
+	Rev                  int64
+}
+
+// NeedHistory asks for the values of an id over a span until now, as a History.
+type NeedHistory formula.Need
+
+// Message is to be told to people.
+type Message struct {
+	Object string
+	Text   string
+	Grave  bool
+	By     string
+}
+
+// Note is a remark to be kept.
+type Note struct {
+	Object string
+	Text   string
+	By     access.Actor
+}
 
 // Beat is the hub's sign of life to a device.
 type Beat struct {
@@ -145,7 +260,13 @@ type Journal struct {
 	Reason         string
 }
 
-func (Store) effect()          {}
+func (*Store) effect()         {}
+func (Keep) effect()           {}
+func (SettingChanged) effect() {}
+func (Mirror) effect()         {}
+func (NeedHistory) effect()    {}
+func (Message) effect()        {}
+func (Note) effect()           {}
 func (Refused) effect()        {}
 func (SignalChanged) effect()  {}
 func (SignalLearnt) effect()   {}
@@ -205,17 +326,40 @@ const (
 // ControlState is what the hub wants of a control and what the device says that it is.
 type ControlState struct {
 	ID      string       `json:"id"`
-	Want    *bool        `json:"want"`
+	Want    *site.Amount `json:"want"`
 	WantBy  access.Actor `json:"want_by"`
 	WantAt  time.Time    `json:"want_at"`
-	Is      *bool        `json:"is"`
+	Is      *site.Amount `json:"is"`
 	IsAt    time.Time    `json:"is_at"`    // when it was last reported
 	IsSince time.Time    `json:"is_since"` // when it last changed
 	Phase   Phase        `json:"phase"`
 	Tries   int          `json:"tries"`
-	Held    *bool        `json:"held"` // what was given up after an absence; a tap resumes it
+	Held    *site.Amount `json:"held"` // what was given up after an absence; a tap resumes it
 	Reason  string       `json:"reason"`
 	Rev     int64        `json:"rev"` // counts commands, so that a waiting caller knows whether its own was overtaken
+
+	Mode      Mode         `json:"mode,omitempty"`
+	Hand      *site.Amount `json:"hand,omitempty"` // the value by hand
+	HandBy    access.Actor `json:"hand_by,omitzero"`
+	HandAt    time.Time    `json:"hand_at,omitzero"`
+	HandUntil time.Time    `json:"hand_until,omitzero"` // zero: without an end
+	How       How          `json:"how,omitempty"`
+
+	Step       control.Step    `json:"step,omitempty"` // what decided
+	Service    control.Service `json:"service,omitempty"`
+	ServiceBy  access.Actor    `json:"service_by,omitzero"`
+	ServiceAt  time.Time       `json:"service_at,omitzero"`
+	Latched    []string        `json:"latched,omitempty"` // interlocks that a person must reset
+	RunAt      time.Time       `json:"run_at,omitzero"`   // when it was last switched on
+	StopAt     time.Time       `json:"stop_at,omitzero"`  // and off
+	RestUntil  time.Time       `json:"rest_until,omitzero"`
+	Proof      Proved          `json:"proof,omitempty"`
+	ProofTries int             `json:"proof_tries,omitempty"`
+	Pulse      PulseState      `json:"pulse,omitzero"`
+	Demands    []DemandState   `json:"demands,omitempty"`
+	Knew       bool            `json:"knew,omitempty"`      // auto once knew all that it needs
+	Lost       bool            `json:"lost,omitempty"`      // and then did not
+	SettledAt  time.Time       `json:"settled_at,omitzero"` // auto counts on its readings from then on
 }
 
 // Recorded is an input with its time, as the store keeps it.
@@ -228,52 +372,28 @@ type Recorded struct {
 // Record packs an input for the store.
 func Record(now Now, in Input) (Recorded, error) {
 	b, err := json.Marshal(in)
-	return Recorded{now, fmt.Sprintf("%T", in), b}, err
+	return Recorded{now, strings.TrimPrefix(fmt.Sprintf("%T", in), "*"), b}, err
+}
+
+// unpackers make inputs of what Record packed, by kind.
+var unpackers = map[string]func(json.RawMessage) (Input, error){
+	"engine.SiteChanged": unpack[SiteChanged], "engine.Restored": unpack[Restored], "engine.Reading": unpack[Reading],
+	"engine.Online": unpack[Online], "engine.Listening": unpack[Listening], "engine.Offline": unpack[Offline],
+	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve],
+	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply], "engine.Mirrored": unpack[Mirrored],
+	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.Tick": unpack[Tick],
+}
+
+func unpack[T Input](b json.RawMessage) (Input, error) {
+	var in T
+	err := json.Unmarshal(b, &in)
+	return in, err
 }
 
 // Input unpacks what Record packed.
 func (r Recorded) Input() (Input, error) {
-	var err error
-	unpack := func(p any) { err = json.Unmarshal(r.In, p) }
-	switch r.Kind {
-	case "engine.SiteChanged":
-		var in SiteChanged
-		unpack(&in)
-		return in, err
-	case "engine.Restored":
-		var in Restored
-		unpack(&in)
-		return in, err
-	case "engine.Reading":
-		var in Reading
-		unpack(&in)
-		return in, err
-	case "engine.Online":
-		var in Online
-		unpack(&in)
-		return in, err
-	case "engine.Listening":
-		var in Listening
-		unpack(&in)
-		return in, err
-	case "engine.Offline":
-		var in Offline
-		unpack(&in)
-		return in, err
-	case "engine.Report":
-		var in Report
-		unpack(&in)
-		return in, err
-	case "engine.Command":
-		var in Command
-		unpack(&in)
-		return in, err
-	case "engine.Withdraw":
-		var in Withdraw
-		unpack(&in)
-		return in, err
-	case "engine.Tick":
-		return Tick{}, nil
+	if f := unpackers[r.Kind]; f != nil {
+		return f(r.In)
 	}
 	return nil, fmt.Errorf("no input is called %q", r.Kind)
 }

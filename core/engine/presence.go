@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/site"
 )
 
 func (e *Engine) online(in Online) {
@@ -39,12 +38,16 @@ func (e *Engine) online(in Online) {
 	}
 	clear(d.resume)
 	for _, id := range e.controlsOf(d.ID) {
-		c := e.controls[id]
-		if c.Want != nil && !was { // a second session of a device that stayed online changes nothing
-			c.Tries = 0
-			e.sendWant(c, true)
-			e.startConfirm(c)
+		x := e.controls[id]
+		if was { // a second session of a device that stayed online changes nothing
+			continue
 		}
+		if x.Want != nil && x.mover == nil {
+			x.Tries = 0
+			e.sendWant(x, true)
+			e.startConfirm(x)
+		}
+		e.pulseOff(x)
 	}
 	if cfg := e.site.Devices[d.ID]; cfg.Lease > 0 && !d.beating {
 		d.beating = true
@@ -148,12 +151,11 @@ func (e *Engine) goOffline(d *device) {
 	slices.Sort(ids)
 	for _, id := range ids {
 		e.signals[id].Fresh = Stale
+		e.lose(e.signals[id])
 		e.emit(SignalChanged{e.signals[id].SignalState})
 	}
 	for _, id := range e.controlsOf(d.ID) {
-		if c := e.controls[id]; c.Want != nil {
-			e.giveUpAfter(d, c, linger)
-		}
+		e.giveUpAfter(d, e.controls[id], linger)
 	}
 }
 
@@ -176,46 +178,43 @@ func (e *Engine) beatDue(w wake) {
 	e.wakeAt(e.now.Mono+lease/3, wakeBeat, w.id)
 }
 
-// giveUpAfter lets a want that the device has not heard for away be kept for the rest of the time that its owner allows,
-// and ends in the safe value then. The links are told at that time, not when the device is back: a broker's retained
-// message would be there first.
-func (e *Engine) giveUpAfter(d *device, c *control, away time.Duration) {
-	cfg := e.site.Controls[c.ID]
-	if c.Want == nil || *c.Want == cfg.Safe {
-		return
+// giveUpAfter lets what a person wants of a device that was not heard for away be kept for the rest of the time that its
+// owner allows, and ends in the safe value then. The links are told at that time, not when the device is back: a broker's
+// retained message would be there first. It tells whether that is at once. Auto needs no such end: it decides afresh.
+func (e *Engine) giveUpAfter(d *device, x *controlled, away time.Duration) (gaveUp bool) {
+	if x.Want == nil || x.Hand == nil || *x.Hand == x.cfg.Safe || x.moves != nil || x.mover != nil {
+		return false
 	}
-	left := cfg.Resume() - away
+	left := x.cfg.Resume() - away
 	if left <= 0 {
-		e.giveUp(c, cfg)
-		return
+		e.giveUp(x)
+		return true
 	}
-	d.resume[c.ID] = e.now.Mono + left
-	e.wakeAt(e.now.Mono+left, wakeGiveUp, c.ID)
+	d.resume[x.ID] = e.now.Mono + left
+	e.wakeAt(e.now.Mono+left, wakeGiveUp, x.ID)
+	return false
 }
 
 func (e *Engine) giveUpDue(w wake) {
-	c, cfg := e.controls[w.id], e.site.Controls[w.id]
-	if c == nil {
+	x := e.controls[w.id]
+	if x == nil {
 		return
 	}
-	d := e.devices[cfg.Device]
+	d := e.devices[x.cfg.Device]
 	if due, waiting := d.resume[w.id]; !waiting || due > e.now.Mono || d.Online {
 		return
 	}
 	delete(d.resume, w.id)
-	e.giveUp(c, cfg)
+	e.giveUp(x)
 }
 
-func (e *Engine) giveUp(c *control, cfg site.Control) {
-	held := *c.Want
-	c.Held = &held
-	c.Want = &cfg.Safe
-	c.WantBy, c.WantAt, c.Phase, c.Tries = access.HubActor(), e.now.Wall, Pending, 0
-	c.Rev++
-	c.Reason = "was " + onOff(held) + " by hand when it went away; tap to resume"
-	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: c.ID, Before: onOff(held), After: onOff(cfg.Safe),
-		Reason: "away for longer than " + said(cfg.Resume()) + "; the safe value holds until somebody resumes"})
-	e.sendWant(c, false)
+func (e *Engine) giveUp(x *controlled) {
+	held, safe := *x.Hand, x.cfg.Safe
+	x.Held, x.Hand, x.HandBy, x.HandAt, x.How = &held, &safe, access.HubActor(), e.now.Wall, HowAway
+	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held), After: x.cfg.Say(safe),
+		Reason: "away for longer than " + said(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
+	x.again, x.shown = true, false
+	e.mark(x)
 }
 
 func (e *Engine) deviceActor(id string) access.Actor {

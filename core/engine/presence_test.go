@@ -75,7 +75,7 @@ func TestSleepingDevice(t *testing.T) {
 	sleep := func() { b.do(Offline{Device: "kiln", Session: "1", Bye: true}) }
 	for range 4 {
 		wake(t)
-		b.do(Report{Control: "kiln.fan", Session: "1", On: false})
+		b.do(Report{Control: "kiln.fan", Session: "1", Value: 0})
 		sleep()
 		b.pass(10 * time.Minute)
 		assert.True(t, b.kiln(t).Online, "asleep is not offline")
@@ -84,16 +84,16 @@ func TestSleepingDevice(t *testing.T) {
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, Live, s.Fresh)
 
-	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	assert.Contains(t, b.fan(t).Reason, "sleeps and wakes every 10 min")
 	b.pass(9 * time.Minute)
 	assert.Equal(t, Pending, b.fan(t).Phase, "it waits for the board to wake")
 	wake(t)
-	b.do(Report{Control: "kiln.fan", Session: "1", On: true})
+	b.do(Report{Control: "kiln.fan", Session: "1", Value: 1})
 	assert.Equal(t, Confirmed, b.fan(t).Phase)
 	sleep()
 
-	b.do(Command{Control: "kiln.fan", On: false, Actor: kim})
+	b.do(Command{Control: "kiln.fan", To: 0, Actor: kim})
 	out := b.pass(21 * time.Minute)
 	assert.Equal(t, []string{"on"}, wants(out), "a want that was not fetched in time is taken back to what the board is")
 	assert.Contains(t, b.fan(t).Reason, "did not wake in time")
@@ -110,8 +110,8 @@ func TestDisabledDeviceTakesNoPart(t *testing.T) {
 	assert.Equal(t, "disabled", b.kiln(t).Why)
 	assert.Empty(t, b.do(Online{Device: "kiln", Session: "2"}))
 	assert.Empty(t, b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(99)}))
-	assert.Empty(t, b.do(Command{Control: "kiln.fan", On: true, Actor: kim}))
-	assert.Empty(t, b.do(Report{Control: "kiln.fan", Session: "2", On: true}))
+	assert.Empty(t, b.do(Command{Control: "kiln.fan", To: 1, Actor: kim}))
+	assert.Empty(t, b.do(Report{Control: "kiln.fan", Session: "2", Value: 1}))
 	b.change(func(d *site.Device) { d.State = site.Active })
 	b.do(Online{Device: "kiln", Session: "3"})
 	assert.True(t, b.kiln(t).Online)
@@ -120,7 +120,7 @@ func TestDisabledDeviceTakesNoPart(t *testing.T) {
 func TestWithdraw(t *testing.T) {
 	b := newBench()
 	b.do(Online{Device: "kiln", Session: "1"})
-	b.do(Command{Control: "kiln.fan", On: true, Actor: kim})
+	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	out := b.do(Withdraw{Control: "kiln.fan"})
 	assert.Contains(t, out, Withdrawn{Device: "kiln", Control: "kiln.fan"})
 	assert.Nil(t, b.fan(t).Want)
@@ -137,7 +137,7 @@ func TestCalibrationAndQualityOnTheWay(t *testing.T) {
 	b.do(SiteChanged{next})
 	out := b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(214)})
 	raw := 214.0
-	assert.Contains(t, out, Store{Signal: "kiln.chamber", At: b.now.Wall, Value: reading.Number(21.4), Raw: &raw, Live: true})
+	assert.Contains(t, out, &Store{Signal: "kiln.chamber", At: b.now.Wall, Value: reading.Number(21.4), Raw: &raw, Live: true})
 	b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(5000)})
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, reading.Bad, s.Quality)

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -66,10 +67,14 @@ func For(s *site.Site, device string) *Map {
 	for _, id := range controls {
 		c := s.Controls[id]
 		src := c.Source
-		if src.Set() && len(src.On)+len(src.Off) == 0 {
+		if src.Set() && len(src.On)+len(src.Off) == 0 && c.What() == site.Switch {
 			src.On, src.Off = words(c.Target.On), words(c.Target.Off)
 		}
-		m.add(Entry{ID: id, Raw: c.Raw, Control: true, Kind: site.OnOff, Source: src, skip: dev.Link.Skip})
+		kind := map[site.ControlKind]site.Kind{site.Switch: site.OnOff, site.Level: site.Number}[c.What()]
+		if kind == "" {
+			kind = site.Text
+		}
+		m.add(Entry{ID: id, Raw: c.Raw, Control: true, Kind: kind, Source: src, skip: dev.Link.Skip})
 	}
 	if p := dev.Link.Presence; p != nil {
 		src := *p
@@ -364,19 +369,70 @@ func cell(payload []byte, column string, skip int) (string, error) {
 	return found, nil
 }
 
-// Payload words a want: the target's word for the value, in its template where there is one.
-func Payload(t site.Target, on bool, now time.Time) []byte {
-	word := "off"
-	switch {
-	case on && t.On != "":
-		word = t.On
-	case on:
-		word = "on"
-	case t.Off != "":
-		word = t.Off
-	}
+// Payload words a want: the target's word or number for the amount, in its template where there is one.
+func Payload(c site.Control, a site.Amount, now time.Time) []byte {
+	t := c.Target
+	word := Word(c, a)
 	if t.Template == "" {
 		return []byte(word)
 	}
 	return []byte(strings.NewReplacer("{value}", word, "{t}", strconv.FormatInt(now.UnixMilli(), 10)).Replace(t.Template))
+}
+
+// Word is what the device calls an amount of a control.
+func Word(c site.Control, a site.Amount) string {
+	t := c.Target
+	switch {
+	case a == 0 && t.Off != "":
+		return t.Off
+	case c.What() == site.Switch && a != 0 && t.On != "":
+		return t.On
+	case c.What() == site.Level:
+		f := float64(a)
+		if t.Full > 0 {
+			f = math.Round(f * t.Full / 100)
+		}
+		return strconv.FormatFloat(f, 'f', -1, 64)
+	case c.What() != site.Switch && int(a) < len(t.Words):
+		return t.Words[int(a)]
+	}
+	return c.Say(a)
+}
+
+// Amount is what a device's report of a control comes to.
+func Amount(c site.Control, v reading.Value) (site.Amount, error) {
+	switch c.What() {
+	case site.Switch:
+		b, err := v.As(site.OnOff)
+		return site.Amount(b.Num), err
+	case site.Level:
+		full := c.Source.Full
+		if full == 0 {
+			full = c.Target.Full
+		}
+		switch n, err := v.As(site.Number); {
+		case err != nil:
+			on, err := v.As(site.OnOff)
+			return site.Amount(100 * on.Num), err
+		case v.Kind == site.OnOff:
+			return site.Amount(100 * v.Num), nil
+		case full > 0:
+			return checked(c, site.Amount(n.Num*100/full))
+		default:
+			return checked(c, site.Amount(n.Num))
+		}
+	}
+	text := v.String()
+	for _, words := range [][]string{c.Source.Words, c.Target.Words} {
+		if i := slices.IndexFunc(words, func(w string) bool { return strings.EqualFold(w, text) || sameNumber(w, text) }); i >= 0 {
+			return site.Amount(i), nil
+		}
+	}
+	return c.AmountOf(text)
+}
+
+// checked takes a level that a device reports: it may be below what the hub would want.
+func checked(c site.Control, a site.Amount) (site.Amount, error) {
+	c.Lowest = 0
+	return a, c.Check(a)
 }

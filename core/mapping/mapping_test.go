@@ -89,10 +89,38 @@ func TestMessage(t *testing.T) {
 func TestPayload(t *testing.T) {
 	at := time.UnixMilli(1795413600123)
 	c := studio().Controls["plug.relay"]
-	assert.Equal(t, `{"relay":"ON","t":1795413600123}`, string(Payload(c.Target, true, at)))
-	assert.Equal(t, `{"relay":"OFF","t":1795413600123}`, string(Payload(c.Target, false, at)))
-	assert.Equal(t, "on", string(Payload(site.Target{}, true, at)))
-	assert.Equal(t, "0", string(Payload(site.Target{On: "1", Off: "0"}, false, at)))
+	assert.Equal(t, `{"relay":"ON","t":1795413600123}`, string(Payload(c, 1, at)))
+	assert.Equal(t, `{"relay":"OFF","t":1795413600123}`, string(Payload(c, 0, at)))
+	assert.Equal(t, "on", string(Payload(site.Control{}, 1, at)))
+	assert.Equal(t, "0", string(Payload(site.Control{Target: site.Target{On: "1", Off: "0"}}, 0, at)))
+}
+
+// Levels, choices and movers go out and come back in the device's own numbers and words.
+func TestAmounts(t *testing.T) {
+	fan := site.Control{Name: "Fan", Kind: site.Level, Target: site.Target{Full: 255}}
+	damper := site.Control{Name: "Damper", Kind: site.Choice, Options: []string{"shut", "half", "wide"}, Target: site.Target{Words: []string{"0", "50", "100"}}}
+	door := site.Control{Name: "Door", Kind: site.Mover}
+	for _, x := range []struct {
+		c      site.Control
+		amount site.Amount
+		word   string
+		report reading.Value
+	}{
+		{fan, 40, "102", reading.Number(102)}, {fan, 0, "0", reading.OnOff(false)}, {fan, 100, "255", reading.OnOff(true)},
+		{site.Control{Kind: site.Level}, 12.5, "12.5", reading.Number(12.5)},
+		{damper, 1, "50", reading.Number(50)}, {damper, 2, "100", reading.Text("wide")},
+		{door, site.Open, "open", reading.Text("OPEN")}, {door, site.Close, "close", reading.Text("closed")},
+		{site.Control{}, 1, "on", reading.Number(1)},
+	} {
+		assert.Equal(t, x.word, Word(x.c, x.amount))
+		back, err := Amount(x.c, x.report)
+		require.NoError(t, err)
+		assert.Equal(t, x.amount, back, x.word)
+	}
+	_, err := Amount(fan, reading.Number(300))
+	assert.ErrorContains(t, err, "0 to 100 %")
+	_, err = Amount(damper, reading.Text("ajar"))
+	assert.ErrorContains(t, err, "one of shut, half, wide")
 }
 
 func FuzzMapping(f *testing.F) {

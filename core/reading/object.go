@@ -47,7 +47,7 @@ func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Tim
 	for dec.PeekKind() != '}' {
 		key, err := dec.ReadToken()
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return nil, at, nil, errors.New("the JSON object is not closed; was the payload cut off?")
+			return nil, at, nil, errors.New("the JSON breaks off: the object is not closed; was the payload cut off?")
 		}
 		if err != nil {
 			return nil, at, nil, fmt.Errorf("the JSON has a mistake at byte %d; see whether commas, colons and quotes are right", dec.InputOffset())
@@ -133,29 +133,27 @@ func unixTime(f float64) (time.Time, bool) {
 	return time.UnixMilli(int64(math.Round(f))), true
 }
 
-// Report takes the payload of a report apart: on, off, true, false, 1, 0, or an object that also says why, such as
-// {"v":"on","by":"hand"}.
-func Report(payload []byte) (on bool, by string, err error) {
-	var v Value
-	if p := bytes.TrimSpace(payload); len(p) > 0 && p[0] == '{' {
-		var o struct {
-			V  json.RawMessage `json:"v"`
-			By string          `json:"by"`
-		}
-		if err := json.Unmarshal(p, &o); err != nil {
-			return false, "", fmt.Errorf(`%s is no report; expected on, off or {"v":"on","by":"hand"}`, clip(string(p)))
-		}
-		if o.By != "" && o.By != "hand" && o.By != "lease" {
-			return false, "", fmt.Errorf(`by is %s; expected "hand" or "lease"`, clip(o.By))
-		}
-		by = o.By
-		v, err = FromJSON(o.V)
-	} else {
+// Report takes the payload of a report apart: on, off, true, false, a number, a word, or an object that also says why, such
+// as {"v":"on","by":"hand"}.
+func Report(payload []byte) (v Value, by string, err error) {
+	p := bytes.TrimSpace(payload)
+	if len(p) == 0 || p[0] != '{' {
 		v, err = Parse(payload)
+		return v, "", err
 	}
-	if err != nil {
-		return false, "", err
+	var o struct {
+		V  json.RawMessage `json:"v"`
+		By string          `json:"by"`
 	}
-	v, err = v.As(site.OnOff)
-	return v.On(), by, err
+	if err := json.Unmarshal(p, &o); err != nil {
+		return v, "", fmt.Errorf(`%s is no report; expected on, off or {"v":"on","by":"hand"}`, clip(string(p)))
+	}
+	if o.By != "" && o.By != "hand" && o.By != "lease" {
+		return v, "", fmt.Errorf(`by is %s; expected "hand" or "lease"`, clip(o.By))
+	}
+	v, err = FromJSON(o.V)
+	if on, ok := word(v.Text); ok && v.Kind == site.Text {
+		v = OnOff(on)
+	}
+	return v, o.By, err
 }

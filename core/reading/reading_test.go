@@ -62,14 +62,16 @@ func TestObject(t *testing.T) {
 }
 
 func TestReport(t *testing.T) {
-	on, by, err := Report([]byte(`{"v":"on","by":"hand"}`))
+	v, by, err := Report([]byte(`{"v":"on","by":"hand"}`))
 	require.NoError(t, err)
-	assert.True(t, on)
+	assert.Equal(t, OnOff(true), v)
 	assert.Equal(t, "hand", by)
-	on, _, err = Report([]byte("0"))
-	require.NoError(t, err)
-	assert.False(t, on)
-	for _, bad := range []string{"", "maybe", `{"v":"on","by":"wind"}`, `{"by":"hand"}`, `{`} {
+	for payload, want := range map[string]Value{"0": Number(0), "off": OnOff(false), "half": Text("half"), `{"v":40}`: Number(40)} {
+		v, _, err = Report([]byte(payload))
+		require.NoError(t, err)
+		assert.Equal(t, want, v)
+	}
+	for _, bad := range []string{"", `{"v":"on","by":"wind"}`, `{"by":"hand"}`, `{`} {
 		_, _, err = Report([]byte(bad))
 		assert.Error(t, err, bad)
 	}

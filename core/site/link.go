@@ -71,12 +71,19 @@ type Source struct {
 	Column   string    `json:"column,omitempty"`   // CSV column, by name or by number from 1; the newest row counts
 	On       []string  `json:"on,omitempty"`       // words or numbers that mean on
 	Off      []string  `json:"off,omitempty"`      // those that mean off
+	Words    []string  `json:"words,omitempty"`    // what the device calls the options of a choice, in their order
+	Full     float64   `json:"full,omitempty"`     // what the device calls 100 % of a level; 0: 100
 	Register *Register `json:"register,omitempty"` // Modbus
 }
 
 // Set reports whether the source is mapped at all.
 func (s Source) Set() bool {
-	return s.Topic != "" || s.Pointer != "" || s.Pattern != "" || s.Column != "" || s.Register != nil || len(s.On)+len(s.Off) > 0
+	return s.Topic != "" || s.Pointer != "" || s.Pattern != "" || s.Column != "" || s.Register != nil || len(s.On)+len(s.Off)+len(s.Words) > 0 || s.Full != 0
+}
+
+// Set reports whether the target is mapped at all.
+func (t Target) Set() bool {
+	return t.Topic != "" || t.On != "" || t.Off != "" || t.Template != "" || t.Retain || t.Register != nil || len(t.Words) > 0 || t.Full != 0
 }
 
 // Target says how a want is sent. The zero value means: as the link's own rules say, with on and off as words.
@@ -84,6 +91,8 @@ type Target struct {
 	Topic    string    `json:"topic,omitempty"`    // MQTT topic
 	On       string    `json:"on,omitempty"`       // what stands for on
 	Off      string    `json:"off,omitempty"`      // what stands for off
+	Words    []string  `json:"words,omitempty"`    // what stands for the options of a choice, in their order
+	Full     float64   `json:"full,omitempty"`     // what stands for 100 % of a level; 0: 100
 	Template string    `json:"template,omitempty"` // what is sent, with {value} for the word and {t} for Unix milliseconds
 	Retain   bool      `json:"retain,omitempty"`   // the broker keeps it; the hub's own topics always are
 	Register *Register `json:"register,omitempty"` // Modbus
@@ -369,11 +378,11 @@ type Panel struct {
 	Points  []Point  `json:"points"`
 }
 
-// Point offers a signal or a control as a register.
+// Point offers a signal, a control or a setting as a register.
 type Point struct {
-	ID       string   `json:"id"` // of a signal or control
+	ID       string   `json:"id"` // of a signal, control or setting
 	Register Register `json:"register"`
-	Write    bool     `json:"write"` // the panel may switch it
+	Write    bool     `json:"write"` // the panel may change it
 }
 
 // Validate says in a sentence what is wrong with the panel, or returns nil.
@@ -398,11 +407,12 @@ func (p Panel) Validate(s *Site) error {
 	for _, pt := range p.Points {
 		_, signal := s.Signals[pt.ID]
 		_, control := s.Controls[pt.ID]
+		_, setting := s.Settings[pt.ID]
 		switch {
-		case !signal && !control:
-			return fmt.Errorf("there is no signal or control called %.60q", pt.ID)
-		case pt.Write && !control:
-			return fmt.Errorf("%s is a signal; a panel can only write controls", pt.ID)
+		case !signal && !control && !setting:
+			return fmt.Errorf("there is no signal, control or setting called %.60q", pt.ID)
+		case pt.Write && signal:
+			return fmt.Errorf("%s is a signal; a panel can only write controls and settings", pt.ID)
 		case pt.Write && (pt.Register.Table == Input || pt.Register.Table == Discrete):
 			return fmt.Errorf("%s cannot be written in the table %s; use holding or coil", pt.ID, pt.Register.Table)
 		}

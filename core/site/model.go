@@ -46,12 +46,18 @@ type ModelControl struct {
 	Name           string   `json:"name"`
 	ConfirmAfterMS int64    `json:"confirm_after_ms,omitempty"`
 	ResumeWithinMS *int64   `json:"resume_within_ms,omitempty"`
-	Safe           bool     `json:"safe,omitempty"`
+	Safe           Amount   `json:"safe,omitempty"`
 	Dangerous      bool     `json:"dangerous,omitempty"`
 	AtDevice       AtDevice `json:"at_device,omitempty"`
 	Answers        bool     `json:"answers"`
 	Source         *Source  `json:"source,omitempty"`
 	Target         *Target  `json:"target,omitempty"`
+
+	Kind      ControlKind `json:"kind,omitempty"`
+	Options   []string    `json:"options,omitempty"`
+	Lowest    Amount      `json:"lowest,omitempty"`
+	Momentary *Pulse      `json:"momentary,omitempty"`
+	Ask       bool        `json:"ask,omitempty"`
 }
 
 // ModelOf describes a device of the site as a model.
@@ -84,11 +90,12 @@ func ModelOf(s *Site, device, id, name string) Model {
 		_, slug := Split(id)
 		resume := c.ResumeWithin.Milliseconds()
 		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfter.Milliseconds(), ResumeWithinMS: &resume,
-			Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers}
+			Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers,
+			Kind: c.Kind, Options: c.Options, Lowest: c.Lowest, Momentary: c.Momentary, Ask: c.Ask}
 		if c.Source.Set() {
 			x.Source = &c.Source
 		}
-		if c.Target != (Target{}) {
+		if c.Target.Set() {
 			x.Target = &c.Target
 		}
 		m.Controls = append(m.Controls, x)
@@ -134,6 +141,7 @@ func (m Model) Apply(d *Device) (signals []Signal, controls []Control) {
 	for _, x := range m.Controls {
 		c := NewControl(d.ID, x.ID, first(x.Raw, x.ID), x.Name)
 		c.Safe, c.Dangerous, c.Answers = x.Safe, x.Dangerous, x.Answers
+		c.Kind, c.Options, c.Lowest, c.Momentary, c.Ask = x.Kind, x.Options, x.Lowest, x.Momentary, x.Ask
 		if x.ConfirmAfterMS > 0 {
 			c.ConfirmAfter = ms(x.ConfirmAfterMS)
 		}

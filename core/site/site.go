@@ -145,7 +145,7 @@ func (s Signal) Validate() error {
 	return s.Sense.Validate(s.Kind)
 }
 
-// Control is something a device can be told. So far every control is a switch.
+// Control is something a device can be told.
 type Control struct {
 	ID           string        `json:"id"` // device.slug
 	Device       string        `json:"device"`
@@ -153,7 +153,7 @@ type Control struct {
 	Name         string        `json:"name"`
 	ConfirmAfter time.Duration `json:"confirm_after"` // a want not confirmed by then is unconfirmed
 	ResumeWithin time.Duration `json:"resume_within"` // an absence longer than this ends in the safe value
-	Safe         bool          `json:"safe"`          // the safe value
+	Safe         Amount        `json:"safe"`          // the safe value
 	Dangerous    bool          `json:"dangerous"`     // ask before switching on; never resumed by itself
 	AtDevice     AtDevice      `json:"at_device"`
 	Answers      bool          `json:"answers"` // it reports is
@@ -161,6 +161,12 @@ type Control struct {
 
 	Source Source `json:"source"` // where its is is found
 	Target Target `json:"target"` // how a want is sent
+
+	Kind      ControlKind `json:"kind,omitempty"`
+	Options   []string    `json:"options,omitempty"`   // of a choice
+	Lowest    Amount      `json:"lowest,omitempty"`    // of a level: below this it does not run
+	Momentary *Pulse      `json:"momentary,omitempty"` // of a switch: it only pulses
+	Ask       bool        `json:"ask,omitempty"`       // ask before taking it out of auto
 }
 
 // Defaults of a new control and of a new device.
@@ -191,6 +197,27 @@ func (c Control) Validate() error {
 		return fmt.Errorf("confirm_after of %s is %s; choose between 1 s and 10 min", c.ID, c.ConfirmAfter)
 	case c.ResumeWithin < 0 || c.ResumeWithin > 365*24*time.Hour:
 		return fmt.Errorf("resume_within of %s is %s; choose between 0 and a year", c.ID, c.ResumeWithin)
+	case !slices.Contains([]ControlKind{Switch, Level, Choice, Mover}, c.What()):
+		return fmt.Errorf("the kind %q is unknown; use switch, level, choice or mover", c.Kind)
+	case c.What() == Choice && (len(c.Options) < 2 || len(c.Options) > 50):
+		return fmt.Errorf("the choice %s needs 2 to 50 options", c.ID)
+	case c.Lowest < 0 || c.Lowest > 100 || c.Lowest > 0 && c.What() != Level:
+		return fmt.Errorf("the lowest running level is %g; choose 0 to 100, for a level", float64(c.Lowest))
+	}
+	if p := c.Momentary; p != nil {
+		switch {
+		case c.What() != Switch || c.Safe != 0:
+			return fmt.Errorf("only a switch whose safe value is off can be momentary")
+		case p.ForMS < 100 || p.ForMS > 60_000 || p.Times < 0 || p.Times > 10 || p.GapMS < 0 || p.GapMS > 60_000:
+			return fmt.Errorf("a pulse lasts 0.1 s to 60 s, up to 10 times with up to 60 s between")
+		case p.Times > 1 && p.GapMS < 100:
+			return fmt.Errorf("a pulse that is repeated needs a gap of at least 0.1 s")
+		case p.DeadlineMS < 0 || p.DeadlineMS > 60_000:
+			return fmt.Errorf("the deadline of a pulse is %d ms; choose up to 60 s", p.DeadlineMS)
+		}
+	}
+	if err := c.Check(c.Safe); err != nil {
+		return fmt.Errorf("the safe value: %w", err)
 	}
 	if err := c.Source.Validate(); err != nil {
 		return err
@@ -207,12 +234,19 @@ type Site struct {
 	Controls map[string]Control
 	Brokers  map[string]Broker
 	Panel    Panel
+
+	Automations map[string]*Automation // by control
+	Groups      map[string]*Group
+	Settings    map[string]Setting
+	Presets     map[string]Preset
+	Rules       map[string]*Rule
 }
 
-// Clone returns a copy that can be changed without touching s.
+// Clone returns a copy of s. What the maps hold must not be changed, only replaced.
 func (s *Site) Clone() *Site {
 	return &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: copied(s.Devices), Signals: copied(s.Signals),
-		Controls: copied(s.Controls), Brokers: copied(s.Brokers), Panel: s.Panel}
+		Controls: copied(s.Controls), Brokers: copied(s.Brokers), Panel: s.Panel, Automations: copied(s.Automations),
+		Groups: copied(s.Groups), Settings: copied(s.Settings), Presets: copied(s.Presets), Rules: copied(s.Rules)}
 }
 
 func copied[T any](m map[string]T) map[string]T {

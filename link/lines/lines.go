@@ -209,8 +209,8 @@ func (w *worker) write(ctx context.Context, conn io.Writer, box *hub.Mailbox) er
 		controls := w.hub.Site().Controls
 		for _, x := range post.Wants {
 			c := controls[x.Control]
-			text := string(mapping.Payload(c.Target, x.On, time.Now()))
-			if c.Target == (site.Target{}) {
+			text := string(mapping.Payload(c, x.Value, time.Now()))
+			if !c.Target.Set() {
 				text = x.Raw + "=" + text
 			}
 			if err := w.send(conn, text); err != nil {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"time"
 
+	"idleember/core/mapping"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
@@ -38,6 +39,7 @@ type point struct {
 	site.Register
 	raw     string
 	control bool
+	kind    site.ControlKind
 	source  site.Source
 }
 
@@ -56,12 +58,12 @@ func plan(s *site.Site, device string) []block {
 	signals, controls := s.Of(device)
 	for _, id := range signals {
 		if g := s.Signals[id]; g.Source.Register != nil {
-			points = append(points, point{*g.Source.Register, g.Raw, false, g.Source})
+			points = append(points, point{*g.Source.Register, g.Raw, false, "", g.Source})
 		}
 	}
 	for _, id := range controls {
 		if c := s.Controls[id]; c.Source.Register != nil {
-			points = append(points, point{*c.Source.Register, c.Raw, true, c.Source})
+			points = append(points, point{*c.Source.Register, c.Raw, true, c.What(), c.Source})
 		}
 	}
 	return blocks(points)
@@ -281,7 +283,15 @@ func (w *worker) value(d *hub.Delivery, p point, v float64) {
 		d.Readings = append(d.Readings, n)
 		return
 	}
-	d.Reports = append(d.Reports, hub.Report{Name: p.raw, On: n.Value.Num != 0})
+	d.Reports = append(d.Reports, hub.Report{Name: p.raw, Value: p.report(n.Value)})
+}
+
+// report is what a register says of a control: of a switch any number but 0 is on.
+func (p point) report(v reading.Value) reading.Value {
+	if p.kind == site.Switch {
+		return reading.OnOff(v.Num != 0)
+	}
+	return v
 }
 
 func decimals(scale float64) int {
@@ -302,7 +312,7 @@ func (w *worker) tell(post hub.Post) {
 			w.hub.Failed(w.dev.ID, name, x.Control, "the control has no register to write to; enter it on the device's page")
 			continue
 		}
-		words, err := wordsFor(c, x.On)
+		words, err := wordsFor(c, x.Value)
 		if err != nil {
 			w.hub.Failed(w.dev.ID, name, x.Control, err.Error())
 			continue
@@ -347,14 +357,11 @@ func (w *worker) readBack(wants []hub.Outgoing) {
 	}
 }
 
-// wordsFor are the words of a want: 1 and 0, or the numbers that the owner chose.
-func wordsFor(c site.Control, on bool) ([]uint16, error) {
-	word := c.Target.Off
-	v := 0.0
-	if on {
-		word, v = c.Target.On, 1
-	}
-	if word != "" {
+// wordsFor are the words of a want: 1 and 0 for a switch, the level, the place of a choice, or the numbers that the owner
+// chose.
+func wordsFor(c site.Control, a site.Amount) ([]uint16, error) {
+	v := float64(a)
+	if word := mapping.Word(c, a); c.What() == site.Level || word != c.Say(a) {
 		n, err := strconv.ParseFloat(word, 64)
 		if err != nil {
 			return nil, fmt.Errorf("%q is no number to write into a register", word)

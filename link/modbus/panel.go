@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"math"
 	"net"
+	"slices"
 	"time"
 
 	"idleember/core/access"
@@ -113,15 +114,20 @@ func current(snap hub.Snapshot, id string) float64 {
 		}
 	}
 	for _, c := range snap.Controls {
-		on := c.Is
-		if on == nil {
-			on = c.Want
+		v := c.Is
+		if v == nil {
+			v = c.Want
 		}
-		if c.ID == id && on != nil {
-			if *on {
-				return 1
+		if c.ID == id && v != nil {
+			if v.Kind == site.Text {
+				return float64(slices.Index(c.Options, v.Text))
 			}
-			return 0
+			return v.Num
+		}
+	}
+	for _, g := range snap.Settings {
+		if g.Config.ID == id {
+			return float64(g.Value)
 		}
 	}
 	return math.NaN()
@@ -151,30 +157,48 @@ func words(r site.Register, v float64) []uint16 {
 	return words(r, math.NaN())
 }
 
-// Write implements Bank: it switches controls. All of them must be offered for writing, else none is switched.
+// Write implements Bank: it sets controls and settings. All of them must be offered for writing, else none is set.
 func (p *panel) Write(_ byte, t site.Table, address int, given []uint16) error {
-	wants := map[string]bool{}
+	wants := map[string]float64{}
 	for i := 0; i < len(given); {
 		pt, ok := p.at(t, address+i)
 		if !ok || i+pt.Register.Words() > len(given) {
 			return IllegalAddress
 		}
-		switch v := decode(pt.Register, given[i:i+pt.Register.Words()]); v {
-		case 0, 1:
-			wants[pt.ID] = v == 1
-		default:
+		v := decode(pt.Register, given[i:i+pt.Register.Words()])
+		if !p.possible(pt.ID, v) {
 			return IllegalValue
 		}
+		wants[pt.ID] = v
 		i += pt.Register.Words()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), panelWait)
 	defer cancel()
-	for id, on := range wants {
-		if _, err := p.hub.Switch(ctx, p.actor(), id, on); err != nil {
+	for id, v := range wants {
+		if err := p.write(ctx, id, v); err != nil {
 			return fmt.Errorf("%s: %w", id, err)
 		}
 	}
 	return nil
+}
+
+// possible reports whether a control or setting can be what a panel wrote.
+func (p *panel) possible(id string, v float64) bool {
+	s := p.hub.Site()
+	if g, ok := s.Settings[id]; ok {
+		return g.Check(site.Amount(v)) == nil
+	}
+	return s.Controls[id].Check(site.Amount(v)) == nil
+}
+
+func (p *panel) write(ctx context.Context, id string, v float64) error {
+	s := p.hub.Site()
+	if g, ok := s.Settings[id]; ok {
+		_, err := p.hub.Set(ctx, p.actor(), id, g.Say(site.Amount(v)), time.Time{})
+		return err
+	}
+	_, err := p.hub.Switch(ctx, p.actor(), id, hub.ValueOf(s.Controls[id], site.Amount(v)), time.Time{})
+	return err
 }
 
 func (p *panel) at(t site.Table, address int) (site.Point, bool) {

@@ -354,7 +354,15 @@ func (b *Broker) empty(d *device) {
 			continue
 		}
 		topic, keep := topics.Want(cfg)
-		m := message{topic: topic, payload: mapping.Payload(cfg.Target, w.On, now), qos: 1, want: true, kept: keep}
+		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: true, kept: keep && w.Pulse == ""}
+		if w.Pulse == "" {
+			d.wants[topic] = m
+		}
+		d.tell(b, m, true)
+	}
+	for _, x := range post.Mirrors {
+		topic, payload := topics.Mirror(x)
+		m := message{topic: topic, payload: payload, qos: 1, want: true, kept: true}
 		d.wants[topic] = m
 		d.tell(b, m, true)
 	}

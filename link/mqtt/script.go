@@ -110,9 +110,9 @@ func signalMessages(s hub.Signal) []message {
 
 func controlMessages(x hub.Control) (out []message) {
 	_, slug := site.Split(x.ID)
-	add := func(what string, on *bool) {
-		if on != nil {
-			out = append(out, message{topic: topics.Own(x.Device) + what + "/" + slug, payload: []byte(reading.OnOff(*on).String()), qos: 1, want: true, kept: true})
+	add := func(what string, v *reading.Value) {
+		if v != nil {
+			out = append(out, message{topic: topics.Own(x.Device) + what + "/" + slug, payload: []byte(v.String()), qos: 1, want: true, kept: true})
 		}
 	}
 	add("is", x.Is)
@@ -171,7 +171,7 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 	if pk.FixedHeader.Retain {
 		return codePayload, "an ask must not be retained; publish it without"
 	}
-	on, _, err := reading.Report(pk.Payload)
+	to, _, err := reading.Report(pk.Payload)
 	if err != nil {
 		return codePayload, err.Error()
 	}
@@ -181,9 +181,10 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), writeWait)
 	defer cancel()
-	_, err = c.b.hub.Switch(ctx, actor, levels[1]+"."+levels[3], on)
+	err = c.b.wish(ctx, actor, levels[1]+"."+levels[3], to)
 	var denied *access.Denied
 	var missing *hub.NotFoundError
+	var invalid *hub.InvalidError
 	switch {
 	case err == nil:
 		return codeSuccess, ""
@@ -191,6 +192,8 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 		return codeNotAuthorized, err.Error()
 	case errors.As(err, &missing):
 		return codeTopic, err.Error()
+	case errors.As(err, &invalid):
+		return codePayload, err.Error()
 	}
 	return codeBusy, fmt.Sprintf("it cannot be taken now: %s", err)
 }
@@ -204,4 +207,14 @@ func (c *conn) refuseAsk(topic, why string) {
 	if levels := strings.Split(topic, "/"); len(levels) > 1 {
 		c.sess.offer(message{topic: "ember/" + levels[1] + "/problem", payload: payload}, false)
 	}
+}
+
+// wish is what a script asks for: a value by hand, or the word auto.
+func (b *Broker) wish(ctx context.Context, a access.Actor, control string, to reading.Value) (err error) {
+	if to.Kind == site.Text && to.Text == "auto" {
+		_, err = b.hub.ToAuto(ctx, a, control)
+		return err
+	}
+	_, err = b.hub.Switch(ctx, a, control, to, time.Time{})
+	return err
 }

@@ -305,7 +305,11 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 		controls := c.hub.Site().Controls
 		for _, w := range post.Wants {
 			topic, keep := topics.Want(controls[w.Control])
-			c.publish(ctx, p, device, topic, keep, mapping.Payload(controls[w.Control].Target, w.On, time.Now()))
+			c.publish(ctx, p, device, topic, keep && w.Pulse == "", mapping.Payload(controls[w.Control], w.Value, time.Now()))
+		}
+		for _, x := range post.Mirrors {
+			topic, payload := topics.Mirror(x)
+			c.publish(ctx, p, device, topic, true, payload)
 		}
 		for _, raw := range post.Gone {
 			c.publish(ctx, p, device, topics.Own(device)+"want/"+raw, true, nil)

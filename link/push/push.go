@@ -235,7 +235,7 @@ func (p *Handler) current(ctx context.Context, device string) (answer, error) {
 	a := answer{Wants: map[string]string{}, LeaseS: lease.Seconds(), T: now.UnixMilli()}
 	controls := p.hub.Site().Controls
 	for _, x := range wants {
-		a.Wants[x.Raw] = string(mapping.Payload(controls[x.Control].Target, x.On, now))
+		a.Wants[x.Raw] = string(mapping.Payload(controls[x.Control], x.Value, now))
 	}
 	a.Rev = hub.Version(a.Wants)
 	return a, err

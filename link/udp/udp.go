@@ -218,8 +218,8 @@ func (s *Server) drain(p *peer) {
 		controls := s.hub.Site().Controls
 		for _, w := range post.Wants {
 			c := controls[w.Control]
-			text := mapping.Payload(c.Target, w.On, now)
-			if c.Target == (site.Target{}) {
+			text := mapping.Payload(c, w.Value, now)
+			if !c.Target.Set() {
 				text = []byte(w.Raw + "=" + string(text))
 			}
 			s.send(p, text)

@@ -229,9 +229,12 @@ func (r *Rig) Control(id string) client.Control {
 	return *c.JSON200
 }
 
+// On reports whether what a control is or should be is on.
+func On(v *client.Value) bool { return v != nil && *v == true }
+
 // Switch switches a control without waiting for its board.
 func (r *Rig) Switch(id string, on bool) client.Control {
-	c, err := r.Owner.SwitchControlWithResponse(r.T.Context(), id, nil, client.SwitchControlJSONRequestBody{On: on})
+	c, err := r.Owner.SwitchControlWithResponse(r.T.Context(), id, nil, client.SwitchControlJSONRequestBody{To: on})
 	require.NoError(r.T, err)
 	return *c.JSON200
 }

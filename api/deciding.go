@@ -1,0 +1,247 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	deciding "idleember/core/control"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/hub"
+)
+
+// controlShape is what can be told of what a control is.
+type controlShape struct {
+	kind      *ControlChangeKind
+	options   *[]string
+	lowest    *float64
+	momentary *site.Pulse
+	ask       *bool
+	safe      *Value
+}
+
+func (x controlShape) apply(c *site.Control) error {
+	set(&c.Kind, (*site.ControlKind)(x.kind))
+	set(&c.Options, x.options)
+	set(&c.Lowest, (*site.Amount)(x.lowest))
+	set(&c.Ask, x.ask)
+	if x.momentary != nil {
+		c.Momentary = x.momentary
+		if x.momentary.ForMS == 0 { // no longer momentary
+			c.Momentary = nil
+		}
+	}
+	if x.safe == nil {
+		if x.kind != nil && c.What() == site.Mover {
+			c.Safe = site.Stop
+		}
+		return nil
+	}
+	v, err := valueOf(*x.safe)
+	if err == nil {
+		c.Safe, err = hub.AmountOf(*c, v)
+	}
+	return err
+}
+
+// valueOf reads a value as it came in JSON.
+func valueOf(v Value) (reading.Value, error) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return reading.Value{}, err
+	}
+	out, err := reading.FromJSON(b)
+	if err != nil {
+		return out, &hub.InvalidError{Field: "to", Reason: err.Error()}
+	}
+	return out, nil
+}
+
+func instant(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// settled waits for a control's confirmation where the caller wants that.
+func (h *handlers) settled(ctx context.Context, wait *bool, v hub.Control, err error) (hub.Control, error) {
+	if err != nil || wait == nil || !*wait {
+		return v, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return h.s.hub.Settle(ctx, actor(ctx), v.ID, v.Rev)
+}
+
+func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObject) (SwitchControlResponseObject, error) {
+	to, err := valueOf(r.Body.To)
+	if err != nil {
+		return nil, err
+	}
+	until := instant(r.Body.Until)
+	if ms := r.Body.ForMs; ms != nil {
+		until = time.Now().Add(time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond)
+	}
+	v, err := h.s.hub.Switch(ctx, actor(ctx), r.Id, to, until)
+	v, err = h.settled(ctx, r.Params.Wait, v, err)
+	return SwitchControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) AutoControl(ctx context.Context, r AutoControlRequestObject) (AutoControlResponseObject, error) {
+	v, err := h.s.hub.ToAuto(ctx, actor(ctx), r.Id)
+	v, err = h.settled(ctx, r.Params.Wait, v, err)
+	return AutoControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) ResetControl(ctx context.Context, r ResetControlRequestObject) (ResetControlResponseObject, error) {
+	v, err := h.s.hub.ResetInterlocks(ctx, actor(ctx), r.Id)
+	return ResetControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) ServeControl(ctx context.Context, r ServeControlRequestObject) (ServeControlResponseObject, error) {
+	v, err := h.s.hub.Serve(ctx, actor(ctx), r.Id, deciding.Service(r.Body.Service))
+	return ServeControl200JSONResponse(control(v)), err
+}
+
+func (h *handlers) WhyControl(ctx context.Context, r WhyControlRequestObject) (WhyControlResponseObject, error) {
+	v, err := h.s.hub.Why(ctx, actor(ctx), r.Id)
+	return WhyControl200JSONResponse(v), err
+}
+
+func automationView(v hub.AutomationView, remarks []string) AutomationView {
+	return AutomationView{Version: v.Version, Config: v.Config, Remarks: list(remarks)}
+}
+
+func (h *handlers) GetAutomation(ctx context.Context, r GetAutomationRequestObject) (GetAutomationResponseObject, error) {
+	v, err := h.s.hub.Automation(ctx, actor(ctx), r.Id)
+	return GetAutomation200JSONResponse(automationView(v, nil)), err
+}
+
+func (h *handlers) SaveAutomation(ctx context.Context, r SaveAutomationRequestObject) (SaveAutomationResponseObject, error) {
+	v, remarks, err := h.s.hub.SaveAutomation(ctx, actor(ctx), r.Id, func(a *site.Automation) error {
+		if err := unchanged(r.Params.IfMatch, *a); err != nil {
+			return err
+		}
+		*a = *r.Body
+		return nil
+	})
+	return SaveAutomation200JSONResponse(automationView(v, remarks)), err
+}
+
+func (h *handlers) TryAutomation(ctx context.Context, r TryAutomationRequestObject) (TryAutomationResponseObject, error) {
+	values := map[string]reading.Value{}
+	for id, v := range r.Body.Values {
+		var err error
+		if values[id], err = valueOf(v); err != nil {
+			return nil, err
+		}
+	}
+	v, err := h.s.hub.TryAutomation(ctx, actor(ctx), r.Id, r.Body.Automation, values, instant(r.Body.At))
+	return TryAutomation200JSONResponse(v), err
+}
+
+func (h *handlers) ListSettings(ctx context.Context, _ ListSettingsRequestObject) (ListSettingsResponseObject, error) {
+	now, err := h.s.hub.Now(ctx, actor(ctx))
+	return ListSettings200JSONResponse(now.Settings), err
+}
+
+func (h *handlers) SaveSetting(ctx context.Context, r SaveSettingRequestObject) (SaveSettingResponseObject, error) {
+	v, err := h.s.hub.SaveSetting(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveSetting201JSONResponse(v), err
+}
+
+func (h *handlers) SetSetting(ctx context.Context, r SetSettingRequestObject) (SetSettingResponseObject, error) {
+	to, err := valueOf(r.Body.Value)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.s.hub.Set(ctx, actor(ctx), r.Id, to.String(), instant(r.Body.Until))
+	return SetSetting200JSONResponse(v), err
+}
+
+func (h *handlers) RemoveSetting(ctx context.Context, r RemoveSettingRequestObject) (RemoveSettingResponseObject, error) {
+	return RemoveSetting204Response{}, h.s.hub.RemoveSetting(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) ListPresets(ctx context.Context, _ ListPresetsRequestObject) (ListPresetsResponseObject, error) {
+	now, err := h.s.hub.Now(ctx, actor(ctx))
+	return ListPresets200JSONResponse(now.Presets), err
+}
+
+func (h *handlers) SavePreset(ctx context.Context, r SavePresetRequestObject) (SavePresetResponseObject, error) {
+	v, err := h.s.hub.SavePreset(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SavePreset201JSONResponse(v), err
+}
+
+func (h *handlers) RemovePreset(ctx context.Context, r RemovePresetRequestObject) (RemovePresetResponseObject, error) {
+	return RemovePreset204Response{}, h.s.hub.RemovePreset(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) ApplyPreset(ctx context.Context, r ApplyPresetRequestObject) (ApplyPresetResponseObject, error) {
+	var until time.Time
+	if r.Body != nil {
+		until = instant(r.Body.Until)
+	}
+	return ApplyPreset204Response{}, h.s.hub.ApplyPreset(ctx, actor(ctx), r.Id, until)
+}
+
+func (h *handlers) ListRules(ctx context.Context, _ ListRulesRequestObject) (ListRulesResponseObject, error) {
+	v, err := h.s.hub.Rules(ctx, actor(ctx))
+	return ListRules200JSONResponse(v), err
+}
+
+func (h *handlers) SaveRule(ctx context.Context, r SaveRuleRequestObject) (SaveRuleResponseObject, error) {
+	v, err := h.s.hub.SaveRule(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveRule201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (RemoveRuleResponseObject, error) {
+	return RemoveRule204Response{}, h.s.hub.RemoveRule(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (ListGroupsResponseObject, error) {
+	v, err := h.s.hub.Groups(ctx, actor(ctx))
+	return ListGroups200JSONResponse(v), err
+}
+
+func (h *handlers) SaveGroup(ctx context.Context, r SaveGroupRequestObject) (SaveGroupResponseObject, error) {
+	v, err := h.s.hub.SaveGroup(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveGroup201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveGroup(ctx context.Context, r RemoveGroupRequestObject) (RemoveGroupResponseObject, error) {
+	return RemoveGroup204Response{}, h.s.hub.RemoveGroup(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) GetNext(ctx context.Context, r GetNextRequestObject) (GetNextResponseObject, error) {
+	until := time.Now().Add(7 * 24 * time.Hour)
+	if r.Params.Until != nil {
+		until = *r.Params.Until
+	}
+	v, err := h.s.hub.Next(ctx, actor(ctx), until)
+	return GetNext200JSONResponse(v), err
+}
+
+func (h *handlers) CheckFormula(ctx context.Context, r CheckFormulaRequestObject) (CheckFormulaResponseObject, error) {
+	v, err := h.s.hub.CheckFormula(ctx, actor(ctx), r.Body.Text)
+	return CheckFormula200JSONResponse(v), err
+}
+
+func (h *handlers) FormulaWords(ctx context.Context, _ FormulaWordsRequestObject) (FormulaWordsResponseObject, error) {
+	v, err := h.s.hub.FormulaWords(ctx, actor(ctx))
+	return FormulaWords200JSONResponse(v), err
+}
+
+const remarksShown = 200
+
+func (h *handlers) ListNotes(ctx context.Context, _ ListNotesRequestObject) (ListNotesResponseObject, error) {
+	v, err := h.s.hub.Notes(ctx, actor(ctx), remarksShown)
+	return ListNotes200JSONResponse(v), err
+}
+
+func (h *handlers) ListMessages(ctx context.Context, _ ListMessagesRequestObject) (ListMessagesResponseObject, error) {
+	v, err := h.s.hub.Messages(ctx, actor(ctx), remarksShown)
+	return ListMessages200JSONResponse(v), err
+}

@@ -1,0 +1,537 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"idleember/client"
+	"idleember/core/site"
+)
+
+// untilFlags say for how long something holds.
+func untilFlags() []cli.Flag {
+	return []cli.Flag{&cli.DurationFlag{Name: "for", Usage: "for `TIME`, such as 20m or 2h"},
+		&cli.StringFlag{Name: "until", Usage: "until `TIME`: 18:00, 2026-12-24 or RFC 3339"}}
+}
+
+// until is the end that --for and --until tell, nil where they tell none.
+func until(ctx context.Context, cmd *cli.Command, h *client.Remote) (*time.Time, error) {
+	now := time.Now()
+	switch text := cmd.String("until"); {
+	case cmd.IsSet("for") && text != "":
+		return nil, &UsageError{"tell --for or --until, not both"}
+	case cmd.IsSet("for"):
+		end := now.Add(cmd.Duration("for"))
+		return &end, nil
+	case text == "":
+		return nil, nil
+	default:
+		zone := hubZone(ctx, h)
+		if clock, err := time.Parse("15:04", text); err == nil {
+			local := now.In(zone)
+			end := time.Date(local.Year(), local.Month(), local.Day(), clock.Hour(), clock.Minute(), 0, 0, zone)
+			if !end.After(now) {
+				end = end.AddDate(0, 0, 1)
+			}
+			return &end, nil
+		}
+		for _, layout := range []string{time.DateOnly, "2006-01-02 15:04", time.RFC3339} {
+			if end, err := time.ParseInLocation(layout, text, zone); err == nil {
+				return &end, nil
+			}
+		}
+		return nil, &UsageError{fmt.Sprintf("%q is no time; write 18:00, 2026-12-24, \"2026-12-24 18:00\" or RFC 3339", text)}
+	}
+}
+
+// valueFrom reads a value as the API wants it: a number where it is one, else a word; on and off are true and false.
+func valueFrom(word string) client.Value {
+	switch word {
+	case "on":
+		return true
+	case "off":
+		return false
+	}
+	if f, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(word, "%")), 64); err == nil {
+		return f
+	}
+	return word
+}
+
+func switchCommand() *cli.Command {
+	return &cli.Command{Name: "switch", Usage: "give a control a value by hand and wait until its board confirms it", ArgsUsage: "CONTROL VALUE",
+		Description: "VALUE is on or off; 0 to 100 for a level; a word for a choice; open, stop or close for a mover.\nExit code 5 says that the board has not confirmed in time; the want stays and is sent again.",
+		Flags:       remote(append(untilFlags(), output(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the confirmation"})...),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			end, err := until(ctx, cmd, h)
+			if err != nil {
+				return err
+			}
+			wait, to := !cmd.Bool("no-wait"), valueFrom(args[1])
+			r, err := h.SwitchControlWithResponse(ctx, args[0], &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{To: to, Until: end})
+			if err != nil {
+				return err
+			}
+			return settled(cmd, *r.JSON200, wait, func(c client.Control) string {
+				if c.Momentary == nil && (c.Mode == nil || *c.Mode == "manual") && c.WantBy != nil && c.Want != nil && valueText(c.Want, -1) != valueText(&to, -1) && c.Step != nil && *c.Step == "hand" {
+					return fmt.Sprintf("%s was switched %s by %s meanwhile", c.Id, controlText(c, c.Want), deref(c.WantBy))
+				}
+				return ""
+			})
+		}, "CONTROL", "VALUE")}
+}
+
+func autoCommand() *cli.Command {
+	return &cli.Command{Name: "auto", Usage: "give a control back to the hub", ArgsUsage: "CONTROL",
+		Flags: remote(output(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the confirmation"}),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			wait := !cmd.Bool("no-wait")
+			r, err := h.AutoControlWithResponse(ctx, args[0], &client.AutoControlParams{Wait: &wait})
+			if err != nil {
+				return err
+			}
+			return settled(cmd, *r.JSON200, wait, nil)
+		}, "CONTROL")}
+}
+
+// settled says how a control is after a command. meanwhile may say that somebody else was faster.
+func settled(cmd *cli.Command, c client.Control, wait bool, meanwhile func(client.Control) string) error {
+	if cmd.String("output") != "table" {
+		if err := show(cmd, c, []string{"id", "want", "is", "phase"}, [][]string{{c.Id, controlText(c, c.Want), controlText(c, c.Is), string(c.Phase)}}); err != nil {
+			return err
+		}
+	}
+	say := func(format string, args ...any) {
+		if cmd.String("output") == "table" {
+			_, _ = fmt.Fprintf(writer(cmd), format+"\n", args...)
+			if c.Reason != "" {
+				_, _ = fmt.Fprintf(writer(cmd), "  %s\n", c.Reason)
+			}
+		}
+	}
+	if meanwhile != nil {
+		if why := meanwhile(c); why != "" {
+			return errors.New(why)
+		}
+	}
+	want := controlText(c, c.Want)
+	switch {
+	case c.Momentary != nil:
+		say("%s: %s.", c.Name, c.Phase)
+		if c.Phase == "unconfirmed" {
+			return &UnconfirmedError{c.Name + ": " + c.Reason}
+		}
+	case c.Phase == "confirmed":
+		say("%s is %s, confirmed by its board.", c.Name, controlText(c, c.Is))
+	case c.Phase == "sent":
+		say("%s: %s is sent; this board cannot confirm.", c.Name, want)
+	case !wait || c.Phase == "":
+		say("%s: %s is on its way.", c.Name, want)
+	default:
+		why := "its board has not answered"
+		if !c.Online {
+			why = "its board is offline and gets it when it is back"
+		}
+		return &UnconfirmedError{fmt.Sprintf("%s: %s is wanted but not confirmed: %s", c.Name, want, why)}
+	}
+	return nil
+}
+
+func settingText(g client.SettingView) string {
+	text := g.Text
+	if u := unitSign(g.Config.Unit); u != g.Config.Unit {
+		text = strings.TrimSuffix(text, g.Config.Unit) + u
+	}
+	return text
+}
+
+func settingState(g client.SettingView) string {
+	switch {
+	case g.Locked != "":
+		return "locked: " + g.Locked
+	case g.Until != nil:
+		return "until " + g.Until.Local().Format("2006-01-02 15:04")
+	}
+	return ""
+}
+
+func setCommand() *cli.Command {
+	return &cli.Command{Name: "set", Usage: "change the value of a setting", ArgsUsage: "SETTING VALUE",
+		Description: "VALUE is a number, 10:30 for a time of day, 20m for a duration, or a word. With --for or --until it goes\nback to what it was then.",
+		Flags:       remote(append(untilFlags(), output())...),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			end, err := until(ctx, cmd, h)
+			if err != nil {
+				return err
+			}
+			r, err := h.SetSettingWithResponse(ctx, args[0], client.SetSettingJSONRequestBody{Value: args[1], Until: end})
+			if err != nil {
+				return err
+			}
+			return settingRows(cmd, []client.SettingView{*r.JSON200})
+		}, "SETTING", "VALUE")}
+}
+
+func settingRows(cmd *cli.Command, list []client.SettingView) error {
+	var rows [][]string
+	for _, g := range list {
+		rows = append(rows, []string{g.Config.ID, g.Config.Name, settingText(g), settingState(g), g.By})
+	}
+	return show(cmd, list, []string{"id", "name", "value", "state", "by"}, rows)
+}
+
+func presetCommand() *cli.Command {
+	return &cli.Command{Name: "preset", Usage: "apply a preset", ArgsUsage: "PRESET",
+		Description: "With --for or --until, what it sets goes back then: settings to what they were, controls to auto.",
+		Flags:       remote(untilFlags()...),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			end, err := until(ctx, cmd, h)
+			if err != nil {
+				return err
+			}
+			if _, err := h.ApplyPresetWithResponse(ctx, args[0], client.ApplyPresetJSONRequestBody{Until: end}); err != nil {
+				return err
+			}
+			_, _ = fmt.Fprintf(writer(cmd), "Applied %s.\n", args[0])
+			return nil
+		}, "PRESET")}
+}
+
+func whyCommand() *cli.Command {
+	return &cli.Command{Name: "why", Usage: "say why a control is what it is, what it would be otherwise, and what comes next", ArgsUsage: "CONTROL",
+		Flags: remote(output()),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			r, err := h.WhyControlWithResponse(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			w := *r.JSON200
+			if cmd.String("output") != "table" {
+				return show(cmd, w, []string{"reason"}, [][]string{{w.Reason}})
+			}
+			out := writer(cmd)
+			_, _ = fmt.Fprintf(out, "%s: %s\n", args[0], w.Reason)
+			for _, line := range w.Lines {
+				_, _ = fmt.Fprintf(out, "  %s\n", line)
+			}
+			if w.Else != "" {
+				_, _ = fmt.Fprintf(out, "Otherwise: %s\n", w.Else)
+			}
+			for _, line := range w.Next {
+				_, _ = fmt.Fprintf(out, "Next: %s\n", line)
+			}
+			return nil
+		}, "CONTROL")}
+}
+
+func nextCommand() *cli.Command {
+	return &cli.Command{Name: "next", Usage: "show what will run when", Flags: remote(output(), &cli.DurationFlag{Name: "within", Value: 7 * 24 * time.Hour, Usage: "look `TIME` ahead"}),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			end := time.Now().Add(cmd.Duration("within"))
+			r, err := h.GetNextWithResponse(ctx, &client.GetNextParams{Until: &end})
+			if err != nil {
+				return err
+			}
+			zone := hubZone(ctx, h)
+			var rows [][]string
+			for _, u := range *r.JSON200 {
+				ends := ""
+				if !u.Ends.IsZero() {
+					ends = u.Ends.In(zone).Format("15:04:05")
+				}
+				rows = append(rows, []string{u.At.In(zone).Format("Mon 2006-01-02 15:04:05"), ends, u.ID, u.What})
+			}
+			if len(rows) == 0 && cmd.String("output") == "table" {
+				_, _ = fmt.Fprintln(writer(cmd), "Nothing is planned.")
+				return nil
+			}
+			return show(cmd, *r.JSON200, []string{"starts", "ends", "control", "what"}, rows)
+		})}
+}
+
+// readFile reads JSON from a file, or from standard input where its name is -.
+func readFile(name string, into any) error {
+	b, err := os.ReadFile(name)
+	if name == "-" {
+		b, err = io.ReadAll(os.Stdin)
+	}
+	if err != nil {
+		return err
+	}
+	dec := json.NewDecoder(strings.NewReader(string(b)))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(into); err != nil {
+		return fmt.Errorf("%s cannot be read: %w", name, err)
+	}
+	return nil
+}
+
+func automationCommand() *cli.Command {
+	return &cli.Command{Name: "automation", Usage: "show what the hub decides of a control, or change it", ArgsUsage: "CONTROL",
+		Description: "It is shown as JSON; save it in a file, change that, and give it back with --file.",
+		Flags: remote(&cli.StringFlag{Name: "file", Usage: "take the automation from this JSON `FILE`, - for standard input"},
+			&cli.BoolFlag{Name: "remove", Usage: "take it away; the control gets its safe value"}),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			a := site.Automation{Control: args[0]}
+			switch {
+			case cmd.String("file") != "":
+				if err := readFile(cmd.String("file"), &a); err != nil {
+					return err
+				}
+			case !cmd.Bool("remove"):
+				r, err := h.GetAutomationWithResponse(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				return asJSON(cmd, r.JSON200.Config)
+			}
+			a.Control = args[0]
+			r, err := h.SaveAutomationWithResponse(ctx, args[0], nil, a)
+			if err != nil {
+				return err
+			}
+			for _, remark := range r.JSON200.Remarks {
+				_, _ = fmt.Fprintln(writer(cmd), remark+".")
+			}
+			return asJSON(cmd, r.JSON200.Config)
+		}, "CONTROL")}
+}
+
+func asJSON(cmd *cli.Command, v any) error {
+	enc := json.NewEncoder(writer(cmd))
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// kept is a command for parts of the configuration that are kept whole: list, show, save, remove.
+func kept(name, one string, list func(context.Context, *cli.Command, *client.Remote) error,
+	save func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error,
+	remove func(ctx context.Context, h *client.Remote, id string) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: "list " + name + ", save or remove one", Flags: remote(output()),
+		Description: "With --output json the list shows everything of each; the same form is what save reads.",
+		Commands: []*cli.Command{
+			{Name: "save", Usage: "add a " + one + ", or change the one that has this id", ArgsUsage: "FILE", Flags: remote(output()),
+				Description: "FILE is JSON, - for standard input.",
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					return save(ctx, cmd, h, args[0])
+				}, "FILE")},
+			{Name: "remove", Usage: "take a " + one + " away", ArgsUsage: "ID", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if err := remove(ctx, h, args[0]); err != nil {
+						return err
+					}
+					_, _ = fmt.Fprintf(writer(cmd), "%s is gone.\n", args[0])
+					return nil
+				}, "ID")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			return list(ctx, cmd, h)
+		})}
+}
+
+func settingsCommand() *cli.Command {
+	return kept("settings", "setting", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		r, err := h.ListSettingsWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		return settingRows(cmd, *r.JSON200)
+	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
+		var g site.Setting
+		if err := readFile(file, &g); err != nil {
+			return err
+		}
+		r, err := h.SaveSettingWithResponse(ctx, nil, g)
+		if err != nil {
+			return err
+		}
+		return settingRows(cmd, []client.SettingView{*r.JSON201})
+	}, func(ctx context.Context, h *client.Remote, id string) error {
+		_, err := h.RemoveSettingWithResponse(ctx, id)
+		return err
+	})
+}
+
+func presetRows(cmd *cli.Command, list []client.PresetView) error {
+	var rows [][]string
+	for _, p := range list {
+		rows = append(rows, []string{p.Config.ID, p.Config.Name, fmt.Sprint(len(p.Config.Actions)), p.Config.Role})
+	}
+	return show(cmd, list, []string{"id", "name", "actions", "for"}, rows)
+}
+
+func presetsCommand() *cli.Command {
+	return kept("presets", "preset", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		r, err := h.ListPresetsWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		return presetRows(cmd, *r.JSON200)
+	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
+		var p site.Preset
+		if err := readFile(file, &p); err != nil {
+			return err
+		}
+		r, err := h.SavePresetWithResponse(ctx, nil, p)
+		if err != nil {
+			return err
+		}
+		return presetRows(cmd, []client.PresetView{*r.JSON201})
+	}, func(ctx context.Context, h *client.Remote, id string) error {
+		_, err := h.RemovePresetWithResponse(ctx, id)
+		return err
+	})
+}
+
+func ruleRows(cmd *cli.Command, list []client.RuleView) error {
+	var rows [][]string
+	for _, r := range list {
+		state := fmt.Sprintf("waits for stage %d of %d", r.State.Stage+1, len(r.Config.Stages))
+		switch {
+		case r.Config.Off:
+			state = "off"
+		case time.Now().Before(r.State.Rests):
+			state = "rests until " + r.State.Rests.Local().Format("15:04")
+		}
+		fired := "never"
+		if !r.State.Fired.IsZero() {
+			fired = r.State.Fired.Local().Format("2006-01-02 15:04:05")
+		}
+		rows = append(rows, []string{r.Config.ID, r.Config.Name, state, fired, r.Config.Stages[min(r.State.Stage, len(r.Config.Stages)-1)].When})
+	}
+	return show(cmd, list, []string{"id", "name", "state", "last", "when"}, rows)
+}
+
+func rulesCommand() *cli.Command {
+	return kept("rules", "rule", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		r, err := h.ListRulesWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		return ruleRows(cmd, *r.JSON200)
+	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
+		var x site.Rule
+		if err := readFile(file, &x); err != nil {
+			return err
+		}
+		r, err := h.SaveRuleWithResponse(ctx, nil, x)
+		if err != nil {
+			return err
+		}
+		return ruleRows(cmd, []client.RuleView{*r.JSON201})
+	}, func(ctx context.Context, h *client.Remote, id string) error {
+		_, err := h.RemoveRuleWithResponse(ctx, id)
+		return err
+	})
+}
+
+func groupRows(cmd *cli.Command, list []client.GroupView) error {
+	var rows [][]string
+	for _, g := range list {
+		var members []string
+		for _, m := range g.Config.Members {
+			members = append(members, m.Control)
+		}
+		what := "one at a time"
+		if g.Config.Limit > 0 {
+			what = fmt.Sprintf("up to %g W", g.Config.Limit)
+		}
+		rows = append(rows, []string{g.Config.ID, g.Config.Name, what, strings.Join(members, ", ")})
+	}
+	return show(cmd, list, []string{"id", "name", "what", "controls"}, rows)
+}
+
+func groupsCommand() *cli.Command {
+	return kept("groups", "group", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		r, err := h.ListGroupsWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		return groupRows(cmd, *r.JSON200)
+	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
+		var g site.Group
+		if err := readFile(file, &g); err != nil {
+			return err
+		}
+		r, err := h.SaveGroupWithResponse(ctx, nil, g)
+		if err != nil {
+			return err
+		}
+		return groupRows(cmd, []client.GroupView{*r.JSON201})
+	}, func(ctx context.Context, h *client.Remote, id string) error {
+		_, err := h.RemoveGroupWithResponse(ctx, id)
+		return err
+	})
+}
+
+func formulaCommand() *cli.Command {
+	return &cli.Command{Name: "formula", Usage: "check a formula and show what it comes to now; without one, list what formulas can name", ArgsUsage: "[FORMULA]",
+		Flags: remote(output()),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			text := strings.Join(cmd.Args().Slice(), " ")
+			if text == "" {
+				r, err := h.FormulaWordsWithResponse(ctx)
+				if err != nil {
+					return err
+				}
+				var rows [][]string
+				for _, w := range *r.JSON200 {
+					rows = append(rows, []string{w.Kind, w.Text, w.Says, w.Unit})
+				}
+				return show(cmd, *r.JSON200, []string{"kind", "write", "means", "unit"}, rows)
+			}
+			r, err := h.CheckFormulaWithResponse(ctx, client.CheckFormulaJSONRequestBody{Text: text})
+			if err != nil {
+				return err
+			}
+			c := *r.JSON200
+			if cmd.String("output") != "table" {
+				return show(cmd, c, []string{"ok", "value", "reason"}, [][]string{{fmt.Sprint(c.OK), c.Value, c.Reason}})
+			}
+			if !c.OK {
+				return fmt.Errorf("%s\n  %s\n  %s%s", c.Reason, text, strings.Repeat(" ", c.From), strings.Repeat("^", max(1, c.To-c.From)))
+			}
+			_, _ = fmt.Fprintln(writer(cmd), strings.TrimSpace(c.Value+" "+unitSign(c.Unit)))
+			return nil
+		})}
+}
+
+func remarkRows(cmd *cli.Command, zone *time.Location, list []client.Remark) error {
+	var rows [][]string
+	for _, m := range slices.Backward(list) {
+		rows = append(rows, []string{m.At.In(zone).Format("2006-01-02 15:04:05"), m.Object, m.Text, m.By})
+	}
+	return show(cmd, list, []string{"at", "about", "text", "by"}, rows)
+}
+
+func messagesCommand() *cli.Command {
+	return &cli.Command{Name: "messages", Usage: "show the newest messages to people", Flags: remote(output()),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.ListMessagesWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return remarkRows(cmd, hubZone(ctx, h), *r.JSON200)
+		})}
+}
+
+func notesCommand() *cli.Command {
+	return &cli.Command{Name: "notes", Usage: "show the newest notes", Flags: remote(output()),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			r, err := h.ListNotesWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			return remarkRows(cmd, hubZone(ctx, h), *r.JSON200)
+		})}
+}

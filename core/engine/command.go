@@ -1,0 +1,294 @@
+package engine
+
+import (
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/control"
+	"idleember/core/site"
+)
+
+// byHand lets a person, a preset or a rule decide of a control. A zero end means: as the owner chose for the control.
+func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Actor, how How) {
+	x := e.controls[id]
+	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil {
+		return
+	}
+	if x.cfg.Momentary != nil {
+		if to > 0 {
+			e.pulse(x, by)
+		}
+		return
+	}
+	if until.IsZero() && to != x.cfg.Safe {
+		switch {
+		case x.auto != nil && x.auto.HandMS > 0:
+			until = e.now.Wall.Add(site.Millis(x.auto.HandMS))
+		case x.cfg.Dangerous:
+			until = e.now.Wall.Add(site.DefaultHandDangerous)
+		}
+	}
+	under := x.Phase == Confirmed || x.Phase == Pending // it is so, or on its way
+	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && under && x.Want != nil && *x.Want == to {
+		return
+	}
+	entry := Journal{Actor: by, Action: "switch", Object: x.ID, Before: said1(x), After: x.cfg.Say(to)}
+	if !until.IsZero() {
+		entry.Reason = "until " + e.when(until)
+	}
+	e.emit(entry)
+	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &to, by, e.now.Wall, until, how, nil
+	if x.auto.HasAuto() {
+		x.Mode = Manual
+		e.controlPoints(x)
+	}
+	x.again = x.Want != nil && *x.Want == to && !under
+	x.shown = false
+	e.mark(x)
+}
+
+// said1 is what a control was before, for the journal: its mode where it has one, else what was wanted.
+func said1(x *controlled) string {
+	if x.Mode == Auto {
+		return "auto"
+	}
+	return wanted(x)
+}
+
+// toAuto gives a control back to the hub.
+func (e *Engine) toAuto(id string, by access.Actor) {
+	x := e.controls[id]
+	if x == nil || !x.auto.HasAuto() || x.Mode == Auto {
+		return
+	}
+	e.emit(Journal{Actor: by, Action: "auto", Object: x.ID, Before: wanted(x), After: "auto"})
+	x.Hand, x.HandUntil, x.How, x.Held, x.Mode = nil, time.Time{}, HowPerson, nil, Auto
+	delete(e.devices[x.cfg.Device].resume, x.ID)
+	x.shown = false
+	e.controlPoints(x)
+	e.mark(x)
+}
+
+// serve takes a control out of service, or puts it back.
+func (e *Engine) serve(in Serve) {
+	x := e.controls[in.Control]
+	if x == nil || x.Service == in.Service {
+		return
+	}
+	words := map[control.Service]string{control.InService: "in service", control.OutSilent: "out of service, told nothing",
+		control.OutAndSafe: "out of service at its safe value"}
+	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: words[x.Service], After: words[in.Service]})
+	x.Service, x.ServiceBy, x.ServiceAt = in.Service, in.Actor, e.now.Wall
+	x.again = in.Service == control.InService && x.Want != nil
+	x.shown = false
+	e.mark(x)
+}
+
+// reset lets latched interlocks go whose condition is no longer there.
+func (e *Engine) reset(in Reset) {
+	x := e.controls[in.Control]
+	if x == nil || len(x.Latched) == 0 {
+		return
+	}
+	var left, gone []string
+	for i, l := range x.interlocks {
+		name := x.auto.Interlocks[i].Name
+		switch {
+		case !x.latched(name):
+		case l.Is == control.False:
+			gone = append(gone, name)
+		default:
+			left = append(left, name)
+		}
+	}
+	x.Latched = left
+	for _, name := range gone {
+		e.emit(Journal{Actor: in.Actor, Action: "reset", Object: x.ID, Before: name, After: "free"})
+	}
+	x.shown = false
+	e.mark(x)
+}
+
+// PulseState is the last pulse of a momentary control.
+type PulseState struct {
+	ID      string       `json:"id"`
+	By      access.Actor `json:"by"`
+	At      time.Time    `json:"at"`
+	Left    int          `json:"left"`          // how often it still goes on, the present time included
+	On      bool         `json:"on"`            // it is on now, as far as the hub wants
+	Running bool         `json:"running"`       // the sequence goes on
+	Heard   bool         `json:"heard"`         // the device said that it was on
+	Tries   int          `json:"tries"`         // how often it was tried again for want of an effect
+	Says    string       `json:"says"`          // how it ended
+	Off     bool         `json:"off,omitempty"` // the hub was restarted in its midst: off is still to be sent
+}
+
+// pulse begins the sequence of a momentary control. It is sent once: never again because of a reconnect, a restart or a
+// missing answer.
+func (e *Engine) pulse(x *controlled, by access.Actor) {
+	m := x.cfg.Momentary
+	if m == nil || x.Pulse.Running {
+		return
+	}
+	times := max(1, m.Times)
+	x.Rev++
+	x.Pulse = PulseState{ID: fmt.Sprintf("%s-%d", x.ID, x.Rev), By: by, At: e.now.Wall, Left: times}
+	p := &x.Pulse
+	refuse := ""
+	for i, l := range x.interlocks {
+		if l.Is != control.False || x.latched(x.auto.Interlocks[i].Name) {
+			refuse = "held off by the interlock “" + x.auto.Interlocks[i].Name + "”"
+		}
+	}
+	switch {
+	case x.Service != control.InService:
+		refuse = "out of service"
+	case refuse == "" && !e.devices[x.cfg.Device].Online:
+		refuse = "not delivered: the device is offline"
+	}
+	e.emit(Journal{Actor: by, Action: "pulse", Object: x.ID, After: "pulse", Reason: refuse})
+	if refuse != "" {
+		p.Says = refuse
+		x.Phase, x.Reason = Unconfirmed, refuse
+		e.emit(ControlChanged{x.ControlState})
+		return
+	}
+	p.Running = true
+	x.Phase, x.Reason = Pending, "pulsed by "+by.Name
+	e.pulseOn(x)
+	e.startProof(x)
+}
+
+func (e *Engine) pulseOn(x *controlled) {
+	p := &x.Pulse
+	p.On = true
+	x.Rev++
+	deadline := site.DefaultDeadline
+	if x.cfg.Momentary.DeadlineMS > 0 {
+		deadline = site.Millis(x.cfg.Momentary.DeadlineMS)
+	}
+	e.emit(ControlChanged{x.ControlState})
+	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 1, Rev: x.Rev, Pulse: p.ID, Deadline: e.now.Wall.Add(deadline)})
+	x.pulseWake = e.wakeAt(e.now.Mono+site.Millis(x.cfg.Momentary.ForMS), wakePulse, x.ID)
+}
+
+func (e *Engine) pulseDue(w wake) {
+	x := e.controls[w.id]
+	if x == nil || x.pulseWake != w.seq || !x.Pulse.Running || x.cfg.Momentary == nil {
+		return
+	}
+	p := &x.Pulse
+	if !p.On {
+		e.pulseOn(x)
+		return
+	}
+	p.On = false
+	p.Left--
+	x.Rev++
+	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
+	if p.Left > 0 {
+		x.pulseWake = e.wakeAt(e.now.Mono+site.Millis(x.cfg.Momentary.GapMS), wakePulse, x.ID)
+		return
+	}
+	p.Running = false
+	switch {
+	case p.Heard:
+		x.Phase, p.Says = Confirmed, "pulsed"
+	case x.cfg.Answers:
+		x.Phase, p.Says = Unconfirmed, "sent; the device did not say that it pulsed"
+	default:
+		x.Phase, p.Says = Sent, "sent"
+	}
+	x.Reason = p.Says + ", by " + p.By.Name
+	e.emit(ControlChanged{x.ControlState})
+}
+
+// endPulse ends a sequence that a restart interrupted: nothing of it is sent again, but off is.
+func (e *Engine) endPulse(x *controlled) {
+	if p := &x.Pulse; p.Running {
+		p.Running, p.On, p.Left, p.Off = false, false, 0, true
+		p.Says = "ended by a restart of the hub"
+		x.Phase, x.Reason = Unconfirmed, p.Says
+		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
+		e.emit(ControlChanged{x.ControlState})
+	}
+}
+
+// pulseOff sends the off that a restart left open.
+func (e *Engine) pulseOff(x *controlled) {
+	if p := &x.Pulse; p.Off {
+		p.Off = false
+		x.Rev++
+		e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
+		e.emit(ControlChanged{x.ControlState})
+	}
+}
+
+// Proved says how far the proof of a control's effect has come.
+type Proved string
+
+// The states of a proof.
+const (
+	NoProof      Proved = ""
+	ProofWaiting Proved = "waiting"
+	ProofSeen    Proved = "seen"
+	ProofMissing Proved = "missing"
+)
+
+func (e *Engine) startProof(x *controlled) {
+	if x.proof == nil {
+		return
+	}
+	if on := x.Want != nil && *x.Want > 0 || x.Pulse.Running; !on {
+		x.Proof, x.ProofTries, x.proofWake = NoProof, 0, 0
+		return
+	}
+	x.Proof = ProofWaiting
+	x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
+	e.checkProof(x)
+}
+
+// checkProof looks whether the effect is there.
+func (e *Engine) checkProof(x *controlled) {
+	if x.proof != nil && (x.Proof == ProofWaiting || x.Proof == ProofMissing) && x.proof.Is == control.True {
+		x.Proof, x.ProofTries, x.proofWake = ProofSeen, 0, 0
+		e.emit(ControlChanged{x.ControlState})
+	}
+}
+
+func (e *Engine) proofDue(w wake) {
+	x := e.controls[w.id]
+	if x == nil || x.proofWake != w.seq || x.Proof != ProofWaiting || x.proof == nil {
+		return
+	}
+	within := said(site.Millis(x.auto.Proof.WithinMS))
+	if x.ProofTries < x.auto.Proof.Retries {
+		x.ProofTries++
+		why := fmt.Sprintf("no effect within %s; try %d of %d", within, x.ProofTries+1, x.auto.Proof.Retries+1)
+		e.emit(Journal{Actor: access.HubActor(), Action: "retry", Object: x.ID, After: wanted(x), Reason: why})
+		if x.cfg.Momentary != nil {
+			by, tries := x.Pulse.By, x.ProofTries
+			e.pulse(x, by)
+			x.ProofTries = tries
+			return
+		}
+		x.Tries = 0
+		e.sendWant(x, true)
+		e.startConfirm(x)
+		e.startProof(x)
+		return
+	}
+	x.Proof = ProofMissing
+	x.Reason = "no effect: " + x.auto.Proof.When + " did not come within " + within
+	e.emit(ControlChanged{x.ControlState})
+	e.emit(Journal{Actor: access.HubActor(), Action: "no effect", Object: x.ID, After: wanted(x), Reason: x.Reason})
+	e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched " + wantedOrPulse(x) + " and has " + x.Reason})
+}
+
+func wantedOrPulse(x *controlled) string {
+	if x.cfg.Momentary != nil {
+		return "for a moment"
+	}
+	return wanted(x)
+}

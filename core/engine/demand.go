@@ -1,0 +1,269 @@
+package engine
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"time"
+
+	"idleember/core/calendar"
+	"idleember/core/control"
+	"idleember/core/site"
+)
+
+// demand is one demand of a control's auto.
+type demand struct {
+	cfg      *site.Demand
+	cond     *cond  // hold, formula, and of a day length the daylight
+	of       *bound // curve, regulate
+	target   *bound // regulate; of a day length the hours
+	schedule calendar.Schedule
+	on       bool // the schedule runs
+	next     time.Time
+	looked   bool
+	DemandState
+}
+
+// DemandState is what a demand remembers.
+type DemandState struct {
+	Key      string        `json:"key"`
+	First    time.Time     `json:"first,omitzero"`    // day length: the day's first daylight
+	Began    time.Time     `json:"began,omitzero"`    // exercise: when the present run began
+	Integral float64       `json:"integral,omitzero"` // regulate
+	Diff     float64       `json:"diff,omitzero"`     // regulate: the difference since then
+	Level    site.Amount   `json:"level,omitzero"`    // curve, regulate: what it demanded last
+	At       time.Time     `json:"at,omitzero"`       // regulate: when the integral was last put on
+	mono     time.Duration // the same
+}
+
+// regulateEvery is how often a regulator looks at its difference, besides when a reading comes.
+const regulateEvery = 5 * time.Second
+
+func (d *demand) key() string { return asKey(*d.cfg) }
+
+func asKey(d site.Demand) string {
+	return fmt.Sprintf("%s|%s|%s|%s|%s|%g|%d", d.Kind, d.Of, d.Target, d.Daylight, d.When, d.Gain, d.EveryMS)
+}
+
+func (e *Engine) buildDemand(x *controlled, cfg *site.Demand) *demand {
+	d := &demand{cfg: cfg}
+	d.Key = d.key()
+	if i := slices.IndexFunc(x.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
+		d.DemandState = x.Demands[i]
+	}
+	uses := func(text string) *bound {
+		b := e.bind(text)
+		b.controls = append(b.controls, x)
+		return b
+	}
+	switch cfg.Kind {
+	case site.HoldAbove, site.HoldBelow:
+		d.cond = e.condition(Hold(*cfg), false)
+	case site.Whenever:
+		d.cond = e.condition(cfg.Condition, false)
+	case site.DayLength:
+		d.cond = e.condition(site.Condition{When: cfg.Daylight}, false)
+		d.target = uses(cfg.Hours)
+	case site.Scheduled:
+		d.schedule = *cfg.Schedule
+	case site.Curve:
+		d.of = uses(cfg.Of)
+	case site.Regulate:
+		d.of, d.target = uses(cfg.Of), uses(cfg.Target)
+	}
+	if d.cond != nil {
+		d.cond.controls = append(d.cond.controls, x)
+	}
+	return d
+}
+
+// Hold is the condition of holding a quantity: it becomes true a dead band away from the setpoint, and false at it.
+func Hold(d site.Demand) site.Condition {
+	below, at, sign := "<", ">=", "-"
+	if d.Kind == site.HoldBelow {
+		below, at, sign = ">", "<=", "+"
+	}
+	c := site.Condition{When: fmt.Sprintf("(%s) %s (%s)", d.Of, below, d.Target), AfterMS: d.AfterMS, SettleMS: d.SettleMS}
+	if d.Band > 0 {
+		c.When += " " + sign + " " + strconv.FormatFloat(d.Band, 'f', -1, 64)
+		c.Until = fmt.Sprintf("(%s) %s (%s)", d.Of, at, d.Target)
+	}
+	return c
+}
+
+func tri(on bool) control.Tri {
+	if on {
+		return control.True
+	}
+	return control.False
+}
+
+// demanded is what the demand comes to, and when it must be looked at again, 0: not by the clock.
+func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Duration) {
+	out := control.Demanded{To: x.cfg.Full()}
+	if d.cfg.To != nil {
+		out.To = *d.cfg.To
+	}
+	var again time.Time
+	switch d.cfg.Kind {
+	case site.HoldAbove, site.HoldBelow, site.Whenever:
+		out.Is = d.cond.Is
+	case site.Scheduled:
+		if !d.looked || !d.next.IsZero() && !e.now.Wall.Before(d.next) || !d.next.IsZero() && d.next.Sub(e.now.Wall) > 9*24*time.Hour {
+			d.on, d.next = d.schedule.At(e.now.Wall.In(e.zone), e.spot())
+			d.looked = true
+		}
+		out.Is, again = tri(d.on), d.next
+		if again.IsZero() { // nothing within a week; the clock may also have been set
+			d.looked = false
+			again = e.now.Wall.Add(time.Hour)
+		}
+	case site.DayLength:
+		out.Is, again = d.dayLength(e, x)
+	case site.Exercise:
+		out.Is, again = d.exercise(e, x)
+	case site.Curve:
+		out.Is, out.To = d.curve(x)
+	case site.Regulate:
+		out.Is, out.To = d.regulate(e, x)
+		return out, e.now.Mono + regulateEvery
+	}
+	if again.IsZero() {
+		return out, 0
+	}
+	return out, e.mono(again)
+}
+
+// dayLength is true while it is dark and the hours since the day's first daylight are not over.
+func (d *demand) dayLength(e *Engine, x *controlled) (control.Tri, time.Time) {
+	wall := e.now.Wall.In(e.zone)
+	if d.cond.Is == control.True && (d.First.IsZero() || calendar.Midnight(d.First.In(e.zone)) != calendar.Midnight(wall)) {
+		d.First = e.now.Wall
+		e.keepDemands(x)
+	}
+	if !d.target.value.Known {
+		return control.Unknown, time.Time{}
+	}
+	end := d.First.Add(time.Duration(d.target.value.Num * float64(time.Hour)))
+	switch {
+	case d.First.IsZero() || !e.now.Wall.Before(end):
+		return control.False, time.Time{}
+	case d.cond.Is == control.Unknown:
+		return control.Unknown, end
+	}
+	return tri(d.cond.Is == control.False), end
+}
+
+// exercise is true for a short run at its time of day, where the last run is long enough ago.
+func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
+	run := site.Millis(d.cfg.ForMS)
+	if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(run)) {
+		return control.True, d.Began.Add(run)
+	}
+	wall := e.now.Wall.In(e.zone)
+	today, ok := d.cfg.At.At(wall, e.spot())
+	due := ok && !wall.Before(today) && wall.Before(today.Add(time.Hour))
+	var last time.Time
+	if !x.RunAt.IsZero() {
+		last = x.StopAt
+	}
+	if d.Began.After(last) {
+		last = d.Began
+	}
+	idle := x.Want == nil || *x.Want == 0
+	if due && idle && (last.IsZero() || wall.Sub(last) >= site.Millis(d.cfg.EveryMS)-time.Hour) {
+		d.Began = e.now.Wall
+		e.keepDemands(x)
+		return control.True, e.now.Wall.Add(run)
+	}
+	if !ok || !wall.Before(today) {
+		today, ok = d.cfg.At.At(calendar.Midnight(calendar.Midnight(wall).Add(36*time.Hour)), e.spot())
+	}
+	if !ok {
+		today = wall.Add(time.Hour)
+	}
+	return control.False, today
+}
+
+// keepDemands has the store remember what the demands of a control remember.
+func (e *Engine) keepDemands(x *controlled) {
+	x.Demands = nil
+	for _, d := range x.demands {
+		if s := d.DemandState; !s.First.IsZero() || !s.Began.IsZero() || !s.At.IsZero() {
+			x.Demands = append(x.Demands, s)
+		}
+	}
+	e.emit(Keep{Kind: "control", ID: x.ID, State: x.ControlState})
+}
+
+// level bounds an output, rounds it to whole per cent, and leaves it where the difference is not worth telling.
+func (d *demand) level(x *controlled, out float64) site.Amount {
+	most := d.cfg.Most
+	if most == 0 {
+		most = 100
+	}
+	out = min(max(out, d.cfg.Least), most)
+	if site.Amount(out) < x.cfg.Lowest {
+		out = 0
+	}
+	if math.Abs(out-float64(d.Level)) >= 1 || out == 0 || out == most {
+		d.Level = site.Amount(math.Round(out))
+	}
+	return d.Level
+}
+
+func (d *demand) curve(x *controlled) (control.Tri, site.Amount) {
+	v := d.of.value
+	if !v.Known {
+		return control.Unknown, 0
+	}
+	p := d.cfg.Points
+	i := slices.IndexFunc(p, func(q [2]float64) bool { return q[0] >= v.Num })
+	var out float64
+	switch {
+	case i < 0:
+		out = p[len(p)-1][1]
+	case i == 0:
+		out = p[0][1]
+	default:
+		a, b := p[i-1], p[i]
+		out = a[1] + (v.Num-a[0])*(b[1]-a[1])/(b[0]-a[0])
+	}
+	to := d.level(x, out)
+	return tri(to > 0), to
+}
+
+// regulate is a PI regulator in its parallel form, output = gain · (e + 1/T ∫ e dt), with the integral held where the output
+// is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control, 2006,
+// section 3.5). It works only while the control is in auto.
+func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
+	of, target := d.of.value, d.target.value
+	if !of.Known || !target.Known {
+		d.At = time.Time{}
+		return control.Unknown, 0
+	}
+	diff := target.Num - of.Num
+	if d.cfg.Cools {
+		diff = -diff
+	}
+	most := d.cfg.Most
+	if most == 0 {
+		most = 100
+	}
+	if x.Mode == Auto && !d.At.IsZero() && d.cfg.IntegralMS > 0 && e.now.Mono > d.mono {
+		out := d.cfg.Gain*d.Diff + d.Integral
+		step := d.cfg.Gain * d.Diff * float64(e.now.Mono-d.mono) / float64(site.Millis(d.cfg.IntegralMS))
+		middle := (most + d.cfg.Least) / 2
+		if out+step <= most && out+step >= d.cfg.Least || math.Abs(out+step-middle) < math.Abs(out-middle) {
+			d.Integral += step
+		}
+	}
+	if e.now.Mono > d.mono || d.At.IsZero() || diff != d.Diff {
+		d.mono, d.At, d.Diff = e.now.Mono, e.now.Wall, diff
+		e.keepDemands(x)
+	}
+	out := d.cfg.Gain*diff + d.Integral
+	to := d.level(x, out)
+	return tri(to > 0), to
+}

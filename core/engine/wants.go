@@ -1,0 +1,229 @@
+package engine
+
+import (
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/control"
+	"idleember/core/site"
+)
+
+// longestWait is the longest time between two tries to get a want confirmed.
+const longestWait = 5 * time.Minute
+
+// sendWant tells the links and shows the state.
+func (e *Engine) sendWant(x *controlled, again bool) {
+	x.Phase = Pending
+	if !x.cfg.Answers {
+		x.Phase = Sent
+	}
+	e.emit(ControlChanged{x.ControlState})
+	e.emitWant(x, again)
+}
+
+func (e *Engine) emitWant(x *controlled, again bool) {
+	if x.mover != nil || x.cfg.Momentary != nil || x.Service == control.OutSilent {
+		return
+	}
+	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: *x.Want, Again: again, Rev: x.Rev})
+}
+
+func (e *Engine) startConfirm(x *controlled) {
+	if x.cfg.Answers && x.mover == nil {
+		x.confirm = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeConfirm, x.ID)
+	}
+}
+
+// confirmWithin is how long a want may wait for its answer; for a device that sleeps it may miss one time to wake.
+func (e *Engine) confirmWithin(cfg site.Control) time.Duration {
+	return cfg.ConfirmAfter + 2*e.site.Devices[cfg.Device].Wakes
+}
+
+// expire takes back what a person wanted and a sleeping device did not fetch in time: it must not act on an old wish when
+// it wakes.
+func (e *Engine) expire(x *controlled) {
+	was := wanted(x)
+	back := x.cfg.Safe
+	if x.Is != nil {
+		back = *x.Is
+	}
+	x.Hand = &back
+	x.Want, x.WantBy, x.WantAt, x.Phase = &back, access.HubActor(), e.now.Wall, Unconfirmed
+	x.Rev++
+	x.Reason = was + " was not delivered: the board did not wake in time; taken back to " + x.cfg.Say(back)
+	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: x.ID, Before: was, After: x.cfg.Say(back), Reason: "the board did not wake in time"})
+	e.emit(ControlChanged{x.ControlState})
+	e.emitWant(x, false)
+}
+
+// withdraw ends what is wanted of a control for good.
+func (e *Engine) withdraw(in Withdraw) {
+	x := e.controls[in.Control]
+	if x == nil {
+		return
+	}
+	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, ""
+	if x.Service == control.InService {
+		x.Hand, x.HandUntil = nil, time.Time{}
+	}
+	x.Rev++
+	if d := e.devices[x.cfg.Device]; d != nil {
+		delete(d.resume, x.ID)
+	}
+	x.dec = control.Decision{}
+	e.controlPoints(x)
+	e.emit(ControlChanged{x.ControlState})
+	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID})
+}
+
+// confirmDue ends the confirm time, or sends the want once more with a growing wait.
+func (e *Engine) confirmDue(w wake) {
+	x := e.controls[w.id]
+	if x == nil || x.confirm != w.seq || x.Want == nil || x.Phase == Confirmed || x.Phase == Sent {
+		return
+	}
+	d := e.devices[x.cfg.Device]
+	if e.site.Devices[x.cfg.Device].Wakes > 0 && x.Hand != nil {
+		e.expire(x)
+		return
+	}
+	if x.Phase == Pending {
+		x.Phase = Unconfirmed
+		why := "the board has not answered within " + said(x.cfg.ConfirmAfter)
+		if !d.Online {
+			why = "the board is offline"
+		}
+		e.emit(ControlChanged{x.ControlState})
+		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, Before: is(x), After: wanted(x), Reason: why})
+	}
+	if !d.Online {
+		return // coming online sends it again
+	}
+	x.Tries++
+	if x.Tries > 1 {
+		e.emitWant(x, true)
+	}
+	wait := longestWait
+	if x.Tries < 10 {
+		wait = min(longestWait, x.cfg.ConfirmAfter<<(x.Tries-1))
+	}
+	x.confirm = e.wakeAt(e.now.Mono+wait, wakeConfirm, x.ID)
+}
+
+// report takes what a device says that a control is.
+func (e *Engine) report(in Report) {
+	x := e.controls[in.Control]
+	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.mover != nil {
+		return
+	}
+	d := e.devices[x.cfg.Device]
+	d.LastHeard = e.now.Wall
+	first, changed := x.session != in.Session || x.Is == nil, x.Is == nil || *x.Is != in.Value
+	x.session = in.Session
+	before := is(x)
+	value := in.Value
+	x.Is, x.IsAt = &value, e.now.Wall
+	if changed {
+		x.IsSince = e.now.Wall
+		e.controlPoints(x)
+		e.shared(x)
+		e.mark(x.moves)
+	}
+	says := x.cfg.Say(value)
+	switch {
+	case x.Service == control.OutSilent:
+	case x.cfg.Momentary != nil:
+		if p := &x.Pulse; p.Running && value > 0 && !p.Heard {
+			p.Heard, changed = true, true
+		}
+	case x.Want == nil:
+		if changed && (!first || in.By == ByHand) {
+			e.follow(x, in, before)
+			return
+		}
+		x.Reason = "as the board came up"
+	case same(x.cfg, *x.Want, value):
+		if x.Phase != Confirmed && x.cfg.Answers {
+			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
+			changed = true
+			e.shared(x)
+		}
+	case in.By == ByHand || changed && !first && x.Phase == Confirmed && in.By != ByLease && !e.leaseRanOut(d):
+		if x.cfg.AtDevice == site.Insist || x.moves != nil {
+			e.insist(x, in, "switched at the board; the hub insists on "+wanted(x))
+			return
+		}
+		e.follow(x, in, before)
+		return
+	case x.Phase == Confirmed || x.Phase == Sent:
+		why := "the board came back with " + says + "; sent again"
+		if in.By == ByLease || e.leaseRanOut(d) {
+			why = "the board fell to its safe value when the hub was silent; sent again"
+		}
+		e.insist(x, in, why)
+		return
+	}
+	if changed {
+		e.emit(ControlChanged{x.ControlState})
+	}
+}
+
+// leaseRanOut tells a board's fall to its safe value from somebody pressing a button, where the board does not say.
+func (e *Engine) leaseRanOut(d *device) bool {
+	lease := e.site.Devices[d.ID].Lease
+	return lease > 0 && e.now.Mono-d.lastBeat > lease
+}
+
+// follow makes what was switched at the device the value by hand. Whether it stays is decided like any other value by hand:
+// an interlock and the longest on hold in any case.
+func (e *Engine) follow(x *controlled, in Report, before string) {
+	actor := e.deviceActor(x.cfg.Device)
+	value := in.Value
+	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &value, actor, e.now.Wall, time.Time{}, HowDevice, nil
+	if x.auto.HasAuto() {
+		x.Mode = Manual
+		x.HandUntil = e.now.Wall.Add(site.DefaultFollow)
+		if x.auto.FollowMS > 0 {
+			x.HandUntil = e.now.Wall.Add(site.Millis(x.auto.FollowMS))
+		}
+		e.controlPoints(x)
+	}
+	e.emit(Journal{Actor: actor, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(value), Reason: "switched at the board"})
+	x.reported, x.again, x.shown = true, true, false
+	e.mark(x)
+}
+
+func (e *Engine) insist(x *controlled, in Report, why string) {
+	x.Reason = why
+	x.Tries = 0
+	e.emit(Journal{Actor: access.HubActor(), Action: "insist", Object: x.ID, Before: x.cfg.Say(in.Value), After: wanted(x), Reason: why})
+	e.sendWant(x, true)
+	e.startConfirm(x)
+}
+
+func wanted(x *controlled) string {
+	if x.Want == nil {
+		return ""
+	}
+	return x.cfg.Say(*x.Want)
+}
+
+func is(x *controlled) string {
+	if x.Is == nil {
+		return ""
+	}
+	return x.cfg.Say(*x.Is)
+}
+
+// said puts a duration into the words of a household.
+func said(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	default:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+}

@@ -1,0 +1,541 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/control"
+	"idleember/core/formula"
+	"idleember/core/site"
+)
+
+// Why is the chain of reasons for what a control is.
+type Why struct {
+	Reason string   `json:"reason"` // in one line
+	Lines  []string `json:"lines"`  // step by step, with numbers and times
+	Else   string   `json:"else"`   // what it would be otherwise
+	Next   []string `json:"next"`   // what happens next, and when
+}
+
+// reason says in one line why a control is what it is.
+func (e *Engine) reason(x *controlled) string {
+	d, a := x.dec, x.auto
+	text := ""
+	switch d.Step {
+	case control.OutOfWork:
+		text = "out of service since " + e.when(x.ServiceAt) + ", by " + x.ServiceBy.Name
+	case control.Interlocked:
+		text = "interlock “" + a.Interlocks[d.Index].Name + "”: " + e.condWords(x.interlocks[d.Index], x.latched(a.Interlocks[d.Index].Name))
+	case control.Protected:
+		text = "protects: " + e.demandWords(x, d.Index)
+	case control.ByHand:
+		text = e.handWords(x)
+	case control.Demanding:
+		text = e.demandWords(x, d.Index)
+	case control.NotAllowed:
+		text = "not now: " + e.permitWords(x, d.Index)
+	case control.Idle:
+		if len(x.demands) == 0 {
+			text = "nobody wants anything"
+			break
+		}
+		text = "nothing asks for it: " + e.demandWords(x, 0)
+	case control.Waiting:
+		text = "the hub has just started; stays as it was until " + e.unknownWords(x, d.Index) + " is known"
+	case control.Settling:
+		text = "readings are back; waits " + said(x.auto.Settle()) + " before it counts on them"
+	case control.FellBack:
+		text = "falls back to " + x.cfg.Say(d.Asked) + ": " + e.unknownWords(x, d.Index) + " is unknown"
+	}
+	if l := e.limitWords(x); l != "" {
+		text += "; " + l
+	}
+	return text
+}
+
+func (e *Engine) handWords(x *controlled) string {
+	if x.moves != nil {
+		return "moved by " + x.moves.cfg.Name
+	}
+	if x.Hand == nil {
+		return ""
+	}
+	text := "switched " + x.cfg.Say(*x.Hand) + " by " + x.HandBy.Name
+	if x.cfg.What() != site.Switch {
+		text = "set to " + x.cfg.Say(*x.Hand) + " by " + x.HandBy.Name
+	}
+	switch x.How {
+	case HowDevice:
+		text = "switched " + x.cfg.Say(*x.Hand) + " at the board"
+	case HowAway:
+		if x.Held != nil {
+			text = "was " + x.cfg.Say(*x.Held) + " by hand when it went away; tap to resume"
+		}
+	case HowPreset:
+		text += " with a preset"
+	}
+	if !x.HandUntil.IsZero() {
+		text += " until " + e.when(x.HandUntil)
+	}
+	if x.HandBy.Kind == access.TheHub && x.How == HowPerson {
+		text = x.cfg.Say(*x.Hand) + " since the time by hand is over"
+	}
+	d := e.devices[x.cfg.Device]
+	switch wakes := e.site.Devices[x.cfg.Device].Wakes; {
+	case x.How == HowAway || x.How == HowDevice:
+	case !d.Online:
+		text += "; the board is offline and gets it when it is back"
+	case wakes > 0:
+		text += fmt.Sprintf("; the board sleeps and wakes every %s, it waits until %s at the latest", said(wakes),
+			e.now.Wall.Add(e.confirmWithin(*x.cfg)).In(e.zone).Format("15:04"))
+	}
+	return text
+}
+
+func (e *Engine) limitWords(x *controlled) string {
+	d := x.dec
+	left := ""
+	if d.Next > e.now.Mono {
+		left = said(d.Next - e.now.Mono)
+	}
+	switch d.Limit {
+	case control.LongestOn:
+		return "stopped: it ran for its longest time of " + said(site.Millis(x.auto.Limits.LongestOnMS)) + ", and rests for " + left
+	case control.Rest:
+		return "rests for " + left + " more after running for its longest time"
+	case control.ShortestOn:
+		return "stays on for " + left + " more: shortest on"
+	case control.ShortestOff:
+		return "stays off for " + left + " more: shortest off"
+	case control.Shared:
+		name := x.blocked
+		if o, ok := e.site.Controls[x.blocked]; ok {
+			name = o.Name
+		}
+		if left != "" && d.Next > e.now.Mono {
+			return "waits " + left + " after " + name
+		}
+		return "waits for " + name
+	}
+	return ""
+}
+
+func (e *Engine) condWords(c *cond, latched bool) string {
+	switch {
+	case latched && c.Is == control.False:
+		return "was reached and holds until somebody resets it"
+	case c.due > 0 && c.Pending == control.False:
+		return "its cause is over, and must stay so for " + said(c.due-e.now.Mono) + " (" + e.formulaWords(c.when) + ")"
+	case c.Is == control.Unknown:
+		return "unknown, and so it holds (" + e.formulaWords(c.when) + ")"
+	}
+	return e.formulaWords(c.when)
+}
+
+// formulaWords is a formula with the values of its ids.
+func (e *Engine) formulaWords(b *bound) string {
+	var values []string
+	for _, p := range b.points {
+		id := strings.TrimSuffix(p.id, ".is")
+		switch {
+		case !p.value.Known:
+			values = append(values, e.nameOf(id)+" unknown")
+		default:
+			values = append(values, e.nameOf(id)+" "+e.valueWords(p))
+		}
+	}
+	if len(values) == 0 {
+		return b.f.Text
+	}
+	return b.f.Text + " (" + strings.Join(values, ", ") + ")"
+}
+
+func (e *Engine) nameOf(id string) string {
+	if g, ok := e.site.Signals[id]; ok {
+		return g.Name
+	}
+	if g, ok := e.site.Settings[id]; ok {
+		return g.Name
+	}
+	if c, ok := e.site.Controls[id]; ok {
+		return c.Name
+	}
+	return id
+}
+
+func (e *Engine) valueWords(p *point) string {
+	if s := e.signals[p.id]; s != nil && p.value.Kind == site.Number {
+		cfg := e.site.Signals[p.id]
+		return strings.TrimSpace(fmt.Sprintf("%.*f %s", cfg.Decimals, p.value.Num, unitSign(cfg.Unit)))
+	}
+	return strings.Replace(e.say(p.id), " Cel", " °C", 1)
+}
+
+func quantityWords(v formula.Value, unit string) string {
+	if !v.Known {
+		return "unknown"
+	}
+	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " + unitSign(unit))
+}
+
+// demandWords says what a demand looks at, with its numbers.
+func (e *Engine) demandWords(x *controlled, i int) string {
+	d := x.demands[i]
+	switch c := d.cfg; c.Kind {
+	case site.HoldAbove, site.HoldBelow:
+		of, target := e.bind(c.Of), e.bind(c.Target)
+		e.eval(of)
+		e.eval(target)
+		unit := of.f.Unit
+		name, what := e.nameOf(c.Of), "below"
+		if c.Kind == site.HoldBelow {
+			what = "above"
+		}
+		relation := "is not " + what
+		if d.cond.Is == control.True {
+			relation = "is to come out of being " + what
+			if v := d.cond.when.value; v.True() {
+				relation = "is " + what
+			}
+		}
+		text := fmt.Sprintf("%s %s %s the setpoint %s", name, quantityWords(of.value, unit), relation, quantityWords(target.value, unit))
+		if d.cond.Is == control.True && !d.cond.when.value.True() {
+			text = fmt.Sprintf("%s %s has not reached the setpoint %s yet", name, quantityWords(of.value, unit), quantityWords(target.value, unit))
+		}
+		if c.Band > 0 {
+			text += fmt.Sprintf(" (dead band %g)", c.Band)
+		}
+		return text
+	case site.Scheduled:
+		if d.on {
+			return "scheduled until " + e.when(d.next)
+		}
+		if d.next.IsZero() {
+			return "nothing is scheduled within a week"
+		}
+		return "scheduled next " + e.when(d.next)
+	case site.DayLength:
+		if d.First.IsZero() {
+			return "waits for the day's first daylight"
+		}
+		end := d.First.Add(time.Duration(d.target.value.Num * float64(time.Hour)))
+		text := fmt.Sprintf("%g h of light counted from %s, until %s", d.target.value.Num, e.when(d.First), e.when(end))
+		if d.cond.Is == control.True {
+			text += "; it is light"
+		} else if e.now.Wall.Before(end) {
+			text += "; it is dark"
+		}
+		return text
+	case site.Exercise:
+		if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(site.Millis(c.ForMS))) {
+			return "is exercised for " + said(site.Millis(c.ForMS))
+		}
+		return "is exercised at " + c.At.String() + " where it did not run for " + said(site.Millis(c.EveryMS))
+	case site.Curve:
+		return fmt.Sprintf("%s %s asks for %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit), x.cfg.Say(d.Level))
+	case site.Regulate:
+		return fmt.Sprintf("%s %s is kept at %s with %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit),
+			quantityWords(d.target.value, d.of.f.Unit), x.cfg.Say(d.Level))
+	default:
+		if c.Name != "" {
+			return c.Name + ": " + e.formulaWords(d.cond.when)
+		}
+		return e.formulaWords(d.cond.when)
+	}
+}
+
+func (e *Engine) permitWords(x *controlled, i int) string {
+	text := e.formulaWords(x.permits[i].when)
+	if name := x.auto.Permits[i].Name; name != "" {
+		text = name + ": " + text
+	}
+	return text
+}
+
+// unknownWords names what a demand does not know.
+func (e *Engine) unknownWords(x *controlled, i int) string {
+	look := func(b *bound) string {
+		if b == nil {
+			return ""
+		}
+		for _, p := range b.points {
+			if p.value.Known {
+				continue
+			}
+			if s := e.signals[p.id]; s != nil {
+				switch {
+				case s.Fresh == Live && s.Quality != 0:
+					return e.nameOf(p.id) + " (its readings are " + s.Quality.String() + ")"
+				case !s.Heard.IsZero():
+					return e.nameOf(p.id) + " (last heard " + e.when(s.Heard) + ")"
+				}
+			}
+			return e.nameOf(strings.TrimSuffix(p.id, ".is"))
+		}
+		return ""
+	}
+	for _, p := range x.permits {
+		if p.Is == control.Unknown {
+			if s := look(p.when); s != "" {
+				return s
+			}
+		}
+	}
+	if i >= 0 && i < len(x.demands) {
+		d := x.demands[i]
+		for _, b := range []*bound{d.of, d.target} {
+			if s := look(b); s != "" {
+				return s
+			}
+		}
+		if d.cond != nil {
+			for _, b := range []*bound{d.cond.when, d.cond.until} {
+				if s := look(b); s != "" {
+					return s
+				}
+			}
+		}
+	}
+	return "what it needs"
+}
+
+// when puts a time into the words of a household, in the hub's time zone.
+func (e *Engine) when(t time.Time) string {
+	t, now := t.In(e.zone), e.now.Wall.In(e.zone)
+	switch {
+	case t.Format(time.DateOnly) == now.Format(time.DateOnly):
+		return t.Format("15:04")
+	case t.Sub(now).Abs() < 6*24*time.Hour:
+		return t.Format("Mon 15:04")
+	}
+	return t.Format("2006-01-02 15:04")
+}
+
+// Why explains a control at a time: each step of the decision, what it would be otherwise, and what comes next.
+func (e *Engine) Why(now Now, id string) (Why, bool) {
+	x := e.controls[id]
+	if x == nil {
+		return Why{}, false
+	}
+	e.now = now
+	out := len(e.out)
+	defer func() { e.out = e.out[:out] }()
+	w := Why{Reason: x.Reason, Lines: []string{}, Next: []string{}}
+	add := func(format string, args ...any) { w.Lines = append(w.Lines, fmt.Sprintf(format, args...)) }
+	if x.dec.Step != control.Nothing {
+		w.Reason = e.reason(x)
+	}
+	if x.Service != control.InService {
+		add("Out of service since %s, by %s.", e.when(x.ServiceAt), x.ServiceBy.Name)
+	}
+	for i, l := range x.interlocks {
+		name := x.auto.Interlocks[i].Name
+		switch {
+		case x.latched(name) || l.Is != control.False:
+			add("Interlock “%s” holds: %s.", name, e.condWords(l, x.latched(name)))
+		default:
+			add("Interlock “%s” is free: %s.", name, e.formulaWords(l.when))
+		}
+	}
+	if x.Hand != nil {
+		add("By hand: %s, at %s.", e.handWords(x), e.when(x.HandAt))
+	} else if x.Mode == Auto {
+		add("Auto.")
+	}
+	for i, p := range x.permits {
+		word := map[control.Tri]string{control.True: "given", control.False: "missing", control.Unknown: "unknown"}[p.Is]
+		add("Permit %s: %s.", word, e.permitWords(x, i))
+	}
+	for i, d := range x.facts.Demands {
+		word := map[control.Tri]string{control.True: "asks for " + x.cfg.Say(d.To), control.False: "asks for nothing", control.Unknown: "is unknown"}[d.Is]
+		add("Demand %d %s: %s.", i+1, word, e.demandWords(x, i))
+	}
+	if l := e.limitWords(x); l != "" {
+		add("Limit: %s.", l)
+	}
+	switch x.Proof {
+	case ProofWaiting:
+		add("Its effect is awaited: %s.", e.formulaWords(x.proof.when))
+	case ProofSeen:
+		add("Its effect was seen: %s.", e.formulaWords(x.proof.when))
+	case ProofMissing:
+		add("No effect was seen: %s.", e.formulaWords(x.proof.when))
+	}
+	e.otherwise(x, &w)
+	e.coming(x, &w)
+	return w, true
+}
+
+// otherwise says what a control would be without what decides now.
+func (e *Engine) otherwise(x *controlled, w *Why) {
+	f := x.facts
+	switch x.dec.Step {
+	case control.OutOfWork:
+		f.Service = control.InService
+	case control.Interlocked:
+		f.Interlocks = make([]control.Tri, len(f.Interlocks))
+		for i := range f.Interlocks {
+			f.Interlocks[i] = control.False
+		}
+	case control.ByHand, control.Protected:
+		if !x.auto.HasAuto() {
+			return
+		}
+		f.Hand = nil
+	default:
+		return
+	}
+	d := control.Decide(&f)
+	if !d.Has {
+		return
+	}
+	without := map[control.Step]string{control.OutOfWork: "In service", control.Interlocked: "Without the interlock", control.ByHand: "In auto",
+		control.Protected: "Without the protection"}[x.dec.Step]
+	w.Else = without + " it would be " + x.cfg.Say(d.Value) + "."
+}
+
+// coming says what happens next.
+func (e *Engine) coming(x *controlled, w *Why) {
+	add := func(format string, args ...any) { w.Next = append(w.Next, fmt.Sprintf(format, args...)) }
+	if x.Hand != nil && !x.HandUntil.IsZero() {
+		then := "auto"
+		if !x.auto.HasAuto() {
+			then = x.cfg.Say(x.cfg.Safe)
+		}
+		add("%s: %s.", e.when(x.HandUntil), then)
+	}
+	if d := x.dec; d.Next > e.now.Mono {
+		at := e.when(e.now.Wall.Add(d.Next - e.now.Mono))
+		switch d.Limit {
+		case control.ShortestOn:
+			add("Stays on at least %s more: shortest on.", said(d.Next-e.now.Mono))
+		case control.ShortestOff, control.Rest, control.LongestOn:
+			add("Off at least %s more, until %s.", said(d.Next-e.now.Mono), at)
+		case control.NoLimit:
+			if l := x.auto; l != nil && l.Limits.LongestOnMS > 0 && x.Want != nil && *x.Want > 0 {
+				add("Off at the latest %s: longest on.", at)
+			}
+		}
+	}
+	for i, d := range x.demands {
+		if d.cfg.Kind == site.Scheduled && !d.next.IsZero() {
+			word := "on"
+			if d.on {
+				word = "off"
+			}
+			add("%s: the schedule of demand %d goes %s.", e.when(d.next), i+1, word)
+		}
+	}
+}
+
+// Upcoming is a change that is already known.
+type Upcoming struct {
+	At   time.Time `json:"at"`
+	ID   string    `json:"id"`
+	What string    `json:"what"`
+	Ends time.Time `json:"ends,omitzero"`
+}
+
+// Next returns what will run in [from, to) by schedules and ends of times by hand, in no order.
+func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
+	for _, id := range sorted(e.controls) {
+		x := e.controls[id]
+		if x.Hand != nil && !x.HandUntil.IsZero() && !x.HandUntil.Before(from) && x.HandUntil.Before(to) {
+			word := "auto"
+			if !x.auto.HasAuto() {
+				word = x.cfg.Say(x.cfg.Safe)
+			}
+			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: word + ", the time by hand is over"})
+		}
+		for _, d := range x.demands {
+			if d.cfg.Kind != site.Scheduled {
+				continue
+			}
+			what := x.cfg.Say(x.cfg.Full())
+			if d.cfg.To != nil {
+				what = x.cfg.Say(*d.cfg.To)
+			}
+			if d.cfg.Name != "" {
+				what += ", " + d.cfg.Name
+			}
+			if x.Mode == Manual {
+				what += " (not while it is by hand)"
+			}
+			for _, r := range d.schedule.Runs(from.In(e.zone), to.In(e.zone), e.spot()) {
+				list = append(list, Upcoming{At: r.From, ID: id, What: what, Ends: r.To})
+			}
+		}
+	}
+	for _, id := range sorted(e.settings) {
+		if g := e.settings[id]; !g.Until.IsZero() && g.Before != nil && g.Until.Before(to) {
+			list = append(list, Upcoming{At: g.Until, ID: id, What: "back to " + e.site.Settings[id].Say(*g.Before)})
+		}
+	}
+	return list
+}
+
+// Evaluate returns what a formula comes to now. Windows that nobody else keeps are unknown.
+func (e *Engine) Evaluate(now Now, f *formula.Formula) formula.Value {
+	e.now = now
+	env := formula.Env{Clock: e.clock()}
+	for _, id := range f.IDs {
+		v, age := e.valueNow(id)
+		env.Values, env.Ages = append(env.Values, v), append(env.Ages, age)
+	}
+	for _, need := range f.Needs {
+		w := formula.NewWindow(need.Span)
+		if p := e.points[need.ID]; p != nil {
+			for _, have := range p.windows {
+				if have.need == need {
+					w = have.w
+				}
+			}
+		}
+		env.Windows = append(env.Windows, w)
+	}
+	return f.Eval(&env)
+}
+
+// valueNow is the value of an id as a formula would see it, and its age.
+func (e *Engine) valueNow(id string) (formula.Value, time.Duration) {
+	if p := e.points[id]; p != nil {
+		if !p.ever {
+			return p.value, -1
+		}
+		return p.value, e.now.Mono - p.heard
+	}
+	if s := e.signals[id]; s != nil {
+		switch {
+		case !s.Seen:
+			return formula.Unknown, -1
+		case s.Fresh == Live && s.Quality == 0:
+			return valueOf(s.Value), e.now.Mono - s.heard
+		}
+		return formula.Unknown, e.now.Mono - s.heard
+	}
+	if g := e.settings[id]; g != nil {
+		return settingValue(e.site.Settings[id], g.Value), 0
+	}
+	base, what := id, "is"
+	if strings.Count(id, ".") == 2 {
+		at := strings.LastIndexByte(id, '.')
+		base, what = id[:at], id[at+1:]
+	}
+	x := e.controls[base]
+	if x == nil {
+		return formula.Unknown, -1
+	}
+	a := x.Is
+	switch what {
+	case "mode":
+		return formula.Text(string(x.Mode)), 0
+	case "want":
+		a = x.Want
+	}
+	if a == nil {
+		return formula.Unknown, -1
+	}
+	return amountValue(*x.cfg, *a), 0
+}

@@ -1,0 +1,139 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"idleember/core/engine"
+	"idleember/core/site"
+)
+
+// SaveAutomation keeps what the hub decides of a control.
+func SaveAutomation(a *site.Automation) Change { return savePart("automation", a.Control, a) }
+
+// SaveGroup keeps a group of controls.
+func SaveGroup(g *site.Group) Change { return savePart("group", g.ID, g) }
+
+// SaveSetting keeps a setting; its value is state.
+func SaveSetting(g site.Setting) Change { return savePart("setting", g.ID, g) }
+
+// SavePreset keeps a preset.
+func SavePreset(p site.Preset) Change { return savePart("preset", p.ID, p) }
+
+// SaveRule keeps a rule.
+func SaveRule(r *site.Rule) Change { return savePart("rule", r.ID, r) }
+
+func savePart(kind, id string, v any) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO parts (kind, id, body) VALUES (?, ?, ?)`, kind, id, asJSON(v))
+	}
+}
+
+// DropPart forgets an automation, group, setting, preset or rule, and its state.
+func DropPart(kind, id string) Change {
+	return func(tx *Tx) error {
+		if err := tx.exec(`DELETE FROM state WHERE kind = ? AND id = ?`, kind, id); err != nil {
+			return err
+		}
+		return tx.exec(`DELETE FROM parts WHERE kind = ? AND id = ?`, kind, id)
+	}
+}
+
+// parts reads what the hub decides by into a site.
+func (s *Store) parts(ctx context.Context, out *site.Site) error {
+	var rows []struct{ Kind, ID, Body string }
+	if err := s.read.SelectContext(ctx, &rows, `SELECT kind, id, body FROM parts`); err != nil {
+		return fmt.Errorf("store: parts: %w", err)
+	}
+	for _, r := range rows {
+		var err error
+		switch r.Kind {
+		case "automation":
+			err = part(out.Automations, r.ID, r.Body, func(a site.Automation) *site.Automation { return &a })
+		case "group":
+			err = part(out.Groups, r.ID, r.Body, func(g site.Group) *site.Group { return &g })
+		case "setting":
+			err = part(out.Settings, r.ID, r.Body, func(g site.Setting) site.Setting { return g })
+		case "preset":
+			err = part(out.Presets, r.ID, r.Body, func(p site.Preset) site.Preset { return p })
+		case "rule":
+			err = part(out.Rules, r.ID, r.Body, func(x site.Rule) *site.Rule { return &x })
+		}
+		if err != nil {
+			return fmt.Errorf("store: %s %s: %w", r.Kind, r.ID, err)
+		}
+	}
+	return nil
+}
+
+func part[T, V any](to map[string]V, id, body string, as func(T) V) error {
+	var v T
+	if err := json.Unmarshal([]byte(body), &v); err != nil {
+		return err
+	}
+	to[id] = as(v)
+	return nil
+}
+
+// SaveKept keeps a state that an engine.Keep names.
+func SaveKept(kind, id string, state any) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO state (kind, id, body) VALUES (?, ?, ?)`, kind, id, asJSON(state))
+	}
+}
+
+// conditionOf reads the state of a condition.
+func conditionOf(to *map[string]engine.CondState, id, body string) error {
+	if *to == nil {
+		*to = map[string]engine.CondState{}
+	}
+	return part(*to, id, body, func(c engine.CondState) engine.CondState { return c })
+}
+
+// Remark is a note, or a message to people.
+type Remark struct {
+	ID     int64     `json:"id"`
+	At     time.Time `json:"at"`
+	Object string    `json:"object"`
+	Text   string    `json:"text"`
+	Grave  bool      `json:"grave"`
+	By     string    `json:"by" db:"by_name"`
+	AtMS   int64     `json:"-" db:"at_ms"`
+}
+
+// AddNote keeps a note.
+func AddNote(at time.Time, object, text, by string) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT INTO notes (at_ms, object, text, by_name) VALUES (?, ?, ?, ?)`, at.UnixMilli(), object, text, by)
+	}
+}
+
+// AddMessage keeps a message to people.
+func AddMessage(at time.Time, object, text string, grave bool, by string) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT INTO outbox (at_ms, object, text, grave, by_name) VALUES (?, ?, ?, ?, ?)`, at.UnixMilli(), object, text, grave, by)
+	}
+}
+
+// Notes returns the newest notes, newest first.
+func (s *Store) Notes(ctx context.Context, limit int) ([]Remark, error) {
+	return s.remarks(ctx, `SELECT id, at_ms, object, text, 0 AS grave, by_name FROM notes ORDER BY id DESC LIMIT ?`, limit)
+}
+
+// Messages returns the newest messages, newest first.
+func (s *Store) Messages(ctx context.Context, limit int) ([]Remark, error) {
+	return s.remarks(ctx, `SELECT id, at_ms, object, text, grave, by_name FROM outbox ORDER BY id DESC LIMIT ?`, limit)
+}
+
+func (s *Store) remarks(ctx context.Context, query string, limit int) ([]Remark, error) {
+	list := []Remark{}
+	if err := s.read.SelectContext(ctx, &list, query, limit); err != nil {
+		return nil, fmt.Errorf("store: remarks: %w", err)
+	}
+	for i := range list {
+		list[i].At = time.UnixMilli(list[i].AtMS)
+	}
+	return list, nil
+}
