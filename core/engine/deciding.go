@@ -87,7 +87,7 @@ func (e *Engine) build() {
 	old := map[string]deciding{}
 	e.points, e.bounds, e.order, e.conds = map[string]*point{}, map[string]*bound{}, nil, map[string]*cond{}
 	e.rules = map[string]*rule{}
-	e.queued, e.marked, e.ruled = queue[*bound]{}, queue[*controlled]{}, queue[*rule]{}
+	e.queued, e.judged, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*controlled]{}, queue[*rule]{}
 
 	for _, id := range sorted(e.site.Controls) {
 		x, cfg := e.controls[id], e.site.Controls[id]

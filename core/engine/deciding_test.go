@@ -247,7 +247,7 @@ func TestPumpWithPermitsLimitsAndFloat(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("pump"))
 	h.lives(130*time.Second, map[string]float64{"moisture": 35})
 	assert.Equal(t, site.Amount(0), h.wanted("pump"), "never longer than 2 min at a time")
-	assert.Contains(t, h.state("pump").Reason, "stopped: it ran for its longest time")
+	assert.Contains(t, h.state("pump").Reason, "after running for its longest time")
 	h.lives(280*time.Second, map[string]float64{"moisture": 35})
 	assert.Equal(t, site.Amount(0), h.wanted("pump"), "it rests")
 	h.byHand("pump", 1, 0)

@@ -27,14 +27,13 @@ type demand struct {
 
 // DemandState is what a demand remembers.
 type DemandState struct {
-	Key      string        `json:"key"`
-	First    time.Time     `json:"first,omitzero"`    // day length: the day's first daylight
-	Began    time.Time     `json:"began,omitzero"`    // exercise: when the present run began
-	Integral float64       `json:"integral,omitzero"` // regulate
-	Diff     float64       `json:"diff,omitzero"`     // regulate: the difference since then
-	Level    site.Amount   `json:"level,omitzero"`    // curve, regulate: what it demanded last
-	At       time.Time     `json:"at,omitzero"`       // regulate: when the integral was last put on
-	mono     time.Duration // the same
+	Key      string      `json:"key"`
+	First    time.Time   `json:"first,omitzero"`    // day length: the day's first daylight
+	Began    time.Time   `json:"began,omitzero"`    // exercise: when the present run began
+	Integral float64     `json:"integral,omitzero"` // regulate
+	Diff     float64     `json:"diff,omitzero"`     // regulate: the difference since then
+	Level    site.Amount `json:"level,omitzero"`    // curve, regulate: what it demanded last
+	At       time.Time   `json:"at,omitzero"`       // regulate: when the integral was last put on
 }
 
 // regulateEvery is how often a regulator looks at its difference, besides when a reading comes.
@@ -127,7 +126,7 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 		out.Is, out.To = d.curve(x)
 	case site.Regulate:
 		out.Is, out.To = d.regulate(e, x)
-		return out, e.now.Mono + regulateEvery
+		return out, e.now.Mono + e.now.Wall.Truncate(regulateEvery).Add(regulateEvery).Sub(e.now.Wall)
 	}
 	if again.IsZero() {
 		return out, 0
@@ -251,19 +250,28 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 	if most == 0 {
 		most = 100
 	}
-	if x.Mode == Auto && !d.At.IsZero() && d.cfg.IntegralMS > 0 && e.now.Mono > d.mono {
-		out := d.cfg.Gain*d.Diff + d.Integral
-		step := d.cfg.Gain * d.Diff * float64(e.now.Mono-d.mono) / float64(site.Millis(d.cfg.IntegralMS))
-		middle := (most + d.cfg.Least) / 2
-		if out+step <= most && out+step >= d.cfg.Least || math.Abs(out+step-middle) < math.Abs(out-middle) {
-			d.Integral += step
+	// The integral is put on at whole multiples of regulateEvery only, so that it does not depend on when else somebody looks.
+	grid := e.now.Wall.Truncate(regulateEvery)
+	if steps := int(grid.Sub(d.At) / regulateEvery); d.At.IsZero() || steps != 0 {
+		if x.Mode == Auto && !d.At.IsZero() && d.cfg.IntegralMS > 0 {
+			for range min(max(steps, 0), 720) {
+				d.integrate(most)
+			}
 		}
-	}
-	if e.now.Mono > d.mono || d.At.IsZero() || diff != d.Diff {
-		d.mono, d.At, d.Diff = e.now.Mono, e.now.Wall, diff
+		d.At, d.Diff = grid, diff
 		e.keepDemands(x)
 	}
 	out := d.cfg.Gain*diff + d.Integral
 	to := d.level(x, out)
 	return tri(to > 0), to
+}
+
+// integrate puts one step on the integral, where the output is not at a bound that it would go further beyond.
+func (d *demand) integrate(most float64) {
+	out := d.cfg.Gain*d.Diff + d.Integral
+	step := d.cfg.Gain * d.Diff * float64(regulateEvery) / float64(site.Millis(d.cfg.IntegralMS))
+	middle := (most + d.cfg.Least) / 2
+	if out+step <= most && out+step >= d.cfg.Least || math.Abs(out+step-middle) < math.Abs(out-middle) {
+		d.Integral += step
+	}
 }

@@ -46,6 +46,7 @@ type Engine struct {
 	oldConds   map[string]*cond // while a new site is built
 	oldWindows map[formula.Need]*window
 	queued     queue[*bound]
+	judged     queue[*cond]
 	marked     queue[*controlled]
 	ruled      queue[*rule]
 	zone       *time.Location
@@ -368,7 +369,6 @@ func (e *Engine) restoreControl(x *controlled, c ControlState) {
 	for _, d := range x.demands {
 		if i := slices.IndexFunc(c.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
 			d.DemandState = c.Demands[i]
-			d.mono = ago(d.At)
 		}
 	}
 	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {

@@ -56,6 +56,9 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 		x.desires, x.rank = desires, rank
 		e.shared(x)
 	}
+	if !d.Has && x.Is != nil && *x.Is > 0 {
+		e.exclude(x, d)
+	}
 	if !desires {
 		return
 	}
@@ -75,6 +78,18 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 				d.Next = next
 			}
 			return
+		}
+	}
+}
+
+// exclude tells a control to be off that its board has on without anybody wanting it, where another one is to be on.
+func (e *Engine) exclude(x *controlled, d *control.Decision) {
+	for _, g := range x.groups {
+		for _, o := range g.members {
+			if g.cfg.Exclusive() && o != x && (o.desires || o.Want != nil && *o.Want > 0) {
+				d.Has, d.Step, d.Value, d.Limit, x.blocked = true, control.Idle, 0, control.Shared, o.ID
+				return
+			}
 		}
 	}
 }

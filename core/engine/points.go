@@ -57,6 +57,7 @@ type cond struct {
 	CondState
 	due      time.Duration // when what is pending becomes true; 0: nothing is
 	wake     uint64
+	queued   bool
 	loaded   bool // its state came from the store, or it was looked at before
 	controls []*controlled
 	rules    []*rule
@@ -323,7 +324,10 @@ func (e *Engine) eval(b *bound) {
 	}
 	b.judged = true
 	for _, c := range b.conds {
-		e.judge(c)
+		if !c.queued { // judged when both its formulas are up to date
+			c.queued = true
+			e.judged.push(c)
+		}
 	}
 	for _, c := range b.controls {
 		e.mark(c)
@@ -429,6 +433,9 @@ func (e *Engine) settle() {
 		if b, ok := e.queued.pop(); ok {
 			b.queued = false
 			e.eval(b)
+		} else if c, ok := e.judged.pop(); ok {
+			c.queued = false
+			e.judge(c)
 		} else if c, ok := e.marked.pop(); ok {
 			c.marked = false
 			e.decide(c)

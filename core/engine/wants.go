@@ -128,6 +128,7 @@ func (e *Engine) report(in Report) {
 		x.IsSince = e.now.Wall
 		e.controlPoints(x)
 		e.shared(x)
+		e.mark(x)
 		e.mark(x.moves)
 	}
 	says := x.cfg.Say(value)
