@@ -752,3 +752,11 @@ func TestTryChangesNothing(t *testing.T) {
 	assert.Equal(t, "on", got.Want, "delays are left out, and the past is taken to have been the same")
 	assert.Equal(t, site.Amount(-1), h.wanted("heater"))
 }
+
+func TestAReadingThatChangesNothingAllocatesNothing(t *testing.T) {
+	h := newHouse(t, busy)
+	h.reads("temperature", 20)
+	h.reads("temperature", 20)
+	in := &Reading{Signal: "h.temperature", Value: reading.Number(20)}
+	assert.Zero(t, testing.AllocsPerRun(100, func() { h.Apply(h.now, in) }))
+}

@@ -481,7 +481,8 @@ func Raw(cfg site.Signal, v reading.Value) *float64 {
 	if !cfg.Calibration.Set() || v.Kind == site.Text {
 		return nil
 	}
-	return &v.Num
+	raw := v.Num
+	return &raw
 }
 
 // Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late is
