@@ -30,7 +30,7 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		}
 	}
 	under := x.Phase == Confirmed || x.Phase == Pending // it is so, or on its way
-	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && under && x.Want != nil && *x.Want == to {
+	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && x.How == how && under && x.Want != nil && *x.Want == to {
 		return
 	}
 	entry := Journal{Actor: by, Action: "switch", Object: x.ID, Before: said1(x), After: x.cfg.Say(to)}
