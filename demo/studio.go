@@ -88,6 +88,9 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past tim
 	if err := furnish(ctx, h, me, st); err != nil {
 		return nil, nil, err
 	}
+	if err := automate(ctx, h, me); err != nil {
+		return nil, nil, err
+	}
 	w, err := history(ctx, h, me, out, past)
 	if err != nil {
 		return nil, nil, err

@@ -5,7 +5,7 @@ import { clockText, controlState, deviceState, length, rhythm, signalAge, unitSi
 const now = Date.parse('2026-03-02T09:00:00Z')
 const control = (c: Partial<Control>): Control => ({
   id: 'kiln.fan', name: 'Vent fan', device: 'kiln', place: 'shed', raw: 'fan', confirm_after_ms: 5000, resume_within_ms: 0, safe: false, dangerous: false,
-  at_device: 'follow', answers: true, guests: 'none', has_lease: true, phase: 'confirmed', version: '1', reason: '', rev: 1, online: true, source: {}, target: {}, ...c,
+  at_device: 'follow', answers: true, guests: 'none', has_lease: true, phase: 'confirmed', version: '1', reason: '', rev: 1, online: true, source: {}, target: {}, ask: false, ...c, kind: c.kind ?? 'switch',
 })
 
 test('values', () => {

@@ -30,15 +30,38 @@ export function since(iso: string | undefined, now: number): string {
   return iso ? length(now - Date.parse(iso)) : ''
 }
 
+/** What a control is or should be, in words: on, 40 %, open. */
+export function amountText(c: Pick<Control, 'kind'>, v: Control['is']): string {
+  if (typeof v === 'number' && c.kind === 'level') return `${Math.round(v)} %`
+  if (c.kind === 'mover') return ({ open: 'open', close: 'shut', stop: 'half way' } as Record<string, string>)[String(v)] ?? valueText(v)
+  return valueText(v)
+}
+
+/** Whether a control runs: on, above 0 %, not shut. */
+export function runs(v: Control['is']): boolean {
+  return v === true || (typeof v === 'number' && v > 0) || v === 'open'
+}
+
 /** The state of a control in a few words, and what to make of it. */
 export function controlState(c: Control, now: number): { words: string; tone: 'on' | 'off' | 'wait' | 'warn' } {
-  if (c.phase === 'pending') return { words: c.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
-  if (c.phase === 'unconfirmed') return { words: c.online ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
-  if (c.phase === 'sent') return { words: `${c.want ? 'on' : 'off'} sent, this board cannot confirm`, tone: c.want ? 'on' : 'off' }
+  if (c.service) return { words: 'out of service', tone: 'warn' }
+  if (c.momentary) {
+    if (c.phase === 'pending') return { words: 'pulsing', tone: 'wait' }
+    return c.phase === 'unconfirmed' ? { words: 'not confirmed', tone: 'warn' } : { words: c.phase === '' ? 'never pulsed' : 'pulsed', tone: 'off' }
+  }
+  const is = amountText(c, c.is)
+  if (c.phase === 'pending') {
+    if (c.kind === 'mover') return { words: c.want === 'open' ? 'opening' : c.want === 'close' ? 'closing' : 'stopping', tone: 'wait' }
+    return { words: c.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
+  }
+  if (c.phase === 'unconfirmed') return { words: c.online || c.kind === 'mover' ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
+  if (c.proof === 'missing') return { words: `${amountText(c, c.want)}, no effect`, tone: 'warn' }
+  if (c.phase === 'sent') return { words: `${amountText(c, c.want)} sent, this board cannot confirm`, tone: runs(c.want) ? 'on' : 'off' }
   if (c.is === undefined) return { words: 'not yet reported', tone: 'off' }
-  if (!c.online) return { words: `${c.is ? 'on' : 'off'} when last heard`, tone: 'warn' }
+  if (!c.online && c.kind !== 'mover') return { words: `${is} when last heard`, tone: 'warn' }
   const span = c.is_since ? ` for ${since(c.is_since, now)}` : ''
-  return c.is ? { words: 'on' + span, tone: 'on' } : { words: 'off', tone: 'off' }
+  const hand = c.mode === 'manual' ? (c.hand_until ? `, by hand for ${length(Date.parse(c.hand_until) - now)} more` : ', by hand') : ''
+  return runs(c.is) ? { words: is + (hand || span), tone: 'on' } : { words: is + hand, tone: 'off' }
 }
 
 /** How a signal's age is told: nothing while it is live and fresh. */

@@ -1,6 +1,6 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
-import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Signal, type Snapshot } from './api'
+import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preset, type Setting, type Signal, type Snapshot, type Value } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -23,6 +23,8 @@ export const useHub = defineStore('hub', {
     devices: {} as Record<string, Device>,
     signals: {} as Record<string, Signal>,
     controls: {} as Record<string, Control>,
+    settings: {} as Record<string, Setting>,
+    presets: [] as Preset[],
     loaded: false, // a snapshot is there, perhaps an old one
     link: 'connecting' as Link,
     heard: 0, // this device's time of the last event
@@ -74,6 +76,8 @@ export const useHub = defineStore('hub', {
       this.devices = byId(snap.devices)
       this.signals = byId(snap.signals)
       this.controls = byId(snap.controls)
+      this.settings = Object.fromEntries((snap.settings ?? []).map((s) => [s.config.id, s]))
+      this.presets = snap.presets ?? []
       this.loaded = true
     },
     /** Shows the last known values at once, until the live ones are there. They carry their age. */
@@ -87,7 +91,7 @@ export const useHub = defineStore('hub', {
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
-      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls) }
+      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets }
       try {
         localStorage.setItem(cacheKey, JSON.stringify({ account: this.me.account, snap }))
       } catch { /* storage full or closed: then there is nothing to recall */ }
@@ -99,8 +103,22 @@ export const useHub = defineStore('hub', {
     async reload() {
       this.take(await ask(api.GET('/now')))
     },
-    async flip(id: string, on: boolean) {
-      const c = await ask(api.PUT('/controls/{id}/want', { params: { path: { id } }, body: { on } }))
+    /** Gives a control a value by hand, for a time where one is told. */
+    async tell(id: string, to: Value, for_ms?: number) {
+      this.takeControl(await ask(api.PUT('/controls/{id}/want', { params: { path: { id } }, body: { to, for_ms } })))
+    },
+    async auto(id: string) {
+      this.takeControl(await ask(api.POST('/controls/{id}/auto', { params: { path: { id } } })))
+    },
+    async set(id: string, value: Value) {
+      const s = await ask(api.PUT('/settings/{id}', { params: { path: { id } }, body: { value } }))
+      if ((this.settings[id]?.rev ?? 0) <= s.rev) this.settings[id] = s
+    },
+    async apply(id: string) {
+      await ask(api.POST('/presets/{id}/apply', { params: { path: { id } }, body: {} }))
+    },
+    takeControl(c: Control) {
+      const id = c.id
       // The live stream may have been faster and told already how it went on.
       const have = this.controls[id]
       if (!have || have.rev < c.rev) this.controls[id] = c
@@ -174,6 +192,7 @@ function open(hub: HubStore) {
     listeners.forEach((f) => f(x))
   })
   on<Control>('control', (x) => (hub.controls[x.id] = x))
+  on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))
   on<Device>('device', (x) => (hub.devices[x.id] = x))
   on<HubStatus>('hub', (x) => hub.hearHub(x))
   on('site', () => void hub.reload().catch(() => lose(hub)))

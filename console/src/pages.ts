@@ -1,10 +1,11 @@
 // Which pages there are, and who sees them.
-export type PageEntry = { name: string; title: string; icon: 'graph' | 'board' | 'book' | 'people' | 'gear' | 'mark'; roles: string[] }
+export type PageEntry = { name: string; title: string; icon: 'graph' | 'dial' | 'board' | 'book' | 'people' | 'gear' | 'mark'; roles: string[] }
 
 const all = ['owner', 'member', 'guest']
 const pages: PageEntry[] = [
   { name: 'now', title: 'Now', icon: 'mark', roles: all },
   { name: 'charts', title: 'Charts', icon: 'graph', roles: all },
+  { name: 'control', title: 'Control', icon: 'dial', roles: ['owner', 'member'] },
   { name: 'devices', title: 'Devices', icon: 'board', roles: ['owner', 'member'] },
   { name: 'journal', title: 'Journal', icon: 'book', roles: ['owner', 'member'] },
   { name: 'household', title: 'Household', icon: 'people', roles: ['owner'] },

@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/devices/new', name: 'add-device', component: () => import('./pages/AddDevice.vue'), meta: { title: 'Add a device' } },
     { path: '/models', name: 'models', component: () => import('./pages/Models.vue'), meta: { title: 'Device models' } },
     { path: '/devices/:id', name: 'device', component: () => import('./pages/Device.vue'), meta: { title: 'Device' } },
+    { path: '/control', name: 'control', component: () => import('./pages/Control.vue'), meta: { title: 'Control' } },
     { path: '/journal', name: 'journal', component: () => import('./pages/Journal.vue'), meta: { title: 'Journal' } },
     { path: '/household', name: 'household', component: () => import('./pages/Household.vue'), meta: { title: 'Household' } },
     { path: '/settings', name: 'settings', component: () => import('./pages/Settings.vue'), meta: { title: 'Settings' } },

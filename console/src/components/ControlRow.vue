@@ -1,48 +1,60 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import type { Control } from '../api'
 import type { Runs } from '../day'
-import { controlState } from '../format'
+import { controlState, runs as isRunning } from '../format'
 import { useHub } from '../hub'
 import Lamp from './Lamp.vue'
 import Position from './Position.vue'
 import RunStrip from './RunStrip.vue'
+import Stepper from './Stepper.vue'
+import WhyPanel from './WhyPanel.vue'
 
 const props = defineProps<{ control: Control; runs?: Runs; from: number; to: number }>()
 const hub = useHub()
+const why = ref(false)
 const state = computed(() => controlState(props.control, hub.now))
+const settings = computed(() => (props.control.settings ?? []).flatMap((id) => hub.settings[id] ?? []))
 const reason = computed(() => {
   const c = props.control
   const lines = []
   if (c.reason) lines.push(c.reason.charAt(0).toUpperCase() + c.reason.slice(1) + '.')
-  if (!c.has_lease) lines.push('This board keeps its last state when the hub is silent.')
+  if (!c.has_lease && !c.momentary && c.kind !== 'mover') lines.push('This board keeps its last state when the hub is silent.')
   return lines.join(' ')
 })
 </script>
 
 <template>
   <div class="control" :data-control="control.id">
-    <Lamp :tone="state.tone" :lit="control.is === true" />
+    <Lamp :tone="state.tone" :lit="isRunning(control.is)" />
     <div class="words">
       <div><strong>{{ control.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
-      <div class="soft small-text">{{ reason }}</div>
+      <button type="button" class="reason soft small-text" :aria-label="`Why: ${reason || control.name}`" @click="why = true">{{ reason || 'Why?' }}</button>
     </div>
-    <Position class="place-of-switch" :control="control" />
+    <div class="place-of-switch">
+      <Stepper v-for="s in settings" :key="s.config.id" :setting="s" />
+      <Position :control="control" />
+    </div>
     <RouterLink class="day" :to="{ name: 'charts', query: { s: control.id + '.is' } }" :aria-label="`History of ${control.name}`">
       <RunStrip :runs="runs" :from="from" :to="to" :what="control.name" />
     </RouterLink>
+    <WhyPanel v-if="why" v-model="why" :control="control" />
   </div>
 </template>
 
 <style scoped>
 .control { display: grid; grid-template-columns: 26px minmax(0, 1fr) auto; gap: 4px 12px; align-items: center; padding: 12px 18px 14px; }
 .words { min-width: 0; }
+.reason { border: 0; background: none; padding: 0; text-align: left; overflow-wrap: anywhere; }
+.reason:hover { color: var(--ink); text-decoration: underline; text-decoration-color: var(--line); text-underline-offset: 3px; }
 .state { font-weight: 500; margin-left: 6px; color: var(--soft); }
 .state.on { color: var(--ember); }
 .state.warn { color: var(--warn); }
+.place-of-switch { display: flex; gap: 10px 14px; flex-wrap: wrap; justify-content: flex-end; }
 .day { grid-column: 2 / 4; padding: 8px 0 4px; }
 @media (max-width: 520px) {
   .control { padding: 12px 14px; }
-  .place-of-switch { grid-column: 2 / 4; margin-top: 6px; }
+  .place-of-switch { grid-column: 2 / 4; margin-top: 6px; justify-content: flex-start; }
+  .reason { min-height: 34px; }
 }
 </style>

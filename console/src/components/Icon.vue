@@ -5,6 +5,7 @@ import forth from 'bootstrap-icons/icons/chevron-right.svg?raw'
 import graph from 'bootstrap-icons/icons/graph-up.svg?raw'
 import board from 'bootstrap-icons/icons/cpu.svg?raw'
 import book from 'bootstrap-icons/icons/journal-text.svg?raw'
+import dial from 'bootstrap-icons/icons/toggles.svg?raw'
 import more from 'bootstrap-icons/icons/three-dots.svg?raw'
 import people from 'bootstrap-icons/icons/people.svg?raw'
 import gear from 'bootstrap-icons/icons/sliders2.svg?raw'
@@ -14,7 +15,7 @@ import copy from 'bootstrap-icons/icons/copy.svg?raw'
 import x from 'bootstrap-icons/icons/x-lg.svg?raw'
 import away from 'bootstrap-icons/icons/cloud-slash.svg?raw'
 
-const icons = { bell, back, forth, graph, board, book, more, people, gear, out, plus, copy, x, away }
+const icons = { bell, dial, back, forth, graph, board, book, more, people, gear, out, plus, copy, x, away }
 defineProps<{ name: keyof typeof icons; size?: number }>()
 </script>
 

@@ -1,14 +1,15 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Control, Device, Place, Signal } from '../api'
+import type { Control, Device, Place, Setting, Signal } from '../api'
 import type { Runs, Trace } from '../day'
 import { length } from '../format'
 import { useHub } from '../hub'
 import ControlRow from './ControlRow.vue'
 import ReadingCell from './ReadingCell.vue'
+import Stepper from './Stepper.vue'
 
 const props = defineProps<{
-  place: Place; signals: Signal[]; controls: Control[]; devices: Device[]
+  place: Place; signals: Signal[]; controls: Control[]; devices: Device[]; settings: Setting[]
   traces: Record<string, Trace>; runs: Record<string, Runs>; from: number; to: number
 }>()
 const hub = useHub()
@@ -38,6 +39,7 @@ const boards = computed(() => {
     </div>
     <p v-else-if="!controls.length" class="soft waiting">Nothing has arrived from here yet. As soon as the board sends a first reading, it shows here by itself.</p>
     <ControlRow v-for="c in controls" :key="c.id" class="line" :control="c" :runs="runs[c.id + '.is']" :from="from" :to="to" />
+    <div v-if="settings.length" class="line settings"><Stepper v-for="s in settings" :key="s.config.id" :setting="s" label /></div>
   </section>
 </template>
 
@@ -47,6 +49,7 @@ const boards = computed(() => {
 .readings { display: grid; grid-template-columns: repeat(auto-fit, minmax(130px, 1fr)); padding: 0 4px 14px 0; row-gap: 14px; overflow: hidden; }
 .readings > * { box-shadow: -1px 0 0 var(--line); padding: 0 14px 0 18px; }
 .line { border-top: 1px solid var(--line); }
+.settings { display: flex; flex-wrap: wrap; gap: 10px 24px; padding: 10px 18px 14px; }
 .waiting { padding: 0 18px 16px; margin: 0; }
 @media (max-width: 520px) {
   .place > header { padding: 12px 14px 6px; }

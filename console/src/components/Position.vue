@@ -1,69 +1,104 @@
 <script setup lang="ts">
-// The positions of a switch. Only the board's own report fills a position; what is on its way is shown as such.
+// The positions of a control: Auto, On and Off for a switch; Auto and a slider for a level; the words of a choice; open, stop
+// and shut for a door. Only the device's own report fills a position; what is on its way is shown as such.
 import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, ref } from 'vue'
-import { sentence, type Control } from '../api'
+import { sentence, type Control, type Value } from '../api'
 import { useHub } from '../hub'
 
 const props = defineProps<{ control: Control }>()
 const hub = useHub()
 const busy = ref(false)
 const failed = ref('')
-const asking = ref(false)
+const asking = ref<Value | null>(null)
+const drag = ref<number | null>(null)
 
+type Spot = { text: string; to: Value | 'auto' }
+const spots = computed<Spot[]>(() => {
+  const c = props.control
+  const auto: Spot[] = c.mode ? [{ text: 'Auto', to: 'auto' }] : []
+  if (c.momentary) return [{ text: 'Pulse', to: true }]
+  if (c.kind === 'mover') return [...auto, { text: 'Open', to: 'open' }, { text: 'Stop', to: 'stop' }, { text: 'Shut', to: 'close' }]
+  if (c.kind === 'choice') return [...auto, ...(c.options ?? []).map((o) => ({ text: o, to: o }))]
+  if (c.kind === 'level') return auto
+  return [...auto, { text: 'On', to: true }, { text: 'Off', to: false }]
+})
 const locked = computed(() => {
-  if (!hub.maySwitch(props.control)) return 'Only members may switch this.'
+  const c = props.control
+  if (!hub.maySwitch(c)) return 'Only members may switch this.'
   if (hub.link !== 'live') return 'No connection to the hub.'
+  if (c.service) return 'Out of service; an owner can put it back.'
+  if (c.moved_by) return `Moved by ${hub.controls[c.moved_by]?.name ?? 'a mover'}.`
   return ''
 })
-const at = computed(() => (props.control.want === undefined ? props.control.is : props.control.want))
+const at = computed<Value | 'auto' | undefined>(() => {
+  const c = props.control
+  if (c.momentary) return undefined
+  if (c.mode === 'auto') return 'auto'
+  return c.want === undefined ? c.is : c.want
+})
+const onTheWay = computed(() => props.control.phase === 'pending' || props.control.phase === 'unconfirmed')
+const level = computed(() => Number(drag.value ?? props.control.want ?? props.control.is ?? 0))
 
-async function send(on: boolean) {
+async function send(to: Value | 'auto') {
   busy.value = true
   failed.value = ''
   try {
-    await hub.flip(props.control.id, on)
+    await (to === 'auto' ? hub.auto(props.control.id) : hub.tell(props.control.id, to))
   } catch (e) {
     failed.value = sentence(e)
   } finally {
     busy.value = false
+    drag.value = null
   }
 }
 
-function tap(on: boolean) {
+function tap(to: Value | 'auto') {
   if (locked.value) {
     failed.value = locked.value
     return
   }
-  if (on && props.control.dangerous) asking.value = true
-  else void send(on)
+  const c = props.control
+  const starts = to !== 'auto' && to !== c.safe
+  if ((c.dangerous && starts) || (c.ask && c.mode === 'auto' && to !== 'auto')) asking.value = to
+  else void send(to)
 }
+const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value ? 'on' : 'off') : String(asking.value)))
 </script>
 
 <template>
   <div>
-    <div class="position" :class="{ locked }" role="group" :aria-label="control.name">
-      <button v-for="on in [true, false]" :key="String(on)" type="button" :class="{ chosen: at === on, way: at === on && control.phase !== 'confirmed' && control.phase !== '' && control.phase !== 'sent' }"
-        :aria-pressed="at === on" :aria-disabled="!!locked" :disabled="busy" @click="tap(on)">
-        {{ on ? 'On' : 'Off' }}
+    <div v-if="spots.length" class="position" :class="{ locked, many: spots.length > 4 }" role="group" :aria-label="control.name">
+      <button v-for="s in spots" :key="s.text" type="button" :class="{ chosen: at === s.to, way: at === s.to && s.to !== 'auto' && onTheWay }"
+        :aria-pressed="at === s.to" :aria-disabled="!!locked" :disabled="busy" @click="tap(s.to)">
+        {{ s.text }}
       </button>
     </div>
+    <label v-if="control.kind === 'level'" class="level" :class="{ locked }">
+      <input type="range" min="0" max="100" step="1" :value="level" :disabled="!!locked || busy" :aria-label="`${control.name}, per cent`"
+        @input="drag = Number(($event.target as HTMLInputElement).value)" @change="tap(Number(($event.target as HTMLInputElement).value))" />
+      <b>{{ Math.round(level) }} %</b>
+    </label>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
-    <BModal v-model="asking" :title="`Switch ${control.name} on?`" ok-title="Switch on" cancel-title="Leave it off" ok-variant="primary"
-      cancel-variant="outline-secondary" @ok="send(true)">
-      The owner marked this as dangerous. Make sure that nothing and nobody is in the way.
+    <BModal :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" cancel-title="Leave it" ok-variant="primary"
+      cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) asking = null }" @ok="send(asking!)">
+      {{ control.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
     </BModal>
   </div>
 </template>
 
 <style scoped>
 .position { display: inline-flex; border: 1px solid var(--line); border-radius: 10px; overflow: hidden; background: var(--sheet); }
-.position button { border: 0; background: none; color: var(--soft); padding: 0 18px; min-height: 38px; min-width: 58px; font-weight: 550; }
+.position.many { flex-wrap: wrap; }
+.position button { border: 0; background: none; color: var(--soft); padding: 0 14px; min-height: 38px; min-width: 48px; font-weight: 550; }
 .position button + button { border-left: 1px solid var(--line); }
 .position button.chosen { background: var(--ink); color: var(--sheet); }
 .position button.chosen.way { background: repeating-linear-gradient(135deg, var(--soft) 0 6px, var(--ink) 6px 12px); }
-.position.locked { opacity: 0.5; }
+.locked { opacity: 0.5; }
 .position button:focus-visible { outline-offset: -3px; }
+.level { display: flex; align-items: center; gap: 10px; min-height: 38px; }
+.level input { width: 150px; accent-color: var(--ink); }
+.level b { min-width: 5ch; text-align: right; }
 .failed { color: var(--warn); margin: 6px 0 0; max-width: 260px; }
-@media (max-width: 820px) { .position button { min-height: 44px; min-width: 66px; } }
+@media (max-width: 820px) { .position button { min-height: 44px; min-width: 60px; } .level { min-height: 44px; } }
 </style>

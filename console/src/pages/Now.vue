@@ -2,19 +2,23 @@
 import { computed } from 'vue'
 import Icon from '../components/Icon.vue'
 import PlaceSheet from '../components/PlaceSheet.vue'
+import PresetBar from '../components/PresetBar.vue'
 import { useDay } from '../day'
 import { useHub } from '../hub'
 
 const hub = useHub()
 const { traces, runs, to, span } = useDay()
 
+// Settings that a control aims at stand beside it; the others have a row of their own.
+const aimed = computed(() => new Set(Object.values(hub.controls).flatMap((c) => c.settings ?? [])))
 const sheets = computed(() =>
   hub.places
     .map((place) => ({
       place,
       signals: Object.values(hub.signals).filter((s) => s.place === place.id && takesPart(s.device)).sort(order),
-      controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device)).sort((a, b) => a.id.localeCompare(b.id)),
+      controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device) && !c.moved_by).sort((a, b) => a.id.localeCompare(b.id)),
       devices: Object.values(hub.devices).filter((d) => d.place === place.id && !d.state),
+      settings: Object.values(hub.settings).filter((s) => s.place === place.id && !aimed.value.has(s.config.id)),
     }))
     .filter((s) => s.devices.length || s.signals.length || s.controls.length),
 )
@@ -30,7 +34,8 @@ function order(a: { unit: string; kind: string; id: string }, b: { unit: string;
   return rank(a) - rank(b) || a.id.localeCompare(b.id)
 }
 
-const unconfirmed = computed(() => Object.values(hub.controls).filter((c) => c.phase === 'unconfirmed'))
+const unconfirmed = computed(() => Object.values(hub.controls).filter((c) => c.phase === 'unconfirmed' && !c.momentary))
+const noEffect = computed(() => Object.values(hub.controls).filter((c) => c.proof === 'missing'))
 </script>
 
 <template>
@@ -43,6 +48,12 @@ const unconfirmed = computed(() => Object.values(hub.controls).filter((c) => c.p
         <span class="small-text">{{ unconfirmed.some((c) => c.online) ? 'The board has not said that it switched. The hub keeps sending.' : 'The board is offline and gets it when it is back.' }}</span>
       </div>
     </div>
+
+    <div v-if="noEffect.length" class="note mb-3" role="status">
+      <Icon name="bell" :size="20" />
+      <div><strong>{{ noEffect.map((c) => c.name).join(', ') }}: no effect</strong><span class="small-text">{{ noEffect.length === 1 ? noEffect[0]!.reason : 'They are switched on, and what they should bring about is not seen.' }}</span></div>
+    </div>
+    <PresetBar />
 
     <div v-if="!hub.loaded" class="soft p-5 text-center" aria-busy="true">Asking the hub …</div>
     <section v-else-if="!sheets.length" class="sheet empty">

@@ -1,0 +1,95 @@
+package demo
+
+import (
+	"context"
+
+	"idleember/core/access"
+	"idleember/core/calendar"
+	"idleember/core/site"
+	"idleember/hub"
+)
+
+const (
+	second = int64(1000)
+	minute = 60 * second
+)
+
+// settings are what the household adjusts.
+var settings = []site.Setting{
+	{ID: "drying_room.setpoint", Name: "Drying temperature", Kind: site.SetNumber, Unit: "Cel", Decimals: 1, Min: 5, Max: 35, Step: 0.5, Default: 23},
+	{ID: "drying_room.humid", Name: "Highest humidity", Kind: site.SetNumber, Unit: "%", Min: 30, Max: 90, Step: 1, Default: 60},
+	{ID: "slip_tank.fill", Name: "Slip level", Kind: site.SetNumber, Unit: "%", Min: 20, Max: 90, Step: 5, Default: 60},
+	{ID: "yard.hours", Name: "Hours of light", Kind: site.SetNumber, Unit: "h", Min: 0, Max: 24, Step: 1, Default: 13},
+}
+
+func on() *site.Amount { a := site.Amount(1); return &a }
+
+// automations are what the studio's hub decides by itself.
+var automations = []site.Automation{
+	{Control: "drying_room.heater",
+		Demands: []site.Demand{{Kind: site.HoldAbove, Of: "drying_room.temperature", Target: "drying_room.setpoint", Band: 0.5},
+			{Kind: site.HoldAbove, Of: "drying_room.temperature", Target: "4", Band: 1, Floor: true, Name: "frost"}},
+		Limits: site.RunLimits{ShortestOnMS: 4 * minute, ShortestOffMS: minute}},
+	{Control: "shelf_fan.fan",
+		Demands: []site.Demand{{Kind: site.HoldBelow, Of: "drying_room.humidity", Target: "drying_room.humid", Band: 2}},
+		Limits:  site.RunLimits{ShortestOnMS: 2 * minute},
+		Proof:   &site.Proof{When: "shelf_fan.power > 55", WithinMS: 30 * second, Retries: 1}},
+	{Control: "kiln.vent",
+		Demands: []site.Demand{{Kind: site.Whenever, Name: "cooling", Condition: site.Condition{When: "kiln.chamber > 120 and kiln.power < 100", Until: "kiln.chamber < 80 or kiln.power > 200"}}},
+		Permits: []site.Permit{{Name: "door shut", Condition: site.Condition{When: "not kiln.door"}}}},
+	{Control: "kiln_shed.extractor",
+		Interlocks: []site.Interlock{{Name: "carbon monoxide", To: on(), Condition: site.Condition{When: "kiln_shed.carbon_monoxide > 25", Until: "kiln_shed.carbon_monoxide < 12", SettleMS: 30 * second}}}},
+	{Control: "slip_tank.reclaim_pump",
+		Demands:    []site.Demand{{Kind: site.HoldAbove, Of: "slip_tank.level", Target: "slip_tank.fill", Band: 4}},
+		Interlocks: []site.Interlock{{Name: "tank empty", Condition: site.Condition{When: "not slip_tank.float"}}},
+		Limits:     site.RunLimits{LongestOnMS: 2 * minute, RestMS: 6 * minute}},
+	{Control: "yard.lamp",
+		Demands: []site.Demand{{Kind: site.DayLength, Daylight: "yard.daylight > 400", Hours: "yard.hours"},
+			{Kind: site.Scheduled, Name: "early firing", Schedule: &calendar.Schedule{Windows: []calendar.Window{
+				{Days: []int{1, 3, 5}, Start: calendar.Moment{Base: calendar.Clock, Minutes: 6 * 60}, ForMS: 60 * minute}}}}}},
+}
+
+var presets = []site.Preset{
+	{ID: "all_off", Name: "All off", Ask: true, Actions: []site.Action{{Kind: site.DoControl, ID: "drying_room.heater"}, {Kind: site.DoControl, ID: "shelf_fan.fan"},
+		{Kind: site.DoControl, ID: "kiln.elements"}, {Kind: site.DoControl, ID: "kiln.vent"}, {Kind: site.DoControl, ID: "slip_tank.reclaim_pump"}, {Kind: site.DoControl, ID: "yard.lamp"}}},
+	{ID: "work", Name: "Back to work", Actions: []site.Action{{Kind: site.DoAuto, ID: "drying_room.heater"}, {Kind: site.DoAuto, ID: "shelf_fan.fan"}, {Kind: site.DoAuto, ID: "kiln.vent"},
+		{Kind: site.DoAuto, ID: "slip_tank.reclaim_pump"}, {Kind: site.DoAuto, ID: "yard.lamp"}, {Kind: site.DoSetting, ID: "drying_room.setpoint", To: 23}}},
+	{ID: "leave", Name: "Leave", Actions: []site.Action{{Kind: site.DoSetting, ID: "drying_room.setpoint", To: 16}, {Kind: site.DoSetting, ID: "yard.hours"}}},
+}
+
+var rules = []site.Rule{
+	{ID: "kiln_cools", Name: "Kiln cools", RestMS: 40 * minute, Stages: []site.Stage{
+		{When: "kiln.chamber < 200 and kiln.power < 100", Actions: []site.Action{{Kind: site.DoMessage, ID: "kiln.chamber", Text: "The kiln is cooling: {kiln.chamber}."}, {Kind: site.DoNote, ID: "kiln.chamber", Text: "cooling begins"}}},
+		{When: "kiln.chamber < 60", AfterMS: 5 * minute, Actions: []site.Action{{Kind: site.DoMessage, ID: "kiln.chamber", Text: "The kiln is safe to open: {kiln.chamber}."}}}}},
+}
+
+// shed is what hangs on one circuit of the kiln shed.
+var shed = site.Group{ID: "shed_circuit", Name: "Shed circuit", Limit: 3700, PauseMS: 5 * second, Members: []site.GroupMember{
+	{Control: "kiln.elements", Watts: 3600}, {Control: "kiln_shed.extractor", Watts: 60}, {Control: "kiln.vent", Watts: 35}}}
+
+// automate tells a new studio's hub what it decides.
+func automate(ctx context.Context, h *hub.Hub, me access.Actor) error {
+	fresh := func(any) error { return nil }
+	for _, g := range settings {
+		if _, err := h.SaveSetting(ctx, me, g, fresh); err != nil {
+			return err
+		}
+	}
+	for _, a := range automations {
+		if _, _, err := h.SaveAutomation(ctx, me, a.Control, func(to *site.Automation) error { *to = a; return nil }); err != nil {
+			return err
+		}
+	}
+	for _, p := range presets {
+		if _, err := h.SavePreset(ctx, me, p, fresh); err != nil {
+			return err
+		}
+	}
+	for _, r := range rules {
+		if _, err := h.SaveRule(ctx, me, r, fresh); err != nil {
+			return err
+		}
+	}
+	_, err := h.SaveGroup(ctx, me, shed, fresh)
+	return err
+}
