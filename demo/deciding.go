@@ -29,7 +29,7 @@ var automations = []site.Automation{
 	{Control: "drying_room.heater",
 		Demands: []site.Demand{{Kind: site.HoldAbove, Of: "drying_room.temperature", Target: "drying_room.setpoint", Band: 0.5},
 			{Kind: site.HoldAbove, Of: "drying_room.temperature", Target: "4", Band: 1, Floor: true, Name: "frost"}},
-		Limits: site.RunLimits{ShortestOnMS: 4 * minute, ShortestOffMS: minute}},
+		Limits: site.RunLimits{ShortestOnMS: 4 * minute}},
 	{Control: "shelf_fan.fan",
 		Demands: []site.Demand{{Kind: site.HoldBelow, Of: "drying_room.humidity", Target: "drying_room.humid", Band: 2}},
 		Limits:  site.RunLimits{ShortestOnMS: 2 * minute},

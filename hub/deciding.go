@@ -830,3 +830,13 @@ func (h *Hub) TryAutomation(ctx context.Context, a access.Actor, id string, draf
 	})
 	return out, err
 }
+
+// tellReasons tells those who look on of reasons whose numbers have changed.
+func (h *Hub) tellReasons() {
+	for id := range h.site.Automations {
+		s, ok := h.engine.Control(id)
+		if ok && h.engine.Reason(h.now(), id) != s.Reason {
+			h.publishControl(id)
+		}
+	}
+}

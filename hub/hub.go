@@ -242,6 +242,8 @@ func (h *Hub) loop() {
 	defer retry.Stop()
 	prune := time.NewTicker(time.Hour)
 	defer prune.Stop()
+	reasons := time.NewTicker(20 * time.Second)
+	defer reasons.Stop()
 	h.saveAlive()
 	for {
 		if at, ok := h.engine.NextWake(); ok {
@@ -263,6 +265,8 @@ func (h *Hub) loop() {
 			h.apply(engine.Tick{})
 		case <-alive.C:
 			h.saveAlive()
+		case <-reasons.C:
+			h.tellReasons()
 		case <-prune.C:
 			h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 		case <-retry.C:

@@ -203,7 +203,7 @@ func (h *Hub) controlView(cfg site.Control) Control {
 		Source: cfg.Source, Target: cfg.Target, Kind: cfg.What(), Options: cfg.Words(), Lowest: float64(cfg.Lowest), Momentary: cfg.Momentary, Ask: cfg.Ask}
 	v.Settings, v.MovedBy = h.linksOf(cfg.ID)
 	if s, ok := h.engine.Control(cfg.ID); ok {
-		v.Phase, v.Reason, v.Rev, v.Mode, v.Step, v.Service = string(s.Phase), s.Reason, s.Rev, string(s.Mode), string(s.Step), string(s.Service)
+		v.Phase, v.Reason, v.Rev, v.Mode, v.Step, v.Service = string(s.Phase), h.engine.Reason(h.now(), cfg.ID), s.Rev, string(s.Mode), string(s.Step), string(s.Service)
 		v.Latched, v.Proof, v.HandUntil = s.Latched, string(s.Proof), instant(s.HandUntil)
 		for to, a := range map[**reading.Value]*site.Amount{&v.Want: s.Want, &v.Is: s.Is, &v.Held: s.Held} {
 			if a != nil {

@@ -47,13 +47,13 @@ test('from the first start to a switch that is confirmed', async () => {
   const row = p.locator('[data-control="drying_room.heater"]')
   const state = row.locator('.state')
   board.mute = true
-  await row.getByRole('button', { name: 'On' }).click()
+  await row.getByRole('button', { name: 'On', exact: true }).click()
   await until('pending', async () => (await state.innerText()) === 'waiting for the board')
   expect(await row.locator('.lamp .turning').count()).toBe(1)
   await until('unconfirmed', async () => (await state.innerText()) === 'not confirmed')
   await p.getByText('Heater: not confirmed').waitFor()
   board.publish('is/heater', 'on')
-  await until('confirmed', async () => /^on for/.test(await state.innerText()))
+  await until('confirmed', async () => /^on\b/.test(await state.innerText()))
   board.publish('is/heater', 'off') // another session than the last report's: the hub insists
   board.mute = false
   await until('sent again', async () => board.heard.filter((x) => x.endsWith('want/heater on')).length > 1)
@@ -100,18 +100,18 @@ test('stale, offline and a lost hub look like what they are', async () => {
   await until('stale', async () => (await cell.getAttribute('class'))!.includes('old'))
   expect(await cell.locator('.age').innerText()).toMatch(/\d+ s old/)
   const row = p.locator('[data-control="drying_room.heater"]')
-  await row.getByRole('button', { name: 'On' }).click()
+  await row.getByRole('button', { name: 'On', exact: true }).click()
   await until('the board is awaited', async () => (await row.locator('.state').innerText()).includes('waits for the board to come back'))
 
   await hub.stop('SIGKILL')
   await p.getByText(/No connection to the hub/).waitFor()
-  await row.getByRole('button', { name: 'Off' }).click({ force: true })
+  await row.getByRole('button', { name: 'Off', exact: true }).click({ force: true })
   await p.getByText('No connection to the hub.', { exact: true }).waitFor()
   expect(await cell.locator('.value').innerText()).toBe('21.4 °C')
   await hub.start()
   await until('live again, without a reload', async () => (await p.locator('.link').innerText()) === 'live', 20_000)
   new Board(hub, 'drying_room', key).connect()
-  await until('the want was kept over the kill', async () => /^on for/.test(await row.locator('.state').innerText()))
+  await until('the want was kept over the kill', async () => /^on\b/.test(await row.locator('.state').innerText()))
 })
 
 test('two people see each other, a guest sees what was opened', async () => {
@@ -136,8 +136,8 @@ test('two people see each other, a guest sees what was opened', async () => {
   const kim = (await page(hub.url, phone)).page
   await signIn(kim, 'kim')
   await mo.goto(hub.url)
-  await kim.locator('[data-control="drying_room.heater"]').getByRole('button', { name: 'On' }).click()
-  await until('mo sees it', async () => /^on for/.test(await mo.locator('[data-control="drying_room.heater"] .state').innerText()))
+  await kim.locator('[data-control="drying_room.heater"]').getByRole('button', { name: 'On', exact: true }).click()
+  await until('mo sees it', async () => /^on\b/.test(await mo.locator('[data-control="drying_room.heater"] .state').innerText()))
   expect(await mo.getByText('Switched on by Kim.').isVisible()).toBe(true)
   expect(await kim.getByRole('link', { name: 'Household' }).count()).toBe(0)
 
@@ -164,14 +164,14 @@ test('a dangerous switch asks first', async () => {
   const { page: p } = await page(hub.url)
   await signIn(p)
   const row = p.locator('[data-control="drying_room.heater"]')
-  await row.getByRole('button', { name: 'On' }).click()
+  await row.getByRole('button', { name: 'On', exact: true }).click()
   await p.getByText('Switch Heater on?').waitFor()
   await p.getByRole('button', { name: 'Leave it off' }).click()
   await sleep(300)
   expect(board.heard.join()).not.toContain('want/heater')
-  await row.getByRole('button', { name: 'On' }).click()
+  await row.getByRole('button', { name: 'On', exact: true }).click()
   await p.getByRole('button', { name: 'Switch on' }).click()
-  await until('on', async () => /^on for/.test(await row.locator('.state').innerText()))
+  await until('on', async () => /^on\b/.test(await row.locator('.state').innerText()))
 })
 
 test('what was refused shows on the page of its device', async () => {

@@ -28,9 +28,9 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const { page: p, context } = await page(hub.url, desk)
   await signIn(p, 'mo', word)
   const row = p.locator('[data-control="drying_room.heater"]')
-  await row.getByRole('button', { name: 'On' }).click()
-  await p.locator('[data-control="shelf_fan.fan"]').getByRole('button', { name: 'On' }).click()
-  await until('on', async () => /^on for/.test(await row.locator('.state').innerText()))
+  await row.getByRole('button', { name: 'On', exact: true }).click()
+  await p.locator('[data-control="shelf_fan.fan"]').getByRole('button', { name: 'On', exact: true }).click()
+  await until('on', async () => /^on\b/.test(await row.locator('.state').innerText()))
   await p.waitForTimeout(45_000)
   const state = await context.storageState()
   const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'

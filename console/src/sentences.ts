@@ -44,7 +44,7 @@ export function demandText(d: Demand): string {
     case 'hold_above': return `while ${nameOf(d.of)} is below ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`
     case 'hold_below': return `while ${nameOf(d.of)} is above ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`
     case 'schedule': return scheduleText(d.schedule)
-    case 'day_length': return `while it is dark, until ${nameOf(d.hours)} hours of light are full`
+    case 'day_length': return `while it is dark, until ${useHub().settings[d.hours?.trim() ?? '']?.text.replace(' h', '') ?? d.hours} hours of light are full`
     case 'exercise': return `at ${momentText(d.at)} for ${length(d.for_ms ?? 0)}, where it has not run for ${length(d.every_ms ?? 0)}`
     case 'curve': return `by a curve of ${nameOf(d.of)}`
     case 'regulate': return `as much as keeps ${nameOf(d.of)} at ${nameOf(d.target)}`
@@ -68,7 +68,7 @@ export function automationText(a: Automation | null, kind: string): string[] {
   if (m.shortest_on_ms || m.shortest_off_ms) lines.push([m.shortest_on_ms && `on for at least ${length(m.shortest_on_ms)}`, m.shortest_off_ms && `off for at least ${length(m.shortest_off_ms)}`].filter(Boolean).join(', '))
   if (a.proof) lines.push(`proof: ${a.proof.when} within ${length(a.proof.within_ms)}`)
   if (a.travel) lines.push(a.travel.pulses ? `moved by pulses of ${nameOf(a.travel.pulses)}` : `moved by ${nameOf(a.travel.opens)} and ${nameOf(a.travel.closes)}, ${length(a.travel.travel_ms)} from end to end`)
-  return lines
+  return lines.map((line, i) => (i ? line : line.charAt(0).toUpperCase() + line.slice(1)))
 }
 
 export function actionText(a: Action): string {

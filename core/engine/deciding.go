@@ -43,10 +43,11 @@ type controlled struct {
 	onSince   time.Duration
 	offSince  time.Duration
 	restUntil time.Duration
-	again     bool // what is wanted is sent once more, though it is the same
-	reported  bool // the device itself brought about what is decided next
-	shown     bool // what was decided was told
-	ran       bool // it was on before
+	again     bool   // what is wanted is sent once more, though it is the same
+	reported  bool   // the device itself brought about what is decided next
+	shown     bool   // what was decided was told
+	ran       bool   // it was on before
+	told      string // the reason that the decision gave
 	pulseWake uint64
 	proofWake uint64
 	deciding
@@ -322,6 +323,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		if !x.shown || dec.Step != was.Step || dec.Index != was.Index || dec.Limit != was.Limit {
 			x.shown = true
 			x.Step, x.Reason = dec.Step, e.reason(x)
+			x.told = x.Reason
 			e.emit(ControlChanged{x.ControlState})
 		}
 		return
@@ -335,6 +337,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	}
 	e.want(x, dec.Value, by)
 	x.Step, x.Reason = dec.Step, e.reason(x)
+	x.told = x.Reason
 	if by.Kind == access.TheHub && before != x.cfg.Say(dec.Value) {
 		e.emit(Journal{Actor: by, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(dec.Value), Reason: x.Reason})
 	}

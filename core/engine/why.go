@@ -313,6 +313,24 @@ func (e *Engine) when(t time.Time) string {
 	return t.Format("2006-01-02 15:04")
 }
 
+// Reason says in one line why a control is what it is, with the numbers of now where the hub decides.
+func (e *Engine) Reason(now Now, id string) string {
+	x := e.controls[id]
+	if x == nil {
+		return ""
+	}
+	switch x.dec.Step {
+	case control.Demanding, control.Idle, control.NotAllowed, control.FellBack, control.Settling, control.Interlocked:
+		if x.Phase != Unconfirmed && x.Proof != ProofMissing && x.Reason == x.told {
+			e.now = now
+			out := len(e.out)
+			x.Reason = e.reason(x)
+			x.told, e.out = x.Reason, e.out[:out]
+		}
+	}
+	return x.Reason
+}
+
 // Why explains a control at a time: each step of the decision, what it would be otherwise, and what comes next.
 func (e *Engine) Why(now Now, id string) (Why, bool) {
 	x := e.controls[id]
@@ -405,6 +423,11 @@ func (e *Engine) coming(x *controlled, w *Why) {
 			then = x.cfg.Say(x.cfg.Safe)
 		}
 		add("%s: %s.", e.when(x.HandUntil), then)
+	}
+	if x.auto != nil && x.Want != nil && *x.Want > 0 && x.dec.Limit == control.NoLimit && x.Mode == Auto {
+		if left := x.onSince + site.Millis(x.auto.Limits.ShortestOnMS) - e.now.Mono; left > 0 {
+			add("Stays on at least %s more: shortest on.", said(left))
+		}
 	}
 	if d := x.dec; d.Next > e.now.Mono {
 		at := e.when(e.now.Wall.Add(d.Next - e.now.Mono))

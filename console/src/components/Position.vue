@@ -80,7 +80,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
       <b>{{ Math.round(level) }} %</b>
     </label>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
-    <BModal :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" cancel-title="Leave it" ok-variant="primary"
+    <BModal :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
       cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) asking = null }" @ok="send(asking!)">
       {{ control.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
     </BModal>

@@ -109,7 +109,8 @@ function typed() {
 .stepper .value { color: var(--ink); font-weight: 620; font-size: 0.9375rem; min-width: 68px; padding: 0 4px; }
 .stepper.way .value { color: var(--soft); font-style: italic; }
 .stepper input { width: 76px; border: 0; background: none; color: var(--ink); text-align: center; font-weight: 620; }
-.locked { opacity: 0.5; }
+.stepper.locked { border-style: dashed; }
+.stepper.locked .value { color: var(--soft); font-weight: 500; }
 .setting > span { display: block; }
 .failed { color: var(--warn); margin: 6px 0 0; max-width: 240px; }
 @media (max-width: 820px) { .stepper button { min-width: 44px; min-height: 44px; } }
