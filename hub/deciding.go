@@ -118,7 +118,7 @@ func (h *Hub) settingView(g site.Setting) Setting {
 		v.Place = owner
 	}
 	if s, ok := h.engine.Setting(g.ID); ok {
-		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Has = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until), s.Before, s.Has
+		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Copy = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until), s.Before, s.Copy
 	}
 	v.Text = g.Say(v.Value)
 	return v

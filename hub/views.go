@@ -110,7 +110,7 @@ type Setting struct {
 	By      string       `json:"by,omitempty"`
 	Until   *time.Time   `json:"until,omitempty"`
 	Before  *site.Amount `json:"before,omitempty"`
-	Has     *site.Amount `json:"has,omitempty"`    // what the device that has a copy of it says
+	Copy    *site.Amount `json:"copy,omitempty"`   // what the device that has a copy of it says
 	Locked  string       `json:"locked,omitempty"` // why it cannot be changed now
 }
 

@@ -50,7 +50,7 @@ export class Hub {
     this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', ...(command === 'demo' ? ['--udp', `127.0.0.1:${(this.udp ||= await freePort())}`] : ['--udp', ''])])
     this.child.stdout!.on('data', (b) => (this.said += b))
     this.child.stderr!.on('data', (b) => (this.said += b))
-    await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 60_000)
+    await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 150_000)
     return this
   }
   async stop(signal: NodeJS.Signals = 'SIGTERM') {

@@ -1779,7 +1779,7 @@ export interface components {
              * Format: double
              * @description what the device that has a copy says
              */
-            has?: number;
+            copy?: number;
             /** @description why it cannot be changed now */
             locked?: string;
         };

@@ -18,7 +18,6 @@ type mover struct {
 	until                 time.Duration // when the travel must be over
 	stopped               time.Duration // when an output last went off
 	ever                  bool          // one did
-	reversing             bool          // the pause before the other way is on
 	wake                  uint64
 	quiet                 bool // after a start nothing moves by itself before something new is decided
 	failed                bool

@@ -22,7 +22,7 @@ type SettingState struct {
 	By     access.Actor `json:"by,omitzero"`
 	Until  time.Time    `json:"until,omitzero"` // then Before holds again
 	Before *site.Amount `json:"before,omitempty"`
-	Has    *site.Amount `json:"has,omitempty"` // what the device that mirrors it says
+	Copy   *site.Amount `json:"copy,omitempty"` // what the device that mirrors it says
 }
 
 // Setting returns the state of a setting.
@@ -128,7 +128,7 @@ func (e *Engine) mirrored(in Mirrored) {
 		return
 	}
 	value := in.Value
-	g.Has = &value
+	g.Copy = &value
 	changed := e.now.Wall.Add(-in.Age)
 	back := func() {
 		e.emit(Mirror{Device: device, Setting: g.ID, Raw: cfg.Mirror, Value: g.Value, Rev: g.Rev})

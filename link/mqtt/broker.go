@@ -354,9 +354,12 @@ func (b *Broker) empty(d *device) {
 			continue
 		}
 		topic, keep := topics.Want(cfg)
-		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: true, kept: keep && w.Pulse == ""}
-		if w.Pulse == "" {
+		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: w.Pulse == "", kept: keep && w.Pulse == ""}
+		switch {
+		case w.Pulse == "":
 			d.wants[topic] = m
+		case w.Value != cfg.Safe:
+			m.qos = 0 // at most once: no session keeps it for later, and none sends it twice
 		}
 		d.tell(b, m, true)
 	}

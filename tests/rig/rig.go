@@ -403,3 +403,10 @@ func JSON(t testing.TB, c *http.Client, method, url, body string, header ...stri
 	_ = json.Unmarshal(raw, &out)
 	return resp.StatusCode, out
 }
+
+// Snapshot is everything that somebody may see.
+func (r *Rig) Snapshot(c *client.Remote) client.Snapshot {
+	got, err := c.GetNowWithResponse(r.T.Context())
+	require.NoError(r.T, err)
+	return *got.JSON200
+}

@@ -98,8 +98,10 @@ function ruleState(i: number) {
           :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig" :save="savePreset" :remove="(id: string) => ask(api.DELETE('/presets/{id}', { params: { path: { id } } }))" @changed="reload">
           <template #line="{ item }">{{ item.actions.map(actionText).join(', ') }}</template>
           <template #form="{ item }">
-            <div class="fields"><label class="short"><span class="soft small-text">For</span><select v-model="item.role" class="form-select form-select-sm"><option :value="undefined">members</option><option value="owner">owners</option><option value="guest">guests too</option></select></label>
-              <label class="check"><input v-model="item.ask" type="checkbox" class="form-check-input" /> ask first</label></div>
+            <div class="fields">
+<label class="short"><span class="soft small-text">For</span><select v-model="item.role" class="form-select form-select-sm"><option :value="undefined">members</option><option value="owner">owners</option><option value="guest">guests too</option></select></label>
+              <label class="check"><input v-model="item.ask" type="checkbox" class="form-check-input" /> ask first</label>
+</div>
             <ActionFields v-model="item.actions" preset />
           </template>
         </PartsCard>
@@ -111,8 +113,10 @@ function ruleState(i: number) {
               <div class="fields"><FormulaBox v-model="g.when" :label="i ? 'and then, when' : 'When'" /><FormulaBox v-model="g.if" label="Only if" /><SpanField v-model="g.after_ms" label="for" hint="at once" /></div>
               <ActionFields v-model="g.actions" />
             </fieldset>
-            <div class="fields"><SpanField v-model="item.rest_ms" label="Then rest for" /><label class="check"><input v-model="item.off" type="checkbox" class="form-check-input" /> switched off</label>
-              <button type="button" class="btn btn-outline-secondary btn-sm" @click="item.stages.push({ when: '', actions: [] })">One more step</button></div>
+            <div class="fields">
+<SpanField v-model="item.rest_ms" label="Then rest for" /><label class="check"><input v-model="item.off" type="checkbox" class="form-check-input" /> switched off</label>
+              <button type="button" class="btn btn-outline-secondary btn-sm" @click="item.stages.push({ when: '', actions: [] })">One more step</button>
+</div>
           </template>
         </PartsCard>
         <PartsCard title="Groups" one="group" about="Controls that must not be on together, or that share so much power." :list="groups"
@@ -120,8 +124,12 @@ function ruleState(i: number) {
           <template #line="{ item }">{{ groupText(item) }}</template>
           <template #form="{ item }">
             <div class="fields"><label class="short"><span class="soft small-text">Watts together; 0: one at a time</span><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label><SpanField v-model="item.pause_ms" label="Pause between" /></div>
-            <div class="stack tight"><div v-for="c in groupable" :key="c.id" class="fields"><label class="check"><input type="checkbox" class="form-check-input" :checked="item.members.some((m) => m.control === c.id)" @change="toggle(item, c.id)" /> {{ c.name }} <span class="soft">{{ c.id }}</span></label>
-              <template v-for="m in item.members" :key="m.control"><label v-if="item.limit && m.control === c.id" class="short"><span class="soft small-text">Watts</span><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label></template></div></div>
+            <div class="stack tight">
+<div v-for="c in groupable" :key="c.id" class="fields">
+<label class="check"><input type="checkbox" class="form-check-input" :checked="item.members.some((m) => m.control === c.id)" @change="toggle(item, c.id)" /> {{ c.name }} <span class="soft">{{ c.id }}</span></label>
+              <template v-for="m in item.members" :key="m.control"><label v-if="item.limit && m.control === c.id" class="short"><span class="soft small-text">Watts</span><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label></template>
+</div>
+</div>
           </template>
         </PartsCard>
       </div>

@@ -10,7 +10,7 @@ const hub = useHub()
 const { traces, runs, to, span } = useDay()
 
 // Settings that a control aims at stand beside it; the others have a row of their own.
-const aimed = computed(() => new Set(Object.values(hub.controls).flatMap((c) => c.settings ?? [])))
+const aimed = computed(() => Object.values(hub.controls).flatMap((c) => c.settings ?? []))
 const sheets = computed(() =>
   hub.places
     .map((place) => ({
@@ -18,7 +18,7 @@ const sheets = computed(() =>
       signals: Object.values(hub.signals).filter((s) => s.place === place.id && takesPart(s.device)).sort(order),
       controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device) && !c.moved_by).sort((a, b) => a.id.localeCompare(b.id)),
       devices: Object.values(hub.devices).filter((d) => d.place === place.id && !d.state),
-      settings: Object.values(hub.settings).filter((s) => s.place === place.id && !aimed.value.has(s.config.id)),
+      settings: Object.values(hub.settings).filter((s) => s.place === place.id && !aimed.value.includes(s.config.id)),
     }))
     .filter((s) => s.devices.length || s.signals.length || s.controls.length),
 )

@@ -49,8 +49,10 @@ async function drop() {
       <div class="fields"><label><span class="soft small-text">Name</span><input v-model="draft.name" class="form-control form-control-sm" required maxlength="200" /></label></div>
       <slot name="form" :item="draft" :is-new="isNew" />
       <p v-if="failed" class="note bad small-text mb-0" role="alert">{{ failed }}</p>
-      <div class="d-flex gap-2 flex-wrap"><button class="btn btn-primary btn-sm" :disabled="busy">Save</button><button type="button" class="btn btn-outline-secondary btn-sm" @click="draft = null">Leave it</button>
-        <button v-if="!isNew" type="button" class="btn btn-outline-secondary btn-sm ms-auto" @click="drop">Take it away</button></div>
+      <div class="d-flex gap-2 flex-wrap">
+<button class="btn btn-primary btn-sm" :disabled="busy">Save</button><button type="button" class="btn btn-outline-secondary btn-sm" @click="draft = null">Leave it</button>
+        <button v-if="!isNew" type="button" class="btn btn-outline-secondary btn-sm ms-auto" @click="drop">Take it away</button>
+</div>
     </form>
   </section>
 </template>

@@ -36,11 +36,17 @@ const part = (r: { from: number; to: number }) => {
           <rect v-for="(r, k) in runs.filter((x) => x.id === id)" :key="k" :x="part(r).x" :width="part(r).w" y="4" height="6" fill="var(--ember)" /></svg>
       </template>
     </div>
-    <div v-if="list.length" class="table-box"><table class="table cards tight small-text">
+    <div v-if="list.length" class="table-box">
+<table class="table cards tight small-text">
       <thead><tr><th>When</th><th>For</th><th>What</th></tr></thead>
-      <tbody><tr v-for="(u, i) in list.slice(0, 12)" :key="i"><td>{{ clockText(Date.parse(u.at), hub.zone, { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }) }}</td>
-        <td>{{ u.ends ? length(Date.parse(u.ends) - Date.parse(u.at)) : '' }}</td><td>{{ name(u.id) }}: {{ u.what }}</td></tr></tbody>
-    </table></div>
+      <tbody>
+<tr v-for="(u, i) in list.slice(0, 12)" :key="i">
+<td>{{ clockText(Date.parse(u.at), hub.zone, { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }) }}</td>
+        <td>{{ u.ends ? length(Date.parse(u.ends) - Date.parse(u.at)) : '' }}</td><td>{{ name(u.id) }}: {{ u.what }}</td>
+</tr>
+</tbody>
+    </table>
+</div>
   </section>
 </template>
 

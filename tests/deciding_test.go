@@ -1,0 +1,270 @@
+package tests
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/client"
+	"idleember/core/site"
+	"idleember/tests/rig"
+)
+
+// decide gives a control an automation.
+func decide(r *rig.Rig, id string, a site.Automation) {
+	a.Control = id
+	_, err := r.Owner.SaveAutomationWithResponse(r.T.Context(), id, nil, a)
+	require.NoError(r.T, err)
+}
+
+func setpoint(r *rig.Rig, value float64) {
+	_, err := r.Owner.SaveSettingWithResponse(r.T.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Unit: "Cel", Min: 5, Max: 40, Default: site.Amount(value), Guests: site.GuestsSee})
+	require.NoError(r.T, err)
+}
+
+func heating() site.Automation {
+	return site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "kiln.chamber", Target: "kiln.setpoint", Band: 1}}}
+}
+
+// A thermostat from the outside: the board tells its temperature and hears what the hub wants, people set and switch, and
+// everything is as before when the hub was restarted.
+func TestTheHubHoldsASetpoint(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	board := newRelay(r, key)
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	chamber := func(v string) { board.Publish("ember/kiln/r/chamber", 1, false, v).Wait() }
+	chamber("21.0")
+	setpoint(r, 22)
+	decide(r, "kiln.fan", heating())
+	control := func() client.Control { return r.Control("kiln.fan") }
+	is := func(on bool) func() bool { return func() bool { return rig.On(control().Is) == on } }
+
+	chamber("20.9")
+	r.Soon("on below the setpoint", is(true))
+	assert.Contains(t, control().Reason, "Chamber 20.9 is below the setpoint 22")
+	assert.Equal(t, "auto", string(*control().Mode))
+	_, err := r.Owner.SetSettingWithResponse(t.Context(), "kiln.setpoint", client.SetSettingJSONRequestBody{Value: 18})
+	require.NoError(t, err)
+	r.Soon("a new setpoint takes effect at once", is(false))
+	assert.Contains(t, strings.Join(r.Journal("kiln.setpoint"), "\n"), "set 22 Cel>18 Cel")
+
+	// By hand for a time; the setpoint is locked then, and says so.
+	ms := int64(3600_000)
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{To: true, ForMs: &ms})
+	require.NoError(t, err)
+	r.Soon("by hand", is(true))
+	_, err = r.Owner.SetSettingWithResponse(t.Context(), "kiln.setpoint", client.SetSettingJSONRequestBody{Value: 25})
+	assert.ErrorContains(t, err, "Fan is by hand; put it in auto to change this")
+
+	r.Restart()
+	c := control()
+	assert.Equal(t, "manual", string(*c.Mode), "the mode is as before")
+	assert.True(t, rig.On(c.Want))
+	assert.InDelta(t, 59.5, time.Until(*c.HandUntil).Minutes(), 1)
+	g, err := r.Owner.ListSettingsWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, site.Amount(18), (*g.JSON200)[0].Value)
+	board = newRelay(r, key)
+	chamber("21.0")
+	_, err = r.Owner.AutoControlWithResponse(t.Context(), "kiln.fan", nil)
+	require.NoError(t, err)
+	r.Soon("back in auto the hub takes over at once", is(false))
+
+	why, err := r.Owner.WhyControlWithResponse(t.Context(), "kiln.fan")
+	require.NoError(t, err)
+	assert.Contains(t, why.JSON200.Lines[1], "Demand 1 asks for nothing")
+	series := []string{"kiln.fan.mode", "kiln.setpoint"}
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: series})
+	require.NoError(t, err)
+	assert.Subset(t, *(*h.JSON200)[0].V, []any{"auto", "manual"}, "modes are kept as history")
+	assert.Subset(t, *(*h.JSON200)[1].V, []any{18.0}, "and so are settings")
+}
+
+func TestInterlockAndSafeValueWhenAutomationGoes(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	board := newRelay(r, key)
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
+	setpoint(r, 30)
+	a := heating()
+	a.Interlocks = []site.Interlock{{Name: "too hot", Latch: true, Condition: site.Condition{When: "kiln.chamber > 60"}}}
+	decide(r, "kiln.fan", a)
+	r.Soon("on", func() bool { return rig.On(r.Control("kiln.fan").Is) })
+	board.Publish("ember/kiln/r/chamber", 1, false, "61").Wait()
+	r.Soon("forced off", func() bool { return !rig.On(r.Control("kiln.fan").Is) })
+	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
+	_, err := r.Owner.ResetControlWithResponse(t.Context(), "kiln.fan")
+	require.NoError(t, err)
+	r.Soon("on again after the reset", func() bool { return rig.On(r.Control("kiln.fan").Is) })
+	saved, err := r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, site.Automation{Control: "kiln.fan"})
+	require.NoError(t, err)
+	assert.Contains(t, saved.JSON200.Remarks[0], "brought to its safe value")
+	r.Soon("off", func() bool { return !rig.On(r.Control("kiln.fan").Is) })
+
+	// Out of service: nothing is sent, and nobody may switch.
+	_, err = r.Owner.ServeControlWithResponse(t.Context(), "kiln.fan", client.ServeControlJSONRequestBody{Service: "silent"})
+	require.NoError(t, err)
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{To: true})
+	assert.ErrorContains(t, err, "out of service")
+}
+
+// What cannot be is told with its place, and keeps nothing.
+func TestWrongAutomationIsRefused(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
+	for want, a := range map[string]site.Automation{
+		"did you mean kiln.chamber?":         {Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chambre > 3"}}}},
+		"at character 1: > needs numbers":    {Interlocks: []site.Interlock{{Name: "x", Condition: site.Condition{When: "kiln.fan.is > 3"}}}},
+		"demand 1: tell what is held":        {Demands: []site.Demand{{Kind: site.HoldAbove}}},
+		"a longest on and the rest after it": {Limits: site.RunLimits{LongestOnMS: 1000}},
+		"a curve demand needs one":           {Demands: []site.Demand{{Kind: site.Curve}}},
+		"Fan is no mover":                    {Travel: &site.Travel{TravelMS: 1000}},
+		"this comes to a number":             {Permits: []site.Permit{{Condition: site.Condition{When: "kiln.chamber"}}}, Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chamber > 3"}}}},
+	} {
+		a.Control = "kiln.fan"
+		_, err := r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, a)
+		assert.ErrorContains(t, err, want)
+	}
+	have, err := r.Owner.GetAutomationWithResponse(t.Context(), "kiln.fan")
+	require.NoError(t, err)
+	assert.Equal(t, site.Automation{Control: "kiln.fan"}, have.JSON200.Config)
+
+	stale := `"old"`
+	_, err = r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", &client.SaveAutomationParams{IfMatch: &stale}, heating())
+	assert.ErrorContains(t, err, "changed")
+	kim := r.Member("kim", "member")
+	_, err = kim.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, heating())
+	assert.ErrorContains(t, err, "member")
+	c, err := r.Owner.CheckFormulaWithResponse(t.Context(), client.CheckFormulaJSONRequestBody{Text: "kiln.chamber > 10 and hour >= 0"})
+	require.NoError(t, err)
+	assert.Equal(t, "true", c.JSON200.Value)
+	tried, err := r.Owner.TryAutomationWithResponse(t.Context(), "kiln.fan", client.TryAutomationJSONRequestBody{Values: map[string]client.Value{"kiln.chamber": 3},
+		Automation: &site.Automation{Control: "kiln.fan", Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chamber < 5"}}}}})
+	require.NoError(t, err)
+	assert.Equal(t, "on", tried.JSON200.Want)
+	assert.Nil(t, r.Control("kiln.fan").Want, "nothing was switched")
+}
+
+func TestPresetsRulesAndRights(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	board := newRelay(r, key)
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
+	setpoint(r, 20)
+	_, err := r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "leave", Name: "Leave", Role: "owner", Actions: []site.Action{{Kind: site.DoControl, ID: "kiln.fan", To: 1}, {Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
+	require.NoError(t, err)
+	_, err = r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "hot", Name: "Hot", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
+		{Kind: site.DoMessage, ID: "kiln.chamber", Text: "The kiln is at {kiln.chamber}."}, {Kind: site.DoNote, ID: "kiln", Text: "hot"}, {Kind: site.DoPreset, ID: "leave"}}}}})
+	require.NoError(t, err)
+	kim := r.Member("kim", "member")
+	_, err = kim.ApplyPresetWithResponse(t.Context(), "leave", client.ApplyPresetJSONRequestBody{})
+	assert.ErrorContains(t, err, "preset Leave", "limited to owners")
+	assert.Empty(t, r.Snapshot(kim).Presets)
+	until := time.Now().Add(time.Hour)
+	_, err = r.Owner.ApplyPresetWithResponse(t.Context(), "leave", client.ApplyPresetJSONRequestBody{Until: &until})
+	require.NoError(t, err)
+	r.Soon("applied", func() bool { return rig.On(r.Control("kiln.fan").Is) })
+	next, err := r.Owner.GetNextWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	said := fmt.Sprint(*next.JSON200)
+	assert.Contains(t, said, "back to 20 Cel")
+	assert.Contains(t, said, "off, the time by hand is over")
+	board.Publish("ember/kiln/r/chamber", 1, false, "612").Wait()
+	r.Soon("told", func() bool {
+		m, err := r.Owner.ListMessagesWithResponse(t.Context())
+		return err == nil && len(*m.JSON200) == 1 && (*m.JSON200)[0].Text == "The kiln is at 612."
+	})
+	n, err := r.Owner.ListNotesWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "hot", (*n.JSON200)[0].Text)
+	_, err = r.Owner.RemovePresetWithResponse(t.Context(), "leave")
+	assert.ErrorContains(t, err, "used by the rule Hot")
+	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.Delete})
+	require.NoError(t, err)
+}
+
+// A momentary want goes out once, is kept nowhere, and is told as not delivered where nobody was there.
+func TestMomentaryWantsOverMQTT(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
+	pulse := site.Pulse{ForMS: 300}
+	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", nil, client.ControlChange{Momentary: &pulse})
+	require.NoError(t, err)
+	sub := r.Sub("kiln", key, "ember/kiln/#", "-F", "%t %p %r")
+	r.Soon("listening", func() bool { return strings.Contains(sub.String(), "lease 60") })
+	r.Switch("kiln.fan", true)
+	r.Soon("on and off, not retained", func() bool { return strings.Contains(sub.String(), "ember/kiln/want/fan on 0\nember/kiln/want/fan off 0") })
+	again := r.Sub("kiln", key, "ember/kiln/want/#", "-F", "%p %r")
+	time.Sleep(300 * time.Millisecond)
+	assert.Empty(t, again.String(), "nothing waits for those who come later")
+}
+
+// A device with a copy of a setting hears of changes and tells its own; the newer one wins.
+func TestMirroredSettingOverMQTT(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
+	_, err := r.Owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20, Mirror: "sp"})
+	require.NoError(t, err)
+	sub := r.Sub("kiln", key, "ember/kiln/set/#", "-F", "%t %p")
+	_, err = r.Owner.SetSettingWithResponse(t.Context(), "kiln.setpoint", client.SetSettingJSONRequestBody{Value: 24})
+	require.NoError(t, err)
+	r.Soon("told", func() bool { return strings.Contains(sub.String(), `ember/kiln/set/sp {"rev":1,"v":24}`) })
+	r.Pub("kiln", key, "ember/kiln/has/sp", `{"v":17,"rev":1,"age":2}`)
+	value := func() site.Amount {
+		g, _ := r.Owner.ListSettingsWithResponse(t.Context())
+		return (*g.JSON200)[0].Value
+	}
+	r.Soon("changed at the device", func() bool { return value() == 17 })
+	r.Pub("kiln", key, "ember/kiln/has/sp", `{"v":30,"rev":1,"age":9999}`)
+	r.Soon("the older change loses, and that is told", func() bool {
+		m, _ := r.Owner.ListMessagesWithResponse(t.Context())
+		return value() == 17 && len(*m.JSON200) == 1 && strings.Contains((*m.JSON200)[0].Text, "changed on both sides")
+	})
+	assert.Contains(t, r.Pub("kiln", key, "ember/kiln/has/other", `{"v":1}`, "-V", "5"), "")
+	r.Soon("a copy of nothing is refused", func() bool {
+		list := r.Refusals("kiln")
+		return len(list) > 0 && strings.Contains(list[0].Reason, "no setting with a copy called")
+	})
+}
+
+// A level goes out in the device's own numbers, and comes back as per cent.
+func TestLevelsAndChoices(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.AddControl("kiln", "duct", client.Source{}, client.Target{})
+	level, low, full := client.ControlChangeKind("level"), 20.0, client.Target{Full: 255}
+	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.duct", nil, client.ControlChange{Kind: &level, Lowest: &low, Target: &full})
+	require.NoError(t, err)
+	sub := r.Sub("kiln", key, "ember/kiln/want/duct", "-F", "%p")
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.duct", nil, client.SwitchControlJSONRequestBody{To: 10})
+	assert.ErrorContains(t, err, "does not run below 20 %")
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.duct", nil, client.SwitchControlJSONRequestBody{To: 40})
+	require.NoError(t, err)
+	r.Soon("in its own numbers", func() bool { return strings.HasPrefix(sub.String(), "102\n") })
+	r.Pub("kiln", key, "ember/kiln/is/duct", "102")
+	r.Soon("confirmed", func() bool { return string(r.Control("kiln.duct").Phase) == "confirmed" })
+	b, err := json.Marshal(r.Control("kiln.duct").Is)
+	require.NoError(t, err)
+	assert.Equal(t, "40", string(b))
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.duct", nil, client.SwitchControlJSONRequestBody{To: "much"})
+	assert.ErrorContains(t, err, "expected a number from 0 to 100")
+}
