@@ -209,7 +209,9 @@ func TestMomentaryWantsOverMQTT(t *testing.T) {
 	sub := r.Sub("kiln", key, "ember/kiln/#", "-F", "%t %p %r")
 	r.Soon("listening", func() bool { return strings.Contains(sub.String(), "lease 60") })
 	r.Switch("kiln.fan", true)
-	r.Soon("on and off, not retained", func() bool { return strings.Contains(sub.String(), "ember/kiln/want/fan on 0\nember/kiln/want/fan off 0") })
+	r.Soon("on and off, not retained", func() bool {
+		return strings.Contains(sub.String(), "ember/kiln/want/fan on 0\nember/kiln/want/fan off 0")
+	})
 	again := r.Sub("kiln", key, "ember/kiln/want/#", "-F", "%p %r")
 	time.Sleep(300 * time.Millisecond)
 	assert.Empty(t, again.String(), "nothing waits for those who come later")
