@@ -19,7 +19,10 @@ const every = 10 * time.Second
 // only after the hub's first beat, and its outputs fall to off when the beats stop.
 type board struct {
 	id      string
-	outputs map[string]*bool // in the model
+	outputs map[string]*bool    // in the model
+	levels  map[string]*float64 // likewise, in per cent
+	copies  map[string]*float64 // settings of which it has a copy, likewise
+	revs    map[string]int64    // of the copies
 	measure func() map[string]any
 	log     *slog.Logger
 	now     func() time.Time
@@ -34,7 +37,7 @@ type board struct {
 }
 
 func newBoard(id, key, addr string, mu *sync.Mutex, outputs map[string]*bool, measure func() map[string]any, log *slog.Logger) *board {
-	b := &board{id: id, mu: mu, outputs: outputs, measure: measure, log: log, now: time.Now, plugged: true, wants: map[string]bool{}}
+	b := &board{id: id, mu: mu, outputs: outputs, measure: measure, log: log, now: time.Now, plugged: true, wants: map[string]bool{}, revs: map[string]int64{}}
 	b.options = mqtt.NewClientOptions().AddBroker("tcp://" + addr).SetClientID(id).SetUsername(id).SetPassword(key).
 		SetKeepAlive(15 * time.Second).SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(5 * time.Second).
 		SetOrderMatters(true).SetOnConnectHandler(b.connected)
@@ -91,14 +94,63 @@ func (b *board) connected(c mqtt.Client) {
 	b.mu.Unlock()
 	c.Subscribe("ember/"+b.id+"/lease", 0, func(_ mqtt.Client, m mqtt.Message) { b.beat(m.Payload()) })
 	c.Subscribe("ember/"+b.id+"/want/+", 1, func(_ mqtt.Client, m mqtt.Message) {
-		b.wanted(path.Base(m.Topic()), string(m.Payload()) == "on", m.Retained())
+		name, word := path.Base(m.Topic()), string(m.Payload())
+		if b.levels[name] != nil {
+			b.level(name, word)
+			return
+		}
+		b.wanted(name, word == "on", m.Retained())
 	})
+	if len(b.copies) > 0 {
+		c.Subscribe("ember/"+b.id+"/set/+", 1, func(_ mqtt.Client, m mqtt.Message) { b.copied(path.Base(m.Topic()), m.Payload()) })
+	}
 	b.mu.Lock()
 	for name := range b.outputs {
 		b.tell(name, "")
 	}
+	for name, v := range b.levels {
+		b.publish("is/"+name, strconv.FormatFloat(*v, 'f', -1, 64))
+	}
 	b.mu.Unlock()
 	b.report()
+}
+
+// level takes a level that the hub wants.
+func (b *board) level(name, word string) {
+	v, err := strconv.ParseFloat(word, 64)
+	if err != nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	*b.levels[name] = v
+	b.publish("is/"+name, word)
+}
+
+// copied takes the hub's value of a setting of which the board has a copy, and says that it has it.
+func (b *board) copied(name string, payload []byte) {
+	var in struct {
+		V   float64 `json:"v"`
+		Rev int64   `json:"rev"`
+	}
+	if json.Unmarshal(payload, &in) != nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if to := b.copies[name]; to != nil {
+		*to, b.revs[name] = in.V, in.Rev
+		b.publish("has/"+name, string(payload))
+	}
+}
+
+// turn changes a copy at the board, as somebody does at its knob.
+func (b *board) turn(name string, v float64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	*b.copies[name] = v
+	said, _ := json.Marshal(map[string]any{"v": v, "rev": b.revs[name], "age": 1}) // plain numbers
+	b.publish("has/"+name, string(said))
 }
 
 func (b *board) beat(payload []byte) {

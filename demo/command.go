@@ -68,7 +68,12 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 		newBoard("kiln", st.Keys["kiln"], s.MQTT, &w.mu, map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln, o.Log),
 		newBoard("kiln_shed", st.Keys["kiln_shed"], s.MQTT, &w.mu, map[string]*bool{"extractor": &w.blower}, w.shed, o.Log),
 		newBoard("slip_tank", st.Keys["slip_tank"], s.MQTT, &w.mu, map[string]*bool{"reclaim_pump": &w.pump}, w.tank, o.Log),
-		newBoard("yard", st.Keys["yard"], s.MQTT, &w.mu, map[string]*bool{"lamp": &w.lamp}, w.yard, o.Log)}
+		newBoard("yard", st.Keys["yard"], s.MQTT, &w.mu, map[string]*bool{"lamp": &w.lamp, "gate_pulse": &w.gatePulse}, w.yard, o.Log),
+		newBoard("glaze_store", st.Keys["glaze_store"], s.MQTT, &w.mu, map[string]*bool{"door_up": &w.doorUp, "door_down": &w.doorDown}, w.store, o.Log),
+		newBoard("damp_cupboard", st.Keys["damp_cupboard"], s.MQTT, &w.mu, map[string]*bool{"mister": &w.mister}, w.cupboard, o.Log)}
+	all[2].levels = map[string]*float64{"duct": &w.duct}
+	cupboard := all[6]
+	cupboard.copies = map[string]*float64{"keep": &w.keep}
 	var ended sync.WaitGroup
 	start := func(f func()) {
 		ended.Add(1)
@@ -82,7 +87,7 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 	for _, b := range all {
 		start(func() { b.run(ctx) })
 	}
-	go hands(in, out, drying)
+	go hands(in, out, drying, cupboard)
 	greet(out, s, st)
 	<-ctx.Done()
 	ended.Wait()
@@ -122,7 +127,7 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
     room gets warmer within a minute. Tap a value to see its history.
     Sign in on a second screen as kim and see both follow each other. visitor sees less.
     Here, type b and Enter to push the button on the board, p and Enter to pull its plug or put
-    it back. Ctrl-C ends the demo.
+    it back, k and Enter to turn the knob of the damp cupboard. Ctrl-C ends the demo.
     In another terminal:
       %[2]s login --hub http://%[1]s --account mo
       %[2]s now
@@ -132,12 +137,15 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
 }
 
 // hands are somebody standing in front of the board.
-func hands(in io.Reader, out io.Writer, b *board) {
+func hands(in io.Reader, out io.Writer, b, cupboard *board) {
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
 		switch strings.TrimSpace(lines.Text()) {
 		case "b":
 			b.press("heater")
+		case "k":
+			cupboard.turn("keep", 78)
+			_, _ = fmt.Fprintln(out, "The knob of the damp cupboard is turned to 78 %.")
 			_, _ = fmt.Fprintln(out, "Somebody pushed the button on the drying room's board.")
 		case "p":
 			if b.plug() {

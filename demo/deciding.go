@@ -19,7 +19,20 @@ var settings = []site.Setting{
 	{ID: "drying_room.setpoint", Name: "Drying temperature", Kind: site.SetNumber, Unit: "Cel", Decimals: 1, Min: 5, Max: 35, Step: 0.5, Default: 23},
 	{ID: "drying_room.humid", Name: "Highest humidity", Kind: site.SetNumber, Unit: "%", Min: 30, Max: 90, Step: 1, Default: 60},
 	{ID: "slip_tank.fill", Name: "Slip level", Kind: site.SetNumber, Unit: "%", Min: 20, Max: 90, Step: 5, Default: 60},
+	{ID: "damp_cupboard.keep", Name: "Damp cupboard", Kind: site.SetNumber, Unit: "%", Min: 60, Max: 95, Step: 1, Default: 85, Mirror: "keep"},
 	{ID: "yard.hours", Name: "Hours of light", Kind: site.SetNumber, Unit: "h", Min: 0, Max: 24, Step: 1, Default: 13},
+}
+
+// shape makes of some controls what they are: doors, a level, a momentary output.
+func shape(c *site.Control) {
+	switch c.ID {
+	case "glaze_store.door", "yard.gate":
+		c.Kind, c.Safe = site.Mover, site.Stop
+	case "kiln_shed.duct":
+		c.Kind, c.Lowest = site.Level, 20
+	case "yard.gate_pulse":
+		c.Momentary = &site.Pulse{ForMS: 600}
+	}
 }
 
 func on() *site.Amount { a := site.Amount(1); return &a }
@@ -43,6 +56,18 @@ var automations = []site.Automation{
 		Demands:    []site.Demand{{Kind: site.HoldAbove, Of: "slip_tank.level", Target: "slip_tank.fill", Band: 4}},
 		Interlocks: []site.Interlock{{Name: "tank empty", Condition: site.Condition{When: "not slip_tank.float"}}},
 		Limits:     site.RunLimits{LongestOnMS: 2 * minute, RestMS: 6 * minute}},
+	{Control: "kiln_shed.duct",
+		Demands: []site.Demand{{Kind: site.Curve, Of: "kiln_shed.carbon_monoxide", Points: [][2]float64{{5, 0}, {15, 30}, {40, 100}}}}},
+	{Control: "damp_cupboard.mister",
+		Demands: []site.Demand{{Kind: site.HoldAbove, Of: "damp_cupboard.humidity", Target: "damp_cupboard.keep", Band: 3},
+			{Kind: site.Scheduled, Name: "mist", Schedule: &calendar.Schedule{Windows: []calendar.Window{
+				{Start: calendar.Moment{Base: calendar.Clock, Minutes: 8 * 60}, ForMS: 4 * minute, EveryMS: 240 * minute, Times: 3}}}}},
+		Limits: site.RunLimits{LongestOnMS: 5 * minute, RestMS: 3 * minute}},
+	{Control: "glaze_store.door",
+		Demands: []site.Demand{{Kind: site.Whenever, Name: "day", Condition: site.Condition{When: `yard.daylight > 400 and now >= at("10:30")`, Until: "yard.daylight < 200"}}},
+		Travel:  &site.Travel{Opens: "glaze_store.door_up", Closes: "glaze_store.door_down", IsOpen: "glaze_store.door_open", IsClosed: "glaze_store.door_shut", TravelMS: 25_000}},
+	{Control: "yard.gate",
+		Travel: &site.Travel{Pulses: "yard.gate_pulse", IsOpen: "yard.gate_open", IsClosed: "yard.gate_shut", TravelMS: 25_000}},
 	{Control: "yard.lamp",
 		Demands: []site.Demand{{Kind: site.DayLength, Daylight: "yard.daylight > 400", Hours: "yard.hours"},
 			{Kind: site.Scheduled, Name: "early firing", Schedule: &calendar.Schedule{Windows: []calendar.Window{

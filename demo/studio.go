@@ -128,10 +128,14 @@ var boards = []struct {
 }{
 	{"Kiln", "Kiln shed", []thing{{raw: "chamber", name: "Kiln chamber", unit: "Cel", kind: site.Number}, {raw: "power", name: "Kiln power", unit: "W", kind: site.Number},
 		{raw: "door", name: "Kiln door open", kind: site.OnOff}, {raw: "elements", name: "Elements", dangerous: true}, {raw: "vent", name: "Vent fan"}}},
-	{"Kiln shed", "Kiln shed", []thing{{raw: "carbon_monoxide", name: "Carbon monoxide", unit: "[ppm]", kind: site.Number}, {raw: "extractor", name: "Extractor"}}},
+	{"Kiln shed", "Kiln shed", []thing{{raw: "carbon_monoxide", name: "Carbon monoxide", unit: "[ppm]", kind: site.Number}, {raw: "extractor", name: "Extractor"}, {raw: "duct", name: "Duct"}}},
 	{"Slip tank", "Slip room", []thing{{raw: "level", name: "Level", unit: "%", kind: site.Number, decimals: 1}, {raw: "float", name: "Float above empty", kind: site.OnOff},
 		{raw: "reclaim_pump", name: "Reclaim pump"}}},
-	{"Yard", "Yard", []thing{{raw: "daylight", name: "Daylight", unit: "lx", kind: site.Number, open: true}, {raw: "lamp", name: "Yard lamp", open: true}}},
+	{"Yard", "Yard", []thing{{raw: "daylight", name: "Daylight", unit: "lx", kind: site.Number, open: true}, {raw: "lamp", name: "Yard lamp", open: true},
+		{raw: "gate_open", name: "Gate open", kind: site.OnOff}, {raw: "gate_shut", name: "Gate shut", kind: site.OnOff}, {raw: "gate_pulse", name: "Gate pulse"}, {raw: "gate", name: "Gate"}}},
+	{"Glaze store", "Glaze room", []thing{{raw: "door_open", name: "Store door open", kind: site.OnOff}, {raw: "door_shut", name: "Store door shut", kind: site.OnOff},
+		{raw: "door_up", name: "Door up"}, {raw: "door_down", name: "Door down"}, {raw: "door", name: "Store door"}}},
+	{"Damp cupboard", "Damp cupboard", []thing{{raw: "humidity", name: "Humidity", unit: "%", kind: site.Number, decimals: 1}, {raw: "mister", name: "Mister"}}},
 }
 
 // furnish puts the studio's devices into a new hub.
@@ -189,6 +193,7 @@ func equip(ctx context.Context, h *hub.Hub, me access.Actor, device string, thin
 		if x.kind == "" {
 			c, err := h.AddControl(ctx, me, device, x.raw, func(c *site.Control) error {
 				c.Name, c.Dangerous = x.name, x.dangerous
+				shape(c)
 				if x.open {
 					c.Guests = site.GuestsSwitch
 				}

@@ -28,6 +28,19 @@ type rest struct {
 	// the yard
 	daylight float64 // lux
 	lamp     bool
+	// the damp cupboard, which keeps its humidity by itself too
+	damp, keep float64 // %, and the setpoint that its board has a copy of
+	mister     bool
+	// the glaze store's door: 0 is shut, 1 is open
+	storeDoor        float64
+	doorUp, doorDown bool
+	// the yard's gate, which one pulse sets in motion and the next one stops
+	gate             float64
+	gateWay, gateWas float64 // where it moves to, where it last moved to
+	gatePulse        bool
+	gateHeld         bool
+	// the shed's duct, %
+	duct float64
 	// the fan at the shelves
 	fan          bool
 	speed, motor float64 // per minute, °C
@@ -52,7 +65,7 @@ const (
 
 func newWorld(seed uint64, at time.Time, loc *time.Location) *world {
 	return &world{room: newRoom(seed, at), rest: rest{rng: rand.New(rand.NewPCG(seed, 2)), loc: loc, chamber: 340, monoxide: 4, level: 64,
-		battery: 12.7, motor: 18, weight: 0}}
+		battery: 12.7, motor: 18, damp: 82, keep: 85}}
 }
 
 // run lets time pass until the context ends.
@@ -102,7 +115,7 @@ func (r *rest) step(at time.Time, d time.Duration) {
 	if r.elements {
 		source = 0.5
 	}
-	air := 1.0 / 900
+	air := 1.0/900 + r.duct/100/300
 	if r.blower {
 		air = 1.0 / 60
 	}
@@ -116,6 +129,11 @@ func (r *rest) step(at time.Time, d time.Duration) {
 	}
 	r.level = math.Max(2, math.Min(98, r.level-s*use))
 	r.daylight = math.Max(0, 42_000*r.sun(at)) * (0.8 + 0.2*math.Sin(float64(at.Unix())/700))
+	r.openings(s)
+	r.damp += s * (62 - r.damp) / 2400
+	if r.mister {
+		r.damp = math.Min(97, r.damp+s*0.12)
+	}
 	want := 0.0
 	if r.fan {
 		want = fanFull
@@ -162,7 +180,44 @@ func (r *rest) tank() map[string]any {
 }
 
 func (r *rest) yard() map[string]any {
-	return map[string]any{"daylight": round(math.Max(0, r.daylight*(1+r.noise(0.01))), 1)}
+	return map[string]any{"daylight": round(math.Max(0, r.daylight*(1+r.noise(0.01))), 1), "gate_open": r.gate >= 1, "gate_shut": r.gate <= 0}
+}
+
+// travel is how long the glaze store's door and the gate need from end to end, in seconds.
+const travel = 12.0
+
+// openings lets the door and the gate move.
+func (r *rest) openings(s float64) {
+	switch {
+	case r.doorUp && !r.doorDown:
+		r.storeDoor = math.Min(1, r.storeDoor+s/travel)
+	case r.doorDown && !r.doorUp:
+		r.storeDoor = math.Max(0, r.storeDoor-s/travel)
+	}
+	if r.gatePulse && !r.gateHeld {
+		if r.gateWay != 0 {
+			r.gateWay = 0 // a pulse on the way stops it
+		} else {
+			r.gateWay = 1
+			if r.gate >= 1 || r.gate > 0 && r.gateWas > 0 {
+				r.gateWay = -1
+			}
+			r.gateWas = r.gateWay
+		}
+	}
+	r.gateHeld = r.gatePulse
+	r.gate = math.Min(1, math.Max(0, r.gate+r.gateWay*s/travel))
+	if r.gate == 0 && r.gateWay < 0 || r.gate == 1 && r.gateWay > 0 {
+		r.gateWay = 0
+	}
+}
+
+func (r *rest) cupboard() map[string]any {
+	return map[string]any{"humidity": round(r.damp+r.noise(0.2), 0.5)}
+}
+
+func (r *rest) store() map[string]any {
+	return map[string]any{"door_open": r.storeDoor >= 1, "door_shut": r.storeDoor <= 0}
 }
 
 // counts are what a 10-bit converter makes of the battery behind its divider.

@@ -36,7 +36,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'
   for (const [name, path, size, theme] of [
     ['now', '/', desk, 'light'], ['now-dark', '/', desk, 'dark'], ['now-phone', '/', phone, 'light'], ['charts', week, desk, 'light'],
-    ['charts-dark', week, desk, 'dark'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
+    ['control', '/control', desk, 'dark'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
     ['device', '/devices/shed_battery', desk, 'light'], ['traffic', '/devices/shelf_fan', desk, 'dark'], ['devices', '/devices', desk, 'light'],
     ['add-device', '/devices/new', desk, 'light'], ['models', '/models', desk, 'light'], ['journal', '/journal', desk, 'light'],
     ['household', '/household', desk, 'light'], ['settings', '/settings', desk, 'dark'],
@@ -46,6 +46,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     await q.goto(hub.url + path)
     await q.waitForTimeout(1800)
     if (name === 'device') await q.locator('[data-edit="shed_battery.battery"]').getByRole('button', { name: 'Calibrate' }).click()
+    if (name === 'control') await q.locator('[data-automation="drying_room.heater"]').getByRole('button', { name: 'Change' }).click()
     if (name === 'traffic') await q.getByRole('heading', { name: 'Traffic' }).evaluate((e) => window.scrollTo(0, e.getBoundingClientRect().top - 80))
     if (name === 'add-device') {
       await q.getByLabel('What is it called?').fill('Damp cupboard')
@@ -70,7 +71,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     'cli-now': [['now'], ['switch', 'drying_room.heater', 'off'], ['switch', 'drying_room.heatr', 'off'], ['devices'], ['journal', 'drying_room.heater']],
     'cli-devices': [['devices'], ['devices', 'traffic', 'shed_battery'], ['devices', 'try', 'weather', '--payload', '{"now":{"temperature":3.5,"rain":0.1}}'], ['signals', 'calibrate', 'shed_battery.battery', '--divider', '47000,22000,3.3,1023,15', '--preview', '700,770']],
     'cli-history': [['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
-    'cli-serve': [['serve', '--help']],
+    'cli-deciding': [['why', 'drying_room.heater'], ['set', 'drying_room.setpoint', '24'], ['next'], ['rules'], ['formula', 'mean(drying_room.humidity, "10m") > 50 and hour < 23']],
   }
   const screen = await (await context.browser()!.newContext({ viewport: desk })).newPage() // not under the console's own policy
   for (const [name, commands] of Object.entries(screens)) {

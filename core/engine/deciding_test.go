@@ -760,3 +760,33 @@ func TestAReadingThatChangesNothingAllocatesNothing(t *testing.T) {
 	in := &Reading{Signal: "h.temperature", Value: reading.Number(20)}
 	assert.Zero(t, testing.AllocsPerRun(100, func() { h.Apply(h.now, in) }))
 }
+
+// After a start, what was live when the hub went away counts for as long as it would have; then everybody had time to come back.
+func TestAfterAStart(t *testing.T) {
+	before := newHouse(t, func(s *site.Site) {
+		s.Automations["h.heater"] = ptr(holding(site.HoldAbove, "temperature", 1))
+		s.Automations["h.fan"] = &site.Automation{Interlocks: []site.Interlock{{Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}
+	})
+	before.lives(time.Minute, map[string]float64{"temperature": 15, "gas": 3})
+	restart := func(away time.Duration) *house {
+		var signals []SignalState
+		for _, id := range []string{"h.temperature", "h.gas"} {
+			s, _ := before.Signal(id)
+			signals = append(signals, s)
+		}
+		h := &house{bench: &bench{Engine: New(), now: Now{Wall: before.now.Wall.Add(away), Trusted: true}, site: before.site}, t: t}
+		h.do(SiteChanged{before.site})
+		out := h.do(Restored{Alive: before.now.Wall, Signals: signals, Controls: []ControlState{before.state("heater"), before.state("fan")}})
+		assert.NotEmpty(t, wants(out), "the links are told what is wanted, after everything came back")
+		return h
+	}
+	h := restart(5 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"))
+	assert.Equal(t, site.Amount(0), h.wanted("fan"))
+	h = restart(40 * time.Second) // longer than a signal may be late
+	assert.Equal(t, site.Amount(1), h.wanted("heater"), "a demand leaves things as they are for a grace")
+	assert.Contains(t, h.state("heater").Reason, "the hub has just started")
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "an interlock judges at once")
+	h.pass(61 * time.Second)
+	assert.Equal(t, site.Amount(0), h.wanted("heater"), "then the fallback")
+}

@@ -144,15 +144,18 @@ func (e *Engine) goOffline(d *device) {
 	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline", Reason: d.Why})
 	var ids []string
 	for id, s := range e.site.Signals {
-		if s.Device == d.ID && e.signals[id].Fresh == Live {
+		if s.Device == d.ID {
 			ids = append(ids, id)
 		}
 	}
 	slices.Sort(ids)
 	for _, id := range ids {
-		e.signals[id].Fresh = Stale
-		e.lose(e.signals[id])
-		e.emit(SignalChanged{e.signals[id].SignalState})
+		s := e.signals[id]
+		e.lose(s)
+		if s.Fresh == Live {
+			s.Fresh = Stale
+			e.emit(SignalChanged{s.SignalState})
+		}
 	}
 	for _, id := range e.controlsOf(d.ID) {
 		e.giveUpAfter(d, e.controls[id], linger)
