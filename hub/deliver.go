@@ -438,7 +438,7 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 		if _, err := r.Value.As(site.OnOff); err != nil {
 			c.Kind = site.Level
 			if _, err := mapping.Amount(c, r.Value); err != nil {
-				o.refused = append(o.refused, fmt.Sprintf("is.%s: %s is neither on, off nor a level from 0 to 100; add the control on the device's page", r.Name, clip(r.Value.String(), 40)))
+				o.refused = append(o.refused, fmt.Sprintf("is.%s: %s is not on or off, nor a level from 0 to 100; add the control on the device's page", r.Name, clip(r.Value.String(), 40)))
 				return
 			}
 		}
