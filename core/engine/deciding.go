@@ -304,6 +304,9 @@ func (e *Engine) endHand(x *controlled) {
 func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	was := x.dec
 	x.dec = dec
+	if x.mover != nil && e.place(x) && !dec.Has {
+		e.emit(ControlChanged{x.ControlState})
+	}
 	if !dec.Has {
 		if x.Service == control.OutSilent && x.Want != nil {
 			e.withdraw(Withdraw{Control: x.ID})

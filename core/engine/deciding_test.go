@@ -518,6 +518,7 @@ func TestBlindWithTwoOutputs(t *testing.T) {
 	})
 	h.is("open", false)
 	h.is("closed", true)
+	assert.Equal(t, site.Close, *h.state("blind").Is, "its contacts tell where it is, though nobody wanted anything")
 	h.obeys()
 	h.byHand("blind", site.Open, 0)
 	h.obeys()

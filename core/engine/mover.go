@@ -105,7 +105,6 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 	if m.quiet && x.Mode == Auto {
 		m.quiet = false // decided afresh
 	}
-	e.place(x)
 	switch there, known := m.at(want); {
 	case want == site.Stop, m.quiet:
 		e.drive(x, 0, 0)
@@ -207,14 +206,15 @@ func (e *Engine) arrive(x *controlled, there bool) {
 	}
 }
 
-// place takes what a mover is from its end contacts.
-func (e *Engine) place(x *controlled) {
+// place takes what a mover is from its end contacts, and reports whether that changed.
+func (e *Engine) place(x *controlled) bool {
 	at, ok := x.mover.place()
 	if !ok || x.Is != nil && *x.Is == at {
-		return
+		return false
 	}
 	x.Is, x.IsAt, x.IsSince = &at, e.now.Wall, e.now.Wall
 	e.controlPoints(x)
+	return true
 }
 
 func (e *Engine) moverDue(w wake) {

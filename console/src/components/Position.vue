@@ -67,7 +67,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
 </script>
 
 <template>
-  <div>
+  <div class="whole">
     <div v-if="spots.length" class="position" :class="{ locked, many: spots.length > 4 }" role="group" :aria-label="control.name">
       <button v-for="s in spots" :key="s.text" type="button" :class="{ chosen: at === s.to, way: at === s.to && s.to !== 'auto' && onTheWay }"
         :aria-pressed="at === s.to" :aria-disabled="!!locked" :disabled="busy" @click="tap(s.to)">
@@ -88,6 +88,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
 </template>
 
 <style scoped>
+.whole { display: flex; flex-wrap: wrap; gap: 6px 12px; align-items: center; }
 .position { display: inline-flex; border: 1px solid var(--line); border-radius: 10px; overflow: hidden; background: var(--sheet); }
 .position.many { flex-wrap: wrap; }
 .position button { border: 0; background: none; color: var(--soft); padding: 0 14px; min-height: 38px; min-width: 48px; font-weight: 550; }
