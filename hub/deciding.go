@@ -180,19 +180,27 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 func (h *Hub) fillWindow(need formula.Need) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
+	in, err := h.past(ctx, need)
+	if err != nil {
+		h.log.Error("a formula's past could not be read", "id", need.ID, "error", err)
+		return
+	}
+	h.enqueue(func() { h.apply(in) })
+}
+
+// past reads what the store holds of a span until now, and what held before it.
+func (h *Hub) past(ctx context.Context, need formula.Need) (engine.History, error) {
 	from := time.Now().Add(-need.Span - need.Span/30 - time.Minute)
-	kind := site.Number
 	in := engine.History{ID: need.ID, Span: need.Span, From: from}
-	for r, err := range h.store.Readings(ctx, need.ID, kind, from, time.Now(), true) {
+	for r, err := range h.store.Readings(ctx, need.ID, site.Number, from, time.Now(), true) {
 		if err != nil {
-			h.log.Error("a formula's past could not be read", "id", need.ID, "error", err)
-			return
+			return in, err
 		}
 		if r.Quality == reading.Good && r.Value.Kind != site.Text {
 			in.Samples = append(in.Samples, engine.Sample{At: time.UnixMilli(r.T), Value: r.Value.Num})
 		}
 	}
-	h.enqueue(func() { h.apply(in) })
+	return in, nil
 }
 
 // switchable returns a control that the actor may switch now.
@@ -391,17 +399,29 @@ type Checked struct {
 
 // CheckFormula reads a formula and says what it comes to now.
 func (h *Hub) CheckFormula(ctx context.Context, a access.Actor, text string) (Checked, error) {
-	var out Checked
-	err := h.ask(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		f, err := formula.Parse(text, engine.Names(h.site))
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return Checked{}, err
+	}
+	f, err := formula.Parse(text, engine.Names(h.Site()))
+	if err != nil {
+		return wrong(err), nil
+	}
+	var windows []*formula.Window
+	for _, need := range f.Needs {
+		in, err := h.past(ctx, need)
 		if err != nil {
-			out = wrong(err)
-			return nil
+			return Checked{}, err
 		}
-		out = Checked{OK: true, Kind: f.Kind, Unit: f.Unit, Value: sayValue(h.engine.Evaluate(h.now(), f))}
+		w := formula.NewWindow(need.Span)
+		w.Known(in.From)
+		for _, s := range in.Samples {
+			w.Add(s.At, s.Value)
+		}
+		windows = append(windows, w)
+	}
+	out := Checked{OK: true, Kind: f.Kind, Unit: f.Unit}
+	err = h.ask(ctx, func() error {
+		out.Value = sayValue(h.engine.Evaluate(h.now(), f, windows))
 		return nil
 	})
 	return out, err

@@ -147,7 +147,7 @@ func TestWrongAutomationIsRefused(t *testing.T) {
 	kim := r.Member("kim", "member")
 	_, err = kim.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, heating())
 	assert.ErrorContains(t, err, "member")
-	c, err := r.Owner.CheckFormulaWithResponse(t.Context(), client.CheckFormulaJSONRequestBody{Text: "kiln.chamber > 10 and hour >= 0"})
+	c, err := r.Owner.CheckFormulaWithResponse(t.Context(), client.CheckFormulaJSONRequestBody{Text: `mean(kiln.chamber, "10m") > 10 and hour >= 0`})
 	require.NoError(t, err)
 	assert.Equal(t, "true", c.JSON200.Value)
 	tried, err := r.Owner.TryAutomationWithResponse(t.Context(), "kiln.fan", client.TryAutomationJSONRequestBody{Values: map[string]client.Value{"kiln.chamber": 3},

@@ -499,24 +499,13 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 	return list
 }
 
-// Evaluate returns what a formula comes to now. Windows that nobody else keeps are unknown.
-func (e *Engine) Evaluate(now Now, f *formula.Formula) formula.Value {
+// Evaluate returns what a formula comes to now, with the windows that it needs.
+func (e *Engine) Evaluate(now Now, f *formula.Formula, windows []*formula.Window) formula.Value {
 	e.now = now
-	env := formula.Env{Clock: e.clock()}
+	env := formula.Env{Clock: e.clock(), Windows: windows}
 	for _, id := range f.IDs {
 		v, age := e.valueNow(id)
 		env.Values, env.Ages = append(env.Values, v), append(env.Ages, age)
-	}
-	for _, need := range f.Needs {
-		w := formula.NewWindow(need.Span)
-		if p := e.points[need.ID]; p != nil {
-			for _, have := range p.windows {
-				if have.need == need {
-					w = have.w
-				}
-			}
-		}
-		env.Windows = append(env.Windows, w)
 	}
 	return f.Eval(&env)
 }
