@@ -143,10 +143,10 @@ func hands(in io.Reader, out io.Writer, b, cupboard *board) {
 		switch strings.TrimSpace(lines.Text()) {
 		case "b":
 			b.press("heater")
+			_, _ = fmt.Fprintln(out, "Somebody pushed the button on the drying room's board.")
 		case "k":
 			cupboard.turn("keep", 78)
 			_, _ = fmt.Fprintln(out, "The knob of the damp cupboard is turned to 78 %.")
-			_, _ = fmt.Fprintln(out, "Somebody pushed the button on the drying room's board.")
 		case "p":
 			if b.plug() {
 				_, _ = fmt.Fprintln(out, "The drying room's board has power again.")
@@ -155,7 +155,7 @@ func hands(in io.Reader, out io.Writer, b, cupboard *board) {
 			}
 		case "":
 		default:
-			_, _ = fmt.Fprintln(out, "b pushes the board's button, p pulls its plug or puts it back, Ctrl-C ends the demo.")
+			_, _ = fmt.Fprintln(out, "b pushes the board's button, p pulls its plug or puts it back, k turns the damp cupboard's knob, Ctrl-C ends the demo.")
 		}
 	}
 }

@@ -105,7 +105,7 @@ test('live readings are appended to an open chart', async () => {
   await until('the table moves with the readings', async () => (await points()) !== before, 40_000)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/devices', '/devices/new', '/models', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
+const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
 
 test.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)
