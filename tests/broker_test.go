@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -135,6 +136,9 @@ func TestBrokerElsewhere(t *testing.T) {
 	b.pub("ember/bench/r", `{"temperature":20.5,"lamp":1}`)
 	b.pub("ember/bench/is/lamp2", "off")
 	r.Soon("the hub's own topics work there as well", func() bool { return r.Value("bench.temperature") == 20.5 })
+	r.Soon("its switch is there", func() bool {
+		return slices.ContainsFunc(r.Now().Controls, func(c client.Control) bool { return c.Id == "bench.lamp2" })
+	})
 	wants := b.sub("ember/bench/want/#")
 	r.Switch("bench.lamp2", true)
 	r.Soon("and so do its wants", func() bool { return strings.Contains(wants.String(), "ember/bench/want/lamp2 on") })
