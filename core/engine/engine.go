@@ -4,13 +4,11 @@
 package engine
 
 import (
-	"cmp"
 	"container/heap"
 	"maps"
 	"slices"
 	"time"
 
-	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -234,184 +232,6 @@ func (e *Engine) applySite(s *site.Site) {
 	e.build()
 }
 
-// restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still counts
-// as long as it would have, and for a while everybody may come back before they are taken for lost.
-func (e *Engine) restore(in Restored) {
-	if !in.Alive.IsZero() {
-		e.grace = e.now.Mono + e.graceFor(in.Signals)
-		e.wakeAt(e.grace, wakeGrace, "")
-	}
-	for _, s := range in.Signals {
-		if have := e.signals[s.ID]; have != nil {
-			e.restoreSignal(have, s)
-		}
-	}
-	for _, d := range in.Devices {
-		have := e.devices[d.ID]
-		if have == nil {
-			continue
-		}
-		if d.Online || d.Since.IsZero() {
-			d.Since = in.Alive
-		}
-		d.Online = false
-		have.DeviceState = d
-	}
-	for _, g := range in.Settings {
-		if have := e.settings[g.ID]; have != nil {
-			have.SettingState = g
-		}
-	}
-	for key, c := range in.Conditions {
-		if have := e.conds[key]; have != nil {
-			e.restoreCond(have, c)
-		}
-	}
-	for _, r := range in.Rules {
-		if have := e.rules[r.ID]; have != nil {
-			have.RuleState = r
-			e.markRule(have)
-		}
-	}
-	kept := slices.Clone(in.Controls)
-	slices.SortFunc(kept, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
-	for _, c := range kept {
-		if have := e.controls[c.ID]; have != nil {
-			e.restoreControl(have, c)
-		}
-	}
-	e.refresh(e.points)
-}
-
-// graceFor is how long after a start what is not known leaves things as they are: three intervals of the slowest signal that
-// a formula names.
-func (e *Engine) graceFor(signals []SignalState) time.Duration {
-	grace := shortGrace
-	for _, s := range signals {
-		if p := e.points[s.ID]; p != nil {
-			if cfg := e.site.Signals[s.ID]; cfg.Interval > 0 {
-				s.Interval = cfg.Interval
-			}
-			grace = max(grace, min(3*s.Interval, time.Hour))
-		}
-	}
-	return grace
-}
-
-func (e *Engine) restoreSignal(have *signal, s SignalState) {
-	have.SignalState = s
-	cfg := e.site.Signals[s.ID]
-	have.Fresh = Stale
-	if cfg.Reports == site.OnChange || !s.Seen {
-		have.Fresh = Unknown
-	}
-	if have.point = e.points[s.ID]; have.point == nil || !s.Seen {
-		return
-	}
-	age := max(0, e.now.Wall.Sub(s.Heard))
-	if !e.now.Trusted || !s.Seen || s.Quality != reading.Good || cfg.Reports == site.Periodic && age >= e.patience(have, cfg) ||
-		cfg.Reports == site.OnChange && age > 24*time.Hour {
-		return
-	}
-	have.heard, have.good = e.now.Mono-age, e.now.Mono-age
-	have.point.ever, have.point.heard, have.point.value = true, have.heard, valueOf(s.Value)
-	if cfg.Reports == site.Periodic {
-		e.watch(have, cfg)
-	}
-}
-
-func (e *Engine) restoreCond(have *cond, c CondState) {
-	have.CondState, have.loaded = c, true
-	if c.Pending != control.Unknown {
-		wait := site.Millis(have.cfg.AfterMS)
-		if c.Pending == control.False {
-			wait = site.Millis(have.cfg.SettleMS)
-		}
-		if e.now.Trusted {
-			wait -= max(0, min(wait, e.now.Wall.Sub(c.Since)))
-		}
-		have.due = e.now.Mono + wait
-		have.wake = e.wakeAt(have.due, wakeCond, have.key)
-	}
-}
-
-func (e *Engine) restoreControl(x *controlled, c ControlState) {
-	x.ControlState = c
-	ago := func(t time.Time) time.Duration {
-		if t.IsZero() || !e.now.Trusted {
-			return e.now.Mono
-		}
-		return e.now.Mono - max(0, e.now.Wall.Sub(t))
-	}
-	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
-	if !c.RestUntil.IsZero() && x.auto != nil {
-		rest := site.Millis(x.auto.Limits.RestMS)
-		x.restUntil = e.now.Mono + rest
-		if e.now.Trusted {
-			x.restUntil = e.now.Mono + min(rest, c.RestUntil.Sub(e.now.Wall))
-		}
-	}
-	switch {
-	case x.auto.HasAuto() && c.Mode == NoMode && c.Hand != nil:
-		x.Mode = Manual
-	case x.auto.HasAuto() && c.Mode == NoMode:
-		x.Mode = Auto
-	case !x.auto.HasAuto():
-		x.Mode = NoMode
-		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && x.cfg.Momentary == nil { // as versions before automation kept it
-			hand := *c.Want
-			x.Hand, x.HandBy, x.HandAt = &hand, c.WantBy, c.WantAt
-			if c.Held != nil {
-				x.How = HowAway
-			}
-		}
-	}
-	for _, d := range x.demands {
-		if i := slices.IndexFunc(c.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
-			d.DemandState = c.Demands[i]
-		}
-	}
-	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {
-		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
-	}
-	e.endPulse(x)
-	if x.proof != nil && x.Proof == ProofWaiting {
-		x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
-	}
-	if x.mover != nil {
-		x.mover.goal = 0
-		if c.Want != nil {
-			x.mover.goal = *c.Want
-		}
-		return
-	}
-	d := e.devices[x.cfg.Device]
-	if x.Want == nil || d == nil {
-		return
-	}
-	if x.Hand != nil && x.moves == nil {
-		away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
-		if e.now.Trusted && !d.Since.IsZero() {
-			away = max(0, e.now.Wall.Sub(d.Since))
-		}
-		e.giveUpAfter(d, x, away)
-	}
-	x.again = x.Held == nil || x.How != HowAway // still wanted: the links must know it before the device is back
-}
-
-// graceDue ends the time after a start in which devices may come back.
-func (e *Engine) graceDue() {
-	for _, id := range sorted(e.site.Signals) {
-		s, cfg := e.signals[id], e.site.Signals[id]
-		if d := e.devices[cfg.Device]; d != nil && !d.Online && s.Fresh != Live {
-			e.lose(s)
-		}
-	}
-	for _, id := range sorted(e.controls) {
-		e.mark(e.controls[id])
-	}
-}
-
 func (e *Engine) reading(in *Reading) {
 	s, cfg := e.signals[in.Signal], e.site.Signals[in.Signal]
 	if s == nil || !e.site.Devices[cfg.Device].Active() {
@@ -631,11 +451,15 @@ func (e *Engine) wakeAt(at time.Duration, kind wakeKind, id string) uint64 {
 type wakes []wake
 
 func (w wakes) Len() int { return len(w) }
+
 func (w wakes) Less(i, j int) bool {
 	return w[i].at < w[j].at || w[i].at == w[j].at && w[i].seq < w[j].seq
 }
+
 func (w wakes) Swap(i, j int) { w[i], w[j] = w[j], w[i] }
-func (w *wakes) Push(x any)   { *w = append(*w, x.(wake)) }
+
+func (w *wakes) Push(x any) { *w = append(*w, x.(wake)) }
+
 func (w *wakes) Pop() any {
 	old := *w
 	x := old[len(old)-1]

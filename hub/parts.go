@@ -1,0 +1,270 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/formula"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// PresetView is a preset as those see it who may apply it.
+type PresetView struct {
+	Version string      `json:"version"`
+	Config  site.Preset `json:"config"`
+}
+
+// mayApply reports whether an actor may apply a preset.
+func mayApply(a access.Actor, p site.Preset) bool {
+	ranks := map[access.Role]int{access.Guest: 1, access.Member: 2, access.Owner: 3}
+	need := access.Role(p.Role)
+	if need == "" {
+		need = access.Member
+	}
+	return a.Kind == access.TheHub || a.Kind == access.Panel || ranks[a.Role] >= ranks[need]
+}
+
+func (h *Hub) settingsAndPresets(a access.Actor, out *Snapshot) {
+	for _, id := range slices.Sorted(maps.Keys(h.site.Settings)) {
+		if g := h.site.Settings[id]; access.May(a, access.Look, h.settingObject(g)) == nil {
+			out.Settings = append(out.Settings, h.settingView(g))
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(h.site.Presets)) {
+		if p := h.site.Presets[id]; mayApply(a, p) {
+			out.Presets = append(out.Presets, PresetView{Version(p), p})
+		}
+	}
+}
+
+// ApplyPreset applies a preset, until a time where that is not zero.
+func (h *Hub) ApplyPreset(ctx context.Context, a access.Actor, id string, until time.Time) error {
+	return h.do(ctx, func() error {
+		p, ok := h.site.Presets[id]
+		if !ok {
+			return &NotFoundError{"preset", id, site.Nearest(id, slices.Sorted(maps.Keys(h.site.Presets)))}
+		}
+		if !mayApply(a, p) {
+			return &access.Denied{Actor: a, Action: access.Switch, Object: access.Object{Name: "the preset " + p.Name}}
+		}
+		if !until.IsZero() && !until.After(time.Now()) {
+			return &InvalidError{"until", "the end lies in the past; choose a later one"}
+		}
+		h.apply(engine.Apply{Preset: id, Until: until, Actor: a})
+		return nil
+	})
+}
+
+// part is a kind of configuration with ids of its own that is kept as a whole.
+type part[T any] struct {
+	kind     string
+	of       func(*site.Site) map[string]T
+	validate func(*site.Site, T) error
+	save     func(T) store.Change
+}
+
+var (
+	settingPart = part[site.Setting]{"setting", func(s *site.Site) map[string]site.Setting { return s.Settings },
+		func(s *site.Site, g site.Setting) error { return g.Validate(s) }, store.SaveSetting}
+	presetPart = part[site.Preset]{"preset", func(s *site.Site) map[string]site.Preset { return s.Presets },
+		func(s *site.Site, p site.Preset) error { return p.Validate(s) }, store.SavePreset}
+	rulePart = part[*site.Rule]{"rule", func(s *site.Site) map[string]*site.Rule { return s.Rules },
+		func(s *site.Site, r *site.Rule) error {
+			if err := r.Validate(s); err != nil {
+				return err
+			}
+			return formulasOf(s, r.Formulas)
+		}, store.SaveRule}
+	groupPart = part[*site.Group]{"group", func(s *site.Site) map[string]*site.Group { return s.Groups },
+		func(s *site.Site, g *site.Group) error { return g.Validate(s) }, store.SaveGroup}
+)
+
+// keep saves a part after checking it.
+func keep[T any](h *Hub, a access.Actor, p part[T], id, name string, next T, check func(any) error) error {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return err
+	}
+	if err := checkName("name", name); err != nil {
+		return err
+	}
+	before, had := p.of(h.site)[id]
+	if had {
+		if err := check(plain(before)); err != nil {
+			return err
+		}
+	}
+	if p.kind != "setting" {
+		if err := site.CheckSlug(id); err != nil {
+			return &InvalidError{"id", err.Error()}
+		}
+	} else if !had && (h.site.Signals[id].ID != "" || h.site.Controls[id].ID != "") {
+		return &InvalidError{"id", "there is already a signal or control with the id " + id + "; choose another"}
+	}
+	if err := p.validate(h.site, next); err != nil {
+		if invalid, ok := err.(*InvalidError); ok {
+			return invalid
+		}
+		return &InvalidError{p.kind, err.Error()}
+	}
+	h.changeSite(func(s *site.Site) { p.of(s)[id] = next }, p.save(next))
+	object := id
+	if p.kind != "setting" {
+		object = p.kind + "." + id
+	}
+	if had {
+		h.journalChange(a, object, plain(before), plain(next))
+	} else {
+		h.journal(time.Now(), a, "add", object, "", p.kind, "")
+	}
+	return nil
+}
+
+// plain is a record itself, also where it is kept by pointer.
+func plain(v any) any { return reflect.Indirect(reflect.ValueOf(v)).Interface() }
+
+// drop takes a part away.
+func drop[T any](h *Hub, a access.Actor, p part[T], id string) error {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return err
+	}
+	if _, ok := p.of(h.site)[id]; !ok {
+		return &NotFoundError{p.kind, id, site.Nearest(id, slices.Sorted(maps.Keys(p.of(h.site))))}
+	}
+	if user := h.userOf(p.kind, id); user != "" {
+		return &InvalidError{"id", fmt.Sprintf("%s is used by %s; change that first", id, user)}
+	}
+	h.changeSite(func(s *site.Site) { delete(p.of(s), id) }, store.DropPart(p.kind, id))
+	object := id
+	if p.kind != "setting" {
+		object = p.kind + "." + id
+	}
+	h.journal(time.Now(), a, "remove", object, p.kind, "", "")
+	return nil
+}
+
+// userOf names what uses a setting or preset, "" where nothing does.
+func (h *Hub) userOf(kind, id string) string {
+	uses := func(each func(func(place, text string, quantity bool))) (found bool) {
+		each(func(_, text string, _ bool) {
+			if f, err := formula.Parse(text, engine.Names(h.site)); err == nil && slices.Contains(f.IDs, id) {
+				found = true
+			}
+		})
+		return found
+	}
+	acts := func(list []site.Action) bool {
+		return slices.ContainsFunc(list, func(x site.Action) bool { return string(x.Kind) == kind && x.ID == id })
+	}
+	for _, c := range slices.Sorted(maps.Keys(h.site.Automations)) {
+		if kind == "setting" && uses(h.site.Automations[c].Formulas) {
+			return "the automation of " + c
+		}
+	}
+	for _, r := range slices.Sorted(maps.Keys(h.site.Rules)) {
+		rule := h.site.Rules[r]
+		if kind == "setting" && uses(rule.Formulas) || slices.ContainsFunc(rule.Stages, func(g site.Stage) bool { return acts(g.Actions) }) {
+			return "the rule " + rule.Name
+		}
+	}
+	for _, p := range slices.Sorted(maps.Keys(h.site.Presets)) {
+		if acts(h.site.Presets[p].Actions) {
+			return "the preset " + h.site.Presets[p].Name
+		}
+	}
+	return ""
+}
+
+// SavePreset adds or changes a preset.
+func (h *Hub) SavePreset(ctx context.Context, a access.Actor, p site.Preset, check func(any) error) (view PresetView, err error) {
+	err = h.do(ctx, func() error { return keep(h, a, presetPart, p.ID, p.Name, p, check) })
+	return PresetView{Version(p), p}, err
+}
+
+// RemovePreset takes a preset away.
+func (h *Hub) RemovePreset(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error { return drop(h, a, presetPart, id) })
+}
+
+// RuleView is a rule with its state.
+type RuleView struct {
+	Version string           `json:"version"`
+	Config  site.Rule        `json:"config"`
+	State   engine.RuleState `json:"state"`
+}
+
+// Rules returns all rules, by id.
+func (h *Hub) Rules(ctx context.Context, a access.Actor) ([]RuleView, error) {
+	list := []RuleView{}
+	err := h.ask(ctx, func() error {
+		if err := access.May(a, access.Audit, access.Anything); err != nil {
+			return err
+		}
+		for _, id := range slices.Sorted(maps.Keys(h.site.Rules)) {
+			list = append(list, h.ruleView(id))
+		}
+		return nil
+	})
+	return list, err
+}
+
+func (h *Hub) ruleView(id string) RuleView {
+	cfg := *h.site.Rules[id]
+	state, _ := h.engine.Rule(id)
+	return RuleView{Version(cfg), cfg, state}
+}
+
+// SaveRule adds or changes a rule.
+func (h *Hub) SaveRule(ctx context.Context, a access.Actor, r site.Rule, check func(any) error) (view RuleView, err error) {
+	err = h.do(ctx, func() error {
+		if err := keep(h, a, rulePart, r.ID, r.Name, &r, check); err != nil {
+			return err
+		}
+		view = h.ruleView(r.ID)
+		return nil
+	})
+	return view, err
+}
+
+// RemoveRule takes a rule away.
+func (h *Hub) RemoveRule(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error { return drop(h, a, rulePart, id) })
+}
+
+// GroupView is a group of controls.
+type GroupView struct {
+	Version string     `json:"version"`
+	Config  site.Group `json:"config"`
+}
+
+// Groups returns all groups, by id.
+func (h *Hub) Groups(ctx context.Context, a access.Actor) ([]GroupView, error) {
+	list := []GroupView{}
+	err := h.ask(ctx, func() error {
+		if err := access.May(a, access.Audit, access.Anything); err != nil {
+			return err
+		}
+		for _, id := range slices.Sorted(maps.Keys(h.site.Groups)) {
+			list = append(list, GroupView{Version(*h.site.Groups[id]), *h.site.Groups[id]})
+		}
+		return nil
+	})
+	return list, err
+}
+
+// SaveGroup adds or changes a group.
+func (h *Hub) SaveGroup(ctx context.Context, a access.Actor, g site.Group, check func(any) error) (view GroupView, err error) {
+	err = h.do(ctx, func() error { return keep(h, a, groupPart, g.ID, g.Name, &g, check) })
+	return GroupView{Version(g), g}, err
+}
+
+// RemoveGroup takes a group away.
+func (h *Hub) RemoveGroup(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error { return drop(h, a, groupPart, id) })
+}

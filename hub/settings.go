@@ -1,0 +1,145 @@
+package hub
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+func settingKind(g site.Setting) site.Kind {
+	switch g.Kind {
+	case site.SetOnOff:
+		return site.OnOff
+	case site.SetChoice:
+		return site.Text
+	}
+	return site.Number
+}
+
+// lockedBy says why a setting cannot be changed now: all controls that aim at it are by hand.
+func (h *Hub) lockedBy(id string) string {
+	var names []string
+	for _, control := range slices.Sorted(maps.Keys(h.site.Automations)) {
+		if aims, _ := h.linksOf(control); !slices.Contains(aims, id) {
+			continue
+		}
+		s, _ := h.engine.Control(control)
+		if s.Mode != engine.Manual {
+			return ""
+		}
+		names = append(names, h.site.Controls[control].Name)
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return strings.Join(names, " and ") + " is by hand; put it in auto to change this"
+}
+
+func (h *Hub) settingObject(g site.Setting) access.Object {
+	guests := g.Guests
+	if guests == "" {
+		guests = site.GuestsNothing
+	}
+	device, _ := site.Split(g.ID)
+	return access.Object{Device: device, Name: g.ID, Guests: guests}
+}
+
+func (h *Hub) settingView(g site.Setting) Setting {
+	owner, _ := site.Split(g.ID)
+	v := Setting{Version: Version(g), Config: g, Locked: h.lockedBy(g.ID)}
+	if d, ok := h.site.Devices[owner]; ok {
+		v.Place = d.Place
+	} else if _, ok := h.site.Place(owner); ok {
+		v.Place = owner
+	}
+	if s, ok := h.engine.Setting(g.ID); ok {
+		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Copy = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until), s.Before, s.Copy
+	}
+	v.Text = g.Say(v.Value)
+	return v
+}
+
+// settingChanged keeps a setting's value, as state and as history.
+func (h *Hub) settingChanged(now engine.Now, s engine.SettingState) {
+	g := h.site.Settings[s.ID]
+	h.writeState(store.SaveState(s.ID, s))
+	v := reading.Value{Kind: settingKind(g), Num: float64(s.Value)}
+	if v.Kind == site.Text {
+		v = reading.Text(g.Say(s.Value))
+	}
+	h.write(store.AddReading(s.ID, store.Reading{T: now.Wall.UnixMilli(), Value: v}, nil))
+	h.live.publish("setting", h.settingView(g), h.settingObject(g))
+}
+
+// Set changes the value of a setting, until a time where that is not zero.
+func (h *Hub) Set(ctx context.Context, a access.Actor, id, value string, until time.Time) (Setting, error) {
+	var view Setting
+	err := h.do(ctx, func() error {
+		g, err := h.setting(a, access.Switch, id)
+		if err != nil {
+			return err
+		}
+		if why := h.lockedBy(id); why != "" && a.Kind != access.TheHub {
+			return &InvalidError{"value", why}
+		}
+		amount, err := g.AmountOf(value)
+		if err != nil {
+			return &InvalidError{"value", err.Error()}
+		}
+		if !until.IsZero() && !until.After(time.Now()) {
+			return &InvalidError{"until", "the end lies in the past; choose a later one"}
+		}
+		h.apply(engine.Set{Setting: id, To: amount, Until: until, Actor: a})
+		view = h.settingView(g)
+		return nil
+	})
+	return view, err
+}
+
+func (h *Hub) setting(a access.Actor, action access.Action, id string) (site.Setting, error) {
+	g, ok := h.site.Settings[id]
+	if !ok || access.May(a, access.Look, h.settingObject(g)) != nil {
+		var ids []string
+		for id, g := range h.site.Settings {
+			if access.May(a, access.Look, h.settingObject(g)) == nil {
+				ids = append(ids, id)
+			}
+		}
+		slices.Sort(ids)
+		return g, &NotFoundError{"setting", id, site.Nearest(id, ids)}
+	}
+	return g, access.May(a, action, h.settingObject(g))
+}
+
+func (h *Hub) publishSettings() {
+	for _, id := range slices.Sorted(maps.Keys(h.site.Settings)) {
+		g := h.site.Settings[id]
+		h.live.publish("setting", h.settingView(g), h.settingObject(g))
+	}
+}
+
+// SaveSetting adds or changes a setting. check is asked with what it is before, where it is there.
+func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view Setting, err error) {
+	err = h.do(ctx, func() error {
+		if err := keep(h, a, settingPart, g.ID, g.Name, g, check); err != nil {
+			return err
+		}
+		view = h.settingView(g)
+		h.live.publish("setting", view, h.settingObject(g))
+		return nil
+	})
+	return view, err
+}
+
+// RemoveSetting takes a setting away that nothing uses.
+func (h *Hub) RemoveSetting(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error { return drop(h, a, settingPart, id) })
+}
