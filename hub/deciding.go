@@ -166,6 +166,7 @@ func (h *Hub) SaveAutomation(ctx context.Context, a access.Actor, id string, cha
 			h.changeSite(func(s *site.Site) { s.Automations[id] = &next }, store.SaveAutomation(&next))
 		}
 		h.journalChange(a, id, before, next)
+		remarks = append(h.fixIntervals(a, &next), h.silentInterlocks(&next)...)
 		view = h.automationView(id)
 		h.publishControl(id)
 		h.publishSettings()

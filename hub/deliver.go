@@ -32,9 +32,9 @@ type Delivery struct {
 	Payload  []byte
 	Readings []reading.Named
 	Reports  []Report
-	Copies   []Copy   // what it says of settings of which it has a copy
-	Faults   []string // what the link could not take
-	Note     string   // what it is, where it holds no values
+	Copies   []reading.Copy // what it says of settings of which it has a copy
+	Faults   []string       // what the link could not take
+	Note     string         // what it is, where it holds no values
 	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
 	// stored. It runs on a goroutine of the hub and must not block.
 	Done func(refused []string, err error)
@@ -47,19 +47,11 @@ type Report struct {
 	By    string
 }
 
-// Copy is what a device says of its copy of a setting.
-type Copy struct {
-	Name  string // what the device calls it
-	Value reading.Value
-	Based int64         // the revision that it was based on
-	Age   time.Duration // since the device changed it; 0: it did not
-}
-
 // Values fills a delivery with what a message without topics holds: its values, reports among them, and its faults.
 func (d *Delivery) Values(named []reading.Named, faults []error) {
-	readings, reports := reading.Split(named)
-	d.Readings = append(d.Readings, readings...)
-	for _, f := range faults {
+	readings, reports, copies, wrong := reading.Split(named)
+	d.Readings, d.Copies = append(d.Readings, readings...), append(d.Copies, copies...)
+	for _, f := range append(faults, wrong...) {
 		d.Faults = append(d.Faults, f.Error())
 	}
 	for _, n := range reports {
@@ -98,12 +90,8 @@ func (h *Hub) Attach(ctx context.Context, device string) (*Mailbox, error) {
 				m.want(engine.Want{Control: id, Value: *s.Want, Rev: s.Rev})
 			}
 		}
-		for id, g := range h.site.Settings {
-			if owner, _ := site.Split(id); owner == device && g.Mirror != "" {
-				if s, ok := h.engine.Setting(id); ok {
-					m.mirror(engine.Mirror{Device: device, Setting: id, Raw: g.Mirror, Value: s.Value, Rev: s.Rev})
-				}
-			}
+		for _, x := range h.engine.Mirrors(device) {
+			m.mirror(x)
 		}
 		h.boxes.add(m)
 		return nil
@@ -235,8 +223,9 @@ func (h *Hub) hear(s Session) {
 func (h *Hub) Heard(s Session) { h.enqueue(func() { h.hear(s) }) }
 
 // Wants returns what is wanted of a device's controls now, and its lease.
-func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, lease time.Duration, err error) {
+func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, mirrors []engine.Mirror, lease time.Duration, err error) {
 	err = h.ask(ctx, func() error {
+		mirrors = h.engine.Mirrors(device)
 		lease = h.site.Devices[device].Lease
 		_, controls := h.site.Of(device)
 		for _, id := range controls {
@@ -246,7 +235,7 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, lease
 		}
 		return nil
 	})
-	return wants, lease, err
+	return wants, mirrors, lease, err
 }
 
 // takeReadings takes the values of a message. Those of the past go to the store without passing the engine: they can
@@ -457,7 +446,7 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 	o.took(id+" is", r.Value, 0)
 }
 
-func (h *Hub) takeCopy(dev site.Device, c Copy, o *outcome) {
+func (h *Hub) takeCopy(dev site.Device, c reading.Copy, o *outcome) {
 	for id, g := range h.site.Settings {
 		if owner, _ := site.Split(id); owner != dev.ID || g.Mirror != c.Name {
 			continue

@@ -54,6 +54,9 @@ func (h *Hub) ApplyPreset(ctx context.Context, a access.Actor, id string, until 
 		if !mayApply(a, p) {
 			return &access.Denied{Actor: a, Action: access.Switch, Object: access.Object{Name: "the preset " + p.Name}}
 		}
+		if p.Ends && until.IsZero() {
+			return &InvalidError{"until", p.Name + " needs an end; tell until when it holds"}
+		}
 		if !until.IsZero() && !until.After(time.Now()) {
 			return &InvalidError{"until", "the end lies in the past; choose a later one"}
 		}

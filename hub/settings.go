@@ -134,6 +134,12 @@ func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, c
 		}
 		view = h.settingView(g)
 		h.live.publish("setting", view, h.settingObject(g))
+		device, _ := site.Split(g.ID)
+		for _, m := range h.engine.Mirrors(device) {
+			if m.Setting == g.ID {
+				h.later(func(error) { h.boxes.each(device, func(b *Mailbox) { b.mirror(m) }) })
+			}
+		}
 		return nil
 	})
 	return view, err

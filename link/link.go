@@ -4,12 +4,14 @@ package link
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"sync"
 	"syscall"
 	"time"
 
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/hub"
 )
@@ -143,3 +145,6 @@ func Reason(err error) string {
 	}
 	return err.Error()
 }
+
+// Copy is the line that tells a device of a setting of which it has a copy: its value and revision, as in set.keep=78,3.
+func Copy(x engine.Mirror) string { return fmt.Sprintf("set.%s=%v,%d", x.Raw, x.Said(), x.Rev) }

@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"path"
 	"strings"
 	"sync"
 	"testing"
@@ -38,7 +39,7 @@ func (b *relay) hear(_ paho.Client, m paho.Message) {
 	}
 	b.got = append(b.got, word)
 	if !b.mute {
-		b.Publish("ember/kiln/is/fan", 1, false, m.Payload())
+		b.Publish("ember/kiln/is/"+path.Base(m.Topic()), 1, false, m.Payload())
 	}
 }
 

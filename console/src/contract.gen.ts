@@ -1789,6 +1789,8 @@ export interface components {
             /** @enum {string} */
             role?: "" | "owner" | "member" | "guest";
             ask?: boolean;
+            /** @description Whoever applies it must tell until when. */
+            ends?: boolean;
             actions: components["schemas"]["Action"][];
         };
         PresetView: {

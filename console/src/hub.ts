@@ -114,8 +114,8 @@ export const useHub = defineStore('hub', {
       const s = await ask(api.PUT('/settings/{id}', { params: { path: { id } }, body: { value } }))
       if ((this.settings[id]?.rev ?? 0) <= s.rev) this.settings[id] = s
     },
-    async apply(id: string) {
-      await ask(api.POST('/presets/{id}/apply', { params: { path: { id } }, body: {} }))
+    async apply(id: string, until?: string) {
+      await ask(api.POST('/presets/{id}/apply', { params: { path: { id } }, body: until ? { until } : {} }))
     },
     takeControl(c: Control) {
       const id = c.id

@@ -2,6 +2,7 @@
 import type { Action, Automation, Condition, Demand, GroupConfig, Moment, RuleConfig, Schedule } from './api'
 import { amountText, length } from './format'
 import { useHub } from './hub'
+import { zonedText } from './zoned'
 
 const two = (n: number) => String(n).padStart(2, '0')
 export const clock = (minutes: number) => `${two(Math.floor(minutes / 60))}:${two(minutes % 60)}`
@@ -31,8 +32,9 @@ export function scheduleText(s: Schedule | undefined): string {
     const again = w.times ? `, ${w.times} times every ${length(w.every_ms ?? 0)}` : ''
     return `from ${momentText(w.start)} ${span}${again}${on}`
   })
-  if (s?.once?.length) parts.push(`${s.once.length} single ${s.once.length === 1 ? 'run' : 'runs'}`)
-  return parts.join(' and ') || 'never'
+  if (s?.once?.length) parts.push(s.once.length === 1 ? `once on ${zonedText(Date.parse(s.once[0]!.at), useHub().zone).replace('T', ' at ')} for ${length(s.once[0]!.for_ms)}` : `${s.once.length} single runs`)
+  const rests = s?.except?.length ? `, but not on ${s.except.length > 3 ? `${s.except.length} days` : s.except.join(', ')}` : ''
+  return (parts.join(' and ') || 'never') + rests
 }
 
 function conditionText(c: Condition): string {

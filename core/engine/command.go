@@ -252,6 +252,9 @@ func (e *Engine) startProof(x *controlled) {
 // checkProof looks whether the effect is there.
 func (e *Engine) checkProof(x *controlled) {
 	if x.proof != nil && (x.Proof == ProofWaiting || x.Proof == ProofMissing) && x.proof.Is == control.True {
+		if x.Proof == ProofMissing {
+			x.Reason = "its effect came late: " + x.auto.Proof.When
+		}
 		x.Proof, x.ProofTries, x.proofWake = ProofSeen, 0, 0
 		e.emit(ControlChanged{x.ControlState})
 	}

@@ -3,6 +3,8 @@ package engine
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -225,7 +227,37 @@ type SettingChanged struct{ State SettingState }
 type Mirror struct {
 	Device, Setting, Raw string
 	Value                site.Amount
+	Word                 string // of a choice: the option
 	Rev                  int64
+}
+
+// Said is what the device is told: a choice's word, else a number.
+func (m Mirror) Said() any {
+	if m.Word != "" {
+		return m.Word
+	}
+	return float64(m.Value)
+}
+
+// mirrorOf tells a device of the value of a setting.
+func mirrorOf(cfg site.Setting, s SettingState) Mirror {
+	device, _ := site.Split(s.ID)
+	m := Mirror{Device: device, Setting: s.ID, Raw: cfg.Mirror, Value: s.Value, Rev: s.Rev}
+	if cfg.Kind == site.SetChoice {
+		m.Word = cfg.Say(s.Value)
+	}
+	return m
+}
+
+// Mirrors are the settings of which a device has a copy, by id.
+func (e *Engine) Mirrors(device string) (out []Mirror) {
+	for _, id := range slices.Sorted(maps.Keys(e.settings)) {
+		cfg := e.site.Settings[id]
+		if owner, _ := site.Split(id); owner == device && cfg.Mirror != "" {
+			out = append(out, mirrorOf(cfg, e.settings[id].SettingState))
+		}
+	}
+	return out
 }
 
 // NeedHistory asks for the values of an id over a span until now, as a History.

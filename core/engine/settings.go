@@ -62,8 +62,7 @@ func (e *Engine) settingChanged(g *setting) {
 	e.settingPoint(g)
 	e.emit(SettingChanged{g.SettingState})
 	if cfg := e.site.Settings[g.ID]; cfg.Mirror != "" {
-		device, _ := site.Split(g.ID)
-		e.emit(Mirror{Device: device, Setting: g.ID, Raw: cfg.Mirror, Value: g.Value, Rev: g.Rev})
+		e.emit(mirrorOf(cfg, g.SettingState))
 	}
 }
 
@@ -131,7 +130,7 @@ func (e *Engine) mirrored(in Mirrored) {
 	g.Copy = &value
 	changed := e.now.Wall.Add(-in.Age)
 	back := func() {
-		e.emit(Mirror{Device: device, Setting: g.ID, Raw: cfg.Mirror, Value: g.Value, Rev: g.Rev})
+		e.emit(mirrorOf(cfg, g.SettingState))
 		e.emit(SettingChanged{g.SettingState})
 	}
 	conflict := func(lost, won site.Amount, whose string) {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -117,9 +118,25 @@ func (e *Engine) limitWords(x *controlled) string {
 		if left != "" && d.Next > e.now.Mono {
 			return "waits " + left + " after " + name
 		}
+		if g := e.budget(x.ID, x.blocked); g != nil {
+			return fmt.Sprintf("waits for %s: together they need more than the %g W of %s", name, g.Limit, g.Name)
+		}
 		return "waits for " + name
 	}
 	return ""
+}
+
+// budget is the power budget that two controls share, or nil.
+func (e *Engine) budget(a, b string) *site.Group {
+	for _, g := range e.site.Groups {
+		has := func(id string) bool {
+			return slices.ContainsFunc(g.Members, func(m site.GroupMember) bool { return m.Control == id })
+		}
+		if !g.Exclusive() && has(a) && has(b) {
+			return g
+		}
+	}
+	return nil
 }
 
 func (e *Engine) condWords(c *cond, latched bool) string {

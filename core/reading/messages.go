@@ -161,18 +161,26 @@ func Newest(named []Named) (at time.Time) {
 	return at
 }
 
-// Split takes the reports out of the values: a name such as is.heater tells what the control heater is.
-func Split(named []Named) (readings []Named, reports []Named) {
-	if !slices.ContainsFunc(named, func(n Named) bool { return strings.HasPrefix(n.Name, "is.") }) {
-		return named, nil
+// Split takes the reports and copies out of the values: a name such as is.heater tells what the control heater is, one such
+// as has.setpoint what the device's copy of that setting is.
+func Split(named []Named) (readings, reports []Named, copies []Copy, faults []error) {
+	if !slices.ContainsFunc(named, func(n Named) bool { return strings.HasPrefix(n.Name, "is.") || strings.HasPrefix(n.Name, "has.") }) {
+		return named, nil, nil, nil
 	}
 	for _, n := range named {
 		if control, ok := strings.CutPrefix(n.Name, "is."); ok {
 			n.Name = control
 			reports = append(reports, n)
+		} else if setting, ok := strings.CutPrefix(n.Name, "has."); ok {
+			c, err := CopyText(setting, n.Value.String())
+			if err != nil {
+				faults = append(faults, err)
+				continue
+			}
+			copies = append(copies, c)
 		} else {
 			readings = append(readings, n)
 		}
 	}
-	return readings, reports
+	return readings, reports, copies, faults
 }

@@ -30,11 +30,13 @@ func TestCSV(t *testing.T) {
 }
 
 func TestLine(t *testing.T) {
-	key, named, faults, err := Line([]byte("k=abc temperature=21.4 is.fan=on lid=shut nonsense t=1795413600123"))
+	key, named, faults, err := Line([]byte("k=abc temperature=21.4 is.fan=on has.sp=24,7,120 has.x=24 lid=shut nonsense t=1795413600123"))
 	require.NoError(t, err)
 	assert.Equal(t, "abc", key)
-	readings, reports := Split(named)
+	readings, reports, copies, wrong := Split(named)
 	assert.Len(t, readings, 2)
+	assert.Equal(t, []Copy{{Name: "sp", Value: Number(24), Based: 7, Age: 2 * time.Minute}}, copies)
+	assert.Len(t, wrong, 1)
 	require.Len(t, reports, 1)
 	assert.Equal(t, "fan", reports[0].Name)
 	assert.Equal(t, int64(1795413600123), Newest(named).UnixMilli())

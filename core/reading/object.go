@@ -77,6 +77,21 @@ func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Tim
 			}
 			continue
 		}
+		if name == "has" && raw[0] == '{' { // what its copies of settings are
+			var has map[string]json.RawMessage
+			if err := json.Unmarshal(raw, &has); err != nil {
+				return nil, at, nil, fmt.Errorf("has: %w", err)
+			}
+			for _, setting := range slices.Sorted(maps.Keys(has)) {
+				c, err := CopyJSON(setting, has[setting])
+				if err != nil {
+					faults = append(faults, err)
+					continue
+				}
+				named = append(named, Named{Name: "has." + setting, Value: Text(c.word())})
+			}
+			continue
+		}
 		take(&named, &faults, name, raw)
 	}
 	_, _ = dec.ReadToken() // the closing brace, which PeekKind saw

@@ -224,6 +224,7 @@ type Preset struct {
 	Name    string   `json:"name"`
 	Role    string   `json:"role,omitempty"` // who may apply it at least: owner, member or guest; "": member
 	Ask     bool     `json:"ask,omitempty"`  // ask first
+	Ends    bool     `json:"ends,omitempty"` // whoever applies it must tell until when, as for holidays
 	Actions []Action `json:"actions"`
 }
 

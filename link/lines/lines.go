@@ -217,6 +217,11 @@ func (w *worker) write(ctx context.Context, conn io.Writer, box *hub.Mailbox) er
 				return err
 			}
 		}
+		for _, x := range post.Mirrors {
+			if err := w.send(conn, link.Copy(x)); err != nil {
+				return err
+			}
+		}
 		if post.Beat > 0 {
 			if err := w.send(conn, fmt.Sprintf("lease=%g", post.Beat.Seconds())); err != nil {
 				return err

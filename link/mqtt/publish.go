@@ -26,7 +26,7 @@ func (c *conn) published(pk packets.Packet) {
 			c.end(codeBusy, "the hub cannot store readings now: "+err.Error())
 			return
 		}
-		took := len(d.Readings) + len(d.Reports) + len(d.Faults) - len(refused)
+		took := len(d.Readings) + len(d.Reports) + len(d.Copies) + len(d.Faults) - len(refused)
 		switch {
 		case len(refused) == 0:
 			code = codeSuccess

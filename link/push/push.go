@@ -13,10 +13,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -191,7 +193,7 @@ func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Delivery
 		err     error
 	}
 	done := make(chan result, 1)
-	n := len(d.Readings) + len(d.Reports) + len(d.Faults)
+	n := len(d.Readings) + len(d.Reports) + len(d.Copies) + len(d.Faults)
 	d.Done = func(refused []string, err error) { done <- result{refused, err} }
 	p.hub.Deliver(d)
 	var got result
@@ -224,20 +226,33 @@ type answer struct {
 	Stored  *int              `json:"stored,omitempty"`
 	Refused []string          `json:"refused,omitempty"`
 	Wants   map[string]string `json:"wants"`
-	Rev     string            `json:"rev"`             // of the wants, for a long poll
+	Set     map[string]held   `json:"set,omitempty"`   // settings of which the device has a copy
+	Rev     string            `json:"rev"`             // of the wants and settings, for a long poll
 	LeaseS  float64           `json:"lease,omitempty"` // seconds that a want may be kept from now on without hearing the hub again
 	T       int64             `json:"t"`               // the hub's time in Unix milliseconds
 }
 
+// held is the value of a setting and its revision.
+type held struct {
+	V   any   `json:"v"`
+	Rev int64 `json:"rev"`
+}
+
 func (p *Handler) current(ctx context.Context, device string) (answer, error) {
-	wants, lease, err := p.hub.Wants(ctx, device)
+	wants, mirrors, lease, err := p.hub.Wants(ctx, device)
 	now := time.Now()
 	a := answer{Wants: map[string]string{}, LeaseS: lease.Seconds(), T: now.UnixMilli()}
 	controls := p.hub.Site().Controls
 	for _, x := range wants {
 		a.Wants[x.Raw] = string(mapping.Payload(controls[x.Control], x.Value, now))
 	}
-	a.Rev = hub.Version(a.Wants)
+	for _, x := range mirrors {
+		if a.Set == nil {
+			a.Set = map[string]held{}
+		}
+		a.Set[x.Raw] = held{x.Said(), x.Rev}
+	}
+	a.Rev = hub.Version([]any{a.Wants, a.Set})
 	return a, err
 }
 
@@ -252,6 +267,9 @@ func (p *Handler) answer(w http.ResponseWriter, r *http.Request, status int, a a
 				fmt.Fprintf(&b, "%s=%s\n", id, word)
 			}
 		}
+		for _, name := range slices.Sorted(maps.Keys(a.Set)) {
+			fmt.Fprintf(&b, "set.%s=%v,%d\n", name, a.Set[name].V, a.Set[name].Rev)
+		}
 		fmt.Fprintf(&b, "lease=%g\nt=%d\nrev=%s\n", a.LeaseS, a.T, a.Rev)
 		for _, why := range a.Refused {
 			fmt.Fprintf(&b, "refused=%s\n", why)
@@ -261,7 +279,7 @@ func (p *Handler) answer(w http.ResponseWriter, r *http.Request, status int, a a
 		body, _ = json.Marshal(a) // strings and numbers only
 		body = append(body, '\n')
 	}
-	if len(a.Wants) > 0 {
+	if len(a.Wants)+len(a.Set) > 0 {
 		p.hub.Sent(device, "http", "answer", body, "sent")
 	}
 	w.Header().Set("Content-Type", kind)

@@ -97,11 +97,11 @@ func Take(m *mapping.Map, speaker, topic string, payload []byte, now time.Time) 
 		}
 		t.Reports = []hub.Report{{Name: name, Value: v, By: by}}
 	case what == "has" && name != "":
-		c, err := copyOf(name, payload)
+		c, err := reading.CopyJSON(name, payload)
 		if err != nil {
 			return fail(PayloadFormat, "%s.%s: %s", speaker, name, err)
 		}
-		t.Copies = []hub.Copy{c}
+		t.Copies = []reading.Copy{c}
 	case what == "ask":
 		return fail(NotAuthorized, "a board does not ask; scripts with a token do")
 	case what == "want" || what == "set" || what == "lease" || what == "problem":
@@ -122,26 +122,8 @@ func short(s string) string {
 	return s
 }
 
-// copyOf takes what a device says of its copy of a setting: {"v":24,"rev":7,"age":120}, with the seconds since it changed it.
-func copyOf(name string, payload []byte) (hub.Copy, error) {
-	var o struct {
-		V   json.RawMessage `json:"v"`
-		Rev int64           `json:"rev"`
-		Age float64         `json:"age"`
-	}
-	err := json.Unmarshal(payload, &o)
-	var v reading.Value
-	if err == nil {
-		v, err = reading.FromJSON(o.V)
-	}
-	if err != nil || o.Age < 0 || o.Age > 366*24*3600 {
-		return hub.Copy{}, fmt.Errorf(`%s is not what a copy of a setting says; expected one such as {"v":24,"rev":7,"age":120}`, short(string(payload)))
-	}
-	return hub.Copy{Name: name, Value: v, Based: o.Rev, Age: time.Duration(o.Age * float64(time.Second))}, nil
-}
-
 // Mirror is the topic and payload that tell a device of a setting of which it has a copy.
 func Mirror(m engine.Mirror) (topic string, payload []byte) {
-	payload, _ = json.Marshal(map[string]any{"v": m.Value, "rev": m.Rev}) // two numbers
+	payload, _ = json.Marshal(map[string]any{"v": m.Said(), "rev": m.Rev}) // plain values
 	return Own(m.Device) + "set/" + m.Raw, payload
 }

@@ -20,6 +20,7 @@ import (
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/link"
 )
 
 const (
@@ -223,6 +224,9 @@ func (s *Server) drain(p *peer) {
 				text = []byte(w.Raw + "=" + string(text))
 			}
 			s.send(p, text)
+		}
+		for _, x := range post.Mirrors {
+			s.send(p, []byte(link.Copy(x)))
 		}
 		if post.Beat > 0 {
 			s.send(p, []byte(fmt.Sprintf("lease=%g", post.Beat.Seconds())))

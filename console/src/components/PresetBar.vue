@@ -1,18 +1,22 @@
 <script setup lang="ts">
 // The presets that one may apply, each one button.
 import { BModal } from 'bootstrap-vue-next/components/BModal'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { sentence, type Preset } from '../api'
 import { useHub } from '../hub'
+import { zonedInstant, zonedText } from '../zoned'
 
 const hub = useHub()
 const asking = ref<Preset | null>(null)
 const said = ref('')
 const failed = ref(false)
+const until = ref('')
+const zone = computed(() => hub.zone)
 async function apply(p: Preset) {
   failed.value = false
+  const end = p.config.ends ? zonedInstant(until.value, zone.value) : undefined
   try {
-    await hub.apply(p.config.id)
+    await hub.apply(p.config.id, end === undefined ? undefined : Number.isNaN(end) ? '' : new Date(end).toISOString())
     said.value = `${p.config.name}: done`
     window.setTimeout(() => (said.value = ''), 6000)
   } catch (e) {
@@ -21,7 +25,8 @@ async function apply(p: Preset) {
   }
 }
 function tap(p: Preset) {
-  if (p.config.ask) asking.value = p
+  until.value = zonedText(hub.now + 7 * 86400_000, zone.value).slice(0, 11) + '12:00'
+  if (p.config.ask || p.config.ends) asking.value = p
   else void apply(p)
 }
 </script>
@@ -33,6 +38,7 @@ function tap(p: Preset) {
     <BModal :model-value="!!asking" :title="`Apply ${asking?.config.name}?`" ok-title="Apply" cancel-title="Leave it" ok-variant="primary" cancel-variant="outline-secondary"
       @update:model-value="(v) => { if (!v) asking = null }" @ok="apply(asking!)">
       It sets {{ asking?.config.actions.length }} controls and settings at once.
+      <label v-if="asking?.config.ends" class="d-block mt-3">Until <input v-model="until" class="form-control" type="datetime-local" required :min="zonedText(hub.now, zone)" /></label>
     </BModal>
   </div>
 </template>

@@ -101,6 +101,7 @@ function ruleState(i: number) {
             <div class="fields">
 <label class="short"><span class="soft small-text">For</span><select v-model="item.role" class="form-select form-select-sm"><option :value="undefined">members</option><option value="owner">owners</option><option value="guest">guests too</option></select></label>
               <label class="check"><input v-model="item.ask" type="checkbox" class="form-check-input" /> ask first</label>
+              <label class="check"><input v-model="item.ends" type="checkbox" class="form-check-input" /> ask until when it holds</label>
 </div>
             <ActionFields v-model="item.actions" preset />
           </template>

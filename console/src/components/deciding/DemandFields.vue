@@ -5,6 +5,7 @@ import type { Control, Demand, Moment } from '../../api'
 import { demandText } from '../../sentences'
 import FormulaBox from './FormulaBox.vue'
 import MomentFields from './MomentFields.vue'
+import ScheduleExtras from './ScheduleExtras.vue'
 import SpanField from './SpanField.vue'
 
 const props = defineProps<{ control: Control; n: number }>()
@@ -36,7 +37,11 @@ function become(e: Event) {
 }
 type Window = NonNullable<NonNullable<Demand['schedule']>['windows']>[number]
 const windows = computed(() => d.value.schedule?.windows ?? [])
-const setWindows = (list: Window[]) => put({ schedule: { ...d.value.schedule, windows: list } })
+function setWindows(list: Window[]) {
+  const schedule = { ...d.value.schedule, windows: list }
+  if (!list.length) delete (schedule as Partial<typeof schedule>).windows
+  put({ schedule })
+}
 const setWindow = (i: number, part: Partial<Window>) => setWindows(windows.value.map((w, j) => {
   if (j !== i) return w
   const next = { ...w, ...part } as Record<string, unknown>
@@ -76,9 +81,10 @@ const full = computed(() => ({ level: '100 %', switch: 'on', choice: 'the last o
         <label class="short"><span class="soft small-text">Times a day</span><input class="form-control form-control-sm" type="number" min="1" max="500" :value="w.times ?? 1" @input="Number(($event.target as HTMLInputElement).value) > 1 ? setWindow(i, { times: Number(($event.target as HTMLInputElement).value), every_ms: w.every_ms ?? 3600000 }) : setWindow(i, { times: undefined, every_ms: undefined })" /></label>
         <SpanField v-if="w.times" label="Every" :model-value="w.every_ms" @update:model-value="(v) => setWindow(i, { every_ms: v })" />
         <div class="days" role="group" aria-label="Days"><button v-for="(name, k) in dayNames" :key="name" type="button" :aria-pressed="!w.days || w.days.includes(k + 1)" :class="{ chosen: !w.days || w.days.includes(k + 1) }" @click="toggleDay(i, k + 1)">{{ name }}</button></div>
-        <button v-if="windows.length > 1" type="button" class="btn btn-outline-secondary btn-sm" @click="setWindows(windows.filter((_, j) => j !== i))">Remove</button>
+        <button v-if="windows.length + (d.schedule?.once?.length ?? 0) > 1" type="button" class="btn btn-outline-secondary btn-sm" @click="setWindows(windows.filter((_, j) => j !== i))">Remove</button>
       </div>
       <div><button type="button" class="btn btn-outline-secondary btn-sm" @click="setWindows([...windows, { start: { base: 'clock', minutes: 1080 }, for_ms: 3600000 }])">One more time</button></div>
+      <ScheduleExtras :model-value="d.schedule ?? {}" @update:model-value="(schedule) => put({ schedule })" />
     </template>
     <div v-else-if="d.kind === 'day_length'" class="fields">
       <FormulaBox label="It is light when" placeholder="yard.daylight > 40" :model-value="d.daylight" @update:model-value="(v) => put({ daylight: v })" />
