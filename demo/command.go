@@ -3,8 +3,10 @@ package demo
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"strings"
@@ -26,8 +28,21 @@ func Command() *cli.Command {
 		Name:  "demo",
 		Usage: "run a hub with the demo studio: simulated boards, accounts and three weeks of history",
 		Description: `Runs the hub like serve, with a made-up pottery studio in it. Its boards are simulated, but speak real MQTT, Modbus, UDP,
-text lines and HTTP over loopback: switch the drying room's heater and the room gets warmer. Takes the options of serve.`,
-		Flags: serve.Flags(serve.DefaultData() + "-demo"),
+text lines and HTTP over loopback: switch the drying room's heater and the room gets warmer. Takes the options of serve.
+
+With --boards=false the boards are left out; run them in a process of their own with "idleember demo boards". Then kill the
+hub and see them fall back by themselves.`,
+		Flags: append(serve.Flags(serve.DefaultData()+"-demo"), &cli.BoolFlag{Name: "boards", Value: true, Usage: "run the simulated boards in this process too"}),
+		Commands: []*cli.Command{{
+			Name:  "boards",
+			Usage: "run the studio's simulated boards alone, beside a hub that runs with demo --boards=false",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Value: serve.DefaultData() + "-demo", Usage: "the folder of the demo"}},
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+				defer stop()
+				return runBoards(ctx, cmd.String("data"), os.Stdin, os.Stdout)
+			},
+		}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			o, err := serve.Read(cmd, os.Stderr)
 			if err != nil {
@@ -35,63 +50,121 @@ text lines and HTTP over loopback: switch the drying room's heater and the room 
 			}
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
-			return Run(ctx, o, os.Stdin, os.Stdout)
+			return run(ctx, o, os.Stdin, os.Stdout, 21*24*time.Hour, cmd.Bool("boards"))
 		},
 	}
 }
 
-// Run runs hub and studio until the context ends. Lines from in push the simulated board's button or pull its plug.
-func Run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer) error {
-	return run(ctx, o, in, out, 21*24*time.Hour)
-}
-
-func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past time.Duration) error {
+// run runs hub and studio until the context ends. Lines from in push the simulated boards' buttons or pull a plug.
+func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past time.Duration, boards bool) error {
+	st, err := load(o.Data)
+	if err != nil {
+		return err
+	}
+	var w *world
+	if st == nil {
+		if st, w, err = build(ctx, o.Data, o, out, past); err != nil {
+			return err
+		}
+	}
 	s, err := serve.Start(ctx, o)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = s.Close() }()
-	st, w, err := open(ctx, o.Data, s, out, past)
+	if w == nil {
+		w = newWorld(uint64(time.Now().UnixNano()), time.Now(), s.Hub.Site().Hub.Location())
+		w.recall(ctx, s.Hub)
+	}
+	p, err := newPeers(w, st.Peers)
 	if err != nil {
 		return err
 	}
-	p, err := newPeers(w)
+	closePeers := sync.OnceFunc(p.close)
+	defer closePeers()
+	st.MQTT, st.UDP, st.Peers = s.MQTT, s.UDP, p.at
+	if err := errors.Join(p.introduce(ctx, s.Hub), st.save(o.Data)); err != nil {
+		return err
+	}
+	if !boards {
+		closePeers()
+		greet(out, s, st)
+		_, _ = fmt.Fprintf(out, "  The boards are not running. In another terminal:\n      %s demo boards --data %s\n", os.Args[0], o.Data)
+		<-ctx.Done()
+		return s.Close()
+	}
+	e := power(ctx, w, st, o.Log)
+	go e.hands(in, out)
+	greet(out, s, st)
+	<-ctx.Done()
+	e.ended.Wait()
+	return s.Close()
+}
+
+// runBoards runs everything of the studio but the hub.
+func runBoards(ctx context.Context, dir string, in io.Reader, out io.Writer) error {
+	st, err := load(dir)
+	switch {
+	case err != nil:
+		return err
+	case st == nil || st.MQTT == "":
+		return fmt.Errorf("there is no demo in %s; begin one with idleember demo --boards=false --data %s", dir, dir)
+	}
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		return err
+	}
+	w := newWorld(uint64(time.Now().UnixNano()), time.Now(), loc)
+	p, err := newPeers(w, st.Peers)
 	if err != nil {
 		return err
 	}
 	defer p.close()
-	if err := p.introduce(ctx, s.Hub); err != nil {
-		return err
-	}
-	drying := newBoard(boardID, st.Keys[boardID], s.MQTT, &w.mu, map[string]*bool{"heater": &w.room.heater}, w.room.measure, o.Log)
-	all := []*board{drying,
-		newBoard("kiln", st.Keys["kiln"], s.MQTT, &w.mu, map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln, o.Log),
-		newBoard("kiln_shed", st.Keys["kiln_shed"], s.MQTT, &w.mu, map[string]*bool{"extractor": &w.blower}, w.shed, o.Log),
-		newBoard("slip_tank", st.Keys["slip_tank"], s.MQTT, &w.mu, map[string]*bool{"reclaim_pump": &w.pump}, w.tank, o.Log),
-		newBoard("yard", st.Keys["yard"], s.MQTT, &w.mu, map[string]*bool{"lamp": &w.lamp, "gate_pulse": &w.gatePulse}, w.yard, o.Log),
-		newBoard("glaze_store", st.Keys["glaze_store"], s.MQTT, &w.mu, map[string]*bool{"door_up": &w.doorUp, "door_down": &w.doorDown}, w.store, o.Log),
-		newBoard("damp_cupboard", st.Keys["damp_cupboard"], s.MQTT, &w.mu, map[string]*bool{"mister": &w.mister}, w.cupboard, o.Log)}
-	all[2].levels = map[string]*float64{"duct": &w.duct}
-	cupboard := all[6]
-	cupboard.copies = map[string]*float64{"keep": &w.keep}
-	var ended sync.WaitGroup
+	e := power(ctx, w, st, slog.New(slog.NewTextHandler(out, nil)))
+	go e.hands(in, out)
+	_, _ = fmt.Fprintf(out, "The studio's boards are running; their hub is mqtt://%s.\nKill the hub, and they switch off by themselves within their lease. Ctrl-C ends them.\n", st.MQTT)
+	<-ctx.Done()
+	e.ended.Wait()
+	return nil
+}
+
+// equipment is the studio's boards under power.
+type equipment struct {
+	world            *world
+	drying, cupboard *board
+	ended            sync.WaitGroup
+}
+
+// power runs the world and its boards until the context ends.
+func power(ctx context.Context, w *world, st *studio, log *slog.Logger) *equipment {
+	e := &equipment{world: w}
 	start := func(f func()) {
-		ended.Add(1)
+		e.ended.Add(1)
 		go func() {
-			defer ended.Done()
+			defer e.ended.Done()
 			f()
 		}()
 	}
+	add := func(id string, outputs map[string]*bool, measure func() map[string]any) *board {
+		return newBoard(id, st.Keys[id], st.MQTT, &w.mu, outputs, measure, log)
+	}
+	e.drying = add(boardID, map[string]*bool{"heater": &w.room.heater, "boost": &w.room.boost}, w.room.measure)
+	e.cupboard = add("damp_cupboard", map[string]*bool{"mister": &w.mister}, w.cupboard)
+	e.cupboard.copies = map[string]*float64{"keep": &w.keep}
+	shed := add("kiln_shed", map[string]*bool{"extractor": &w.blower}, w.shed)
+	shed.levels = map[string]*float64{"duct": &w.duct}
+	booth := add("spray_booth", nil, w.spray)
+	booth.levels = map[string]*float64{"fan": &w.booth}
 	start(func() { w.run(ctx) })
-	start(func() { w.sendBattery(ctx, s.UDP, st.Keys["shed_battery"]) })
-	for _, b := range all {
+	start(func() { w.sendBattery(ctx, st.UDP, st.Keys["shed_battery"]) })
+	for _, b := range []*board{e.drying, e.cupboard, shed, booth,
+		add("kiln", map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln),
+		add("slip_tank", map[string]*bool{"reclaim_pump": &w.pump, "rinse_valve": &w.rinse}, w.tank),
+		add("yard", map[string]*bool{"lamp": &w.lamp, "gate_pulse": &w.gatePulse}, w.yard),
+		add("glaze_store", map[string]*bool{"door_up": &w.doorUp, "door_down": &w.doorDown, "heater": &w.warmer, "cooler": &w.cooler}, w.glazes)} {
 		start(func() { b.run(ctx) })
 	}
-	go hands(in, out, drying, cupboard)
-	greet(out, s, st)
-	<-ctx.Done()
-	ended.Wait()
-	return s.Close()
+	return e
 }
 
 // introduce tells the hub where the devices are that it has to ask; their ports are others at every start.
@@ -127,7 +200,8 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
     room gets warmer within a minute. Tap a value to see its history.
     Sign in on a second screen as kim and see both follow each other. visitor sees less.
     Here, type b and Enter to push the button on the board, p and Enter to pull its plug or put
-    it back, k and Enter to turn the knob of the damp cupboard. Ctrl-C ends the demo.
+    it back, h and Enter to hang wet boards into the drying room, k and Enter to turn the knob
+    of the damp cupboard. Ctrl-C ends the demo.
     In another terminal:
       %[2]s login --hub http://%[1]s --account mo
       %[2]s now
@@ -136,26 +210,32 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
 `, s.HTTP, os.Args[0])
 }
 
-// hands are somebody standing in front of the board.
-func hands(in io.Reader, out io.Writer, b, cupboard *board) {
+// hands are somebody standing in front of the boards.
+func (e *equipment) hands(in io.Reader, out io.Writer) {
+	say := func(text string) { _, _ = fmt.Fprintln(out, text) }
 	lines := bufio.NewScanner(in)
 	for lines.Scan() {
 		switch strings.TrimSpace(lines.Text()) {
 		case "b":
-			b.press("heater")
-			_, _ = fmt.Fprintln(out, "Somebody pushed the button on the drying room's board.")
+			e.drying.press("heater")
+			say("Somebody pushed the button on the drying room's board.")
+		case "h":
+			e.world.mu.Lock()
+			e.world.room.hang()
+			e.world.mu.Unlock()
+			say("Boards with wet clay hang in the drying room now.")
 		case "k":
-			cupboard.turn("keep", 78)
-			_, _ = fmt.Fprintln(out, "The knob of the damp cupboard is turned to 78 %.")
+			e.cupboard.turn("keep", 78)
+			say("The knob of the damp cupboard is turned to 78 %.")
 		case "p":
-			if b.plug() {
-				_, _ = fmt.Fprintln(out, "The drying room's board has power again.")
+			if e.drying.plug() {
+				say("The drying room's board has power again.")
 			} else {
-				_, _ = fmt.Fprintln(out, "The drying room's board lost its power.")
+				say("The drying room's board lost its power.")
 			}
 		case "":
 		default:
-			_, _ = fmt.Fprintln(out, "b pushes the board's button, p pulls its plug or puts it back, k turns the damp cupboard's knob, Ctrl-C ends the demo.")
+			say("b pushes the board's button, p pulls its plug or puts it back, h hangs wet boards, k turns the damp cupboard's knob, Ctrl-C ends the demo.")
 		}
 	}
 }

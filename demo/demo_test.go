@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"log/slog"
 	"strings"
@@ -95,7 +96,7 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 		done := make(chan error, 1)
 		go func() {
 			o := serve.Options{Data: dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", UDP: "127.0.0.1:0", Log: quiet}
-			done <- run(ctx, o, strings.NewReader("b\nwhat\n"), w, 3*24*time.Hour)
+			done <- run(ctx, o, strings.NewReader("b\nwhat\n"), w, 3*24*time.Hour, true)
 			_ = w.Close()
 		}()
 		buf := make([]byte, 4096)
@@ -138,28 +139,25 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 	assert.Greater(t, len((*x.JSON200)[1].T), 5)
 }
 
-// Every device of the studio is there, over its own protocol, and its outputs move the model.
+// Every device of the studio is there, over its own protocol, its outputs move the model, and the hub decides.
 func TestTheWholeStudioSpeaks(t *testing.T) {
-	r := rig.Bare(t)
-	st, w, err := open(t.Context(), r.Dir, r.Service, io.Discard, 24*time.Hour)
+	dir := t.TempDir()
+	st, w, err := build(t.Context(), dir, serve.Options{Log: quiet}, io.Discard, 5*24*time.Hour)
 	require.NoError(t, err)
-	p, err := newPeers(w)
+	r := rig.In(t, dir)
+	p, err := newPeers(w, nil)
 	require.NoError(t, err)
 	defer p.close()
 	require.NoError(t, p.introduce(t.Context(), r.Service.Hub))
+	st.MQTT, st.UDP = r.Service.MQTT, r.Service.UDP
 	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	go w.run(ctx)
-	go w.sendBattery(ctx, r.Service.UDP, st.Keys["shed_battery"])
-	tank := newBoard("slip_tank", st.Keys["slip_tank"], r.Service.MQTT, &w.mu, map[string]*bool{"reclaim_pump": &w.pump}, w.tank, quiet)
-	ended := make(chan struct{})
-	go func() { tank.run(ctx); close(ended) }()
-	defer func() { cancel(); <-ended }()
+	e := power(ctx, w, st, quiet)
+	defer func() { cancel(); e.ended.Wait() }()
 	_, err = r.Owner.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: st.Accounts[0].Password})
 	require.NoError(t, err)
 	number := func(id string) float64 { v, _ := r.Value(id).(float64); return v }
 	live := func(id string) bool { s := r.Signal(id); return s != nil && s.State == "live" }
-	for _, id := range []string{"shed_battery.battery", "glaze_scale.weight", "weather.outdoors", "weather.sky", "shelf_fan.speed", "slip_tank.level"} {
+	for _, id := range []string{"shed_battery.battery", "glaze_scale.weight", "weather.outdoors", "weather.sky", "shelf_fan.speed", "slip_tank.level", "kiln.chamber"} {
 		r.Soon(id, func() bool { return live(id) })
 	}
 	assert.InDelta(t, 12.7, number("shed_battery.battery"), 1.5, "volts out of raw counts")
@@ -171,10 +169,39 @@ func TestTheWholeStudioSpeaks(t *testing.T) {
 	before := number("slip_tank.level")
 	r.Switch("slip_tank.reclaim_pump", true)
 	r.Soon("the tank fills", func() bool { return number("slip_tank.level") > before })
-	from := time.Now().Add(-20 * time.Hour)
+	from := time.Now().Add(-5 * 24 * time.Hour)
 	x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from})
 	require.NoError(t, err)
 	assert.Greater(t, len((*x.JSON200)[0].T), 200, "and has a past")
+
+	kiln := r.Control("kiln.elements")
+	assert.False(t, rig.On(kiln.Want), "left on three days ago: safe now")
+	assert.Contains(t, kiln.Reason, "was on by hand when it went away")
+	r.Soon("the regulator turns the booth's fan", func() bool {
+		return strings.Contains(r.Control("spray_booth.fan").Reason, "is kept at 0.5 m/s with") && number("spray_booth.air_speed") > 0.1
+	})
+	assert.False(t, rig.On(r.Control("glaze_store.heater").Is) && rig.On(r.Control("glaze_store.cooler").Is), "exclusive")
+	set := func(id string, to float64) {
+		_, err := r.Owner.SetSettingWithResponse(t.Context(), id, client.SetSettingJSONRequestBody{Value: to})
+		require.NoError(t, err)
+	}
+	set("glaze_store.warm", 20)
+	set("glaze_store.cool", 10)
+	r.Soon("one of them runs, the other waits for it", func() bool {
+		return rig.On(r.Control("glaze_store.heater").Is) && strings.Contains(r.Control("glaze_store.cooler").Reason, "Store heater")
+	})
+	next, err := r.Owner.GetNextWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(*next.JSON200), "slip_tank.rinse_valve", "the weekly exercise")
+
+	e.hands(strings.NewReader("h\n"), io.Discard)
+	if hour := time.Now().In(w.loc).Hour(); hour >= 6 && hour < 22 {
+		r.Soon("damp: two presses of its button start the dehumidifier", func() bool {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			return w.room.dry > 0
+		})
+	}
 }
 
 func TestTheRestOfTheWorld(t *testing.T) {

@@ -28,17 +28,25 @@ type peers struct {
 	done    sync.WaitGroup
 	// Where they listen.
 	fanAddr, scaleAddr, weatherURL string
+	at                             []string
 }
 
-func newPeers(w *world) (*peers, error) {
+// newPeers opens the peers at the addresses where they were before, or wherever there is room.
+func newPeers(w *world, before []string) (*peers, error) {
 	p := &peers{world: w, quit: make(chan struct{})}
 	var all [3]net.Listener
 	for i := range all {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		var err error
+		if i < len(before) {
+			all[i], err = net.Listen("tcp", before[i])
+		}
+		if all[i] == nil {
+			all[i], err = net.Listen("tcp", "127.0.0.1:0")
+		}
 		if err != nil {
 			return nil, err
 		}
-		all[i] = l
+		p.at = append(p.at, all[i].Addr().String())
 	}
 	p.fanAddr, p.scaleAddr = all[0].Addr().String(), all[1].Addr().String()
 	p.weatherURL = "http://" + all[2].Addr().String() + "/weather.json"

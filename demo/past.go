@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"slices"
 	"time"
 
@@ -54,7 +55,7 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 			next = at.Add(sparse)
 			w.habits(at, now)
 			w.step(at, sparse)
-			w.note(p, at)
+			w.note(p, at, now.Sub(at) < away)
 		}
 		unplugged := at.After(cut) && at.Before(cut.Add(100*time.Minute))
 		r.heater = habit(at, loc) && !unplugged && now.Sub(at) > 30*time.Minute
@@ -79,6 +80,7 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 	}
 	_, _ = fmt.Fprintf(out, "\rMaking %d days of history … done.                \n\n", int(length.Hours()/24))
 	r.heater = false
+	w.warmer, w.cooler, w.booth = false, false, 0
 	w.elements, w.vent, w.blower, w.pump, w.lamp, w.fan = false, false, false, false, false, false
 	return w, ctx.Err()
 }
@@ -89,7 +91,7 @@ func (r *rest) habits(at, now time.Time) {
 	t := at.In(r.loc)
 	quiet := now.Sub(at) < 30*time.Minute
 	firing := t.YearDay()%4 == 1
-	r.elements = !quiet && firing && t.Hour() >= 7 && t.Hour() < 18
+	r.elements = now.Sub(at) > away && firing && t.Hour() >= 7 && t.Hour() < 18
 	r.vent = !quiet && r.chamber > 200 && !r.elements
 	r.blower = !quiet && r.monoxide > 30
 	r.door = !firing && t.YearDay()%4 == 3 && t.Hour() == 9
@@ -97,12 +99,27 @@ func (r *rest) habits(at, now time.Time) {
 		r.level = 61
 	}
 	r.lamp = !quiet && r.daylight < 200 && t.Hour() >= 16 && t.Hour() < 22
+	if r.booth = 0; !quiet && t.Hour() >= 9 && t.Hour() < 17 {
+		r.booth = round(math.Min(100, 50/(1.1*(1-r.dust))), 1) // what a draught of 0.5 m/s takes
+	}
+	if r.dust > 0.7 {
+		r.dust = 0.1 // a new filter
+	}
+	r.warmer, r.cooler = r.store < 14, r.store > 17
 	r.fan = !quiet && t.Hour() >= 9 && t.Hour() < 17
 }
 
 // note keeps what the boards would have reported.
-func (w *world) note(p *past, at time.Time) {
-	for device, values := range map[string]map[string]any{"kiln": w.kiln(), "kiln_shed": w.shed(), "slip_tank": w.tank(), "yard": w.yard()} {
+func (w *world) note(p *past, at time.Time, gone bool) {
+	devices := map[string]map[string]any{"kiln": w.kiln(), "spray_booth": w.spray(), "glaze_store": w.glazes(), "kiln_shed": w.shed(), "slip_tank": w.tank(), "yard": w.yard()}
+	controls := map[string]bool{"kiln.elements": w.elements, "kiln.vent": w.vent, "kiln_shed.extractor": w.blower,
+		"slip_tank.reclaim_pump": w.pump, "yard.lamp": w.lamp, "shelf_fan.fan": w.fan}
+	if gone {
+		delete(devices, "kiln")
+		delete(controls, "kiln.elements")
+		delete(controls, "kiln.vent")
+	}
+	for device, values := range devices {
 		for raw, v := range values {
 			switch v := v.(type) {
 			case float64:
@@ -117,8 +134,8 @@ func (w *world) note(p *past, at time.Time) {
 	p.add("shelf_fan.speed", at, reading.Number(round(w.speed, 1)))
 	p.add("shelf_fan.power", at, reading.Number(round(fanWatts*w.speed/fanFull*w.speed/fanFull, 0.1)))
 	p.add("weather.outdoors", at, reading.Number(round(outside(at), 0.1)))
-	for control, on := range map[string]bool{"kiln.elements": w.elements, "kiln.vent": w.vent, "kiln_shed.extractor": w.blower,
-		"slip_tank.reclaim_pump": w.pump, "yard.lamp": w.lamp, "shelf_fan.fan": w.fan} {
+	p.changed("spray_booth.fan.is", at, reading.Number(w.booth))
+	for control, on := range controls {
 		p.changed(control+".is", at, reading.OnOff(on))
 		p.changed(control+".want", at, reading.OnOff(on))
 	}
@@ -137,7 +154,7 @@ func (w *world) recall(ctx context.Context, h *hub.Hub) {
 		}
 	}
 	for id, into := range map[string]*float64{boardID + ".temperature": &w.room.air, boardID + ".clay_moisture": &w.room.clay, "kiln.chamber": &w.chamber,
-		"kiln_shed.carbon_monoxide": &w.monoxide, "slip_tank.level": &w.level, "shed_battery.battery": &w.battery, "glaze_scale.weight": &w.weight} {
+		"kiln_shed.carbon_monoxide": &w.monoxide, "slip_tank.level": &w.level, "shed_battery.battery": &w.battery, "glaze_scale.weight": &w.weight, "glaze_store.temperature": &w.store} {
 		if v, ok := last[id]; ok {
 			*into = v
 		}

@@ -14,7 +14,10 @@ type room struct {
 	vapour     float64 // partial pressure of water, Pa
 	clay       float64 // water in the clay, % of its dry mass
 	heater     bool
-	rng        *rand.Rand
+	// The old dehumidifier has one button for everything: two presses in a row start it for ten minutes.
+	boost, boostWas bool
+	press, dry      float64 // seconds since the last press, and that it still runs
+	rng             *rand.Rand
 }
 
 // The room's constants: made up, plausible for 30 m³ behind a stone wall.
@@ -33,7 +36,7 @@ const (
 )
 
 func newRoom(seed uint64, at time.Time) *room {
-	return &room{air: 15, walls: 15, vapour: 0.6 * saturation(15), clay: 22, rng: rand.New(rand.NewPCG(seed, 1))}
+	return &room{press: 60, air: 15, walls: 15, vapour: 0.6 * saturation(15), clay: 22, rng: rand.New(rand.NewPCG(seed, 1))}
 }
 
 // saturation is the saturation vapour pressure over water in Pa at t °C, by the Magnus form of Alduchov and Eskridge,
@@ -50,6 +53,7 @@ func outside(at time.Time) float64 {
 func (r *room) step(at time.Time, d time.Duration) {
 	yard := outside(at)
 	yardVapour := 0.78 * saturation(yard)
+	r.button(d.Seconds())
 	for left := d.Seconds(); left > 0; left -= 2 {
 		s := math.Min(left, 2)
 		heat := airToWall*(r.walls-r.air) + airToYard*(yard-r.air)
@@ -61,12 +65,33 @@ func (r *room) step(at time.Time, d time.Duration) {
 		deficit := saturation(r.air) - r.vapour
 		water := math.Max(0, r.clay-1.5) / 25
 		r.vapour += s * (soak*deficit*water*1e-3 + airChange*(yardVapour-r.vapour))
+		if r.dry > 0 {
+			r.vapour -= s * 0.9
+		}
 		r.vapour = math.Max(150, math.Min(r.vapour, 0.98*saturation(r.air)))
 		r.clay -= s * drying * math.Max(0, deficit) * water * 60 / 10
 		if r.clay < 2.2 { // the shelves are cleared and loaded afresh
 			r.clay = 21.5 + 2*r.rng.Float64()
 		}
 	}
+}
+
+// button is the dehumidifier's.
+func (r *room) button(s float64) {
+	r.press, r.dry = r.press+s, math.Max(0, r.dry-s)
+	if r.boost && !r.boostWas {
+		if r.press < 10 {
+			r.dry = 600
+		}
+		r.press = 0
+	}
+	r.boostWas = r.boost
+}
+
+// hang puts boards with wet clay on the shelves: it becomes damp at once.
+func (r *room) hang() {
+	r.clay = 23
+	r.vapour = math.Min(r.vapour+0.14*saturation(r.air), 0.97*saturation(r.air))
 }
 
 // measure is what the board reports.

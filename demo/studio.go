@@ -13,15 +13,21 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/serve"
+	"idleember/store"
 )
 
 // studio is what the demo must remember between two starts.
 type studio struct {
 	Keys     map[string]string `json:"keys"` // by device
 	Accounts []account         `json:"accounts"`
+	// Where the hub listened last, and where its devices are that it asks.
+	MQTT  string   `json:"mqtt,omitempty"`
+	UDP   string   `json:"udp,omitempty"`
+	Peers []string `json:"peers,omitempty"`
 }
 
 type account struct {
@@ -52,35 +58,63 @@ func phrase() string {
 	return fmt.Sprintf("%s-%s-%s-%d", words[pick(len(words))], words[pick(len(words))], words[pick(len(words))], 100+pick(900))
 }
 
-// open loads the studio, or builds it in a new hub.
-func open(ctx context.Context, dir string, s *serve.Service, out io.Writer, past time.Duration) (*studio, *world, error) {
-	file := filepath.Join(dir, studioFile)
-	b, err := os.ReadFile(file)
-	switch {
-	case err == nil:
-		st := &studio{}
-		if err := json.Unmarshal(b, st); err != nil {
-			return nil, nil, fmt.Errorf("%s is damaged: %w; delete %s to begin afresh", file, err, dir)
-		}
-		if st.Keys == nil {
-			return nil, nil, fmt.Errorf("%s was made by an earlier idleember; delete %s to begin afresh", file, dir)
-		}
-		w := newWorld(uint64(time.Now().UnixNano()), time.Now(), s.Hub.Site().Hub.Location())
-		w.recall(ctx, s.Hub)
-		return st, w, nil
-	case !errors.Is(err, os.ErrNotExist):
+// load reads the studio of a folder; it is nil where there is none yet.
+func load(dir string) (*studio, error) {
+	b, err := os.ReadFile(filepath.Join(dir, studioFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	st := &studio{}
+	if err := json.Unmarshal(b, st); err != nil {
+		return nil, fmt.Errorf("%s in %s is damaged: %w; delete the folder to begin afresh", studioFile, dir, err)
+	}
+	if st.Keys["spray_booth"] == "" {
+		return nil, fmt.Errorf("%s was made by an earlier idleember; delete it to begin afresh", dir)
+	}
+	return st, nil
+}
+
+func (st *studio) save(dir string) error {
+	b, err := json.MarshalIndent(st, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, studioFile), b, 0o600)
+}
+
+// away is how long ago the kiln's board lost its power, with the elements switched on by hand.
+const away = 73 * time.Hour
+
+// build makes the studio in a new folder: a hub of three days ago, in which everything was set up and the kiln was left on,
+// with a longer history beside it.
+func build(ctx context.Context, dir string, o serve.Options, out io.Writer, past time.Duration) (*studio, *world, error) {
+	db, err := store.Open(ctx, dir, store.Options{Log: o.Log, NoSync: o.NoSync})
+	if err != nil {
 		return nil, nil, err
-	case s.Hub.SetupCode() == "":
+	}
+	defer func() { _ = db.Close() }()
+	h, err := hub.Start(ctx, db, hub.Options{Log: o.Log, Version: serve.Version, Now: func() time.Time { return time.Now().Add(-away) }})
+	if err != nil {
+		return nil, nil, err
+	}
+	defer h.Stop()
+	if h.SetupCode() == "" {
 		return nil, nil, fmt.Errorf("%s holds a hub that is not the demo's; choose another folder with --data", dir)
 	}
-	st, w, err := build(ctx, file, s.Hub, out, past)
+	st, w, err := settle(ctx, h, out, past)
+	if err == nil {
+		err = st.save(dir)
+	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("the studio was not finished (%w); delete %s and start again", err, dir)
 	}
 	return st, w, nil
 }
 
-func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past time.Duration) (*studio, *world, error) {
+func settle(ctx context.Context, h *hub.Hub, out io.Writer, past time.Duration) (*studio, *world, error) {
 	st := &studio{Keys: map[string]string{}, Accounts: []account{{"mo", "Mo", access.Owner, phrase()}, {"kim", "Kim", access.Member, phrase()},
 		{"visitor", "Visitor", access.Guest, phrase()}}}
 	me := access.HubActor()
@@ -89,10 +123,6 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past tim
 		return nil, nil, err
 	}
 	if err := automate(ctx, h, me); err != nil {
-		return nil, nil, err
-	}
-	w, err := history(ctx, h, me, out, past)
-	if err != nil {
 		return nil, nil, err
 	}
 	owner := st.Accounts[0]
@@ -105,11 +135,31 @@ func build(ctx context.Context, file string, h *hub.Hub, out io.Writer, past tim
 			return nil, nil, err
 		}
 	}
-	b, err := json.MarshalIndent(st, "", "  ")
-	if err != nil {
+	if err := leaveOn(ctx, h); err != nil {
 		return nil, nil, err
 	}
-	return st, w, os.WriteFile(file, b, 0o600)
+	w, err := history(ctx, h, me, out, past)
+	return st, w, err
+}
+
+// leaveOn lets Mo switch the kiln on by hand, and its board lose its power.
+func leaveOn(ctx context.Context, h *hub.Hub) error {
+	s := hub.Session{Device: "kiln", ID: "demo-kiln", Link: "mqtt", Client: "kiln", From: "127.0.0.1"}
+	h.Online(s)
+	say := func(on bool) {
+		done := make(chan struct{})
+		h.Deliver(hub.Delivery{Session: s, Topic: "ember/kiln/is/elements", Reports: []hub.Report{{Name: "elements", Value: reading.OnOff(on)}},
+			Done: func([]string, error) { close(done) }})
+		<-done
+	}
+	say(false)
+	mo := access.Actor{Kind: access.Person, ID: "mo", Name: "Mo", Role: access.Owner}
+	if _, err := h.Switch(ctx, mo, "kiln.elements", reading.OnOff(true), time.Now().Add(7*24*time.Hour)); err != nil {
+		return err
+	}
+	say(true)
+	h.Offline(s, "its connection broke", false)
+	return nil
 }
 
 // thing is a signal or switch of a board.
@@ -130,11 +180,13 @@ var boards = []struct {
 		{raw: "door", name: "Kiln door open", kind: site.OnOff}, {raw: "elements", name: "Elements", dangerous: true}, {raw: "vent", name: "Vent fan"}}},
 	{"Kiln shed", "Kiln shed", []thing{{raw: "carbon_monoxide", name: "Carbon monoxide", unit: "[ppm]", kind: site.Number}, {raw: "extractor", name: "Extractor"}, {raw: "duct", name: "Duct"}}},
 	{"Slip tank", "Slip room", []thing{{raw: "level", name: "Level", unit: "%", kind: site.Number, decimals: 1}, {raw: "float", name: "Float above empty", kind: site.OnOff},
-		{raw: "reclaim_pump", name: "Reclaim pump"}}},
+		{raw: "reclaim_pump", name: "Reclaim pump"}, {raw: "rinse_valve", name: "Rinse valve"}}},
 	{"Yard", "Yard", []thing{{raw: "daylight", name: "Daylight", unit: "lx", kind: site.Number, open: true}, {raw: "lamp", name: "Yard lamp", open: true},
 		{raw: "gate_open", name: "Gate open", kind: site.OnOff}, {raw: "gate_shut", name: "Gate shut", kind: site.OnOff}, {raw: "gate_pulse", name: "Gate pulse"}, {raw: "gate", name: "Gate"}}},
 	{"Glaze store", "Glaze room", []thing{{raw: "door_open", name: "Store door open", kind: site.OnOff}, {raw: "door_shut", name: "Store door shut", kind: site.OnOff},
-		{raw: "door_up", name: "Door up"}, {raw: "door_down", name: "Door down"}, {raw: "door", name: "Store door"}}},
+		{raw: "door_up", name: "Door up"}, {raw: "door_down", name: "Door down"}, {raw: "door", name: "Store door"},
+		{raw: "temperature", name: "Store temperature", unit: "Cel", kind: site.Number, decimals: 1}, {raw: "heater", name: "Store heater"}, {raw: "cooler", name: "Store cooler"}}},
+	{"Spray booth", "Glaze room", []thing{{raw: "air_speed", name: "Air speed", unit: "m/s", kind: site.Number, decimals: 2}, {raw: "fan", name: "Booth fan"}}},
 	{"Damp cupboard", "Damp cupboard", []thing{{raw: "humidity", name: "Humidity", unit: "%", kind: site.Number, decimals: 1}, {raw: "mister", name: "Mister"}}},
 }
 
@@ -168,6 +220,9 @@ func furnish(ctx context.Context, h *hub.Hub, me access.Actor, st *studio) error
 		}); err != nil {
 			return err
 		}
+	}
+	if err := equip(ctx, h, me, boardID, []thing{{raw: "boost", name: "Dehumidifier's button"}}); err != nil {
+		return err
 	}
 	for _, b := range boards {
 		d, key, err := h.AddDevice(ctx, me, site.Device{Name: b.name, Place: b.place, Lease: 30 * time.Second})

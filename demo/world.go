@@ -41,6 +41,13 @@ type rest struct {
 	gateHeld         bool
 	// the shed's duct, %
 	duct float64
+	// the spray booth: its fan in %, the dust in its filter from 0 to 1, the air's speed in m/s
+	booth, dust, draught float64
+	// the glaze store's air, °C
+	store          float64
+	warmer, cooler bool
+	// the valve that rinses the slip tank's sieve
+	rinse bool
 	// the fan at the shelves
 	fan          bool
 	speed, motor float64 // per minute, °C
@@ -65,7 +72,7 @@ const (
 
 func newWorld(seed uint64, at time.Time, loc *time.Location) *world {
 	return &world{room: newRoom(seed, at), rest: rest{rng: rand.New(rand.NewPCG(seed, 2)), loc: loc, chamber: 340, monoxide: 4, level: 64,
-		battery: 12.7, motor: 18, damp: 82, keep: 85}}
+		battery: 12.7, motor: 18, damp: 82, keep: 85, dust: 0.25, store: 15}}
 }
 
 // run lets time pass until the context ends.
@@ -130,6 +137,15 @@ func (r *rest) step(at time.Time, d time.Duration) {
 	r.level = math.Max(2, math.Min(98, r.level-s*use))
 	r.daylight = math.Max(0, 42_000*r.sun(at)) * (0.8 + 0.2*math.Sin(float64(at.Unix())/700))
 	r.openings(s)
+	r.dust = math.Min(0.75, r.dust+s*r.booth/100*0.5/(21*24*3600))
+	r.draught += (r.booth/100*1.1*(1-r.dust) - r.draught) * math.Min(1, s/6)
+	r.store += s * (outside(at) + 8 - r.store) / (3 * 3600)
+	if r.warmer {
+		r.store += s * 4 / 3600
+	}
+	if r.cooler {
+		r.store -= s * 5 / 3600
+	}
 	r.damp += s * (62 - r.damp) / 2400
 	if r.mister {
 		r.damp = math.Min(97, r.damp+s*0.12)
@@ -216,8 +232,12 @@ func (r *rest) cupboard() map[string]any {
 	return map[string]any{"humidity": round(r.damp+r.noise(0.2), 0.5)}
 }
 
-func (r *rest) store() map[string]any {
-	return map[string]any{"door_open": r.storeDoor >= 1, "door_shut": r.storeDoor <= 0}
+func (r *rest) glazes() map[string]any {
+	return map[string]any{"door_open": r.storeDoor >= 1, "door_shut": r.storeDoor <= 0, "temperature": round(r.store+r.noise(0.03), 0.1)}
+}
+
+func (r *rest) spray() map[string]any {
+	return map[string]any{"air_speed": round(math.Max(0, r.draught*(1+r.noise(0.01))), 0.01)}
 }
 
 // counts are what a 10-bit converter makes of the battery behind its divider.

@@ -27,6 +27,8 @@ type Options struct {
 	Log *slog.Logger
 	// Version is what the hub says of itself.
 	Version string
+	// Now is the wall clock; nil: time.Now.
+	Now func() time.Time
 }
 
 // Hub is a running hub. Use Start to get one.
@@ -34,6 +36,7 @@ type Hub struct {
 	store   *store.Store
 	log     *slog.Logger
 	version string
+	clock   func() time.Time
 	boot    string
 	started time.Time
 	current atomic.Pointer[site.Site] // the site, read from any goroutine
@@ -145,8 +148,11 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
 	boot := secret(4)
-	h := &Hub{store: st, log: o.Log, version: o.Version, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
+	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
 		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}}
@@ -226,7 +232,7 @@ func (h *Hub) Stop() {
 }
 
 func (h *Hub) now() engine.Now {
-	wall := time.Now().Round(0).Truncate(time.Millisecond)
+	wall := h.clock().Round(0).Truncate(time.Millisecond)
 	return engine.Now{Wall: wall, Mono: time.Since(h.started), Trusted: wall.Year() >= 2025 && wall.After(h.aliveAt.Add(-time.Minute))}
 }
 
@@ -286,7 +292,7 @@ func (h *Hub) loop() {
 	}
 }
 
-func (h *Hub) saveAlive() { h.write(store.SaveAlive(time.Now())) }
+func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.clock())) }
 
 // flush hands the batch to the store.
 func (h *Hub) flush() {

@@ -69,6 +69,13 @@ test('a setpoint is made, held, changed by a tap, locked by hand, and explained'
   await until('by hand', async () => /by hand/.test(await row.locator('.state').innerText()))
   await down.click({ force: true })
   await row.getByText('Heater is by hand; put it in auto to change this').waitFor()
+  const name = (await row.getByText('Heater', { exact: true }).boundingBox())!
+  await p.mouse.move(name.x + 4, name.y + 4)
+  await p.mouse.down()
+  await p.getByText('In auto it would be off.').waitFor()
+  await p.mouse.up()
+  await p.keyboard.press('Escape')
+  await p.getByText('In auto it would be off.').waitFor({ state: 'detached' })
   await row.locator('.reason').click()
   await p.getByText('In auto it would be off.').waitFor()
   await p.getByRole('button', { name: '2 h' }).click()
@@ -87,4 +94,33 @@ test('a preset on the phone', async () => {
   await p.getByText('Apply Leave?').waitFor()
   await p.getByRole('button', { name: 'Apply', exact: true }).click()
   await until('applied', async () => wanted() === 'on')
+})
+
+test('a single run, a day without, and holidays with an end', async () => {
+  const { page: p, faults } = await page(hub.url, phone)
+  await signIn(p)
+  await p.goto(`${hub.url}/control`)
+  const card = p.locator('[data-automation="drying_room.heater"]')
+  await card.getByRole('button', { name: 'Change' }).click()
+  await card.getByRole('button', { name: 'One more reason to run' }).click()
+  await card.getByLabel('Demand 2').selectOption('schedule')
+  await card.getByRole('button', { name: 'A single run' }).click()
+  await card.getByLabel('Once at').fill('2031-12-24T18:30')
+  await card.getByLabel('A day without').fill('2031-12-25')
+  await card.getByRole('button', { name: 'Save' }).click()
+  await card.getByText(/once on 2031-12-24 at 18:30 for 1 h, but not on 2031-12-25/).waitFor()
+  const { config } = (await hub.call('GET', '/controls/drying_room.heater/automation')) as { config: { demands: { schedule?: { once: { at: string }[] } }[] } }
+  expect(Date.parse(config.demands[1]!.schedule!.once[0]!.at)).toBe(Date.parse('2031-12-24T17:30:00Z'))
+
+  await hub.call('POST', '/settings', { id: 'drying_room.warm', name: 'Warm', kind: 'number', min: 5, max: 30, default: 20 })
+  await hub.call('POST', '/presets', { id: 'holidays', name: 'Holidays', ends: true, actions: [{ kind: 'setting', id: 'drying_room.warm', to: 8 }] })
+  await p.goto(hub.url)
+  await p.locator('[data-preset="holidays"]').click()
+  await p.getByLabel('Until').fill('2031-01-06T12:00')
+  await p.getByRole('button', { name: 'Apply', exact: true }).click()
+  await p.getByText('Holidays: done').waitFor()
+  const snap = (await hub.call('GET', '/now')) as { settings: { config: { id: string }; value: number; until?: string }[] }
+  const warm = snap.settings.find((g) => g.config.id === 'drying_room.warm')!
+  expect([warm.value, Date.parse(warm.until!)]).toEqual([8, Date.parse('2031-01-06T11:00:00Z')])
+  expect(faults).toEqual([])
 })

@@ -642,7 +642,11 @@ func TestExerciseOnceAWeek(t *testing.T) {
 	at := calendar.Moment{Base: calendar.Clock, Minutes: 12 * 60}
 	h := newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &at}}}))
 	var runs []string
-	for range 60 * 24 * 16 {
+	for i := range 60 * 24 * 16 {
+		if next := h.Next(h.now.Wall, h.now.Wall.AddDate(0, 0, 8)); i == 60*24*3 {
+			require.Len(t, next, 1)
+			assert.Equal(t, "09 12:00 exercised", next[0].At.In(h.zone).Format("02 15:04 ")+next[0].What)
+		}
 		if w := wants(h.pass(time.Minute)); len(w) > 0 && w[0] == "on" {
 			runs = append(runs, h.now.Wall.In(h.zone).Format("02 15:04"))
 		}

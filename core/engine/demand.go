@@ -163,13 +163,7 @@ func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
 	wall := e.now.Wall.In(e.zone)
 	today, ok := d.cfg.At.At(wall, e.spot())
 	due := ok && !wall.Before(today) && wall.Before(today.Add(time.Hour))
-	var last time.Time
-	if !x.RunAt.IsZero() {
-		last = x.StopAt
-	}
-	if d.Began.After(last) {
-		last = d.Began
-	}
+	last := d.lastRun(x)
 	idle := x.Want == nil || *x.Want == 0
 	if due && idle && (last.IsZero() || wall.Sub(last) >= site.Millis(d.cfg.EveryMS)-time.Hour) {
 		d.Began = e.now.Wall
@@ -183,6 +177,38 @@ func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
 		today = wall.Add(time.Hour)
 	}
 	return control.False, today
+}
+
+// lastRun is when a control that is exercised ran last, as far as is known.
+func (d *demand) lastRun(x *controlled) (last time.Time) {
+	if !x.RunAt.IsZero() {
+		last = x.StopAt
+	}
+	if d.Began.After(last) {
+		last = d.Began
+	}
+	return last
+}
+
+// nextExercise is when the control is exercised next if it does not run before, from a time on.
+func (d *demand) nextExercise(e *Engine, x *controlled, from time.Time) (at time.Time, ok bool) {
+	last := d.lastRun(x)
+	if !last.IsZero() {
+		from = later(from, last.Add(site.Millis(d.cfg.EveryMS)-time.Hour))
+	}
+	for day := from.In(e.zone); day.Before(from.Add(72 * time.Hour)); day = day.AddDate(0, 0, 1) {
+		if at, ok = d.cfg.At.At(day, e.spot()); ok && !at.Before(from) {
+			return at, true
+		}
+	}
+	return at, false
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // keepDemands has the store remember what the demands of a control remember.

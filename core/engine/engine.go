@@ -63,8 +63,9 @@ type device struct {
 	sessions []session
 	clock    reading.Clock
 	lastBeat time.Duration
-	beating  bool
-	ending   uint64 // the wake that will take it offline
+	lease    time.Duration // as told with the last beat
+	beats    uint64        // the wake of the next beat; 0: none
+	ending   uint64        // the wake that will take it offline
 	endedAt  time.Time
 	resume   map[string]time.Duration // controls whose want is given up at that time
 }
@@ -213,6 +214,7 @@ func (e *Engine) applySite(s *site.Site) {
 			d.Why, d.endedAt = string(s.Devices[id].State), e.now.Wall
 			e.goOffline(d)
 		}
+		e.startBeats(e.devices[id])
 	}
 	for id := range e.devices {
 		if _, ok := s.Devices[id]; !ok {

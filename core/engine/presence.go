@@ -49,9 +49,14 @@ func (e *Engine) online(in Online) {
 		}
 		e.pulseOff(x)
 	}
-	if cfg := e.site.Devices[d.ID]; cfg.Lease > 0 && !d.beating {
-		d.beating = true
-		e.wakeAt(e.now.Mono, wakeBeat, d.ID)
+	e.startBeats(d)
+}
+
+// startBeats lets the beats for a device begin, or go on with another lease.
+func (e *Engine) startBeats(d *device) {
+	lease := e.site.Devices[d.ID].Lease
+	if d.Online && lease > 0 && (d.beats == 0 || d.lease != lease) {
+		d.beats = e.wakeAt(e.now.Mono, wakeBeat, d.ID)
 	}
 }
 
@@ -163,22 +168,22 @@ func (e *Engine) goOffline(d *device) {
 }
 
 func (e *Engine) beat(d *device) {
-	d.lastBeat = e.now.Mono
-	e.emit(Beat{Device: d.ID, Lease: e.site.Devices[d.ID].Lease})
+	d.lastBeat, d.lease = e.now.Mono, e.site.Devices[d.ID].Lease
+	e.emit(Beat{Device: d.ID, Lease: d.lease})
 }
 
 func (e *Engine) beatDue(w wake) {
 	d := e.devices[w.id]
-	if d == nil {
+	if d == nil || d.beats != w.seq {
 		return
 	}
 	lease := e.site.Devices[w.id].Lease
 	if !d.Online || lease <= 0 {
-		d.beating = false
+		d.beats = 0
 		return
 	}
 	e.beat(d)
-	e.wakeAt(e.now.Mono+lease/3, wakeBeat, w.id)
+	d.beats = e.wakeAt(e.now.Mono+lease/3, wakeBeat, w.id)
 }
 
 // giveUpAfter lets what a person wants of a device that was not heard for away be kept for the rest of the time that its

@@ -224,6 +224,8 @@ func said(d time.Duration) string {
 		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Hour:
 		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d >= 72*time.Hour:
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
 	default:
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}

@@ -478,7 +478,7 @@ type Upcoming struct {
 	Ends time.Time `json:"ends,omitzero"`
 }
 
-// Next returns what will run in [from, to) by schedules and ends of times by hand, in no order.
+// Next returns what will run in [from, to) by schedules and exercises, and ends of times by hand, in no order.
 func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 	for _, id := range sorted(e.controls) {
 		x := e.controls[id]
@@ -490,6 +490,11 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: word + ", the time by hand is over"})
 		}
 		for _, d := range x.demands {
+			if d.cfg.Kind == site.Exercise {
+				if at, ok := d.nextExercise(e, x, from); ok && at.Before(to) {
+					list = append(list, Upcoming{At: at, ID: id, What: "exercised", Ends: at.Add(site.Millis(d.cfg.ForMS))})
+				}
+			}
 			if d.cfg.Kind != site.Scheduled {
 				continue
 			}

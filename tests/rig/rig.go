@@ -49,8 +49,11 @@ func New(t testing.TB) *Rig {
 }
 
 // Bare starts a hub without an owner.
-func Bare(t testing.TB) *Rig {
-	r := &Rig{T: t, Dir: t.TempDir()}
+func Bare(t testing.TB) *Rig { return In(t, t.TempDir()) }
+
+// In starts a hub in a folder.
+func In(t testing.TB, dir string) *Rig {
+	r := &Rig{T: t, Dir: dir}
 	r.start()
 	t.Cleanup(func() { require.NoError(t, r.Service.Close()) })
 	return r

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, onUnmounted, ref } from 'vue'
 import type { Control } from '../api'
 import type { Runs } from '../day'
 import { controlState, runs as isRunning } from '../format'
@@ -22,10 +22,18 @@ const reason = computed(() => {
   if (!c.has_lease && !c.momentary && c.kind !== 'mover') lines.push('This board keeps its last state when the hub is silent.')
   return lines.join(' ')
 })
+// Holding a finger on the row asks why, as a tap on its reason does.
+let held = 0
+function press(e: PointerEvent) {
+  if ((e.target as Element).closest('input, a, .stepper')) return
+  held = window.setTimeout(() => (why.value = true), 600)
+}
+const release = () => window.clearTimeout(held)
+onUnmounted(release)
 </script>
 
 <template>
-  <div class="control" :data-control="control.id">
+  <div class="control" :data-control="control.id" @pointerdown="press" @pointerup="release" @pointercancel="release" @pointerleave="release">
     <Lamp :tone="state.tone" :lit="isRunning(control.is)" />
     <div class="words">
       <div><strong>{{ control.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
