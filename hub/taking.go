@@ -279,15 +279,14 @@ func forget(s *site.Site, id string) (writes []store.Change) {
 	return writes
 }
 
-// dropSeries deletes readings in portions, so that nobody has to wait long for the disk.
+// dropSeries deletes all readings of some series.
 func (h *Hub) dropSeries(ctx context.Context, series ...string) error {
-	const portion = 20_000
+	var changes []store.Change
 	for _, name := range series {
-		for n := int64(portion); n == portion; {
-			if err := h.store.Do(ctx, store.DropSome(name, portion, func(dropped int64) { n = dropped })); err != nil {
-				return &StoreError{err}
-			}
-		}
+		changes = append(changes, store.DropSeries(name))
+	}
+	if err := h.store.Do(ctx, changes...); err != nil {
+		return &StoreError{err}
 	}
 	return nil
 }

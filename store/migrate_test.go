@@ -125,8 +125,9 @@ func TestAddReadings(t *testing.T) {
 	got := all(t, s, "a.n", site.Number, 0, 1000, false)
 	require.Len(t, got, 263)
 	assert.Equal(t, -1.0, got[7].Value.Num)
-	n := int64(-1)
-	require.NoError(t, s.Do(t.Context(), DropSome("a.n", 200, func(dropped int64) { n = dropped })))
-	assert.EqualValues(t, 200, n)
+	require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(0), time.UnixMilli(200))))
 	assert.Len(t, all(t, s, "a.n", site.Number, 0, 1000, false), 63)
+	require.NoError(t, s.Do(t.Context(), DropSeries("a.n")))
+	assert.Empty(t, all(t, s, "a.n", site.Number, 0, 1000, false))
+	assert.ErrorContains(t, s.Do(t.Context(), AddReading("a.n", Reading{T: -1 << 50}, nil)), "from 1900 to 2178")
 }

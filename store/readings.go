@@ -2,17 +2,14 @@ package store
 
 import (
 	"context"
-	"encoding/binary"
 	"fmt"
 	"iter"
 	"math"
-	"slices"
-	"strings"
+	"sync"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"idleember/core/reading"
+	"idleember/core/series"
 	"idleember/core/site"
 )
 
@@ -27,122 +24,41 @@ type Reading struct {
 // AddReading keeps a reading of a series. One of the same series and time takes the place of the earlier; replaced, where
 // it is not nil, is told when that one differed.
 func AddReading(series string, r Reading, replaced func(int)) Change {
-	return func(tx *Tx) error {
-		id, err := tx.seriesID(series)
-		if err != nil {
-			return err
-		}
-		return tx.addReading(id, r, replaced)
-	}
+	return AddReadings(series, []Reading{r}, replaced)
 }
 
-func (w *Tx) addReading(series int64, r Reading, replaced func(int)) error {
-	n, err := w.execN(`INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES (?, ?, ?, ?, ?)`, series, r.T, column(r.Value), int(r.Quality), r.Raw)
-	if err != nil || n == 1 {
-		return err
-	}
-	n, err = w.execN(`UPDATE readings SET v = ?, q = ?, raw = ? WHERE series = ? AND t = ? AND v IS NOT ?`,
-		column(r.Value), int(r.Quality), r.Raw, series, r.T, column(r.Value))
-	if n > 0 && replaced != nil {
-		replaced(int(n))
-	}
-	return err
-}
-
-// rowsAtOnce are the numbers of rows that one statement inserts, largest first.
-var rowsAtOnce = []int{200, 50, 10}
-
-// insertPlain and insertMany hold the statement for each of rowsAtOnce: for good readings without a raw value, which most
-// are and which need less than half of the parameters, and for any.
-var insertPlain, insertMany = inserts(`(?1, ?, ?, 0, NULL)`), inserts(`(?1, ?, ?, ?, ?)`)
-
-func inserts(row string) map[int]string {
-	out := map[int]string{}
-	for _, n := range rowsAtOnce {
-		out[n] = `INSERT OR IGNORE INTO readings (series, t, v, q, raw) VALUES ` + row + strings.Repeat(`, `+row, n-1)
-	}
-	return out
-}
-
-// AddReadings keeps many readings of a series, as AddReading does one.
+// AddReadings keeps many readings of a series, as AddReading does one. The list must not be changed afterwards.
 func AddReadings(series string, list []Reading, replaced func(int)) Change {
 	return func(tx *Tx) error {
-		id, err := tx.seriesID(series)
-		if err != nil {
-			return err
-		}
-		for _, n := range rowsAtOnce {
-			for len(list) >= n {
-				if err := tx.addMany(id, list[:n], replaced); err != nil {
-					return err
-				}
-				list = list[n:]
+		for i := range list {
+			if t := list[i].T; t < earliest || t >= latest {
+				return fmt.Errorf("a reading of %s has the time %s; readings are kept from 1900 to 2178", series, time.UnixMilli(t).UTC().Format(time.RFC3339))
 			}
 		}
-		return tx.addEach(id, list, replaced)
+		return tx.add(series, op{put: list, replaced: replaced})
 	}
-}
-
-// addMany inserts a portion with one statement. Where some of it is there already, each is looked at.
-func (w *Tx) addMany(series int64, list []Reading, replaced func(int)) error {
-	statements := insertPlain
-	plain := !slices.ContainsFunc(list, func(r Reading) bool { return r.Quality != reading.Good || r.Raw != nil })
-	if !plain {
-		statements = insertMany
-	}
-	args := append(make([]any, 0, 1+4*len(list)), series)
-	for _, r := range list {
-		args = append(args, r.T, column(r.Value))
-		if !plain {
-			var raw any
-			if r.Raw != nil {
-				raw = *r.Raw
-			}
-			args = append(args, int64(r.Quality), raw)
-		}
-	}
-	n, err := w.execN(statements[len(list)], args...)
-	if err != nil || int(n) == len(list) {
-		return err
-	}
-	return w.addEach(series, list, replaced)
-}
-
-func (w *Tx) addEach(series int64, list []Reading, replaced func(int)) error {
-	for _, r := range list {
-		if err := w.addReading(series, r, replaced); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // Replace puts other values in the place of readings that are there: a recalibration.
-func Replace(series string, list []Reading) Change {
+func Replace(series string, list []Reading) Change { return AddReadings(series, list, nil) }
+
+// DropReadings deletes the readings of a series in [from, to).
+func DropReadings(name string, from, to time.Time) Change {
 	return func(tx *Tx) error {
-		id, err := tx.seriesID(series)
-		if err != nil {
-			return err
-		}
-		for _, r := range list {
-			if err := tx.exec(`UPDATE readings SET v = ?, q = ?, raw = ? WHERE series = ? AND t = ?`, column(r.Value), int(r.Quality), r.Raw, id, r.T); err != nil {
-				return err
-			}
-		}
-		return nil
+		return tx.add(name, op{drop: &series.Span{From: max(from.UnixMilli(), earliest), To: min(to.UnixMilli(), latest)}})
 	}
 }
 
-// DropSome deletes up to limit readings of a series, oldest first, and tells left how many it was.
-func DropSome(series string, limit int, dropped func(int64)) Change {
-	return func(tx *Tx) error {
-		n, err := tx.execN(`DELETE FROM readings WHERE (series, t) IN (SELECT series, t FROM readings
-			WHERE series = (SELECT id FROM series WHERE name = ?) ORDER BY t LIMIT ?)`, series, limit)
-		if err == nil {
-			dropped(n)
-		}
-		return err
+// DropSeries deletes all readings of a series.
+func DropSeries(name string) Change {
+	return DropReadings(name, time.UnixMilli(earliest), time.UnixMilli(latest))
+}
+
+func (w *Tx) add(name string, o op) (err error) {
+	if o.series, err = w.seriesID(name); err == nil {
+		w.ops = append(w.ops, o)
 	}
+	return err
 }
 
 func (w *Tx) seriesID(name string) (int64, error) {
@@ -160,122 +76,340 @@ func (w *Tx) seriesID(name string) (int64, error) {
 	return id, nil
 }
 
-func column(v reading.Value) any {
-	switch {
-	case v.Kind == site.Text:
-		return v.Text
-	case v.Num == 0 && math.Signbit(v.Num):
-		return binary.LittleEndian.AppendUint64(nil, math.Float64bits(v.Num))
-	default:
-		return v.Num
+// writeLog writes what the transaction changes of series, and the inputs, as one row.
+func (w *Tx) writeLog() error {
+	if len(w.ops) == 0 && w.inputs == nil {
+		return nil
+	}
+	var body []byte
+	if len(w.ops) > 0 {
+		body = make([]byte, 0, 256)
+		for i := range w.ops {
+			body = appendOp(body, w.ops[i])
+		}
+	}
+	at := w.inputsAt
+	if at.IsZero() || w.inputs == nil {
+		at = time.Now()
+	}
+	st, err := w.prepare(`INSERT INTO log (at_ms, readings, inputs) VALUES (?, ?, ?)`)
+	if err != nil {
+		return err
+	}
+	res, err := st.Exec(at.UnixMilli(), body, w.inputs)
+	if err != nil {
+		return err
+	}
+	if w.seq, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	w.logged += len(body)
+	return nil
+}
+
+// committed brings what was committed into memory.
+func (w *Tx) committed() {
+	counts := make([]int, len(w.ops))
+	for i, o := range w.ops {
+		w.know(o.series)
+		if o.replaced != nil {
+			counts[i] = w.differing(o)
+		}
+	}
+	w.recent.mu.Lock()
+	for _, o := range w.ops {
+		w.recent.apply(o)
+	}
+	for _, f := range w.after {
+		f()
+	}
+	w.recent.mu.Unlock()
+	for i, o := range w.ops {
+		if counts[i] > 0 {
+			o.replaced(counts[i])
+		}
+	}
+	w.reset()
+}
+
+func (r *recent) apply(o op) {
+	x := r.run(o.series)
+	if o.drop != nil {
+		r.n -= x.fresh.drop(*o.drop)
+	}
+	for i := range o.put {
+		if _, had := x.fresh.put(o.put[i]); !had {
+			r.n++
+		}
+		if x.newest != math.MaxInt64 {
+			x.newest = max(x.newest, o.put[i].T)
+		}
 	}
 }
 
-func value(kind site.Kind, col any) (reading.Value, error) {
-	switch c := col.(type) {
-	case float64:
-		return reading.Value{Kind: kind, Num: c}, nil
-	case int64:
-		return reading.Value{Kind: kind, Num: float64(c)}, nil
-	case string:
-		return reading.Text(c), nil
-	case []byte:
-		if len(c) == 8 {
-			return reading.Value{Kind: kind, Num: math.Float64frombits(binary.LittleEndian.Uint64(c))}, nil
+// know finds out how new the newest reading of a series is, the first time.
+func (w *Tx) know(id int64) {
+	x := w.recent.runs[id]
+	if x != nil && x.newest != math.MaxInt64 {
+		return
+	}
+	var until []int64
+	if err := w.query(&until, `SELECT until FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`, blockKey(id, epoch), blockKey(id+1, epoch)); err != nil {
+		return // it stays unknown: each reading is looked for
+	}
+	w.recent.mu.Lock()
+	defer w.recent.mu.Unlock()
+	x = w.recent.run(id)
+	x.newest = math.MinInt64
+	if len(until) > 0 {
+		x.newest = until[0]
+	}
+	for _, l := range []layer{x.sealing, x.fresh} {
+		if n := len(l.list); n > 0 {
+			x.newest = max(x.newest, l.list[n-1].T)
 		}
 	}
-	return reading.Value{}, fmt.Errorf("store: a reading holds %T", col)
 }
 
-// pageRows is how many readings one read transaction takes: a long one would stop the write-ahead log from being reset.
-const pageRows = 20_000
-
-// Readings yields the readings of a series in [from, to), in time order, page by page. The reading before from, which
-// tells what held at the start, comes first where there is one and before is true.
-func (s *Store) Readings(ctx context.Context, series string, kind site.Kind, from, to time.Time, before bool) iter.Seq2[Reading, error] {
-	return func(yield func(Reading, error) bool) {
-		var id int64
-		if err := s.read.GetContext(ctx, &id, `SELECT id FROM series WHERE name = ?`, series); err != nil {
-			if !notFound(err) {
-				yield(Reading{}, fmt.Errorf("store: series %s: %w", series, err))
-			}
-			return
+// differing counts the readings of a change that take the place of one that differs.
+func (w *Tx) differing(o op) (n int) {
+	x := w.recent.runs[o.series]
+	var at, next *block
+	var cols *series.Columns
+	for i := range o.put {
+		r := &o.put[i]
+		if x == nil || r.T > x.newest {
+			continue
 		}
-		start, end := from.UnixMilli(), to.UnixMilli()
-		if before {
-			var prev *int64
-			if err := s.read.GetContext(ctx, &prev, `SELECT max(t) FROM readings WHERE series = ? AND t < ?`, id, start); err != nil {
-				yield(Reading{}, fmt.Errorf("store: readings of %s: %w", series, err))
-				return
-			}
-			if prev != nil {
-				start = *prev
-			}
-		}
-		for {
-			page, err := s.page(ctx, id, kind, start, end)
-			if err != nil {
-				yield(Reading{}, fmt.Errorf("store: readings of %s: %w", series, err))
-				return
-			}
-			for _, r := range page {
-				if !yield(r, nil) {
-					return
+		was, found, hidden := x.look(r.T)
+		if !found && !hidden {
+			if at == nil || r.T < at.from() || next != nil && r.T >= next.from() {
+				var err error
+				if at, next, err = w.around(o.series, r.T); err != nil || at == nil {
+					return n
+				}
+				if cols, err = w.decode(at); err != nil {
+					return n
 				}
 			}
-			if len(page) < pageRows {
+			if k, ok := findTime(cols.T, r.T); ok {
+				was, found = readingAt(cols, k), true
+			}
+		}
+		if found && was.Value != r.Value {
+			n++
+		}
+	}
+	return n
+}
+
+func findTime(times []int64, t int64) (int, bool) {
+	i, j := 0, len(times)
+	for i < j {
+		if m := (i + j) / 2; times[m] < t {
+			i = m + 1
+		} else {
+			j = m
+		}
+	}
+	return i, i < len(times) && times[i] == t
+}
+
+// replay brings the rows of the log that are not in blocks into memory.
+func (s *Store) replay(ctx context.Context) error {
+	var from int64
+	if err := s.read.GetContext(ctx, &from, `SELECT seq FROM sealed`); err != nil {
+		return err
+	}
+	s.tx.seq = from
+	rows, err := s.read.QueryxContext(ctx, `SELECT seq, readings FROM log WHERE seq > ? ORDER BY seq`, from)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var body []byte
+		if err := rows.Scan(&s.tx.seq, &body); err != nil {
+			return err
+		}
+		s.tx.logged += len(body)
+		if err := eachOp(body, s.recent.apply); err != nil {
+			s.log.Error("a row of the log cannot be read; what it held is lost", "row", s.tx.seq, "error", err)
+		}
+	}
+	return rows.Err()
+}
+
+// names are the ids of series, which never change.
+type names struct {
+	mu sync.Mutex
+	of map[string]int64
+}
+
+func (s *Store) idOf(ctx context.Context, name string) (int64, bool, error) {
+	s.names.mu.Lock()
+	id, ok := s.names.of[name]
+	s.names.mu.Unlock()
+	if ok {
+		return id, true, nil
+	}
+	if err := s.read.GetContext(ctx, &id, `SELECT id FROM series WHERE name = ?`, name); err != nil {
+		if notFound(err) {
+			return 0, false, nil
+		}
+		return 0, false, fmt.Errorf("store: series %s: %w", name, err)
+	}
+	s.names.mu.Lock()
+	defer s.names.mu.Unlock()
+	if s.names.of == nil {
+		s.names.of = map[string]int64{}
+	}
+	s.names.of[name] = id
+	return id, true, nil
+}
+
+// Readings yields the readings of a series in [from, to), in time order. The reading before from, which tells what held at
+// the start, comes first where there is one and before is true.
+func (s *Store) Readings(ctx context.Context, name string, kind site.Kind, from, to time.Time, before bool) iter.Seq2[Reading, error] {
+	return func(yield func(Reading, error) bool) {
+		id, ok, err := s.idOf(ctx, name)
+		if err == nil && ok && before {
+			var r Reading
+			var had bool
+			if r, had, err = s.lastBefore(ctx, id, from.UnixMilli()); had && err == nil && !yield(ofKind(r, kind), nil) {
 				return
 			}
-			start = page[len(page)-1].T + 1
+		}
+		if err != nil {
+			yield(Reading{}, err)
+		}
+		if err != nil || !ok {
+			return
+		}
+		for r, err := range s.scan(ctx, id, from.UnixMilli(), to.UnixMilli()) {
+			if err != nil {
+				yield(r, fmt.Errorf("store: readings of %s: %w", name, err))
+				return
+			}
+			if !yield(ofKind(r, kind), nil) {
+				return
+			}
 		}
 	}
 }
 
-func (s *Store) page(ctx context.Context, id int64, kind site.Kind, from, to int64) ([]Reading, error) {
-	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q, raw FROM readings WHERE series = ? AND t >= ? AND t < ? ORDER BY t LIMIT ?`,
-		id, from, to, pageRows)
-	if err != nil {
-		return nil, err
-	}
-	return scan(rows, kind)
+func (s *Store) scan(ctx context.Context, id, from, to int64) iter.Seq2[Reading, error] {
+	from, to = max(from, earliest), min(to, latest)
+	return scanBlocks(ctx, s.read, id, from, to, s.recent.view(id, from, to))
 }
 
-// Count returns how many readings a series has.
-func (s *Store) Count(ctx context.Context, series string) (int64, error) {
-	var n int64
-	err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM readings WHERE series = (SELECT id FROM series WHERE name = ?)`, series)
-	return n, err
+// ofKind gives a reading the kind that its signal has now.
+func ofKind(r Reading, kind site.Kind) Reading {
+	switch {
+	case r.Value.Kind == kind:
+	case kind == site.Text:
+		r.Value = reading.Text(r.Value.String())
+	case r.Value.Kind != site.Text:
+		r.Value.Kind = kind
+	}
+	return r
+}
+
+// lastBefore returns the newest reading of a series before a time.
+func (s *Store) lastBefore(ctx context.Context, id, t int64) (Reading, bool, error) {
+	t = min(t, latest)
+	top := s.recent.view(id, math.MinInt64, t)
+	for end := t; ; {
+		var list []block
+		if err := s.read.SelectContext(ctx, &list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`,
+			blockKey(id, epoch), blockKey(id, max(end, earliest))); err != nil {
+			return Reading{}, false, fmt.Errorf("store: last of series %d: %w", id, err)
+		}
+		n := len(top.list)
+		if len(list) == 0 || n > 0 && top.list[n-1].T > list[0].Until {
+			if n == 0 {
+				return Reading{}, false, nil
+			}
+			return top.list[n-1], true, nil
+		}
+		var last Reading
+		had := false
+		for r, err := range scanBlocks(ctx, s.read, id, list[0].from(), end, layer{drops: top.drops, list: after(top.list, list[0].from())}) {
+			if err != nil {
+				return Reading{}, false, fmt.Errorf("store: last of series %d: %w", id, err)
+			}
+			last, had = r, true
+		}
+		if had {
+			return last, true, nil
+		}
+		end = list[0].from()
+		i, _ := (&layer{list: top.list}).find(end)
+		top.list = top.list[:i]
+	}
+}
+
+func after(list []Reading, t int64) []Reading {
+	i, _ := (&layer{list: list}).find(t)
+	return list[i:]
 }
 
 // Last returns the newest reading of a series, and false where it has none.
-func (s *Store) Last(ctx context.Context, series string, kind site.Kind) (Reading, bool, error) {
-	rows, err := s.read.QueryxContext(ctx, `SELECT t, v, q, raw FROM readings WHERE series = (SELECT id FROM series WHERE name = ?)
-		ORDER BY t DESC LIMIT 1`, series)
-	if err != nil {
-		return Reading{}, false, fmt.Errorf("store: last of %s: %w", series, err)
-	}
-	out, err := scan(rows, kind)
-	if err != nil || len(out) == 0 {
+func (s *Store) Last(ctx context.Context, name string, kind site.Kind) (Reading, bool, error) {
+	id, ok, err := s.idOf(ctx, name)
+	if err != nil || !ok {
 		return Reading{}, false, err
 	}
-	return out[0], true, nil
+	r, ok, err := s.lastBefore(ctx, id, latest)
+	return ofKind(r, kind), ok, err
 }
 
-func scan(rows *sqlx.Rows, kind site.Kind) ([]Reading, error) {
-	defer func() { _ = rows.Close() }()
-	var out []Reading
-	for rows.Next() {
-		var r Reading
-		var col any
-		if err := rows.Scan(&r.T, &col, &r.Quality, &r.Raw); err != nil {
-			return nil, err
-		}
-		v, err := value(kind, col)
-		if err != nil {
-			return nil, err
-		}
-		r.Value = v
-		out = append(out, r)
+// Extent says how much is kept of a series.
+type Extent struct {
+	Count    int64 // readings
+	Bytes    int64 // of their blocks
+	From, To time.Time
+}
+
+// Extent returns how much is kept of a series. What is not sealed yet counts towards the readings alone.
+func (s *Store) Extent(ctx context.Context, name string) (out Extent, err error) {
+	id, ok, err := s.idOf(ctx, name)
+	if err != nil || !ok {
+		return out, err
 	}
-	return out, rows.Err()
+	var sum struct {
+		Count, Bytes, First, Until *int64
+	}
+	if err := s.read.GetContext(ctx, &sum, `SELECT sum(count) AS count, sum(length(body)) AS bytes, min(key) AS first, max(until) AS until FROM blocks WHERE key >= ? AND key < ?`,
+		blockKey(id, epoch), blockKey(id+1, epoch)); err != nil {
+		return out, fmt.Errorf("store: extent of %s: %w", name, err)
+	}
+	first, until := int64(math.MaxInt64), int64(math.MinInt64)
+	if sum.Count != nil {
+		out.Count, out.Bytes, first, until = *sum.Count, *sum.Bytes, timeOf(*sum.First), *sum.Until
+	}
+	top := s.recent.view(id, math.MinInt64, latest)
+	if n := len(top.list); n > 0 && len(top.drops) == 0 && top.list[0].T > until {
+		out.Count += int64(n)
+		first, until = min(first, top.list[0].T), top.list[n-1].T
+	} else if n > 0 || len(top.drops) > 0 { // rare, and soon sealed: counted one by one
+		out.Count, first, until = 0, math.MaxInt64, math.MinInt64
+		for r, err := range s.scan(ctx, id, earliest, latest) {
+			if err != nil {
+				return out, err
+			}
+			out.Count++
+			first, until = min(first, r.T), r.T
+		}
+	}
+	if out.Count > 0 {
+		out.From, out.To = time.UnixMilli(first), time.UnixMilli(until)
+	}
+	return out, nil
+}
+
+// Count returns how many readings a series has.
+func (s *Store) Count(ctx context.Context, name string) (int64, error) {
+	e, err := s.Extent(ctx, name)
+	return e.Count, err
 }

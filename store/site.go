@@ -370,7 +370,7 @@ func (s *Store) Models(ctx context.Context) ([]site.Model, error) {
 	return out, nil
 }
 
-// DropDevice forgets a device with everything that describes it. Its readings go by DropSome.
+// DropDevice forgets a device with everything that describes it. Its readings go by DropSeries.
 func DropDevice(id string) Change {
 	return func(tx *Tx) error {
 		for _, q := range []string{`DELETE FROM state WHERE id = ?1 OR substr(id, 1, length(?1) + 1) = ?1 || '.'`, `DELETE FROM signals WHERE device = ?1`,
@@ -397,7 +397,7 @@ func DropControl(id string) Change {
 	}
 }
 
-// DropSignal forgets a signal. Its readings go by DropSome.
+// DropSignal forgets a signal. Its readings go by DropSeries.
 func DropSignal(id string) Change {
 	return func(tx *Tx) error {
 		if err := tx.exec(`DELETE FROM state WHERE id = ?`, id); err != nil {

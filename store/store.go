@@ -16,12 +16,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
+
+	"idleember/core/series"
 )
 
 //go:embed migrations/*.sql
@@ -46,7 +49,17 @@ type Store struct {
 	queue chan *Batch
 	idle  chan struct{} // closed when the writer has ended
 	log   *slog.Logger
+
+	recent    *recent
+	names     names
+	sealing   sync.Mutex    // one sealing at a time
+	full      chan struct{} // that much is recent that it should be sealed
+	quit      chan struct{}
+	sealerEnd chan struct{}
 }
+
+// pageSize is the database's: small pages are rewritten sooner, large ones waste less; see docs/performance.md.
+const pageSize = 4096
 
 // File is the name of the database in the data folder.
 const File = "idleember.db"
@@ -79,7 +92,8 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		_ = lock.Close()
 		return nil, fmt.Errorf("the data folder %s is in use by another hub; stop it or choose another with --data", dir)
 	}
-	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log}
+	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
+		recent: &recent{runs: map[int64]*run{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{})}
 	if err := s.open(ctx, o.NoSync); err != nil {
 		if s.read != nil {
 			_ = s.read.Close()
@@ -91,6 +105,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		return nil, err
 	}
 	go s.writer()
+	go s.sealer()
 	return s, nil
 }
 
@@ -142,12 +157,20 @@ func (s *Store) migrate(ctx context.Context) error {
 		return fmt.Errorf("the database in %s cannot be brought from format %d to %d: %w", s.dir, have, know, err)
 	}
 	conn, err := s.write.Connx(ctx)
-	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}}
-	return err
+	if err != nil {
+		return err
+	}
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent}
+	if err := s.moveRows(ctx); err != nil {
+		return fmt.Errorf("the readings of an earlier version cannot be sealed: %w", err)
+	}
+	return s.replay(ctx)
 }
 
 // Close commits what is queued and closes the database. No Commit may follow.
 func (s *Store) Close() error {
+	close(s.quit)
+	<-s.sealerEnd
 	close(s.queue)
 	<-s.idle
 	for _, st := range s.tx.prepared {
@@ -186,6 +209,16 @@ type Tx struct {
 	conn     *sqlx.Conn
 	prepared map[string]*sqlx.Stmt
 	series   map[string]int64
+	recent   *recent
+	codec    series.Codec
+	seq      int64 // of the newest row of the log
+	logged   int   // bytes in the log since readings were last sealed
+
+	// of the transaction that is under way
+	ops      []op
+	inputs   []byte
+	inputsAt time.Time
+	after    []func() // done after the commit, while nobody reads what is recent
 }
 
 const groupLimit = 512 // batches in one transaction
@@ -209,6 +242,12 @@ func (s *Store) writer() {
 			}
 		}
 		err := w.run(group)
+		if w.recent.n > sealReadings || w.logged > sealBytes {
+			select {
+			case s.full <- struct{}{}:
+			default:
+			}
+		}
 		if err != nil && len(group) > 1 { // one bad batch must not take the others with it
 			for _, b := range group {
 				b.Done(w.run([]*Batch{b}))
@@ -236,17 +275,25 @@ func (w *Tx) run(group []*Batch) error {
 			}
 		}
 	}
+	if err := w.writeLog(); err != nil {
+		w.rollback()
+		return fmt.Errorf("store: write: %w", err)
+	}
 	if err := w.exec(`COMMIT`); err != nil {
 		w.rollback()
 		return fmt.Errorf("store: commit: %w", err)
 	}
+	w.committed()
 	return nil
 }
 
 func (w *Tx) rollback() {
 	_ = w.exec(`ROLLBACK`) // fails where SQLite has rolled back by itself
 	clear(w.series)        // ids given in the transaction are gone
+	w.reset()
 }
+
+func (w *Tx) reset() { w.ops, w.inputs, w.after = w.ops[:0], nil, w.after[:0] }
 
 // exec runs a statement, which is prepared once.
 func (w *Tx) exec(query string, args ...any) error {
@@ -285,7 +332,9 @@ func (w *Tx) prepare(query string) (*sqlx.Stmt, error) {
 // Prune deletes what is only kept for a while: recorded inputs older than the given time and passes that have ended.
 func Prune(inputsBefore, now time.Time) Change {
 	return func(tx *Tx) error {
-		if err := tx.exec(`DELETE FROM inputs WHERE at_ms < ?`, inputsBefore.UnixMilli()); err != nil {
+		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write.
+		if err := tx.exec(`DELETE FROM log WHERE seq <= (SELECT max(seq) FROM (SELECT seq, at_ms FROM log ORDER BY seq LIMIT 20000) WHERE at_ms < ?)
+			AND seq <= (SELECT seq FROM sealed)`, inputsBefore.UnixMilli()); err != nil {
 			return err
 		}
 		return tx.exec(`DELETE FROM passes WHERE expires_ms > 0 AND expires_ms < ?`, now.UnixMilli())

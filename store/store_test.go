@@ -52,7 +52,7 @@ func TestReadingsComeBackBitForBit(t *testing.T) {
 func TestReadingsInOrderPageByPageAndIdempotent(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer func() { _ = s.Close() }()
-	const n = pageRows + 10
+	const n = 20_010
 	var changes []Change
 	for i := range n {
 		at := int64((i*7919)%n) * 10

@@ -1,4 +1,4 @@
-// Package series computes over readings in time order: buckets, gaps and runs.
+// Package series keeps readings small and sums them up: blocks of readings, cells of an hour, buckets of any width, gaps.
 package series
 
 import (
@@ -27,62 +27,133 @@ type Bucket struct {
 // Span is a stretch of time in Unix milliseconds.
 type Span struct{ From, To int64 }
 
-// Bucketer sums readings up into buckets of equal width. Use New to make one.
+// Bucketer sums readings up into buckets. Use NewBucketer or Within to make one.
+//
+// Sums are made hour by hour, so that a cell gives the very same as the readings that it sums up.
 type Bucketer struct {
-	from, to, step, hold int64
-	buckets              []Bucket
-	weights              []float64
-	held                 []int64
-	gaps                 []Span
-	prev                 Point
-	seen                 bool
+	bounds  []int64 // one more than buckets
+	hold    int64
+	buckets []Bucket
+	weights []float64
+	held    []int64
+	sums    []float64
+	gaps    []Span
+	prev    Point
+	seen    bool
+	hour    Cell  // not yet in a bucket
+	end     int64 // of the hour, or of its bucket
+	i       int   // the bucket that was used last
 }
 
 // NewBucketer returns a bucketer for [from, to) in Unix milliseconds with buckets step wide. A reading holds until the
 // next one, but no longer than hold (0: for ever); where the next is further away there is a gap.
 func NewBucketer(from, to, step int64, hold time.Duration) *Bucketer {
-	n := (to - from + step - 1) / step
-	return &Bucketer{from: from, to: to, step: step, hold: hold.Milliseconds(),
-		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n)}
+	var bounds []int64
+	for t := from; t < to; t += step {
+		bounds = append(bounds, t)
+	}
+	return Within(append(bounds, to), hold)
+}
+
+// Within is NewBucketer with buckets between bounds, as of days that are not all equally long.
+func Within(bounds []int64, hold time.Duration) *Bucketer {
+	n := len(bounds) - 1
+	return &Bucketer{bounds: bounds, hold: hold.Milliseconds(), end: math.MinInt64,
+		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n), sums: make([]float64, n)}
+}
+
+func (b *Bucketer) from() int64 { return b.bounds[0] }
+func (b *Bucketer) to() int64   { return b.bounds[len(b.bounds)-1] }
+
+// at is the bucket that a time within the bounds is in; times mostly come in order.
+func (b *Bucketer) at(t int64) int {
+	if t < b.bounds[b.i] {
+		b.i = 0
+	}
+	for step := 1; t >= b.bounds[b.i+1]; { // ever larger steps ahead, then back to single ones
+		if next := b.i + step; next < len(b.buckets) && t >= b.bounds[next] {
+			b.i, step = next, 2*step
+		} else if step > 1 {
+			step = 1
+		} else {
+			b.i++
+		}
+	}
+	return b.i
 }
 
 // Add takes the next reading; readings come in time order. One before from tells what held at the start.
 func (b *Bucketer) Add(p Point) {
-	if p.Bad || p.T >= b.to {
+	if p.Bad || p.T >= b.to() {
 		return
 	}
-	b.spread(p.T)
-	b.prev, b.seen = p, true
-	if p.T < b.from {
+	if p.T < b.from() {
+		b.spread(p.T)
+		b.prev, b.seen = p, true
 		return
 	}
-	k := &b.buckets[(p.T-b.from)/b.step]
+	if p.T >= b.end || b.hold > 0 && p.T-b.hour.LastT > b.hold {
+		b.flush()
+		b.spread(p.T)
+		b.hour = Cell{At: floorTo(p.T, Hour)}
+		b.end = min(b.hour.At+Hour, b.bounds[b.at(p.T)+1])
+	}
+	b.hour.add(p.T, p.V)
+}
+
+// AddCell takes a whole hour at once. It reports false, and takes nothing, where the hour does not lie within one bucket or
+// has a gap: then its readings must be added one by one.
+func (b *Bucketer) AddCell(c Cell) bool {
+	if c.At < b.from() || c.At+Hour > b.to() || b.hold > 0 && c.Gap > b.hold || c.At+Hour > b.bounds[b.at(c.At)+1] {
+		return false
+	}
+	b.flush()
+	b.spread(c.FirstT)
+	b.hour, b.end = c, c.At+Hour
+	b.flush()
+	return true
+}
+
+// flush puts the hour into its bucket.
+func (b *Bucketer) flush() {
+	c := &b.hour
+	if c.Count == 0 {
+		return
+	}
+	c.settle()
+	i := b.at(c.FirstT)
+	k := &b.buckets[i]
 	if k.Count == 0 {
-		k.Min, k.Max, k.First = p.V, p.V, p.V
+		k.Min, k.Max, k.First = c.Min, c.Max, c.First
 	}
-	k.Count++
-	k.Min, k.Max, k.Last = math.Min(k.Min, p.V), math.Max(k.Max, p.V), p.V
-	k.Mean += (p.V - k.Mean) / float64(k.Count)
+	k.Count += c.Count
+	k.Min, k.Max, k.Last = min(k.Min, c.Min), max(k.Max, c.Max), c.Last
+	k.OnMS += c.OnMS
+	b.sums[i] += c.Sum
+	b.weights[i] += c.Area
+	b.held[i] += c.LastT - c.FirstT
+	b.prev, b.seen = Point{T: c.LastT, V: c.Last}, true
+	*c, b.end = Cell{}, math.MinInt64
 }
 
 // spread lets the previous reading hold until end and notes a gap where it does not reach.
 func (b *Bucketer) spread(end int64) {
 	if !b.seen {
-		if b.hold > 0 && end-b.from > b.hold {
-			b.gaps = append(b.gaps, Span{b.from, min(end, b.to)})
+		if b.hold > 0 && end-b.from() > b.hold {
+			b.gaps = append(b.gaps, Span{b.from(), min(end, b.to())})
 		}
 		return
 	}
-	till := min(end, b.to)
+	till := min(end, b.to())
 	if b.hold > 0 && till > b.prev.T+b.hold {
-		if g := (Span{max(b.prev.T, b.from), till}); g.To > g.From {
+		if g := (Span{max(b.prev.T, b.from()), till}); g.To > g.From {
 			b.gaps = append(b.gaps, g)
 		}
 		till = min(till, b.prev.T+b.hold)
 	}
-	for t := max(b.prev.T, b.from); t < till; {
-		i := (t - b.from) / b.step
-		next := min(b.from+(i+1)*b.step, till)
+	for t := max(b.prev.T, b.from()); t < till; {
+		i := b.at(t)
+		next := min(b.bounds[i+1], till)
 		b.weights[i] += b.prev.V * float64(next-t)
 		b.held[i] += next - t
 		if b.prev.V != 0 {
@@ -94,35 +165,68 @@ func (b *Bucketer) spread(end int64) {
 
 // Finish returns the buckets, those without readings included, and the gaps. now bounds how long the last reading holds.
 func (b *Bucketer) Finish(now int64) ([]Bucket, []Span) {
-	b.spread(min(b.to, max(now, b.from)))
+	b.flush()
+	b.spread(min(b.to(), max(now, b.from())))
 	for i := range b.buckets {
 		k := &b.buckets[i]
-		k.From = b.from + int64(i)*b.step
-		k.To = min(k.From+b.step, b.to)
+		k.From, k.To = b.bounds[i], b.bounds[i+1]
 		k.TimeMean = math.NaN()
 		if b.held[i] > 0 {
 			k.TimeMean = b.weights[i] / float64(b.held[i])
+		}
+		if k.Count > 0 {
+			k.Mean = b.sums[i] / float64(k.Count)
 		}
 	}
 	return b.buckets, b.gaps
 }
 
-// steps are the bucket widths that people can read.
+// steps are the bucket widths below an hour that people can read.
 var steps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 20 * time.Second,
-	30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute,
-	time.Hour, 2 * time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+	30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour}
 
-// Step returns the smallest readable bucket width with which span fits into points buckets.
+// Step returns the smallest readable bucket width with which span fits into points buckets: from an hour on whole hours,
+// from a day on whole days.
 func Step(span time.Duration, points int) time.Duration {
 	for _, s := range steps {
 		if span <= s*time.Duration(points) {
 			return s
 		}
 	}
-	day := 24 * time.Hour
-	n := (span + day*time.Duration(points) - 1) / (day * time.Duration(points))
-	return day * n
+	whole := func(unit time.Duration) time.Duration {
+		n := time.Duration(points)
+		return (span + unit*n - 1) / (unit * n) * unit
+	}
+	if hours := whole(time.Hour); hours < 24*time.Hour {
+		return hours
+	}
+	return whole(24 * time.Hour)
 }
+
+// Bounds returns the bounds of buckets of a width over [from, to) in Unix milliseconds. Inner bounds are whole steps of the
+// zone's own clock: those of days are its midnights, also where a day has 23 or 25 hours. Both ends stay as they are.
+func Bounds(from, to int64, step time.Duration, zone *time.Location) []int64 {
+	out := []int64{from}
+	day := step / (24 * time.Hour)
+	for t := next(time.UnixMilli(from).In(zone), step, int(day)); t.UnixMilli() < to; t = next(t, step, int(day)) {
+		out = append(out, t.UnixMilli())
+	}
+	return append(out, to)
+}
+
+// next is the first whole step of the zone's clock after t.
+func next(t time.Time, step time.Duration, days int) time.Time {
+	if days > 0 {
+		y, m, d := t.Date()
+		number := int(floorTo(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Unix(), 86400) / 86400)
+		return time.Date(y, m, d+days-mod(number, days), 0, 0, 0, 0, t.Location())
+	}
+	_, off := t.Zone()
+	local := t.UnixMilli() + int64(off)*1000
+	return time.UnixMilli(floorTo(local, step.Milliseconds()) + step.Milliseconds() - int64(off)*1000).In(t.Location())
+}
+
+func mod(a, b int) int { return (a%b + b) % b }
 
 // Gaps returns the stretches between neighbouring points that are further apart than hold (0: none).
 func Gaps(points []Point, from, to int64, hold time.Duration) []Span {

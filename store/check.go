@@ -1,0 +1,100 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"idleember/core/series"
+)
+
+// Check reads everything that is kept of all series, and verifies it: the database's own structure, each block's checksum,
+// contents and order, and the sums of hours against the readings. The error tells of every fault. progress may be nil.
+func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
+	var faults []error
+	var words []string
+	if err := s.read.SelectContext(ctx, &words, `PRAGMA quick_check(20)`); err != nil {
+		return err
+	}
+	for _, w := range words {
+		if w != "ok" {
+			faults = append(faults, fmt.Errorf("the database: %s", w))
+		}
+	}
+	var all []struct {
+		ID   int64
+		Name string
+	}
+	if err := s.read.SelectContext(ctx, &all, `SELECT id, name FROM series ORDER BY id`); err != nil {
+		return err
+	}
+	for i, x := range all {
+		if progress != nil {
+			progress(i, len(all))
+		}
+		if err := s.checkSeries(ctx, x.ID); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			faults = append(faults, fmt.Errorf("%s: %w", x.Name, err))
+		}
+	}
+	if progress != nil {
+		progress(len(all), len(all))
+	}
+	return errors.Join(faults...)
+}
+
+func (s *Store) checkSeries(ctx context.Context, id int64) error {
+	s.sealing.Lock() // blocks and sums change together, but are read one after the other here
+	defer s.sealing.Unlock()
+	var cells []series.Cell
+	var day []Reading
+	at := int64(0)
+	close := func() {
+		if len(day) > 0 {
+			cells = append(cells, series.Cells(columnsOf(day))...)
+		}
+		day = day[:0]
+	}
+	last := int64(earliest)
+	for r, err := range scanBlocks(ctx, s.read, id, earliest, latest, layer{}) {
+		if err != nil {
+			return err
+		}
+		if r.T < last {
+			return fmt.Errorf("readings are out of order at %s", time.UnixMilli(r.T).UTC().Format(time.RFC3339))
+		}
+		if last = r.T; floorDay(r.T) != at {
+			close()
+			at = floorDay(r.T)
+		}
+		day = append(day, r)
+	}
+	close()
+	var rows []struct {
+		Key  int64
+		Body []byte
+	}
+	if err := s.read.SelectContext(ctx, &rows, `SELECT key, body FROM cells WHERE key >= ? AND key < ? ORDER BY key`, cellKey(id, epoch), cellKey(id+1, epoch)); err != nil {
+		return err
+	}
+	var codec series.Codec
+	for _, row := range rows {
+		d := dayOf(row.Key)
+		n := 0
+		for n < len(cells) && cells[n].At < d+series.Day {
+			n++
+		}
+		if n == 0 || cells[0].At < d || !bytes.Equal(row.Body, codec.EncodeCells(nil, d, cells[:n])) {
+			return fmt.Errorf("the sums of %s are not those of the readings", time.UnixMilli(d).UTC().Format(time.DateOnly))
+		}
+		cells = cells[n:]
+	}
+	if len(cells) > 0 {
+		return fmt.Errorf("the sums of %s are missing", time.UnixMilli(cells[0].At).UTC().Format(time.DateOnly))
+	}
+	return nil
+}

@@ -1,0 +1,202 @@
+package store
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+
+	"idleember/core/reading"
+	"idleember/core/series"
+	"idleember/core/site"
+)
+
+// op is one change of a series: a stretch is dropped, then readings are put in.
+type op struct {
+	series   int64
+	put      []Reading
+	drop     *series.Span
+	replaced func(int)
+}
+
+// How a reading is written in the log: the tag's lowest two bits say as what, then the quality, whether a raw value follows,
+// and for decimals how many.
+const (
+	logFloat = iota
+	logDecimal
+	logSwitch
+	logText
+
+	logQuality  = 2
+	logRaw      = 1 << 4
+	logDecimals = 5
+)
+
+const (
+	logPut  = 1
+	logDrop = 2
+)
+
+// appendOp writes a change as the log keeps it.
+func appendOp(dst []byte, o op) []byte {
+	if o.drop != nil {
+		dst = binary.AppendUvarint(append(dst, logDrop), uint64(o.series))
+		dst = binary.AppendVarint(dst, o.drop.From)
+		dst = binary.AppendVarint(dst, o.drop.To)
+	}
+	if len(o.put) == 0 {
+		return dst
+	}
+	dst = binary.AppendUvarint(append(dst, logPut), uint64(o.series))
+	dst = binary.AppendUvarint(dst, uint64(len(o.put)))
+	prev := int64(0)
+	for i := range o.put {
+		r := &o.put[i]
+		dst = appendReading(dst, r, prev)
+		prev = r.T
+	}
+	return dst
+}
+
+var logPowers = [8]float64{1, 10, 100, 1e3, 1e4, 1e5, 1e6, 1e7}
+
+func appendReading(dst []byte, r *Reading, prev int64) []byte {
+	tag := byte(r.Quality) << logQuality
+	if r.Raw != nil {
+		tag |= logRaw
+	}
+	at := len(dst)
+	dst = binary.AppendVarint(append(dst, 0), r.T-prev)
+	switch v := r.Value; {
+	case v.Kind == site.Text:
+		tag |= logText
+		dst = append(binary.AppendUvarint(dst, uint64(len(v.Text))), v.Text...)
+	case v.Kind == site.OnOff && math.Float64bits(v.Num) == 0 || v.Kind == site.OnOff && v.Num == 1:
+		tag |= logSwitch | byte(v.Num)<<logDecimals
+	default:
+		if k, n, ok := logScaled(v.Num); ok {
+			tag |= logDecimal | byte(k)<<logDecimals
+			dst = binary.AppendVarint(dst, n)
+			break
+		}
+		tag |= logFloat
+		if v.Kind == site.OnOff {
+			tag |= 1 << logDecimals
+		}
+		dst = binary.LittleEndian.AppendUint64(dst, math.Float64bits(v.Num))
+	}
+	dst[at] = tag
+	if r.Raw != nil {
+		dst = binary.LittleEndian.AppendUint64(dst, math.Float64bits(*r.Raw))
+	}
+	return dst
+}
+
+// logScaled finds a short decimal that is exactly v.
+func logScaled(v float64) (k int, n int64, ok bool) {
+	if !(v > -1e9 && v < 1e9) {
+		return 0, 0, false
+	}
+	for k, p := range logPowers {
+		n := int64(math.Floor(v*p + 0.5))
+		if math.Float64bits(float64(n)/p) == math.Float64bits(v) {
+			return k, n, true
+		}
+	}
+	return 0, 0, false
+}
+
+var errLog = errors.New("a row of the log is damaged")
+
+// eachOp reads a row of the log.
+func eachOp(b []byte, each func(op)) error {
+	r := logReader{b: b}
+	for len(r.b) > 0 && !r.broken {
+		what, o := r.byte(), op{}
+		o.series = int64(r.uvarint())
+		switch what {
+		case logDrop:
+			o.drop = &series.Span{From: r.varint(), To: r.varint()}
+		case logPut:
+			n := r.uvarint()
+			if n > uint64(len(b)) {
+				return errLog
+			}
+			prev := int64(0)
+			for range n {
+				x := r.reading(prev)
+				prev = x.T
+				o.put = append(o.put, x)
+			}
+		default:
+			return fmt.Errorf("%w: a change of the kind %d", errLog, what)
+		}
+		if !r.broken {
+			each(o)
+		}
+	}
+	if r.broken {
+		return errLog
+	}
+	return nil
+}
+
+type logReader struct {
+	b      []byte
+	broken bool
+}
+
+func (r *logReader) take(n int) []byte {
+	if n < 0 || n > len(r.b) {
+		r.b, r.broken = nil, true
+		return make([]byte, max(8, min(n, 8)))
+	}
+	out := r.b[:n]
+	r.b = r.b[n:]
+	return out
+}
+
+func (r *logReader) byte() byte { return r.take(1)[0] }
+
+func (r *logReader) uvarint() uint64 {
+	v, n := binary.Uvarint(r.b)
+	r.take(max(n, 0))
+	r.broken = r.broken || n <= 0
+	return v
+}
+
+func (r *logReader) varint() int64 {
+	v, n := binary.Varint(r.b)
+	r.take(max(n, 0))
+	r.broken = r.broken || n <= 0
+	return v
+}
+
+func (r *logReader) float() float64 {
+	return math.Float64frombits(binary.LittleEndian.Uint64(r.take(8)))
+}
+
+func (r *logReader) reading(prev int64) (out Reading) {
+	tag := r.byte()
+	out.T = prev + r.varint()
+	out.Quality = reading.Quality(tag >> logQuality & 3)
+	k := tag >> logDecimals
+	switch tag & 3 {
+	case logText:
+		out.Value = reading.Text(string(r.take(int(r.uvarint()))))
+	case logSwitch:
+		out.Value = reading.OnOff(k == 1)
+	case logDecimal:
+		out.Value = reading.Number(float64(r.varint()) / logPowers[k])
+	default:
+		out.Value = reading.Number(r.float())
+		if k == 1 {
+			out.Value.Kind = site.OnOff
+		}
+	}
+	if tag&logRaw != 0 {
+		raw := r.float()
+		out.Raw = &raw
+	}
+	return out
+}
