@@ -6,8 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"idleember/core/reading"
 	"idleember/core/series"
 )
@@ -31,31 +29,25 @@ func (s *Store) Buckets(ctx context.Context, name string, bounds []int64, hold t
 
 func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64) error {
 	top := s.recent.view(id, from, to)
-	one := func(r Reading) { b.Add(series.Point{T: r.T, V: r.Value.Num, Bad: r.Quality == reading.Bad}) }
-	if err := s.before(ctx, id, from, one); err != nil {
+	if err := s.before(ctx, id, from, func(r Reading) { b.Add(series.Point{T: r.T, V: r.Value.Num}) }); err != nil {
 		return err
 	}
 	single := func(from, to int64) error {
-		i, _ := (&layer{list: top.list}).find(from)
-		j, _ := (&layer{list: top.list}).find(to)
-		for r, err := range scanBlocks(ctx, s.read, id, from, to, layer{drops: top.drops, list: top.list[i:max(i, j)]}) {
-			if err != nil {
-				return err
-			}
-			one(r)
-		}
-		return nil
+		i, _ := top.cols.Find(from)
+		j, _ := top.cols.Find(to)
+		part := layer{drops: top.drops, cols: *top.cols.Slice(i, max(i, j))}
+		return eachRange(ctx, s, id, from, to, &part, func(c *series.Columns, i, j int) bool { b.AddRange(c, i, j); return true })
 	}
 	done := from
 	var codec series.Codec
 	var cells []series.Cell
-	for first := floorDay(from); first < to; {
+	for first := floor(from, series.Day); first < to; {
 		var rows []struct {
 			Key  int64
 			Body []byte
 		}
-		if err := sqlx.SelectContext(ctx, s.read, &rows, `SELECT key, body FROM cells WHERE key >= ? AND key < ? ORDER BY key LIMIT 400`,
-			cellKey(id, max(first, earliest)), cellKey(id, min(floorDay(to-1), latest)+series.Day)); err != nil {
+		if err := selectBy(ctx, s, &rows, `SELECT key, body FROM cells WHERE key >= ? AND key < ? ORDER BY key LIMIT 400`,
+			cellKey(id, max(first, earliest)), cellKey(id, min(floor(to-1, series.Day), latest)+series.Day)); err != nil {
 			return err
 		}
 		for _, row := range rows {
@@ -64,8 +56,9 @@ func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64
 			if cells, err = codec.DecodeCells(cells[:0], day, row.Body); err != nil {
 				return fmt.Errorf("the sums of %s: %w", time.UnixMilli(day).UTC().Format(time.DateOnly), err)
 			}
-			for _, c := range cells {
-				if c.At < done || c.At+series.Hour > to || changes(top, c.At) {
+			for i := range cells {
+				c := &cells[i]
+				if c.At < done || !b.Fits(c) || changes(&top, c.At) {
 					continue
 				}
 				if c.At > done {
@@ -73,11 +66,7 @@ func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64
 						return err
 					}
 				}
-				if !b.AddCell(c) {
-					if err := single(c.At, c.At+series.Hour); err != nil {
-						return err
-					}
-				}
+				b.AddCell(c)
 				done = c.At + series.Hour
 			}
 			first = day + series.Day
@@ -105,9 +94,9 @@ func (s *Store) before(ctx context.Context, id, t int64, each func(Reading)) err
 }
 
 // changes reports whether a layer changes something in an hour.
-func changes(l layer, hour int64) bool {
-	i, ok := l.find(hour)
-	if ok || i < len(l.list) && l.list[i].T < hour+series.Hour {
+func changes(l *layer, hour int64) bool {
+	i, _ := l.cols.Find(hour)
+	if i < l.cols.Len() && l.cols.T[i] < hour+series.Hour {
 		return true
 	}
 	return slices.ContainsFunc(l.drops, func(d series.Span) bool { return d.From < hour+series.Hour && d.To > hour })

@@ -50,30 +50,24 @@ func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 func (s *Store) checkSeries(ctx context.Context, id int64) error {
 	s.sealing.Lock() // blocks and sums change together, but are read one after the other here
 	defer s.sealing.Unlock()
-	var cells []series.Cell
-	var day []Reading
-	at := int64(0)
-	close := func() {
-		if len(day) > 0 {
-			cells = append(cells, series.Cells(columnsOf(day))...)
+	last, fault := int64(earliest), error(nil)
+	var sum series.Summer
+	err := eachRange(ctx, s, id, earliest, latest, &layer{}, func(c *series.Columns, i, j int) bool {
+		for k := i; k < j; k++ {
+			if c.T[k] < last {
+				fault = fmt.Errorf("readings are out of order at %s", time.UnixMilli(c.T[k]).UTC().Format(time.RFC3339))
+				return false
+			}
+			last = c.T[k]
 		}
-		day = day[:0]
+		sum.Add(c, i, j)
+		return true
+	})
+	if fault != nil || err != nil {
+		return errors.Join(fault, err)
 	}
-	last := int64(earliest)
-	for r, err := range scanBlocks(ctx, s.read, id, earliest, latest, layer{}) {
-		if err != nil {
-			return err
-		}
-		if r.T < last {
-			return fmt.Errorf("readings are out of order at %s", time.UnixMilli(r.T).UTC().Format(time.RFC3339))
-		}
-		if last = r.T; floorDay(r.T) != at {
-			close()
-			at = floorDay(r.T)
-		}
-		day = append(day, r)
-	}
-	close()
+	sum.Flush()
+	cells := sum.Cells
 	var rows []struct {
 		Key  int64
 		Body []byte

@@ -45,13 +45,13 @@ func (s *Store) moveRows(ctx context.Context) error {
 				return err
 			}
 			if r.T >= earliest && r.T < latest {
-				l.list = append(l.list, Reading{T: r.T, Value: v, Quality: reading.Quality(r.Q), Raw: r.Raw})
+				l.put(&Reading{T: r.T, Value: v, Quality: reading.Quality(r.Q), Raw: r.Raw})
 			}
 		}
 		if err := s.tx.exec(`BEGIN IMMEDIATE`); err != nil {
 			return err
 		}
-		err := s.tx.merge(id[0], l)
+		err := s.tx.merge(id[0], &l)
 		if err == nil {
 			err = s.tx.exec(`DELETE FROM readings WHERE series = ? AND t <= ?`, id[0], rows[len(rows)-1].T)
 		}

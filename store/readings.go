@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"math"
@@ -138,7 +139,7 @@ func (r *recent) apply(o op) {
 		r.n -= x.fresh.drop(*o.drop)
 	}
 	for i := range o.put {
-		if _, had := x.fresh.put(o.put[i]); !had {
+		if !x.fresh.put(&o.put[i]) {
 			r.n++
 		}
 		if x.newest != math.MaxInt64 {
@@ -164,9 +165,9 @@ func (w *Tx) know(id int64) {
 	if len(until) > 0 {
 		x.newest = until[0]
 	}
-	for _, l := range []layer{x.sealing, x.fresh} {
-		if n := len(l.list); n > 0 {
-			x.newest = max(x.newest, l.list[n-1].T)
+	for _, l := range []*layer{&x.sealing, &x.fresh} {
+		if n := l.cols.Len(); n > 0 {
+			x.newest = max(x.newest, l.cols.T[n-1])
 		}
 	}
 }
@@ -192,7 +193,7 @@ func (w *Tx) differing(o op) (n int) {
 					return n
 				}
 			}
-			if k, ok := findTime(cols.T, r.T); ok {
+			if k, ok := cols.Find(r.T); ok {
 				was, found = readingAt(cols, k), true
 			}
 		}
@@ -201,18 +202,6 @@ func (w *Tx) differing(o op) (n int) {
 		}
 	}
 	return n
-}
-
-func findTime(times []int64, t int64) (int, bool) {
-	i, j := 0, len(times)
-	for i < j {
-		if m := (i + j) / 2; times[m] < t {
-			i = m + 1
-		} else {
-			j = m
-		}
-	}
-	return i, i < len(times) && times[i] == t
 }
 
 // replay brings the rows of the log that are not in blocks into memory.
@@ -299,8 +288,21 @@ func (s *Store) Readings(ctx context.Context, name string, kind site.Kind, from,
 }
 
 func (s *Store) scan(ctx context.Context, id, from, to int64) iter.Seq2[Reading, error] {
-	from, to = max(from, earliest), min(to, latest)
-	return scanBlocks(ctx, s.read, id, from, to, s.recent.view(id, from, to))
+	return func(yield func(Reading, error) bool) {
+		from, to := max(from, earliest), min(to, latest)
+		top := s.recent.view(id, from, to)
+		err := eachRange(ctx, s, id, from, to, &top, func(c *series.Columns, i, j int) bool {
+			for ; i < j; i++ {
+				if !yield(readingAt(c, i), nil) {
+					return false
+				}
+			}
+			return true
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(Reading{}, err)
+		}
+	}
 }
 
 // ofKind gives a reading the kind that its signal has now.
@@ -316,42 +318,38 @@ func ofKind(r Reading, kind site.Kind) Reading {
 }
 
 // lastBefore returns the newest reading of a series before a time.
-func (s *Store) lastBefore(ctx context.Context, id, t int64) (Reading, bool, error) {
+func (s *Store) lastBefore(ctx context.Context, id, t int64) (last Reading, had bool, err error) {
 	t = min(t, latest)
 	top := s.recent.view(id, math.MinInt64, t)
-	for end := t; ; {
+	for end := t; !had; {
 		var list []block
-		if err := s.read.SelectContext(ctx, &list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`,
+		if err := selectBy(ctx, s, &list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`,
 			blockKey(id, epoch), blockKey(id, max(end, earliest))); err != nil {
-			return Reading{}, false, fmt.Errorf("store: last of series %d: %w", id, err)
+			return last, false, fmt.Errorf("store: last of series %d: %w", id, err)
 		}
-		n := len(top.list)
-		if len(list) == 0 || n > 0 && top.list[n-1].T > list[0].Until {
-			if n == 0 {
-				return Reading{}, false, nil
-			}
-			return top.list[n-1], true, nil
+		from := int64(math.MinInt64)
+		if len(list) > 0 {
+			from = list[0].from()
 		}
-		var last Reading
-		had := false
-		for r, err := range scanBlocks(ctx, s.read, id, list[0].from(), end, layer{drops: top.drops, list: after(top.list, list[0].from())}) {
-			if err != nil {
-				return Reading{}, false, fmt.Errorf("store: last of series %d: %w", id, err)
-			}
-			last, had = r, true
+		i, _ := top.cols.Find(from)
+		if n := top.cols.Len(); n > 0 && (len(list) == 0 || top.cols.T[n-1] > list[0].Until) {
+			return readingAt(&top.cols, n-1), true, nil
 		}
-		if had {
-			return last, true, nil
+		if len(list) == 0 {
+			return last, false, nil
 		}
-		end = list[0].from()
-		i, _ := (&layer{list: top.list}).find(end)
-		top.list = top.list[:i]
+		part := layer{drops: top.drops, cols: top.cols.Clone(i, top.cols.Len())}
+		err := eachRange(ctx, s, id, from, end, &part, func(c *series.Columns, _, j int) bool {
+			last, had = readingAt(c, j-1), true
+			return true
+		})
+		if err != nil {
+			return last, false, fmt.Errorf("store: last of series %d: %w", id, err)
+		}
+		top.cols.Delete(i, top.cols.Len())
+		end = from
 	}
-}
-
-func after(list []Reading, t int64) []Reading {
-	i, _ := (&layer{list: list}).find(t)
-	return list[i:]
+	return last, had, nil
 }
 
 // Last returns the newest reading of a series, and false where it has none.
@@ -389,9 +387,9 @@ func (s *Store) Extent(ctx context.Context, name string) (out Extent, err error)
 		out.Count, out.Bytes, first, until = *sum.Count, *sum.Bytes, timeOf(*sum.First), *sum.Until
 	}
 	top := s.recent.view(id, math.MinInt64, latest)
-	if n := len(top.list); n > 0 && len(top.drops) == 0 && top.list[0].T > until {
+	if n := top.cols.Len(); n > 0 && len(top.drops) == 0 && top.cols.T[0] > until {
 		out.Count += int64(n)
-		first, until = min(first, top.list[0].T), top.list[n-1].T
+		first, until = min(first, top.cols.T[0]), top.cols.T[n-1]
 	} else if n > 0 || len(top.drops) > 0 { // rare, and soon sealed: counted one by one
 		out.Count, first, until = 0, math.MaxInt64, math.MinInt64
 		for r, err := range s.scan(ctx, id, earliest, latest) {

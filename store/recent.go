@@ -21,47 +21,28 @@ type run struct {
 	newest         int64 // the latest time of all that was ever put in; nothing later needs looking for
 }
 
-// layer is what is to be done to what lies below: stretches dropped, then readings put in, in time order.
+// layer is what is to be done to what lies below: stretches dropped, then readings put in.
 type layer struct {
 	drops []series.Span
-	list  []Reading
+	cols  series.Columns
 }
 
-func (l *layer) empty() bool { return len(l.drops)+len(l.list) == 0 }
+func (l *layer) empty() bool { return len(l.drops)+l.cols.Len() == 0 }
 
-func (l *layer) find(t int64) (int, bool) {
-	if n := len(l.list); n == 0 || t > l.list[n-1].T {
-		return n, false
+func (l *layer) put(r *Reading) (had bool) {
+	raw := math.NaN()
+	if r.Raw != nil {
+		raw = *r.Raw
 	}
-	return slices.BinarySearchFunc(l.list, t, func(r Reading, t int64) int {
-		switch {
-		case r.T < t:
-			return -1
-		case r.T > t:
-			return 1
-		}
-		return 0
-	})
-}
-
-// put puts a reading in, in the place of one of the same time. It reports whether that was there.
-func (l *layer) put(r Reading) (was Reading, had bool) {
-	i, had := l.find(r.T)
-	if had {
-		was = l.list[i]
-		l.list[i] = r
-		return was, true
-	}
-	l.list = slices.Insert(l.list, i, r)
-	return was, false
+	return l.cols.Put(r.T, r.Value, r.Quality, raw)
 }
 
 func (l *layer) drop(s series.Span) (gone int) {
-	from, _ := l.find(s.From)
-	to, _ := l.find(s.To)
+	from, _ := l.cols.Find(s.From)
+	to, _ := l.cols.Find(s.To)
 	if to > from {
 		gone = to - from
-		l.list = slices.Delete(l.list, from, to)
+		l.cols.Delete(from, to)
 	}
 	l.drops = append(l.drops, s)
 	return gone
@@ -78,9 +59,17 @@ func dropped(drops []series.Span, t int64) bool {
 
 // within copies what a layer says of [from, to).
 func (l *layer) within(from, to int64) layer {
-	i, _ := l.find(from)
-	j, _ := l.find(to)
-	return layer{drops: slices.Clone(l.drops), list: slices.Clone(l.list[i:max(i, j)])}
+	i, _ := l.cols.Find(from)
+	j, _ := l.cols.Find(to)
+	return layer{drops: slices.Clone(l.drops), cols: l.cols.Clone(i, j)}
+}
+
+// under puts a layer on top of l.
+func (l *layer) under(top *layer) {
+	for _, d := range top.drops {
+		l.drop(d)
+	}
+	l.cols = *series.Merge(&l.cols, &top.cols)
 }
 
 // view returns what is recent of a series in [from, to) as one layer.
@@ -96,19 +85,15 @@ func (r *recent) view(id, from, to int64) layer {
 		return top
 	}
 	out := x.sealing.within(from, to)
-	out.list = slices.DeleteFunc(out.list, func(r Reading) bool { return dropped(top.drops, r.T) })
-	out.drops = append(out.drops, top.drops...)
-	for _, r := range top.list {
-		out.put(r)
-	}
+	out.under(&top)
 	return out
 }
 
 // look finds a recent reading. hidden reports that one in a block of that time does not count.
 func (x *run) look(t int64) (r Reading, found, hidden bool) {
 	for _, l := range []*layer{&x.fresh, &x.sealing} {
-		if i, ok := l.find(t); ok {
-			return l.list[i], true, true
+		if i, ok := l.cols.Find(t); ok {
+			return readingAt(&l.cols, i), true, true
 		}
 		if dropped(l.drops, t) {
 			return r, false, true

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -9,9 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"idleember/core/reading"
 	"idleember/core/series"
-	"idleember/core/site"
 )
 
 // Keys of blocks hold the series above the time of the first reading since 1900, those of cells above the day.
@@ -45,61 +44,9 @@ type block struct {
 
 func (p *block) from() int64 { return timeOf(p.Key) }
 
-// columnsOf turns readings into columns, all of one kind.
-func columnsOf(list []Reading) *series.Columns {
-	c := &series.Columns{T: make([]int64, len(list))}
-	c.Kind = list[0].Value.Kind
-	for i := range list {
-		if k := list[i].Value.Kind; k != c.Kind {
-			if c.Kind = site.Number; k == site.Text || list[0].Value.Kind == site.Text {
-				c.Kind = site.Text
-				break
-			}
-		}
-	}
-	if c.Kind == site.Text {
-		c.Text = make([]string, len(list))
-	} else {
-		c.V = make([]float64, len(list))
-	}
-	for i := range list {
-		r := &list[i]
-		c.T[i] = r.T
-		if c.Kind == site.Text {
-			c.Text[i] = r.Value.String()
-		} else {
-			c.V[i] = r.Value.Num
-		}
-		if r.Quality != reading.Good {
-			if c.Q == nil {
-				c.Q = make([]byte, len(list))
-			}
-			c.Q[i] = byte(r.Quality)
-		}
-		if r.Raw != nil {
-			if c.Raw == nil {
-				c.Raw = make([]float64, len(list))
-				for j := range c.Raw {
-					c.Raw[j] = math.NaN()
-				}
-			}
-			c.Raw[i] = *r.Raw
-		}
-	}
-	return c
-}
-
 // readingAt is one reading of some columns.
 func readingAt(c *series.Columns, i int) Reading {
-	r := Reading{T: c.T[i]}
-	if c.Kind == site.Text {
-		r.Value = reading.Text(c.Text[i])
-	} else {
-		r.Value = reading.Value{Kind: c.Kind, Num: c.V[i]}
-	}
-	if c.Q != nil {
-		r.Quality = reading.Quality(c.Q[i])
-	}
+	r := Reading{T: c.T[i], Value: c.Value(i), Quality: c.Quality(i)}
 	if c.Raw != nil && c.Raw[i] == c.Raw[i] {
 		raw := c.Raw[i]
 		r.Raw = &raw
@@ -107,99 +54,72 @@ func readingAt(c *series.Columns, i int) Reading {
 	return r
 }
 
-func slice(c *series.Columns, i, j int) *series.Columns {
-	out := &series.Columns{Kind: c.Kind, T: c.T[i:j]}
-	if c.V != nil && c.Kind != site.Text {
-		out.V = c.V[i:j]
-	}
-	if c.Text != nil {
-		out.Text = c.Text[i:j]
-	}
-	if c.Q != nil && slices.ContainsFunc(c.Q[i:j], func(q byte) bool { return q != 0 }) {
-		out.Q = c.Q[i:j]
-	}
-	if c.Raw != nil && slices.ContainsFunc(c.Raw[i:j], func(v float64) bool { return v == v }) {
-		out.Raw = c.Raw[i:j]
-	}
-	return out
-}
-
-// write keeps columns as blocks. All but the last of a series are filled.
+// writeBlocks keeps columns as blocks. With fill all but the last are as long as they may be, else they are equally long, so
+// that no tiny one is left in the midst of a series.
 func (w *Tx) writeBlocks(id int64, c *series.Columns, fill bool) error {
-	n := c.Len()
+	n, guess := c.Len(), 4096
 	for i := 0; i < n; {
-		j := min(n, i+series.MostReadings)
-		body := w.codec.Encode(nil, slice(c, i, j))
-		for len(body) > blockBytes && j > i+1 {
-			size := max(1, min(j-i-1, int(float64(j-i)*blockBytes/float64(len(body))*0.98)))
-			if !fill && j == n { // in equal parts, so that no tiny one is left in the midst of a series
-				parts := (j - i + size - 1) / size
-				size = max(1, (j-i+parts-1)/parts)
-			}
-			j = i + size
-			body = w.codec.Encode(nil, slice(c, i, j))
+		j := i + min(n-i, guess, series.MostReadings)
+		w.body = w.codec.Encode(w.body[:0], c.Slice(i, j))
+		for len(w.body) < blockBytes*17/20 && j < n && j-i < series.MostReadings { // there is room for more
+			j = i + min(n-i, series.MostReadings, 2*(j-i), 1+int(float64(j-i)*blockBytes/float64(len(w.body))*0.97))
+			w.body = w.codec.Encode(w.body[:0], c.Slice(i, j))
 		}
-		if err := w.exec(`INSERT OR REPLACE INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id, c.T[i]), c.T[j-1], j-i, body); err != nil {
+		for len(w.body) > blockBytes && j > i+1 {
+			size := max(1, min(j-i-1, int(float64(j-i)*blockBytes/float64(len(w.body))*0.98)))
+			if parts := (n - i + size - 1) / size; !fill {
+				size = (n - i + parts - 1) / parts
+			}
+			j = min(j-1, i+size)
+			w.body = w.codec.Encode(w.body[:0], c.Slice(i, j))
+		}
+		if err := w.exec(`INSERT OR REPLACE INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id, c.T[i]), c.T[j-1], j-i, w.body); err != nil {
 			return err
 		}
-		i = j
+		i, guess = j, j-i
 	}
 	return nil
 }
 
 // merge brings what is recent of a series into its blocks and cells.
-func (w *Tx) merge(id int64, l layer) error {
+func (w *Tx) merge(id int64, l *layer) error {
 	for _, d := range l.drops {
 		if err := w.dropStretch(id, d); err != nil {
 			return err
 		}
 	}
-	for list := l.list; len(list) > 0; {
-		n, err := w.mergeInto(id, list)
+	for i := 0; i < l.cols.Len(); {
+		n, err := w.mergeInto(id, &l.cols, i)
 		if err != nil {
 			return err
 		}
-		list = list[n:]
+		i += n
 	}
 	return w.refresh(id, touched(l))
 }
 
-// mergeInto merges the first of some readings, as many as belong to one block, and says how many that were.
-func (w *Tx) mergeInto(id int64, list []Reading) (n int, err error) {
-	at, next, err := w.around(id, list[0].T)
+// mergeInto merges readings from the i-th on, as many as belong to one block, and says how many that were.
+func (w *Tx) mergeInto(id int64, c *series.Columns, i int) (n int, err error) {
+	at, next, err := w.around(id, c.T[i])
 	if err != nil {
 		return 0, err
 	}
-	n = len(list)
+	j := c.Len()
 	if next != nil {
-		n, _ = (&layer{list: list}).find(next.from())
+		j, _ = c.Find(next.from())
 	}
-	if at == nil {
-		return n, w.writeBlocks(id, columnsOf(list[:n]), next == nil)
-	}
-	if list[0].T > at.Until && len(at.Body) > blockBytes*9/10 { // it is full
-		return n, w.writeBlocks(id, columnsOf(list[:n]), next == nil)
+	some := c.Slice(i, j)
+	if at == nil || some.T[0] > at.Until && len(at.Body) > blockBytes*9/10 { // it is full
+		return j - i, w.writeBlocks(id, some, next == nil)
 	}
 	old, err := w.decode(at)
 	if err != nil {
 		return 0, err
 	}
-	both := make([]Reading, 0, old.Len()+n)
-	j := 0
-	for i := range old.T {
-		for ; j < n && list[j].T < old.T[i]; j++ {
-			both = append(both, list[j])
-		}
-		if j < n && list[j].T == old.T[i] {
-			continue // the newer takes its place
-		}
-		both = append(both, readingAt(old, i))
-	}
-	both = append(both, list[j:n]...)
 	if err := w.exec(`DELETE FROM blocks WHERE key = ?`, at.Key); err != nil {
 		return 0, err
 	}
-	return n, w.writeBlocks(id, columnsOf(both), next == nil)
+	return j - i, w.writeBlocks(id, series.Merge(old, some), next == nil)
 }
 
 // around returns the block that a time belongs to and the one after it. What is before all blocks belongs to the first.
@@ -266,9 +186,9 @@ func (w *Tx) dropStretch(id int64, d series.Span) error {
 		if err := w.exec(`DELETE FROM blocks WHERE key = ?`, at.Key); err != nil {
 			return err
 		}
-		from, _ := slices.BinarySearch(c.T, d.From)
-		to, _ := slices.BinarySearch(c.T, d.To)
-		for _, left := range []*series.Columns{slice(c, 0, from), slice(c, to, c.Len())} {
+		from, _ := c.Find(d.From)
+		to, _ := c.Find(d.To)
+		for _, left := range []*series.Columns{c.Slice(0, from), c.Slice(to, c.Len())} {
 			if left.Len() > 0 {
 				if err := w.writeBlocks(id, left, false); err != nil {
 					return err
@@ -279,19 +199,19 @@ func (w *Tx) dropStretch(id int64, d series.Span) error {
 	return nil
 }
 
-// touched are the whole days in which a layer changes something.
-func touched(l layer) (days []series.Span) {
+// touched are the whole hours in which a layer changes something.
+func touched(l *layer) (hours []series.Span) {
 	for _, d := range l.drops {
-		days = append(days, series.Span{From: floorDay(max(d.From, earliest)), To: floorDay(min(d.To, latest) + series.Day - 1)})
+		hours = append(hours, series.Span{From: floor(max(d.From, earliest), series.Hour), To: floor(min(d.To, latest)+series.Hour-1, series.Hour)})
 	}
-	for i := 0; i < len(l.list); {
-		day := floorDay(l.list[i].T)
-		i, _ = l.find(day + series.Day)
-		days = append(days, series.Span{From: day, To: day + series.Day})
+	for i := 0; i < l.cols.Len(); {
+		hour := floor(l.cols.T[i], series.Hour)
+		i, _ = l.cols.Find(hour + series.Hour)
+		hours = append(hours, series.Span{From: hour, To: hour + series.Hour})
 	}
-	slices.SortFunc(days, func(a, b series.Span) int { return int(min(1, max(-1, a.From-b.From))) })
+	slices.SortFunc(hours, func(a, b series.Span) int { return int(min(1, max(-1, a.From-b.From))) })
 	var out []series.Span
-	for _, d := range days {
+	for _, d := range hours {
 		if n := len(out); n > 0 && d.From <= out[n-1].To {
 			out[n-1].To = max(out[n-1].To, d.To)
 		} else if d.To > d.From {
@@ -301,52 +221,57 @@ func touched(l layer) (days []series.Span) {
 	return out
 }
 
-func floorDay(t int64) int64 {
-	m := t % series.Day
+func floor(t, width int64) int64 {
+	m := t % width
 	if m < 0 {
-		m += series.Day
+		m += width
 	}
 	return t - m
 }
 
-// refresh sums the hours of some days up anew.
-func (w *Tx) refresh(id int64, days []series.Span) error {
-	for _, d := range days {
-		if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key < ?`, cellKey(id, d.From), cellKey(id, d.To)); err != nil {
+// refresh sums some hours up anew.
+func (w *Tx) refresh(id int64, hours []series.Span) error {
+	for _, span := range hours {
+		var sum series.Summer
+		if err := eachRange(context.Background(), w, id, span.From, span.To, &layer{}, func(c *series.Columns, i, j int) bool { sum.Add(c, i, j); return true }); err != nil {
 			return err
 		}
-		var list []Reading
-		var cells []series.Cell
-		flush := func() {
-			if len(list) > 0 {
-				cells = append(cells, series.Cells(columnsOf(list))...)
-			}
-			list = list[:0]
+		sum.Flush()
+		var rows []struct {
+			Key  int64
+			Body []byte
 		}
-		day := d.From
-		save := func() error {
-			flush()
-			if len(cells) == 0 {
-				return nil
-			}
-			body := w.codec.EncodeCells(nil, day, cells)
-			cells = cells[:0]
-			return w.exec(`INSERT OR REPLACE INTO cells (key, body) VALUES (?, ?)`, cellKey(id, day), body)
+		firstDay, lastDay := floor(span.From, series.Day), floor(span.To-1, series.Day)
+		if err := w.query(&rows, `SELECT key, body FROM cells WHERE key IN (?, ?)`, cellKey(id, firstDay), cellKey(id, lastDay)); err != nil {
+			return err
 		}
-		for r, err := range scanBlocks(context.Background(), w.conn, id, d.From, d.To, layer{}) {
+		var head, tail []series.Cell // of the same days, before and after
+		for _, row := range rows {
+			list, err := w.codec.DecodeCells(nil, dayOf(row.Key), row.Body)
 			if err != nil {
+				return fmt.Errorf("the sums of %s: %w", time.UnixMilli(dayOf(row.Key)).UTC().Format(time.DateOnly), err)
+			}
+			for _, c := range list {
+				if c.At < span.From {
+					head = append(head, c)
+				} else if c.At >= span.To {
+					tail = append(tail, c)
+				}
+			}
+		}
+		if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key <= ?`, cellKey(id, firstDay), cellKey(id, lastDay)); err != nil {
+			return err
+		}
+		for list := slices.Concat(head, sum.Cells, tail); len(list) > 0; {
+			day, n := floor(list[0].At, series.Day), 0
+			for n < len(list) && list[n].At < day+series.Day {
+				n++
+			}
+			w.body = w.codec.EncodeCells(w.body[:0], day, list[:n])
+			if err := w.exec(`INSERT INTO cells (key, body) VALUES (?, ?)`, cellKey(id, day), w.body); err != nil {
 				return err
 			}
-			if r.T >= day+series.Day {
-				if err := save(); err != nil {
-					return err
-				}
-				day = floorDay(r.T)
-			}
-			list = append(list, r)
-		}
-		if err := save(); err != nil {
-			return err
+			list = list[n:]
 		}
 	}
 	return nil
@@ -390,20 +315,20 @@ func (s *Store) Seal(ctx context.Context) error {
 		some, n := ids[:0:0], 0
 		for len(ids) > 0 && n < sealAtOnce {
 			s.recent.mu.RLock()
-			n += len(s.recent.runs[ids[0]].sealing.list)
+			n += s.recent.runs[ids[0]].sealing.cols.Len()
 			s.recent.mu.RUnlock()
 			some, ids = append(some, ids[0]), ids[1:]
 		}
 		err := s.Do(ctx, func(tx *Tx) error {
 			for _, id := range some {
-				if err := tx.merge(id, tx.recent.runs[id].sealing); err != nil {
+				if err := tx.merge(id, &tx.recent.runs[id].sealing); err != nil {
 					return err
 				}
 			}
 			tx.after = append(tx.after, func() {
 				for _, id := range some {
 					x := tx.recent.runs[id]
-					tx.recent.n -= len(x.sealing.list)
+					tx.recent.n -= x.sealing.cols.Len()
 					x.sealing = layer{}
 				}
 			})
@@ -427,15 +352,11 @@ func (w *Tx) beginSealing() (upTo int64, ids []int64) {
 	defer w.recent.mu.Unlock()
 	for id, x := range w.recent.runs {
 		if x.sealing.empty() {
-			x.sealing, x.fresh = x.fresh, layer{}
+			x.sealing = x.fresh
 		} else {
-			x.sealing.list = slices.DeleteFunc(x.sealing.list, func(r Reading) bool { return dropped(x.fresh.drops, r.T) })
-			x.sealing.drops = append(x.sealing.drops, x.fresh.drops...)
-			for _, r := range x.fresh.list {
-				x.sealing.put(r)
-			}
-			x.fresh = layer{}
+			x.sealing.under(&x.fresh)
 		}
+		x.fresh = layer{}
 		if !x.sealing.empty() {
 			ids = append(ids, id)
 		}
@@ -445,55 +366,74 @@ func (w *Tx) beginSealing() (upTo int64, ids []int64) {
 	return w.seq, ids
 }
 
-// scanBlocks yields the readings of a series in [from, to) in time order: those of its blocks, changed by a layer.
-func scanBlocks(ctx context.Context, q sqlx.QueryerContext, id, from, to int64, top layer) func(func(Reading, error) bool) {
-	return func(yield func(Reading, error) bool) {
-		list, last := top.list, int64(math.MinInt64)
-		err := eachBlock(ctx, q, id, from, to, func(c *series.Columns) bool {
-			i, _ := slices.BinarySearch(c.T, from)
-			for ; i < c.Len() && c.T[i] < to; i++ {
-				t := c.T[i]
-				if t <= last { // a block that was written anew while the next ones were fetched
-					continue
-				}
-				last = t
-				for len(list) > 0 && list[0].T < t {
-					if !yield(list[0], nil) {
-						return false
-					}
-					list = list[1:]
-				}
-				if len(list) > 0 && list[0].T == t || len(top.drops) > 0 && dropped(top.drops, t) {
-					continue
-				}
-				if !yield(readingAt(c, i), nil) {
+// eachRange calls each with the readings of a series in [from, to), in time order and portions: those of its blocks, changed
+// by a layer. It returns errEnough where each has enough. The columns are only there during the call.
+func eachRange(ctx context.Context, q preparer, id, from, to int64, top *layer, each func(c *series.Columns, i, j int) bool) error {
+	k, last := 0, int64(math.MinInt64)
+	err := eachBlock(ctx, q, id, from, to, func(c *series.Columns) bool {
+		i, _ := c.Find(max(from, last+1)) // a block may be written anew while the next ones are fetched
+		end, _ := c.Find(to)
+		for i < end {
+			if k < top.cols.Len() && top.cols.T[k] <= c.T[i] {
+				was := k
+				if k, _ = top.cols.Find(c.T[i] + 1); !each(&top.cols, was, k) {
 					return false
 				}
+				if top.cols.T[k-1] == c.T[i] {
+					i++
+				}
+				continue
 			}
-			return true
-		})
-		if err != nil {
-			if err != errEnough {
-				yield(Reading{}, err)
+			j := end
+			if k < top.cols.Len() {
+				j, _ = c.Find(top.cols.T[k])
+				j = min(j, end)
 			}
-			return
+			if len(top.drops) > 0 {
+				for ; i < j && dropped(top.drops, c.T[i]); i++ {
+				}
+				kept := i
+				for ; kept < j && !dropped(top.drops, c.T[kept]); kept++ {
+				}
+				j = kept
+			}
+			if j > i && !each(c, i, j) {
+				return false
+			}
+			i = j
 		}
-		for _, r := range list {
-			if !yield(r, nil) {
-				return
-			}
+		if c.Len() > 0 {
+			last = c.T[c.Len()-1]
 		}
+		return true
+	})
+	if err == nil && k < top.cols.Len() && !each(&top.cols, k, top.cols.Len()) {
+		return errEnough
 	}
+	return err
 }
 
-var errEnough = fmt.Errorf("enough")
+// preparer prepares statements once.
+type preparer interface {
+	prepare(query string) (*sqlx.Stmt, error)
+}
+
+func selectBy(ctx context.Context, q preparer, into any, query string, args ...any) error {
+	st, err := q.prepare(query)
+	if err != nil {
+		return err
+	}
+	return st.SelectContext(ctx, into, args...)
+}
+
+var errEnough = errors.New("enough")
 
 // blocksAtOnce is how many blocks one query reads: a long read would stop the write-ahead log from being reset.
 const blocksAtOnce = 64
 
 // eachBlock decodes the blocks of a series that hold something of [from, to), in time order. It returns errEnough where each
 // has enough.
-func eachBlock(ctx context.Context, q sqlx.QueryerContext, id, from, to int64, each func(*series.Columns) bool) error {
+func eachBlock(ctx context.Context, q preparer, id, from, to int64, each func(*series.Columns) bool) error {
 	from, to = max(from, earliest), min(to, latest)
 	if from >= to {
 		return nil
@@ -501,7 +441,7 @@ func eachBlock(ctx context.Context, q sqlx.QueryerContext, id, from, to int64, e
 	var codec series.Codec
 	var cols series.Columns
 	var start []int64
-	if err := sqlx.SelectContext(ctx, q, &start, `SELECT key FROM blocks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1`, blockKey(id, epoch), blockKey(id, from)); err != nil {
+	if err := selectBy(ctx, q, &start, `SELECT key FROM blocks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1`, blockKey(id, epoch), blockKey(id, from)); err != nil {
 		return err
 	}
 	key := blockKey(id, from)
@@ -510,7 +450,7 @@ func eachBlock(ctx context.Context, q sqlx.QueryerContext, id, from, to int64, e
 	}
 	for {
 		var page []block
-		if err := sqlx.SelectContext(ctx, q, &page, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key LIMIT ?`,
+		if err := selectBy(ctx, q, &page, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key LIMIT ?`,
 			key, blockKey(id, to), blocksAtOnce); err != nil {
 			return err
 		}

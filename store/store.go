@@ -50,6 +50,10 @@ type Store struct {
 	idle  chan struct{} // closed when the writer has ended
 	log   *slog.Logger
 
+	prepared struct {
+		sync.Mutex
+		of map[string]*sqlx.Stmt
+	}
 	recent    *recent
 	names     names
 	sealing   sync.Mutex    // one sealing at a time
@@ -167,6 +171,24 @@ func (s *Store) migrate(ctx context.Context) error {
 	return s.replay(ctx)
 }
 
+// prepare prepares a statement for reading, once.
+func (s *Store) prepare(query string) (*sqlx.Stmt, error) {
+	s.prepared.Lock()
+	defer s.prepared.Unlock()
+	st := s.prepared.of[query]
+	if st == nil {
+		var err error
+		if st, err = s.read.Preparex(query); err != nil {
+			return nil, err
+		}
+		if s.prepared.of == nil {
+			s.prepared.of = map[string]*sqlx.Stmt{}
+		}
+		s.prepared.of[query] = st
+	}
+	return st, nil
+}
+
 // Close commits what is queued and closes the database. No Commit may follow.
 func (s *Store) Close() error {
 	close(s.quit)
@@ -211,8 +233,9 @@ type Tx struct {
 	series   map[string]int64
 	recent   *recent
 	codec    series.Codec
-	seq      int64 // of the newest row of the log
-	logged   int   // bytes in the log since readings were last sealed
+	body     []byte // memory to write in
+	seq      int64  // of the newest row of the log
+	logged   int    // bytes in the log since readings were last sealed
 
 	// of the transaction that is under way
 	ops      []op

@@ -17,6 +17,9 @@ const (
 func zigzag(n int64) uint64   { return uint64(n<<1) ^ uint64(n>>63) }
 func unzigzag(u uint64) int64 { return int64(u>>1) ^ -int64(u&1) }
 
+// varintLen is how many bytes the zigzag varint of n takes.
+func varintLen(n int64) int { return (bits.Len64(zigzag(n)|1) + 6) / 7 }
+
 // appendInts packs integers in groups by frame of reference, each group plain or as differences, whichever is shorter
 // (Goldstein, Ramakrishnan, Shaft, "Compressing Relations and Indexes", ICDE 1998; Lemire, Boytsov, "Decoding billions of
 // integers per second through vectorization", Software: Practice and Experience 45, 2015). How many there are is known elsewhere.
@@ -44,8 +47,8 @@ func appendGroup(dst []byte, g []int64) []byte {
 		prev = v
 	}
 	width, deltaWidth := bits.Len64(uint64(high-low)), bits.Len64(uint64(highDelta-lowDelta))
-	plain := len(binary.AppendUvarint(nil, zigzag(low))) + (width*len(g)+7)/8
-	delta := len(binary.AppendUvarint(nil, zigzag(g[0]))) + len(binary.AppendUvarint(nil, zigzag(lowDelta))) + (deltaWidth*(len(g)-1)+7)/8
+	plain := varintLen(low) + (width*len(g)+7)/8
+	delta := varintLen(g[0]) + varintLen(lowDelta) + (deltaWidth*(len(g)-1)+7)/8
 	var packed [group]uint64
 	if delta < plain {
 		dst = append(dst, byte(deltaWidth)<<1|deltaGroup)

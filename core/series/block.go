@@ -12,19 +12,6 @@ import (
 	"idleember/core/site"
 )
 
-// Columns are readings of one series in time order, column by column. The zero value holds none.
-type Columns struct {
-	Kind site.Kind
-	T    []int64   // Unix milliseconds, each later than the one before
-	V    []float64 // numbers, 0 and 1; nil for texts
-	Text []string  // nil but for texts
-	Q    []byte    // quality; nil: all are good
-	Raw  []float64 // before calibration, NaN where there is none; nil: nowhere
-}
-
-// Len is how many readings there are.
-func (c *Columns) Len() int { return len(c.T) }
-
 // MostReadings is how many readings a block can hold.
 const MostReadings = 1 << 16
 
@@ -44,8 +31,9 @@ const (
 // Codec encodes and decodes blocks; it holds memory to work in, and is for one goroutine. Its zero value is ready. The format
 // is written down in docs/series.md.
 type Codec struct {
-	a, b []int64
-	dict map[string]int64
+	a, b    []int64
+	scratch []byte
+	dict    map[string]int64
 }
 
 func (c *Codec) work(n int) (a, b []int64) {
@@ -71,7 +59,7 @@ func (c *Codec) Encode(dst []byte, cols *Columns) []byte {
 	dst = append(dst, blockVersion, flags)
 	dst = binary.AppendUvarint(dst, uint64(n))
 	a, b := c.work(n)
-	dst = appendTimes(dst, cols.T, a, b)
+	dst = c.appendTimes(dst, cols.T, a, b)
 	if cols.Kind == site.Text {
 		dst = c.appendTexts(append(dst, asOptions), cols.Text, a)
 	} else {
@@ -137,7 +125,7 @@ const (
 	sampleFor = 64 // differences that are looked at for the grid's step
 )
 
-func appendTimes(dst []byte, t []int64, off, deltas []int64) []byte {
+func (c *Codec) appendTimes(dst []byte, t []int64, off, deltas []int64) []byte {
 	dst = binary.AppendUvarint(dst, zigzag(t[0]))
 	for i := 1; i < len(t); i++ {
 		deltas[i-1] = t[i] - t[i-1]
@@ -150,11 +138,11 @@ func appendTimes(dst []byte, t []int64, off, deltas []int64) []byte {
 	if ok && len(gridded)-begin <= 3+len(t)/16 { // nothing is going to be shorter
 		return gridded
 	}
-	plain := appendInts(append([]byte{byDeltas}, make([]byte, 0, len(t))...), deltas[:len(t)-1])
-	if ok && len(gridded)-begin <= len(plain) {
+	c.scratch = appendInts(append(c.scratch[:0], byDeltas), deltas[:len(t)-1])
+	if ok && len(gridded)-begin <= len(c.scratch) {
 		return gridded
 	}
-	return append(dst[:begin], plain...)
+	return append(dst[:begin], c.scratch...)
 }
 
 // appendGrid writes how far each time is off t0 + i*step, after the steps that were left out. The step is fitted to all.

@@ -4,6 +4,9 @@ package series
 import (
 	"math"
 	"time"
+
+	"idleember/core/reading"
+	"idleember/core/site"
 )
 
 // Point is one reading of a number or on/off signal.
@@ -101,17 +104,31 @@ func (b *Bucketer) Add(p Point) {
 	b.hour.add(p.T, p.V)
 }
 
-// AddCell takes a whole hour at once. It reports false, and takes nothing, where the hour does not lie within one bucket or
-// has a gap: then its readings must be added one by one.
-func (b *Bucketer) AddCell(c Cell) bool {
-	if c.At < b.from() || c.At+Hour > b.to() || b.hold > 0 && c.Gap > b.hold || c.At+Hour > b.bounds[b.at(c.At)+1] {
-		return false
+// AddRange takes readings i to j of columns, as Add does one by one. Texts are passed over.
+func (b *Bucketer) AddRange(c *Columns, i, j int) {
+	if c.Kind == site.Text {
+		return
 	}
+	for ; i < j; i++ {
+		if t := c.T[i]; t < b.end && (b.hold == 0 || t-b.hour.LastT <= b.hold) && c.Q == nil { // the same hour goes on
+			b.hour.add(t, c.V[i])
+		} else {
+			b.Add(Point{T: t, V: c.V[i], Bad: c.Quality(i) == reading.Bad})
+		}
+	}
+}
+
+// Fits reports whether a whole hour can be taken at once: it must lie within one bucket and have no gap.
+func (b *Bucketer) Fits(c *Cell) bool {
+	return c.At >= b.from() && c.At+Hour <= b.to() && (b.hold == 0 || c.Gap <= b.hold) && c.At+Hour <= b.bounds[b.at(c.At)+1]
+}
+
+// AddCell takes a whole hour that fits, in the place of its readings.
+func (b *Bucketer) AddCell(c *Cell) {
 	b.flush()
 	b.spread(c.FirstT)
-	b.hour, b.end = c, c.At+Hour
+	b.hour, b.end = *c, c.At+Hour
 	b.flush()
-	return true
 }
 
 // flush puts the hour into its bucket.

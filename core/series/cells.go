@@ -68,32 +68,45 @@ func floorTo(t, width int64) int64 {
 // fewest is how many readings an hour must have to be worth a cell: fewer are quickly looked at one by one.
 const fewest = 16
 
-// Cells sums up the hours of some readings that are whole hours' worth. Texts, and hours with few readings, have none.
-func Cells(cols *Columns) (out []Cell) {
+// Summer makes cells of readings that come in time order, in portions. The zero value is ready.
+type Summer struct {
+	Cells []Cell // of the hours that are over
+	cur   Cell
+}
+
+// Add takes readings i to j. Texts are passed over.
+func (s *Summer) Add(cols *Columns, i, j int) {
 	if cols.Kind == site.Text {
-		return nil
+		return
 	}
-	var cur Cell
-	end := int64(math.MinInt64)
-	flush := func() {
-		if cur.Count >= fewest {
-			cur.settle()
-			out = append(out, cur)
-		}
-	}
-	for i, t := range cols.T {
+	for ; i < j; i++ {
 		if cols.Q != nil && cols.Q[i] == byte(reading.Bad) {
 			continue
 		}
-		if t >= end {
-			flush()
-			cur = Cell{At: floorTo(t, Hour)}
-			end = cur.At + Hour
+		t := cols.T[i]
+		if s.cur.Count == 0 || t >= s.cur.At+Hour {
+			s.Flush()
+			s.cur.At = floorTo(t, Hour)
 		}
-		cur.add(t, cols.V[i])
+		s.cur.add(t, cols.V[i])
 	}
-	flush()
-	return out
+}
+
+// Flush ends the hour that is under way. Hours with few readings have no cell.
+func (s *Summer) Flush() {
+	if s.cur.Count >= fewest {
+		s.cur.settle()
+		s.Cells = append(s.Cells, s.cur)
+	}
+	s.cur = Cell{}
+}
+
+// Cells sums up the hours of some readings.
+func Cells(cols *Columns) []Cell {
+	var s Summer
+	s.Add(cols, 0, cols.Len())
+	s.Flush()
+	return s.Cells
 }
 
 // EncodeCells appends the cells of one day, which is told beside, to dst.

@@ -35,7 +35,10 @@ func TestCellsGiveTheSameBuckets(t *testing.T) {
 		for i := 0; i < cols.Len(); {
 			hour := floorTo(cols.T[i], Hour)
 			c, ok := byHour[hour]
-			took := ok && some.AddCell(c)
+			took := ok && some.Fits(&c)
+			if took {
+				some.AddCell(&c)
+			}
 			for ; i < cols.Len() && floorTo(cols.T[i], Hour) == hour; i++ {
 				p := Point{T: cols.T[i], V: cols.V[i], Bad: cols.Q != nil && cols.Q[i] == 2}
 				all.Add(p)
