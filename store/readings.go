@@ -104,7 +104,6 @@ func (w *Tx) writeLog() error {
 	if w.seq, err = res.LastInsertId(); err != nil {
 		return err
 	}
-	w.logged += len(body)
 	return nil
 }
 
@@ -221,7 +220,6 @@ func (s *Store) replay(ctx context.Context) error {
 		if err := rows.Scan(&s.tx.seq, &body); err != nil {
 			return err
 		}
-		s.tx.logged += len(body)
 		if err := eachOp(body, s.recent.apply); err != nil {
 			s.log.Error("a row of the log cannot be read; what it held is lost", "row", s.tx.seq, "error", err)
 		}

@@ -88,6 +88,7 @@ func (w *Tx) merge(id int64, l *layer) error {
 			return err
 		}
 	}
+	w.tail = nil
 	for i := 0; i < l.cols.Len(); {
 		n, err := w.mergeInto(id, &l.cols, i)
 		if err != nil {
@@ -109,7 +110,11 @@ func (w *Tx) mergeInto(id int64, c *series.Columns, i int) (n int, err error) {
 		j, _ = c.Find(next.from())
 	}
 	some := c.Slice(i, j)
+	w.tail = nil
 	if at == nil || some.T[0] > at.Until && len(at.Body) > blockBytes*9/10 { // it is full
+		if at == nil {
+			w.tail = some
+		}
 		return j - i, w.writeBlocks(id, some, next == nil)
 	}
 	old, err := w.decode(at)
@@ -119,7 +124,11 @@ func (w *Tx) mergeInto(id int64, c *series.Columns, i int) (n int, err error) {
 	if err := w.exec(`DELETE FROM blocks WHERE key = ?`, at.Key); err != nil {
 		return 0, err
 	}
-	return j - i, w.writeBlocks(id, series.Merge(old, some), next == nil)
+	both := series.Merge(old, some)
+	if next == nil {
+		w.tail = both
+	}
+	return j - i, w.writeBlocks(id, both, next == nil)
 }
 
 // around returns the block that a time belongs to and the one after it. What is before all blocks belongs to the first.
@@ -233,7 +242,11 @@ func floor(t, width int64) int64 {
 func (w *Tx) refresh(id int64, hours []series.Span) error {
 	for _, span := range hours {
 		var sum series.Summer
-		if err := eachRange(context.Background(), w, id, span.From, span.To, &layer{}, func(c *series.Columns, i, j int) bool { sum.Add(c, i, j); return true }); err != nil {
+		if w.tail != nil && span.From >= w.tail.T[0] { // which was just written, and need not be read again
+			i, _ := w.tail.Find(span.From)
+			j, _ := w.tail.Find(span.To)
+			sum.Add(w.tail, i, j)
+		} else if err := eachRange(context.Background(), w, id, span.From, span.To, &layer{}, func(c *series.Columns, i, j int) bool { sum.Add(c, i, j); return true }); err != nil {
 			return err
 		}
 		sum.Flush()
@@ -279,10 +292,10 @@ func (w *Tx) refresh(id int64, hours []series.Span) error {
 
 // Sealing goes on in the background. Readings become blocks when there are many of them, or after a while.
 const (
-	sealReadings = 150_000
-	sealBytes    = 4 << 20
+	sealReadings = 100_000
+	sealEach     = 2000 // of each series: with fewer, the newest blocks are written anew too often
 	sealEvery    = time.Hour
-	sealAtOnce   = 20_000 // readings in one transaction, so that nobody has to wait long for the disk
+	sealAtOnce   = 3_000 // readings in one transaction, so that nobody has to wait long for the disk
 )
 
 func (s *Store) sealer() {
@@ -362,7 +375,6 @@ func (w *Tx) beginSealing() (upTo int64, ids []int64) {
 		}
 	}
 	slices.Sort(ids)
-	w.logged = 0
 	return w.seq, ids
 }
 

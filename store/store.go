@@ -233,9 +233,10 @@ type Tx struct {
 	series   map[string]int64
 	recent   *recent
 	codec    series.Codec
-	body     []byte // memory to write in
-	seq      int64  // of the newest row of the log
-	logged   int    // bytes in the log since readings were last sealed
+	body     []byte          // memory to write in
+	tail     *series.Columns // the newest readings of the series that is being sealed, where they are known
+	seq      int64           // of the newest row of the log
+	logged   int             // bytes in the log since readings were last sealed
 
 	// of the transaction that is under way
 	ops      []op
@@ -265,7 +266,7 @@ func (s *Store) writer() {
 			}
 		}
 		err := w.run(group)
-		if w.recent.n > sealReadings || w.logged > sealBytes {
+		if w.recent.n > max(sealReadings, sealEach*len(w.recent.runs)) {
 			select {
 			case s.full <- struct{}{}:
 			default:
