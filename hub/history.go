@@ -58,33 +58,40 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	if err := h.ask(ctx, func() error { return h.describe(a, &out) }); err != nil {
 		return out, err
 	}
-	step := series.Step(q.To.Sub(q.From), q.Points)
-	from := snap(q.From, step, loc)
-	to := q.To
-	b := series.NewBucketer(from.UnixMilli(), to.UnixMilli(), step.Milliseconds(), out.Hold)
-	var last reading.Value
-	n := 0
-	for r, err := range h.store.Readings(ctx, q.Series, out.Kind, from, to, out.Hold == 0) {
+	if done, err := h.singly(ctx, &out, q); done || err != nil {
+		return out, err
+	}
+	out.Step = series.Step(q.To.Sub(q.From), q.Points)
+	bounds := series.Bounds(q.From.UnixMilli(), q.To.UnixMilli(), out.Step, loc)
+	var err error
+	out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now())
+	return out, err
+}
+
+// singly reads one reading after the other. It reports true where that is the answer: where they are few, and of a text, of
+// which only changes are told.
+func (h *Hub) singly(ctx context.Context, out *History, q Range) (bool, error) {
+	most := q.Points + 1
+	var points []series.Point
+	for r, err := range h.store.Readings(ctx, q.Series, out.Kind, q.From, q.To, out.Hold == 0) {
 		if err != nil {
-			return out, err
+			return false, err
 		}
-		if out.Kind == site.Text && n > 0 && r.Value == last {
-			continue // of a text only its changes are told
+		if n := len(out.Readings); out.Kind == site.Text {
+			if n > 0 && out.Readings[n-1].Value == r.Value || n > mostPoints {
+				continue
+			}
+		} else if n >= most {
+			out.Readings = nil
+			return false, nil
 		}
-		n, last = n+1, r.Value
-		if len(out.Readings) <= q.Points+1 && (r.T >= q.From.UnixMilli() || out.Hold == 0) {
-			out.Readings = append(out.Readings, r)
+		out.Readings = append(out.Readings, r)
+		if r.Quality != reading.Bad {
+			points = append(points, series.Point{T: r.T})
 		}
-		b.Add(series.Point{T: r.T, V: r.Value.Num, Bad: r.Quality == reading.Bad})
 	}
-	now := time.Now()
-	out.Buckets, out.Gaps = b.Finish(now.UnixMilli())
-	if len(out.Readings) <= q.Points+1 || out.Kind == site.Text {
-		out.Buckets = nil
-		return out, nil
-	}
-	out.Readings, out.Step, out.From = nil, step, from
-	return out, nil
+	out.Gaps = series.Gaps(points, q.From.UnixMilli(), min(q.To.UnixMilli(), time.Now().UnixMilli()), out.Hold)
+	return true, nil
 }
 
 // describe finds out what a series is and whether the actor may see it.
@@ -130,12 +137,3 @@ func (h *Hub) describe(a access.Actor, out *History) error {
 	}
 	return &NotFoundError{"signal", out.Series, site.Nearest(out.Series, ids)}
 }
-
-// snap moves t back to a whole step of the hub's own clock.
-func snap(t time.Time, step time.Duration, loc *time.Location) time.Time {
-	_, off := t.In(loc).Zone()
-	local := t.UnixMilli() + int64(off)*1000
-	return time.UnixMilli(local - mod(local, step.Milliseconds()) - int64(off)*1000)
-}
-
-func mod(a, b int64) int64 { return ((a % b) + b) % b }

@@ -295,7 +295,7 @@ const (
 	sealReadings = 100_000
 	sealEach     = 2000 // of each series: with fewer, the newest blocks are written anew too often
 	sealEvery    = time.Hour
-	sealAtOnce   = 3_000 // readings in one transaction, so that nobody has to wait long for the disk
+	sealAtOnce   = 5_000 // readings in one transaction, so that nobody has to wait long for the disk
 )
 
 func (s *Store) sealer() {
