@@ -385,6 +385,27 @@ func (e NewSignalReports) Valid() bool {
 	}
 }
 
+// Defines values for OneReadingQ.
+const (
+	OneReadingQBad     OneReadingQ = "bad"
+	OneReadingQGood    OneReadingQ = "good"
+	OneReadingQSuspect OneReadingQ = "suspect"
+)
+
+// Valid indicates whether the value is a known member of the OneReadingQ enum.
+func (e OneReadingQ) Valid() bool {
+	switch e {
+	case OneReadingQBad:
+		return true
+	case OneReadingQGood:
+		return true
+	case OneReadingQSuspect:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleGuest  Role = "guest"
@@ -408,19 +429,19 @@ func (e Role) Valid() bool {
 
 // Defines values for SignalQuality.
 const (
-	Bad     SignalQuality = "bad"
-	Good    SignalQuality = "good"
-	Suspect SignalQuality = "suspect"
+	SignalQualityBad     SignalQuality = "bad"
+	SignalQualityGood    SignalQuality = "good"
+	SignalQualitySuspect SignalQuality = "suspect"
 )
 
 // Valid indicates whether the value is a known member of the SignalQuality enum.
 func (e SignalQuality) Valid() bool {
 	switch e {
-	case Bad:
+	case SignalQualityBad:
 		return true
-	case Good:
+	case SignalQualityGood:
 		return true
-	case Suspect:
+	case SignalQualitySuspect:
 		return true
 	default:
 		return false
@@ -853,7 +874,8 @@ type GroupView = hub.GroupView
 type Guests string
 
 // History Columns of equal length. Readings: `t`, `v`, and `bad` with the places of bad readings. Buckets (`step_ms` above 0):
-// `t` (their start), `min`, `max`, `mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+// `t` (their start), `min`, `max`, `mean`, `time_mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+// A bucket ends at the next whole step of the hub's clock (days at midnight), or at `to`; the first begins at `from`.
 type History struct {
 	Bad      *[]int     `json:"bad,omitempty"`
 	Count    *[]int     `json:"count,omitempty"`
@@ -877,10 +899,13 @@ type History struct {
 	StepMs int64      `json:"step_ms"`
 
 	// T Unix milliseconds
-	T    []int64   `json:"t"`
-	To   time.Time `json:"to"`
-	Unit string    `json:"unit"`
-	V    *[]Value  `json:"v,omitempty"`
+	T []int64 `json:"t"`
+
+	// TimeMean each reading counts for as long as it held
+	TimeMean *[]float64 `json:"time_mean,omitempty"`
+	To       time.Time  `json:"to"`
+	Unit     string     `json:"unit"`
+	V        *[]Value   `json:"v,omitempty"`
 }
 
 // Hub defines model for Hub.
@@ -929,6 +954,15 @@ type HubStatus struct {
 	Zone    string `json:"zone"`
 }
 
+// Imported defines model for Imported.
+type Imported struct {
+	Refused []RefusedReading `json:"refused"`
+
+	// Replaced those that took the place of a differing one
+	Replaced int `json:"replaced"`
+	Stored   int `json:"stored"`
+}
+
 // Interlock defines model for Interlock.
 type Interlock struct {
 	AfterMs *int64 `json:"after_ms,omitempty"`
@@ -966,6 +1000,19 @@ type JournalPage struct {
 
 	// Next cursor of the next page
 	Next *int64 `json:"next,omitempty"`
+}
+
+// KeptSeries defines model for KeptSeries.
+type KeptSeries struct {
+	// Bytes sealed; what came last is sealed within an hour
+	Bytes int64 `json:"bytes"`
+
+	// Count readings
+	Count  int64     `json:"count"`
+	From   time.Time `json:"from"`
+	Name   string    `json:"name"`
+	Series string    `json:"series"`
+	To     time.Time `json:"to"`
 }
 
 // Kind defines model for Kind.
@@ -1162,6 +1209,23 @@ type NewToken struct {
 	Token string `json:"token"`
 }
 
+// OneReading defines model for OneReading.
+type OneReading struct {
+	Q *OneReadingQ `json:"q,omitempty"`
+
+	// Raw before calibration
+	Raw *float64 `json:"raw,omitempty"`
+
+	// T Unix milliseconds
+	T int64 `json:"t"`
+
+	// V a number, true or false, or a text
+	V Value `json:"v"`
+}
+
+// OneReadingQ defines model for OneReading.Q.
+type OneReadingQ string
+
 // Panel defines model for Panel.
 type Panel = site.Panel
 
@@ -1220,6 +1284,25 @@ type Proof struct {
 // Pulse defines model for Pulse.
 type Pulse = site.Pulse
 
+// ReadingsImport defines model for ReadingsImport.
+type ReadingsImport struct {
+	Readings []OneReading `json:"readings"`
+	Series   string       `json:"series"`
+}
+
+// ReadingsPage defines model for ReadingsPage.
+type ReadingsPage struct {
+	Decimals int  `json:"decimals"`
+	Kind     Kind `json:"kind"`
+
+	// More there are others beyond the last
+	More     bool         `json:"more"`
+	Name     string       `json:"name"`
+	Readings []OneReading `json:"readings"`
+	Series   string       `json:"series"`
+	Unit     string       `json:"unit"`
+}
+
 // Refusal defines model for Refusal.
 type Refusal struct {
 	At time.Time `json:"at"`
@@ -1233,6 +1316,13 @@ type Refusal struct {
 	Payload string `json:"payload"`
 	Reason  string `json:"reason"`
 	Topic   string `json:"topic"`
+}
+
+// RefusedReading defines model for RefusedReading.
+type RefusedReading struct {
+	// I place in the list, from 0
+	I      int    `json:"i"`
+	Reason string `json:"reason"`
 }
 
 // Register defines model for Register.
@@ -1412,6 +1502,16 @@ type Starter struct {
 	File  string `json:"file"`
 	Id    string `json:"id"`
 	Name  string `json:"name"`
+}
+
+// Storage defines model for Storage.
+type Storage struct {
+	DatabaseBytes int64        `json:"database_bytes"`
+	Series        []KeptSeries `json:"series"`
+	Since         time.Time    `json:"since"`
+
+	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
+	WrittenBytes *int64 `json:"written_bytes,omitempty"`
 }
 
 // Target how a want is sent
@@ -1655,6 +1755,30 @@ type ApplyPresetJSONBody struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// DeleteReadingsParams defines parameters for DeleteReadings.
+type DeleteReadingsParams struct {
+	Series string    `form:"series" json:"series"`
+	From   time.Time `form:"from" json:"from"`
+
+	// To not included
+	To time.Time `form:"to" json:"to"`
+}
+
+// ListReadingsParams defines parameters for ListReadings.
+type ListReadingsParams struct {
+	Series string `form:"series" json:"series"`
+
+	// From default: the first
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: now
+	To    *time.Time `form:"to,omitempty" json:"to,omitempty"`
+	Limit *int       `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Newest the newest first
+	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
+}
+
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -1772,6 +1896,9 @@ type SavePresetJSONRequestBody = Preset
 
 // ApplyPresetJSONRequestBody defines body for ApplyPreset for application/json ContentType.
 type ApplyPresetJSONRequestBody ApplyPresetJSONBody
+
+// ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
+type ImportReadingsJSONRequestBody = ReadingsImport
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = Rule
@@ -1973,6 +2100,15 @@ type ServerInterface interface {
 	// ApplyPreset Apply a preset
 	// (POST /presets/{id}/apply)
 	ApplyPreset(ctx *echo.Context, id Id) error
+	// DeleteReadings Delete a stretch of readings
+	// (DELETE /readings)
+	DeleteReadings(ctx *echo.Context, params DeleteReadingsParams) error
+	// ListReadings The readings of a series, one by one
+	// (GET /readings)
+	ListReadings(ctx *echo.Context, params ListReadingsParams) error
+	// ImportReadings Bring in readings of the past
+	// (POST /readings)
+	ImportReadings(ctx *echo.Context) error
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx *echo.Context) error
@@ -2018,6 +2154,9 @@ type ServerInterface interface {
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx *echo.Context, id Id) error
+	// GetStorage What is kept, by series, and what was written to the disk
+	// (GET /storage)
+	GetStorage(ctx *echo.Context) error
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -3074,6 +3213,93 @@ func (w *ServerInterfaceWrapper) ApplyPreset(ctx *echo.Context) error {
 	return err
 }
 
+// DeleteReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteReadings(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteReadingsParams
+	// ------------- Required query parameter "series" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "series", ctx.QueryParams(), &params.Series, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter series: %s", err))
+	}
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteReadings(ctx, params)
+	return err
+}
+
+// ListReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReadings(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReadingsParams
+	// ------------- Required query parameter "series" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "series", ctx.QueryParams(), &params.Series, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter series: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "newest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newest", ctx.QueryParams(), &params.Newest, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter newest: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReadings(ctx, params)
+	return err
+}
+
+// ImportReadings converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportReadings(ctx)
+	return err
+}
+
 // ListRules converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRules(ctx *echo.Context) error {
 	var err error
@@ -3311,6 +3537,15 @@ func (w *ServerInterfaceWrapper) Recalibrate(ctx *echo.Context) error {
 	return err
 }
 
+// GetStorage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStorage(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStorage(ctx)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -3405,6 +3640,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
 	router.GET(options.BaseURL+"/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
 	router.GET(options.BaseURL+"/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
+	router.DELETE(options.BaseURL+"/readings", wrapper.DeleteReadings, options.OperationMiddlewares["deleteReadings"]...)
+	router.GET(options.BaseURL+"/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
+	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
+	router.GET(options.BaseURL+"/storage", wrapper.GetStorage, options.OperationMiddlewares["getStorage"]...)
 	router.DELETE(options.BaseURL+"/controls/:id", wrapper.RemoveControl, options.OperationMiddlewares["removeControl"]...)
 	router.GET(options.BaseURL+"/controls/:id", wrapper.GetControl, options.OperationMiddlewares["getControl"]...)
 	router.PATCH(options.BaseURL+"/controls/:id", wrapper.ChangeControl, options.OperationMiddlewares["changeControl"]...)
@@ -6020,6 +6259,137 @@ func (response ApplyPresetdefaultApplicationProblemPlusJSONResponse) VisitApplyP
 	return err
 }
 
+type DeleteReadingsRequestObject struct {
+	Params DeleteReadingsParams
+}
+
+type DeleteReadingsResponseObject interface {
+	VisitDeleteReadingsResponse(w http.ResponseWriter) error
+}
+
+type DeleteReadings200JSONResponse struct {
+	Removed int `json:"removed"`
+}
+
+func (response DeleteReadings200JSONResponse) VisitDeleteReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response DeleteReadingsdefaultApplicationProblemPlusJSONResponse) VisitDeleteReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingsRequestObject struct {
+	Params ListReadingsParams
+}
+
+type ListReadingsResponseObject interface {
+	VisitListReadingsResponse(w http.ResponseWriter) error
+}
+
+type ListReadings200JSONResponse ReadingsPage
+
+func (response ListReadings200JSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListReadingsdefaultApplicationProblemPlusJSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportReadingsRequestObject struct {
+	Body *ImportReadingsJSONRequestBody
+}
+
+type ImportReadingsResponseObject interface {
+	VisitImportReadingsResponse(w http.ResponseWriter) error
+}
+
+type ImportReadings200JSONResponse Imported
+
+func (response ImportReadings200JSONResponse) VisitImportReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ImportReadingsdefaultApplicationProblemPlusJSONResponse) VisitImportReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRulesRequestObject struct {
 }
 
@@ -6638,6 +7008,48 @@ func (response RecalibratedefaultApplicationProblemPlusJSONResponse) VisitRecali
 	return err
 }
 
+type GetStorageRequestObject struct {
+}
+
+type GetStorageResponseObject interface {
+	VisitGetStorageResponse(w http.ResponseWriter) error
+}
+
+type GetStorage200JSONResponse Storage
+
+func (response GetStorage200JSONResponse) VisitGetStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetStoragedefaultApplicationProblemPlusJSONResponse) VisitGetStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -6936,6 +7348,15 @@ type StrictServerInterface interface {
 	// ApplyPreset Apply a preset
 	// (POST /presets/{id}/apply)
 	ApplyPreset(ctx context.Context, request ApplyPresetRequestObject) (ApplyPresetResponseObject, error)
+	// DeleteReadings Delete a stretch of readings
+	// (DELETE /readings)
+	DeleteReadings(ctx context.Context, request DeleteReadingsRequestObject) (DeleteReadingsResponseObject, error)
+	// ListReadings The readings of a series, one by one
+	// (GET /readings)
+	ListReadings(ctx context.Context, request ListReadingsRequestObject) (ListReadingsResponseObject, error)
+	// ImportReadings Bring in readings of the past
+	// (POST /readings)
+	ImportReadings(ctx context.Context, request ImportReadingsRequestObject) (ImportReadingsResponseObject, error)
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
@@ -6981,6 +7402,9 @@ type StrictServerInterface interface {
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx context.Context, request RecalibrateRequestObject) (RecalibrateResponseObject, error)
+	// GetStorage What is kept, by series, and what was written to the disk
+	// (GET /storage)
+	GetStorage(ctx context.Context, request GetStorageRequestObject) (GetStorageResponseObject, error)
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -9004,6 +9428,102 @@ func (sh *strictHandler) ApplyPreset(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// DeleteReadings operation middleware
+func (sh *strictHandler) DeleteReadings(ctx *echo.Context, params DeleteReadingsParams) error {
+	var request DeleteReadingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteReadings(ctx.Request().Context(), request.(DeleteReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteReadingsResponseObject); ok {
+		return validResponse.VisitDeleteReadingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListReadings operation middleware
+func (sh *strictHandler) ListReadings(ctx *echo.Context, params ListReadingsParams) error {
+	var request ListReadingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadings(ctx.Request().Context(), request.(ListReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReadingsResponseObject); ok {
+		return validResponse.VisitListReadingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ImportReadings operation middleware
+func (sh *strictHandler) ImportReadings(ctx *echo.Context) error {
+	var request ImportReadingsRequestObject
+
+	var body ImportReadingsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportReadings(ctx.Request().Context(), request.(ImportReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportReadingsResponseObject); ok {
+		return validResponse.VisitImportReadingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRules operation middleware
 func (sh *strictHandler) ListRules(ctx *echo.Context) error {
 	var request ListRulesRequestObject
@@ -9521,6 +10041,29 @@ func (sh *strictHandler) Recalibrate(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RecalibrateResponseObject); ok {
 		return validResponse.VisitRecalibrateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStorage operation middleware
+func (sh *strictHandler) GetStorage(ctx *echo.Context) error {
+	var request GetStorageRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStorage(ctx.Request().Context(), request.(GetStorageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStorage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStorageResponseObject); ok {
+		return validResponse.VisitGetStorageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

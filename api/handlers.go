@@ -220,6 +220,7 @@ func history(x hub.History) History {
 	out.Min = floats(func(i int) float64 { return x.Buckets[i].Min })
 	out.Max = floats(func(i int) float64 { return x.Buckets[i].Max })
 	out.Mean = floats(func(i int) float64 { return x.Buckets[i].Mean })
+	out.TimeMean = floats(func(i int) float64 { return x.Buckets[i].TimeMean })
 	out.First = floats(func(i int) float64 { return x.Buckets[i].First })
 	out.Last = floats(func(i int) float64 { return x.Buckets[i].Last })
 	return out

@@ -36,6 +36,7 @@ const (
 	base       = "/api/v1"
 	cookieName = "ember_session"
 	maxBody    = 64 << 10
+	maxImport  = 2 << 20 // of readings that are brought in
 )
 
 // Options of New.
@@ -80,7 +81,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e.HTTPErrorHandler = s.fail
 	e.Use(middleware.Recover(), headers)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: s.unpacked, MinLength: 1024}))
-	group := e.Group(base, crossOrigin(), middleware.BodyLimit(maxBody), s.guard)
+	group := e.Group(base, crossOrigin(), s.bodyLimit, s.guard)
 	RegisterHandlers(group, NewStrictHandler(&handlers{s}, nil))
 	group.RouteNotFound("/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
@@ -210,7 +211,7 @@ func credential(r *http.Request) string {
 func invalid(err error) error {
 	var big *http.MaxBytesError
 	if errors.As(err, &big) {
-		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", maxBody))
+		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", big.Limit))
 	}
 	field, why := "", ""
 	var se *openapi3.SchemaError
@@ -357,4 +358,15 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		return srv.Close()
 	}
 	return nil
+}
+
+// bodyLimit bounds how long a body may be.
+func (s *Server) bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
+	usual, readings := middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxImport)(next)
+	return func(c *echo.Context) error {
+		if c.Request().Method == http.MethodPost && c.Request().URL.Path == base+"/readings" {
+			return readings(c)
+		}
+		return usual(c)
+	}
 }

@@ -385,6 +385,27 @@ func (e NewSignalReports) Valid() bool {
 	}
 }
 
+// Defines values for OneReadingQ.
+const (
+	OneReadingQBad     OneReadingQ = "bad"
+	OneReadingQGood    OneReadingQ = "good"
+	OneReadingQSuspect OneReadingQ = "suspect"
+)
+
+// Valid indicates whether the value is a known member of the OneReadingQ enum.
+func (e OneReadingQ) Valid() bool {
+	switch e {
+	case OneReadingQBad:
+		return true
+	case OneReadingQGood:
+		return true
+	case OneReadingQSuspect:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleGuest  Role = "guest"
@@ -408,19 +429,19 @@ func (e Role) Valid() bool {
 
 // Defines values for SignalQuality.
 const (
-	Bad     SignalQuality = "bad"
-	Good    SignalQuality = "good"
-	Suspect SignalQuality = "suspect"
+	SignalQualityBad     SignalQuality = "bad"
+	SignalQualityGood    SignalQuality = "good"
+	SignalQualitySuspect SignalQuality = "suspect"
 )
 
 // Valid indicates whether the value is a known member of the SignalQuality enum.
 func (e SignalQuality) Valid() bool {
 	switch e {
-	case Bad:
+	case SignalQualityBad:
 		return true
-	case Good:
+	case SignalQualityGood:
 		return true
-	case Suspect:
+	case SignalQualitySuspect:
 		return true
 	default:
 		return false
@@ -853,7 +874,8 @@ type GroupView = hub.GroupView
 type Guests string
 
 // History Columns of equal length. Readings: `t`, `v`, and `bad` with the places of bad readings. Buckets (`step_ms` above 0):
-// `t` (their start), `min`, `max`, `mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+// `t` (their start), `min`, `max`, `mean`, `time_mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+// A bucket ends at the next whole step of the hub's clock (days at midnight), or at `to`; the first begins at `from`.
 type History struct {
 	Bad      *[]int     `json:"bad,omitempty"`
 	Count    *[]int     `json:"count,omitempty"`
@@ -877,10 +899,13 @@ type History struct {
 	StepMs int64      `json:"step_ms"`
 
 	// T Unix milliseconds
-	T    []int64   `json:"t"`
-	To   time.Time `json:"to"`
-	Unit string    `json:"unit"`
-	V    *[]Value  `json:"v,omitempty"`
+	T []int64 `json:"t"`
+
+	// TimeMean each reading counts for as long as it held
+	TimeMean *[]float64 `json:"time_mean,omitempty"`
+	To       time.Time  `json:"to"`
+	Unit     string     `json:"unit"`
+	V        *[]Value   `json:"v,omitempty"`
 }
 
 // Hub defines model for Hub.
@@ -929,6 +954,15 @@ type HubStatus struct {
 	Zone    string `json:"zone"`
 }
 
+// Imported defines model for Imported.
+type Imported struct {
+	Refused []RefusedReading `json:"refused"`
+
+	// Replaced those that took the place of a differing one
+	Replaced int `json:"replaced"`
+	Stored   int `json:"stored"`
+}
+
 // Interlock defines model for Interlock.
 type Interlock struct {
 	AfterMs *int64 `json:"after_ms,omitempty"`
@@ -966,6 +1000,19 @@ type JournalPage struct {
 
 	// Next cursor of the next page
 	Next *int64 `json:"next,omitempty"`
+}
+
+// KeptSeries defines model for KeptSeries.
+type KeptSeries struct {
+	// Bytes sealed; what came last is sealed within an hour
+	Bytes int64 `json:"bytes"`
+
+	// Count readings
+	Count  int64     `json:"count"`
+	From   time.Time `json:"from"`
+	Name   string    `json:"name"`
+	Series string    `json:"series"`
+	To     time.Time `json:"to"`
 }
 
 // Kind defines model for Kind.
@@ -1162,6 +1209,23 @@ type NewToken struct {
 	Token string `json:"token"`
 }
 
+// OneReading defines model for OneReading.
+type OneReading struct {
+	Q *OneReadingQ `json:"q,omitempty"`
+
+	// Raw before calibration
+	Raw *float64 `json:"raw,omitempty"`
+
+	// T Unix milliseconds
+	T int64 `json:"t"`
+
+	// V a number, true or false, or a text
+	V Value `json:"v"`
+}
+
+// OneReadingQ defines model for OneReading.Q.
+type OneReadingQ string
+
 // Panel defines model for Panel.
 type Panel = site.Panel
 
@@ -1220,6 +1284,25 @@ type Proof struct {
 // Pulse defines model for Pulse.
 type Pulse = site.Pulse
 
+// ReadingsImport defines model for ReadingsImport.
+type ReadingsImport struct {
+	Readings []OneReading `json:"readings"`
+	Series   string       `json:"series"`
+}
+
+// ReadingsPage defines model for ReadingsPage.
+type ReadingsPage struct {
+	Decimals int  `json:"decimals"`
+	Kind     Kind `json:"kind"`
+
+	// More there are others beyond the last
+	More     bool         `json:"more"`
+	Name     string       `json:"name"`
+	Readings []OneReading `json:"readings"`
+	Series   string       `json:"series"`
+	Unit     string       `json:"unit"`
+}
+
 // Refusal defines model for Refusal.
 type Refusal struct {
 	At time.Time `json:"at"`
@@ -1233,6 +1316,13 @@ type Refusal struct {
 	Payload string `json:"payload"`
 	Reason  string `json:"reason"`
 	Topic   string `json:"topic"`
+}
+
+// RefusedReading defines model for RefusedReading.
+type RefusedReading struct {
+	// I place in the list, from 0
+	I      int    `json:"i"`
+	Reason string `json:"reason"`
 }
 
 // Register defines model for Register.
@@ -1412,6 +1502,16 @@ type Starter struct {
 	File  string `json:"file"`
 	Id    string `json:"id"`
 	Name  string `json:"name"`
+}
+
+// Storage defines model for Storage.
+type Storage struct {
+	DatabaseBytes int64        `json:"database_bytes"`
+	Series        []KeptSeries `json:"series"`
+	Since         time.Time    `json:"since"`
+
+	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
+	WrittenBytes *int64 `json:"written_bytes,omitempty"`
 }
 
 // Target how a want is sent
@@ -1655,6 +1755,30 @@ type ApplyPresetJSONBody struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// DeleteReadingsParams defines parameters for DeleteReadings.
+type DeleteReadingsParams struct {
+	Series string    `form:"series" json:"series"`
+	From   time.Time `form:"from" json:"from"`
+
+	// To not included
+	To time.Time `form:"to" json:"to"`
+}
+
+// ListReadingsParams defines parameters for ListReadings.
+type ListReadingsParams struct {
+	Series string `form:"series" json:"series"`
+
+	// From default: the first
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: now
+	To    *time.Time `form:"to,omitempty" json:"to,omitempty"`
+	Limit *int       `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Newest the newest first
+	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
+}
+
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -1772,6 +1896,9 @@ type SavePresetJSONRequestBody = Preset
 
 // ApplyPresetJSONRequestBody defines body for ApplyPreset for application/json ContentType.
 type ApplyPresetJSONRequestBody ApplyPresetJSONBody
+
+// ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
+type ImportReadingsJSONRequestBody = ReadingsImport
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = Rule
@@ -2424,6 +2551,36 @@ type ClientInterface interface {
 	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
 	ApplyPreset(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteReadings Delete a stretch of readings
+	//
+	// Corresponds with DELETE /readings (the `DeleteReadings` operationId).
+	DeleteReadings(ctx context.Context, params *DeleteReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReadings The readings of a series, one by one
+	//
+	// Corresponds with GET /readings (the `ListReadings` operationId).
+	ListReadings(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportReadingsWithBody Bring in readings of the past
+	//
+	// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+	// value changes and nothing is decided by them. The answer comes when they are on the disk.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
+	ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportReadings Bring in readings of the past
+	//
+	// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+	// value changes and nothing is decided by them. The answer comes when they are on the disk.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
+	ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRules All rules
 	//
 	// Corresponds with GET /rules (the `ListRules` operationId).
@@ -2573,6 +2730,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
 	Recalibrate(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStorage What is kept, by series, and what was written to the disk
+	//
+	// Corresponds with GET /storage (the `GetStorage` operationId).
+	GetStorage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of whoever asks
 	//
@@ -3982,6 +4144,76 @@ func (c *Client) ApplyPreset(ctx context.Context, id Id, body ApplyPresetJSONReq
 	return c.Client.Do(req)
 }
 
+// DeleteReadings Delete a stretch of readings
+//
+// Corresponds with DELETE /readings (the `DeleteReadings` operationId).
+func (c *Client) DeleteReadings(ctx context.Context, params *DeleteReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteReadingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReadings The readings of a series, one by one
+//
+// Corresponds with GET /readings (the `ListReadings` operationId).
+func (c *Client) ListReadings(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportReadingsWithBody Bring in readings of the past
+//
+// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+// value changes and nothing is decided by them. The answer comes when they are on the disk.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
+func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportReadingsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportReadings Bring in readings of the past
+//
+// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+// value changes and nothing is decided by them. The answer comes when they are on the disk.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
+func (c *Client) ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportReadingsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRules All rules
 //
 // Corresponds with GET /rules (the `ListRules` operationId).
@@ -4342,6 +4574,21 @@ func (c *Client) RecalibrateWithBody(ctx context.Context, id Id, contentType str
 // Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
 func (c *Client) Recalibrate(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRecalibrateRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStorage What is kept, by series, and what was written to the disk
+//
+// Corresponds with GET /storage (the `GetStorage` operationId).
+func (c *Client) GetStorage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStorageRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6955,6 +7202,210 @@ func NewApplyPresetRequestWithBody(server string, id Id, contentType string, bod
 	return req, nil
 }
 
+// NewDeleteReadingsRequest constructs an http.Request for the DeleteReadings method
+func NewDeleteReadingsRequest(server string, params *DeleteReadingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "series", params.Series, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListReadingsRequest constructs an http.Request for the ListReadings method
+func NewListReadingsRequest(server string, params *ListReadingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "series", params.Series, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Newest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newest", *params.Newest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportReadingsRequest calls the generic ImportReadings builder with application/json body
+func NewImportReadingsRequest(server string, body ImportReadingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportReadingsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewImportReadingsRequestWithBody constructs an http.Request for the ImportReadings method, with any body, and a specified content type
+func NewImportReadingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string) (*http.Request, error) {
 	var err error
@@ -7534,6 +7985,33 @@ func NewRecalibrateRequestWithBody(server string, id Id, contentType string, bod
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetStorageRequest constructs an http.Request for the GetStorage method
+func NewGetStorageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/storage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8302,6 +8780,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /presets/{id}/apply (the `ApplyPreset` operationId).
 	ApplyPresetWithResponse(ctx context.Context, id Id, body ApplyPresetJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyPresetResponse, error)
 
+	// DeleteReadingsWithResponse Delete a stretch of readings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /readings (the `DeleteReadings` operationId).
+	DeleteReadingsWithResponse(ctx context.Context, params *DeleteReadingsParams, reqEditors ...RequestEditorFn) (*DeleteReadingsResponse, error)
+
+	// ListReadingsWithResponse The readings of a series, one by one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /readings (the `ListReadings` operationId).
+	ListReadingsWithResponse(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error)
+
+	// ImportReadingsWithBodyWithResponse Bring in readings of the past
+	//
+	// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+	// value changes and nothing is decided by them. The answer comes when they are on the disk.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
+	ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
+
+	// ImportReadingsWithResponse Bring in readings of the past
+	//
+	// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+	// value changes and nothing is decided by them. The answer comes when they are on the disk.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /readings (the `ImportReadings` operationId).
+	ImportReadingsWithResponse(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
+
 	// ListRulesWithResponse All rules
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8467,6 +8979,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
 	RecalibrateWithResponse(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error)
+
+	// GetStorageWithResponse What is kept, by series, and what was written to the disk
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /storage (the `GetStorage` operationId).
+	GetStorageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStorageResponse, error)
 
 	// ListTokensWithResponse The tokens of whoever asks
 	//
@@ -11665,6 +12184,175 @@ func (r ApplyPresetResponse) ContentType() string {
 	return ""
 }
 
+// DeleteReadingsResponseDefaultHeaders the declared response headers of an HTTP default response for DeleteReadings
+type DeleteReadingsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type DeleteReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Removed int `json:"removed"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *DeleteReadingsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DeleteReadingsResponse) GetJSON200() *struct {
+	Removed int `json:"removed"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListReadingsResponseDefaultHeaders the declared response headers of an HTTP default response for ListReadings
+type ListReadingsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingsPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListReadingsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadingsResponse) GetJSON200() *ReadingsPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ImportReadingsResponseDefaultHeaders the declared response headers of an HTTP default response for ImportReadings
+type ImportReadingsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ImportReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Imported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ImportReadingsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportReadingsResponse) GetJSON200() *Imported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListRulesResponseDefaultHeaders the declared response headers of an HTTP default response for ListRules
 type ListRulesResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -12469,6 +13157,61 @@ func (r RecalibrateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RecalibrateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetStorageResponseDefaultHeaders the declared response headers of an HTTP default response for GetStorage
+type GetStorageResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetStorageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Storage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetStorageResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStorageResponse) GetJSON200() *Storage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStorageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStorageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStorageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStorageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStorageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13750,6 +14493,64 @@ func (c *ClientWithResponses) ApplyPresetWithResponse(ctx context.Context, id Id
 	return ParseApplyPresetResponse(rsp)
 }
 
+// DeleteReadingsWithResponse Delete a stretch of readings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /readings (the `DeleteReadings` operationId).
+func (c *ClientWithResponses) DeleteReadingsWithResponse(ctx context.Context, params *DeleteReadingsParams, reqEditors ...RequestEditorFn) (*DeleteReadingsResponse, error) {
+	rsp, err := c.DeleteReadings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteReadingsResponse(rsp)
+}
+
+// ListReadingsWithResponse The readings of a series, one by one
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /readings (the `ListReadings` operationId).
+func (c *ClientWithResponses) ListReadingsWithResponse(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error) {
+	rsp, err := c.ListReadings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadingsResponse(rsp)
+}
+
+// ImportReadingsWithBodyWithResponse Bring in readings of the past
+//
+// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+// value changes and nothing is decided by them. The answer comes when they are on the disk.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
+func (c *ClientWithResponses) ImportReadingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error) {
+	rsp, err := c.ImportReadingsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportReadingsResponse(rsp)
+}
+
+// ImportReadingsWithResponse Bring in readings of the past
+//
+// Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+// value changes and nothing is decided by them. The answer comes when they are on the disk.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /readings (the `ImportReadings` operationId).
+func (c *ClientWithResponses) ImportReadingsWithResponse(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error) {
+	rsp, err := c.ImportReadings(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportReadingsResponse(rsp)
+}
+
 // ListRulesWithResponse All rules
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14046,6 +14847,19 @@ func (c *ClientWithResponses) RecalibrateWithResponse(ctx context.Context, id Id
 		return nil, err
 	}
 	return ParseRecalibrateResponse(rsp)
+}
+
+// GetStorageWithResponse What is kept, by series, and what was written to the disk
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /storage (the `GetStorage` operationId).
+func (c *ClientWithResponses) GetStorageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStorageResponse, error) {
+	rsp, err := c.GetStorage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStorageResponse(rsp)
 }
 
 // ListTokensWithResponse The tokens of whoever asks
@@ -16764,6 +17578,146 @@ func ParseApplyPresetResponse(rsp *http.Response) (*ApplyPresetResponse, error) 
 	return response, nil
 }
 
+// ParseDeleteReadingsResponse parses an HTTP response from a DeleteReadingsWithResponse call
+func ParseDeleteReadingsResponse(rsp *http.Response) (*DeleteReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Removed int `json:"removed"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers DeleteReadingsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListReadingsResponse parses an HTTP response from a ListReadingsWithResponse call
+func ParseListReadingsResponse(rsp *http.Response) (*ListReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingsPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListReadingsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseImportReadingsResponse parses an HTTP response from a ImportReadingsWithResponse call
+func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Imported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ImportReadingsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
 func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17438,6 +18392,52 @@ func ParseRecalibrateResponse(rsp *http.Response) (*RecalibrateResponse, error) 
 	switch {
 	case true:
 		var headers RecalibrateResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetStorageResponse parses an HTTP response from a GetStorageWithResponse call
+func ParseGetStorageResponse(rsp *http.Response) (*GetStorageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStorageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Storage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetStorageResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

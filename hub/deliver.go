@@ -38,6 +38,9 @@ type Delivery struct {
 	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
 	// stored. It runs on a goroutine of the hub and must not block.
 	Done func(refused []string, err error)
+	// Unacknowledged says that the sender does not wait for Done: it is called before anything is on the disk, and the
+	// readings are written when there are more, or a few seconds later.
+	Unacknowledged bool
 }
 
 // Report is what a device says that a control is.
@@ -201,8 +204,14 @@ func (h *Hub) deliver(d Delivery) {
 		h.meters.get(dev.ID).add(Message{At: time.Now(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: result,
 			Refused: len(o.refused) > 0 && len(o.stored)+o.late == 0})
 	}
-	if d.Done != nil {
+	switch {
+	case d.Done == nil:
+	case d.Unacknowledged && h.gather.Others > 0:
+		h.outbox <- func() { d.Done(o.refused, nil) }
+	default:
+		was := h.batch.urgency
 		h.later(func(err error) { d.Done(o.refused, err) })
+		h.batch.urgency = max(was, soon)
 	}
 }
 

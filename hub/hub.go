@@ -29,6 +29,14 @@ type Options struct {
 	Version string
 	// Now is the wall clock; nil: time.Now.
 	Now func() time.Time
+	// Gather says for how long writes may be gathered; the zero value writes at once.
+	Gather Gather
+}
+
+// Gather says for how long what came may wait for more, so that it is written together: memory cards wear by writing.
+type Gather struct {
+	Acknowledged time.Duration // for messages whose sender waits for the acknowledgement, where little is going on
+	Others       time.Duration // for those that nobody waits for
 }
 
 // Hub is a running hub. Use Start to get one.
@@ -37,6 +45,7 @@ type Hub struct {
 	log     *slog.Logger
 	version string
 	clock   func() time.Time
+	gather  Gather
 	boot    string
 	started time.Time
 	current atomic.Pointer[site.Site] // the site, read from any goroutine
@@ -65,6 +74,7 @@ type Hub struct {
 	versionsOf *site.Site
 	traffic    map[string]*traffic
 	batch      batch
+	flushed    time.Time // when a batch was written last
 	aliveAt    time.Time // when the hub ran last, as it was found at start
 
 	boxes   boxes
@@ -92,8 +102,19 @@ type traffic struct {
 	replaced  atomic.Int64 // readings that took the place of differing ones
 }
 
+// urgency says how soon a batch must be written.
+type urgency int
+
+const (
+	whenever urgency = iota // readings that nobody waits for
+	soon                    // somebody waits for an acknowledgement
+	atOnce                  // a decision, a command, a state
+)
+
 // batch is what the next commit writes, and what is let out after it.
 type batch struct {
+	urgency  urgency
+	began    time.Time
 	changes  []store.Change
 	keep     []store.Change // those of the changes that must not be lost with a failed commit
 	recorded []engine.Recorded
@@ -152,7 +173,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		o.Now = time.Now
 	}
 	boot := secret(4)
-	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
+	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
 		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}}
@@ -242,6 +263,8 @@ func (h *Hub) loop() {
 	defer close(h.loopEnd)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
+	due := time.NewTimer(time.Hour)
+	defer due.Stop()
 	alive := time.NewTicker(time.Minute)
 	defer alive.Stop()
 	retry := time.NewTicker(5 * time.Second)
@@ -269,6 +292,7 @@ func (h *Hub) loop() {
 			}
 		case <-timer.C:
 			h.apply(engine.Tick{})
+		case <-due.C:
 		case <-alive.C:
 			h.saveAlive()
 		case <-reasons.C:
@@ -288,8 +312,31 @@ func (h *Hub) loop() {
 			close(h.outbox)
 			return
 		}
-		h.flush()
+		if wait := h.patience(); wait > 0 {
+			due.Reset(wait)
+		} else {
+			h.flush()
+		}
 	}
+}
+
+// patience is how long the batch may wait for more.
+func (h *Hub) patience() time.Duration {
+	const most = 4096
+	b := &h.batch
+	if b.urgency == atOnce || len(b.changes) == 0 || len(b.changes) > most {
+		return 0
+	}
+	if b.began.IsZero() {
+		b.began = time.Now()
+	}
+	wait := h.gather.Others
+	if b.urgency == soon {
+		if wait = h.gather.Acknowledged; time.Since(h.flushed) < wait { // it is busy: those who wait come one after the other
+			return 0
+		}
+	}
+	return wait - time.Since(b.began)
 }
 
 func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.clock())) }
@@ -302,6 +349,7 @@ func (h *Hub) flush() {
 		return
 	}
 	h.batch = batch{}
+	h.flushed = time.Now()
 	changes := b.changes
 	if len(b.recorded) > 0 && len(changes) > 0 {
 		if body, err := engine.Pack(b.recorded); err == nil {
@@ -385,11 +433,15 @@ func (h *Hub) write(changes ...store.Change) { h.batch.changes = append(h.batch.
 // writeState adds changes that are written later where this commit fails.
 func (h *Hub) writeState(changes ...store.Change) {
 	h.write(changes...)
+	h.batch.urgency = atOnce
 	h.batch.keep = append(h.batch.keep, changes...)
 }
 
 // later adds what is done after the commit.
-func (h *Hub) later(f func(error)) { h.batch.after = append(h.batch.after, f) }
+func (h *Hub) later(f func(error)) {
+	h.batch.after = append(h.batch.after, f)
+	h.batch.urgency = atOnce
+}
 
 // do runs f in the loop and waits until what it wrote is on the disk.
 func (h *Hub) do(ctx context.Context, f func() error) error {

@@ -3,6 +3,7 @@ package serve
 import (
 	"context"
 	"fmt"
+	"idleember/hub"
 	"io"
 	"log/slog"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/BurntSushi/toml"
 	"github.com/urfave/cli/v3"
@@ -49,6 +51,8 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "udp", Value: "127.0.0.1:8481", Usage: "take datagrams at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_UDP")},
 		&cli.StringFlag{Name: "tls-cert", Usage: "show the certificate in this PEM `FILE`; without it the hub makes its own", Sources: cli.EnvVars("IDLEEMBER_TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "the certificate's key, a PEM `FILE`", Sources: cli.EnvVars("IDLEEMBER_TLS_KEY")},
+		&cli.DurationFlag{Name: "gather-acknowledged", Value: 250 * time.Millisecond, Usage: "where little is going on, let a message wait up to `LONG` for others before it is written and acknowledged; memory cards wear by writing", Sources: cli.EnvVars("IDLEEMBER_GATHER_ACKNOWLEDGED")},
+		&cli.DurationFlag{Name: "gather", Value: 5 * time.Second, Usage: "gather readings that nobody waits for (QoS 0, datagrams, polls) for up to `LONG`; a power cut may lose them", Sources: cli.EnvVars("IDLEEMBER_GATHER")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
 		&cli.StringFlag{Name: "log-format", Value: "text", Usage: "log as `FORMAT`: text or json", Sources: cli.EnvVars("IDLEEMBER_LOG_FORMAT")},
 		&cli.BoolFlag{Name: "no-sync", Hidden: true, Usage: "do not wait for the disk; for trials of what that loses", Sources: cli.EnvVars("IDLEEMBER_NO_SYNC")},
@@ -63,7 +67,11 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 		}
 	}
 	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), MQTT: cmd.String("mqtt"),
-		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync")}
+		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"),
+		Gather: hub.Gather{Acknowledged: cmd.Duration("gather-acknowledged"), Others: cmd.Duration("gather")}}
+	if g := o.Gather; g.Acknowledged < 0 || g.Acknowledged > 5*time.Second || g.Others < 0 || g.Others > time.Minute {
+		return o, fmt.Errorf("writes can be gathered for up to 5 s where somebody waits, up to 1 min where nobody does; not for %s and %s", g.Acknowledged, g.Others)
+	}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(cmd.String("log"))); err != nil {
 		return o, fmt.Errorf("%q is no log level; use debug, info, warn or error", cmd.String("log"))

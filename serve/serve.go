@@ -43,6 +43,7 @@ type Options struct {
 	// Certificate and Key are PEM files for TLS; empty: the hub makes its own.
 	Certificate, Key string
 	Log              *slog.Logger
+	Gather           hub.Gather
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
 }
@@ -87,7 +88,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return addressError("--http", o.HTTP, err)
 	}
 	s.HTTP = l.Addr().String()
-	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version}); err != nil {
+	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather}); err != nil {
 		_ = l.Close()
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -93,22 +94,19 @@ func (w *Tx) writeLog() error {
 	if at.IsZero() || w.inputs == nil {
 		at = time.Now()
 	}
-	st, err := w.prepare(`INSERT INTO log (at_ms, readings, inputs) VALUES (?, ?, ?)`)
-	if err != nil {
+	// Numbered here, as SQLite's own counter would be one more page to write.
+	if err := w.exec(`INSERT INTO log (seq, at_ms, readings, inputs) VALUES (?, ?, ?, ?)`, w.seq+1, at.UnixMilli(), body, w.inputs); err != nil {
 		return err
 	}
-	res, err := st.Exec(at.UnixMilli(), body, w.inputs)
-	if err != nil {
-		return err
-	}
-	if w.seq, err = res.LastInsertId(); err != nil {
-		return err
-	}
+	w.wrote = true
 	return nil
 }
 
 // committed brings what was committed into memory.
 func (w *Tx) committed() {
+	if w.wrote {
+		w.seq++
+	}
 	counts := make([]int, len(w.ops))
 	for i, o := range w.ops {
 		w.know(o.series)
@@ -358,6 +356,37 @@ func (s *Store) Last(ctx context.Context, name string, kind site.Kind) (Reading,
 	}
 	r, ok, err := s.lastBefore(ctx, id, latest)
 	return ofKind(r, kind), ok, err
+}
+
+// Newest returns the newest readings of a series in [from, to), at most limit, the newest first.
+func (s *Store) Newest(ctx context.Context, name string, kind site.Kind, from, to time.Time, limit int) ([]Reading, error) {
+	id, ok, err := s.idOf(ctx, name)
+	if err != nil || !ok {
+		return nil, err
+	}
+	end := min(to.UnixMilli(), latest)
+	for width := int64(series.Hour); ; width *= 4 { // further back until there are enough
+		start := max(from.UnixMilli(), earliest, end-width)
+		var list []Reading
+		for r, err := range s.scan(ctx, id, start, end) {
+			if err != nil {
+				return nil, fmt.Errorf("store: readings of %s: %w", name, err)
+			}
+			list = append(list, ofKind(r, kind))
+		}
+		if len(list) >= limit || start <= max(from.UnixMilli(), earliest) {
+			slices.Reverse(list)
+			return list[:min(limit, len(list))], nil
+		}
+		if len(list) == 0 { // straight to the newest one before
+			r, ok, err := s.lastBefore(ctx, id, start)
+			if err != nil || !ok || r.T < from.UnixMilli() {
+				return nil, err
+			}
+			end = r.T + 1
+			width = series.Hour
+		}
+	}
 }
 
 // Extent says how much is kept of a series.

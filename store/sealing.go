@@ -23,6 +23,8 @@ const (
 // earliest and latest bound the times that can be kept, in Unix milliseconds.
 const (
 	earliest = epoch + series.Day
+	// Earliest is the first time that can be kept.
+	Earliest = earliest
 	latest   = epoch + 1<<timeBits - 2*series.Day
 )
 
@@ -33,8 +35,8 @@ func cellKey(id, day int64) int64 {
 }
 func dayOf(key int64) int64 { return (key&(1<<dayBits-1))*series.Day + epoch }
 
-// blockBytes is how long a block may become: with what SQLite needs it fills one page.
-const blockBytes = pageSize - 70
+// blockBytes is how long a block may become: long enough to be packed well, short enough to be written anew every hour.
+const blockBytes = 4000
 
 // block is a block with what is kept beside it.
 type block struct {

@@ -63,7 +63,7 @@ type Store struct {
 }
 
 // pageSize is the database's: small pages are rewritten sooner, large ones waste less; see docs/performance.md.
-const pageSize = 4096
+const pageSize = 1024
 
 // File is the name of the database in the data folder.
 const File = "idleember.db"
@@ -125,7 +125,7 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	}
 	_ = f.Close()
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
-	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
+	name := "file:" + filepath.Join(s.dir, File) + fmt.Sprintf("?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=page_size(%d)&_pragma=journal_mode(WAL)", pageSize) +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
 	if s.write, err = sqlx.Open("sqlite", name); err != nil {
 		return err
@@ -242,6 +242,7 @@ type Tx struct {
 	ops      []op
 	inputs   []byte
 	inputsAt time.Time
+	wrote    bool     // a row of the log
 	after    []func() // done after the commit, while nobody reads what is recent
 }
 
@@ -317,7 +318,7 @@ func (w *Tx) rollback() {
 	w.reset()
 }
 
-func (w *Tx) reset() { w.ops, w.inputs, w.after = w.ops[:0], nil, w.after[:0] }
+func (w *Tx) reset() { w.ops, w.inputs, w.wrote, w.after = w.ops[:0], nil, false, w.after[:0] }
 
 // exec runs a statement, which is prepared once.
 func (w *Tx) exec(query string, args ...any) error {
@@ -380,3 +381,13 @@ func IsFull(err error) bool {
 }
 
 func notFound(err error) bool { return errors.Is(err, sql.ErrNoRows) }
+
+// Size is how many bytes the database takes on the disk.
+func (s *Store) Size() (n int64) {
+	for _, name := range []string{File, File + "-wal"} {
+		if info, err := os.Stat(filepath.Join(s.dir, name)); err == nil {
+			n += info.Size()
+		}
+	}
+	return n
+}

@@ -18,12 +18,15 @@ import (
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
+
 	"github.com/mochi-mqtt/server/v2/packets"
 	"github.com/stretchr/testify/require"
 
 	"idleember/core/access"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/hub"
 	"idleember/serve"
 	"idleember/tests/rig"
 )
@@ -369,6 +372,65 @@ func BenchmarkStalledSubscriber(b *testing.B) {
 				require.NoError(b, err)
 			}
 			load(b, list, 20)
+		})
+	}
+}
+
+// BenchmarkWritten counts what twelve boards with five signals each, a message every 10 s, make the hub write in a day: what
+// this process writes in a minute or two, from the system's own count, and what sealing writes every hour.
+func BenchmarkWritten(b *testing.B) {
+	written := func() (n float64) {
+		text, err := os.ReadFile("/proc/self/io")
+		require.NoError(b, err)
+		_, after, _ := strings.Cut(string(text), "\nwrite_bytes: ")
+		_, err = fmt.Sscan(after, &n)
+		require.NoError(b, err)
+		return n
+	}
+	for _, qos := range []byte{0, 1} {
+		b.Run(fmt.Sprintf("qos=%d", qos), func(b *testing.B) {
+			s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
+				Gather: hub.Gather{Acknowledged: 250 * time.Millisecond, Others: 5 * time.Second}})
+			require.NoError(b, err)
+			defer func() { _ = s.Close() }()
+			me := access.HubActor()
+			ctx, cancel := context.WithCancel(b.Context())
+			var wg sync.WaitGroup
+			for i := range 12 {
+				d, key, err := s.Hub.AddDevice(ctx, me, site.Device{Name: fmt.Sprint("Board ", i), Place: "Studio", NewSignals: true})
+				require.NoError(b, err)
+				c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID(d.ID).SetUsername(d.ID).SetPassword(key))
+				require.True(b, c.Connect().WaitTimeout(10*time.Second))
+				wg.Add(1)
+				go func() {
+					defer wg.Done()
+					defer c.Disconnect(100)
+					time.Sleep(time.Duration(i) * 10 * time.Second / 12 * 7 % (10 * time.Second))
+					every := time.NewTicker(10 * time.Second)
+					defer every.Stop()
+					for n := 0; ; n++ {
+						c.Publish("ember/"+d.ID+"/r", qos, false, fmt.Sprintf(`{"temperature":%.1f,"humidity":%.1f,"pressure":%.2f,"count":%d,"on":%t}`,
+							20+float64(n%30)/10, 50+float64(n%8)/2, 1013+float64(n%40)/100, n, n%20 == 0))
+						select {
+						case <-every.C:
+						case <-ctx.Done():
+							return
+						}
+					}
+				}()
+			}
+			time.Sleep(45 * time.Second) // until all is known that the hub learns at first
+			took := time.Minute
+			before := written()
+			time.Sleep(took)
+			day := (written() - before) * float64(24*time.Hour) / float64(took)
+			cancel()
+			wg.Wait()
+			before = written()
+			require.NoError(b, s.Hub.Seal(b.Context()))
+			day += 24 * (written() - before)
+			b.ReportMetric(day/1e6, "MB/day")
+			b.ReportMetric(0, "ns/op")
 		})
 	}
 }

@@ -158,6 +158,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The readings of a series, one by one */
+        get: operations["listReadings"];
+        put?: never;
+        /**
+         * Bring in readings of the past
+         * @description Idempotent: the same readings again change nothing, others of the same time take the place of what is there. No live
+         *     value changes and nothing is decided by them. The answer comes when they are on the disk.
+         */
+        post: operations["importReadings"];
+        /** Delete a stretch of readings */
+        delete: operations["deleteReadings"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is kept, by series, and what was written to the disk */
+        get: operations["getStorage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/controls/{id}": {
         parameters: {
             query?: never;
@@ -2096,7 +2136,8 @@ export interface components {
         };
         /**
          * @description Columns of equal length. Readings: `t`, `v`, and `bad` with the places of bad readings. Buckets (`step_ms` above 0):
-         *     `t` (their start), `min`, `max`, `mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+         *     `t` (their start), `min`, `max`, `mean`, `time_mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
+         *     A bucket ends at the next whole step of the hub's clock (days at midnight), or at `to`; the first begins at `from`.
          */
         History: {
             series: string;
@@ -2125,9 +2166,81 @@ export interface components {
             first?: number[];
             last?: number[];
             count?: number[];
+            /** @description each reading counts for as long as it held */
+            time_mean?: number[];
             on_ms?: number[];
             /** @description Unix milliseconds */
             gaps: number[][];
+        };
+        OneReading: {
+            /**
+             * Format: int64
+             * @description Unix milliseconds
+             */
+            t: number;
+            v: components["schemas"]["Value"];
+            /** @enum {string} */
+            q?: "good" | "suspect" | "bad";
+            /**
+             * Format: double
+             * @description before calibration
+             */
+            raw?: number;
+        };
+        ReadingsPage: {
+            series: string;
+            name: string;
+            unit: string;
+            kind: components["schemas"]["Kind"];
+            decimals: number;
+            readings: components["schemas"]["OneReading"][];
+            /** @description there are others beyond the last */
+            more: boolean;
+        };
+        ReadingsImport: {
+            series: string;
+            readings: components["schemas"]["OneReading"][];
+        };
+        Imported: {
+            stored: number;
+            /** @description those that took the place of a differing one */
+            replaced: number;
+            refused: components["schemas"]["RefusedReading"][];
+        };
+        RefusedReading: {
+            /** @description place in the list, from 0 */
+            i: number;
+            reason: string;
+        };
+        Storage: {
+            /** Format: int64 */
+            database_bytes: number;
+            /**
+             * Format: int64
+             * @description as the system counts of this process since it started; absent where it does not tell
+             */
+            written_bytes?: number;
+            /** Format: date-time */
+            since: string;
+            series: components["schemas"]["KeptSeries"][];
+        };
+        KeptSeries: {
+            series: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description readings
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description sealed; what came last is sealed within an hour
+             */
+            bytes: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
         };
         JournalPage: {
             entries: components["schemas"]["JournalEntry"][];
@@ -2493,6 +2606,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["History"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReadings: {
+        parameters: {
+            query: {
+                series: string;
+                /** @description default: the first */
+                from?: string;
+                /** @description default: now */
+                to?: string;
+                limit?: number;
+                /** @description the newest first */
+                newest?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Readings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingsPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importReadings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingsImport"];
+            };
+        };
+        responses: {
+            /** @description What became of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteReadings: {
+        parameters: {
+            query: {
+                series: string;
+                from: string;
+                /** @description not included */
+                to: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many there were */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        removed: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStorage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Storage */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Storage"];
                 };
             };
             default: components["responses"]["Problem"];

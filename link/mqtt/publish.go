@@ -20,6 +20,7 @@ func (c *conn) published(pk packets.Packet) {
 	}
 	c.slots <- struct{}{}
 	d, code := c.delivery(pk)
+	d.Unacknowledged = qos == 0
 	d.Done = func(refused []string, err error) {
 		<-c.slots
 		if err != nil { // not stored, so not acknowledged: the board keeps it and comes back

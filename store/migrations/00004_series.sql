@@ -1,7 +1,7 @@
 -- +goose Up
 -- What came, one row for each commit: readings that may not be in blocks yet (see store/log.go), and what the engine was
 -- given, packed, for a while.
-CREATE TABLE log (seq INTEGER PRIMARY KEY AUTOINCREMENT, at_ms INTEGER NOT NULL, readings BLOB, inputs BLOB);
+CREATE TABLE log (seq INTEGER PRIMARY KEY, at_ms INTEGER NOT NULL, readings BLOB, inputs BLOB);
 
 -- Rows of the log up to this one are in blocks.
 CREATE TABLE sealed (one INTEGER PRIMARY KEY CHECK (one = 1), seq INTEGER NOT NULL);

@@ -1,0 +1,69 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"idleember/core/reading"
+	"idleember/hub"
+	"idleember/store"
+)
+
+var qualities = map[reading.Quality]OneReadingQ{reading.Good: "", reading.Suspect: "suspect", reading.Bad: "bad"}
+
+func (h *handlers) ListReadings(ctx context.Context, r ListReadingsRequestObject) (ListReadingsResponseObject, error) {
+	p := hub.Page{Series: r.Params.Series, From: time.UnixMilli(store.Earliest), To: time.Now().Add(time.Hour)}
+	set(&p.From, r.Params.From)
+	set(&p.To, r.Params.To)
+	set(&p.Limit, r.Params.Limit)
+	set(&p.Newest, r.Params.Newest)
+	got, err := h.s.hub.Readings(ctx, actor(ctx), p)
+	out := ListReadings200JSONResponse{Series: got.Series, Name: got.Name, Unit: got.Unit, Kind: Kind(got.Kind), Decimals: got.Decimals, More: got.More, Readings: []OneReading{}}
+	for _, x := range got.Readings {
+		one := OneReading{T: x.T, V: x.Value, Raw: x.Raw}
+		if q := qualities[x.Quality]; q != "" {
+			one.Q = &q
+		}
+		out.Readings = append(out.Readings, one)
+	}
+	return out, err
+}
+
+func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestObject) (ImportReadingsResponseObject, error) {
+	list := make([]store.Reading, 0, len(r.Body.Readings))
+	for _, x := range r.Body.Readings {
+		one := store.Reading{T: x.T, Raw: x.Raw}
+		v, err := valueOf(x.V)
+		if err != nil {
+			return nil, err
+		}
+		one.Value = v
+		for q, word := range qualities {
+			if x.Q != nil && word == *x.Q {
+				one.Quality = q
+			}
+		}
+		list = append(list, one)
+	}
+	got, err := h.s.hub.Import(ctx, actor(ctx), r.Body.Series, list)
+	out := ImportReadings200JSONResponse{Stored: got.Stored, Replaced: got.Replaced}
+	out.Refused = each(got.Refused, func(x hub.Refused) RefusedReading { return RefusedReading{I: x.At, Reason: x.Reason} })
+	return out, err
+}
+
+func (h *handlers) DeleteReadings(ctx context.Context, r DeleteReadingsRequestObject) (DeleteReadingsResponseObject, error) {
+	n, err := h.s.hub.DeleteReadings(ctx, actor(ctx), r.Params.Series, r.Params.From, r.Params.To)
+	return DeleteReadings200JSONResponse{Removed: n}, err
+}
+
+func (h *handlers) GetStorage(ctx context.Context, _ GetStorageRequestObject) (GetStorageResponseObject, error) {
+	got, err := h.s.hub.Storage(ctx, actor(ctx))
+	out := GetStorage200JSONResponse{DatabaseBytes: got.DatabaseBytes, Since: got.Since}
+	if got.WrittenBytes >= 0 {
+		out.WrittenBytes = &got.WrittenBytes
+	}
+	out.Series = each(got.Series, func(x hub.SeriesExtent) KeptSeries {
+		return KeptSeries{Series: x.Series, Name: x.Name, Count: x.Count, Bytes: x.Bytes, From: x.From, To: x.To}
+	})
+	return out, err
+}
