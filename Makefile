@@ -53,7 +53,9 @@ lint: console/node_modules/.made ## linters for Go and the console, and whether 
 	./scripts/fresh
 
 bench: ## figures, in pairs in one run
-	go test -run '^$$' -bench . -benchtime 2s ./store ./tests ./core/engine
+	go test -run '^$$' -bench . -benchtime 2s ./core/series ./core/engine ./tests
+	go test -run '^$$' -bench Ingest -benchtime 2000x ./store
+	go test -run '^$$' -bench 'Size|Year|Start' -benchtime 5x -timeout 30m ./store
 
 prove: need-test build ## the long crash, takeover and soak tests; results go to docs/proof.md
 	./scripts/prove

@@ -1176,6 +1176,16 @@ type NewMember struct {
 	Role     Role    `json:"role"`
 }
 
+// NewNote defines model for NewNote.
+type NewNote struct {
+	At time.Time `json:"at"`
+
+	// Object a place, a device, or a signal or control
+	Object string     `json:"object"`
+	Text   string     `json:"text"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
 	Id   *string `json:"id,omitempty"`
@@ -1738,6 +1748,15 @@ type GetNextParams struct {
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
+// ListNotesParams defines parameters for ListNotes.
+type ListNotesParams struct {
+	// From default: the first
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: the last
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -1884,6 +1903,9 @@ type ImportModelJSONRequestBody = Model
 
 // AddFromModelJSONRequestBody defines body for AddFromModel for application/json ContentType.
 type AddFromModelJSONRequestBody AddFromModelJSONBody
+
+// AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
+type AddNoteJSONRequestBody = NewNote
 
 // SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
 type SavePanelJSONRequestBody = Panel
@@ -2073,9 +2095,15 @@ type ServerInterface interface {
 	// GetNext What will run when
 	// (GET /next)
 	GetNext(ctx *echo.Context, params GetNextParams) error
-	// ListNotes The newest notes
+	// ListNotes Notes, drawn on charts
 	// (GET /notes)
-	ListNotes(ctx *echo.Context) error
+	ListNotes(ctx *echo.Context, params ListNotesParams) error
+	// AddNote Put a note at a time or a stretch
+	// (POST /notes)
+	AddNote(ctx *echo.Context) error
+	// RemoveNote Take a note away
+	// (DELETE /notes/{note})
+	RemoveNote(ctx *echo.Context, note int64) error
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx *echo.Context) error
@@ -3082,8 +3110,49 @@ func (w *ServerInterfaceWrapper) GetNext(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListNotes(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNotesParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListNotes(ctx)
+	err = w.Handler.ListNotes(ctx, params)
+	return err
+}
+
+// AddNote converts echo context to params.
+func (w *ServerInterfaceWrapper) AddNote(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddNote(ctx)
+	return err
+}
+
+// RemoveNote converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveNote(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "note" -------------
+	var note int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "note", ctx.Param("note"), &note, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter note: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveNote(ctx, note)
 	return err
 }
 
@@ -3673,6 +3742,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/formulas/check", wrapper.CheckFormula, options.OperationMiddlewares["checkFormula"]...)
 	router.GET(options.BaseURL+"/formulas/words", wrapper.FormulaWords, options.OperationMiddlewares["formulaWords"]...)
 	router.GET(options.BaseURL+"/notes", wrapper.ListNotes, options.OperationMiddlewares["listNotes"]...)
+	router.POST(options.BaseURL+"/notes", wrapper.AddNote, options.OperationMiddlewares["addNote"]...)
+	router.DELETE(options.BaseURL+"/notes/:note", wrapper.RemoveNote, options.OperationMiddlewares["removeNote"]...)
 	router.GET(options.BaseURL+"/messages", wrapper.ListMessages, options.OperationMiddlewares["listMessages"]...)
 	router.DELETE(options.BaseURL+"/signals/:id", wrapper.RemoveSignal, options.OperationMiddlewares["removeSignal"]...)
 	router.PATCH(options.BaseURL+"/signals/:id", wrapper.ChangeSignal, options.OperationMiddlewares["changeSignal"]...)
@@ -5886,6 +5957,7 @@ func (response GetNextdefaultApplicationProblemPlusJSONResponse) VisitGetNextRes
 }
 
 type ListNotesRequestObject struct {
+	Params ListNotesParams
 }
 
 type ListNotesResponseObject interface {
@@ -5913,6 +5985,86 @@ type ListNotesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListNotesdefaultApplicationProblemPlusJSONResponse) VisitListNotesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddNoteRequestObject struct {
+	Body *AddNoteJSONRequestBody
+}
+
+type AddNoteResponseObject interface {
+	VisitAddNoteResponse(w http.ResponseWriter) error
+}
+
+type AddNote201JSONResponse Remark
+
+func (response AddNote201JSONResponse) VisitAddNoteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddNotedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddNotedefaultApplicationProblemPlusJSONResponse) VisitAddNoteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveNoteRequestObject struct {
+	Note int64 `json:"note"`
+}
+
+type RemoveNoteResponseObject interface {
+	VisitRemoveNoteResponse(w http.ResponseWriter) error
+}
+
+type RemoveNote204Response struct {
+}
+
+func (response RemoveNote204Response) VisitRemoveNoteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveNotedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveNotedefaultApplicationProblemPlusJSONResponse) VisitRemoveNoteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7321,9 +7473,15 @@ type StrictServerInterface interface {
 	// GetNext What will run when
 	// (GET /next)
 	GetNext(ctx context.Context, request GetNextRequestObject) (GetNextResponseObject, error)
-	// ListNotes The newest notes
+	// ListNotes Notes, drawn on charts
 	// (GET /notes)
 	ListNotes(ctx context.Context, request ListNotesRequestObject) (ListNotesResponseObject, error)
+	// AddNote Put a note at a time or a stretch
+	// (POST /notes)
+	AddNote(ctx context.Context, request AddNoteRequestObject) (AddNoteResponseObject, error)
+	// RemoveNote Take a note away
+	// (DELETE /notes/{note})
+	RemoveNote(ctx context.Context, request RemoveNoteRequestObject) (RemoveNoteResponseObject, error)
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
@@ -9119,8 +9277,10 @@ func (sh *strictHandler) GetNext(ctx *echo.Context, params GetNextParams) error 
 }
 
 // ListNotes operation middleware
-func (sh *strictHandler) ListNotes(ctx *echo.Context) error {
+func (sh *strictHandler) ListNotes(ctx *echo.Context, params ListNotesParams) error {
 	var request ListNotesRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListNotes(ctx.Request().Context(), request.(ListNotesRequestObject))
@@ -9135,6 +9295,77 @@ func (sh *strictHandler) ListNotes(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListNotesResponseObject); ok {
 		return validResponse.VisitListNotesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddNote operation middleware
+func (sh *strictHandler) AddNote(ctx *echo.Context) error {
+	var request AddNoteRequestObject
+
+	var body AddNoteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddNote(ctx.Request().Context(), request.(AddNoteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddNote")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddNoteResponseObject); ok {
+		return validResponse.VisitAddNoteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveNote operation middleware
+func (sh *strictHandler) RemoveNote(ctx *echo.Context, note int64) error {
+	var request RemoveNoteRequestObject
+
+	request.Note = note
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveNote(ctx.Request().Context(), request.(RemoveNoteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveNote")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveNoteResponseObject); ok {
+		return validResponse.VisitRemoveNoteResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

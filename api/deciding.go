@@ -9,6 +9,7 @@ import (
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/store"
 )
 
 // controlShape is what can be told of what a control is.
@@ -236,9 +237,21 @@ func (h *handlers) FormulaWords(ctx context.Context, _ FormulaWordsRequestObject
 
 const remarksShown = 200
 
-func (h *handlers) ListNotes(ctx context.Context, _ ListNotesRequestObject) (ListNotesResponseObject, error) {
-	v, err := h.s.hub.Notes(ctx, actor(ctx), remarksShown)
+func (h *handlers) ListNotes(ctx context.Context, r ListNotesRequestObject) (ListNotesResponseObject, error) {
+	from, to := time.UnixMilli(store.Earliest), time.Now().Add(48*time.Hour)
+	set(&from, r.Params.From)
+	set(&to, r.Params.To)
+	v, err := h.s.hub.Notes(ctx, actor(ctx), from, to, remarksShown)
 	return ListNotes200JSONResponse(v), err
+}
+
+func (h *handlers) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteResponseObject, error) {
+	v, err := h.s.hub.AddNote(ctx, actor(ctx), store.Remark{At: r.Body.At, Until: r.Body.Until, Object: r.Body.Object, Text: r.Body.Text})
+	return AddNote201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
+	return RemoveNote204Response{}, h.s.hub.RemoveNote(ctx, actor(ctx), r.Note)
 }
 
 func (h *handlers) ListMessages(ctx context.Context, _ ListMessagesRequestObject) (ListMessagesResponseObject, error) {

@@ -290,9 +290,13 @@ func formulaCommand() *cli.Command {
 func remarkRows(cmd *cli.Command, zone *time.Location, list []client.Remark) error {
 	var rows [][]string
 	for _, m := range slices.Backward(list) {
-		rows = append(rows, []string{m.At.In(zone).Format("2006-01-02 15:04:05"), m.Object, m.Text, m.By})
+		at := m.At.In(zone).Format("2006-01-02 15:04:05")
+		if m.Until != nil {
+			at += " to " + m.Until.In(zone).Format("2006-01-02 15:04:05")
+		}
+		rows = append(rows, []string{strconv.FormatInt(m.ID, 10), at, m.Object, m.Text, m.By})
 	}
-	return show(cmd, list, []string{"at", "about", "text", "by"}, rows)
+	return show(cmd, list, []string{"number", "at", "about", "text", "by"}, rows)
 }
 
 func messagesCommand() *cli.Command {
@@ -307,12 +311,47 @@ func messagesCommand() *cli.Command {
 }
 
 func notesCommand() *cli.Command {
-	return &cli.Command{Name: "notes", Usage: "show the newest notes", Flags: remote(output()),
+	return &cli.Command{Name: "notes", Usage: "show the newest notes, put one, take one away", Flags: remote(output()),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.ListNotesWithResponse(ctx)
+			r, err := h.ListNotesWithResponse(ctx, nil)
 			if err != nil {
 				return err
 			}
 			return remarkRows(cmd, hubZone(ctx, h), *r.JSON200)
-		})}
+		}),
+		Commands: []*cli.Command{
+			{Name: "add", Usage: "put a note", ArgsUsage: "OBJECT TEXT", Description: "OBJECT is a place, a device, a signal or a control: idleember notes add spray_booth \"new filter\"",
+				Flags: remote(output(),
+					&cli.StringFlag{Name: "at", Value: "now", Usage: "at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
+					&cli.StringFlag{Name: "until", Usage: "it is about a stretch that ends at `TIME`"}),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					zone := hubZone(ctx, h)
+					at, err := when(cmd.String("at"), time.Now().In(zone))
+					if err != nil {
+						return err
+					}
+					n := client.NewNote{At: at, Object: args[0], Text: args[1]}
+					if text := cmd.String("until"); text != "" {
+						until, err := when(text, time.Now().In(zone))
+						if err != nil {
+							return err
+						}
+						n.Until = &until
+					}
+					r, err := h.AddNoteWithResponse(ctx, n)
+					if err != nil {
+						return err
+					}
+					return remarkRows(cmd, zone, []client.Remark{*r.JSON201})
+				}, "OBJECT", "TEXT")},
+			{Name: "remove", Usage: "take a note away", ArgsUsage: "NUMBER", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					id, err := strconv.ParseInt(args[0], 10, 64)
+					if err != nil {
+						return &UsageError{fmt.Sprintf("%q is no number; see idleember notes", args[0])}
+					}
+					_, err = h.RemoveNoteWithResponse(ctx, id)
+					return err
+				}, "NUMBER")},
+		}}
 }

@@ -1176,6 +1176,16 @@ type NewMember struct {
 	Role     Role    `json:"role"`
 }
 
+// NewNote defines model for NewNote.
+type NewNote struct {
+	At time.Time `json:"at"`
+
+	// Object a place, a device, or a signal or control
+	Object string     `json:"object"`
+	Text   string     `json:"text"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
 	Id   *string `json:"id,omitempty"`
@@ -1738,6 +1748,15 @@ type GetNextParams struct {
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
 
+// ListNotesParams defines parameters for ListNotes.
+type ListNotesParams struct {
+	// From default: the first
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: the last
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -1884,6 +1903,9 @@ type ImportModelJSONRequestBody = Model
 
 // AddFromModelJSONRequestBody defines body for AddFromModel for application/json ContentType.
 type AddFromModelJSONRequestBody AddFromModelJSONBody
+
+// AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
+type AddNoteJSONRequestBody = NewNote
 
 // SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
 type SavePanelJSONRequestBody = Panel
@@ -2466,10 +2488,31 @@ type ClientInterface interface {
 	// Corresponds with GET /next (the `GetNext` operationId).
 	GetNext(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListNotes The newest notes
+	// ListNotes Notes, drawn on charts
 	//
 	// Corresponds with GET /notes (the `ListNotes` operationId).
-	ListNotes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListNotes(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNoteWithBody Put a note at a time or a stretch
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /notes (the `AddNote` operationId).
+	AddNoteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNote Put a note at a time or a stretch
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /notes (the `AddNote` operationId).
+	AddNote(ctx context.Context, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveNote Take a note away
+	//
+	// An owner may take any away, others their own.
+	//
+	// Corresponds with DELETE /notes/{note} (the `RemoveNote` operationId).
+	RemoveNote(ctx context.Context, note int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetNow Everything that one may see, as it is now
 	//
@@ -3929,11 +3972,62 @@ func (c *Client) GetNext(ctx context.Context, params *GetNextParams, reqEditors 
 	return c.Client.Do(req)
 }
 
-// ListNotes The newest notes
+// ListNotes Notes, drawn on charts
 //
 // Corresponds with GET /notes (the `ListNotes` operationId).
-func (c *Client) ListNotes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListNotesRequest(c.Server)
+func (c *Client) ListNotes(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNotesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNoteWithBody Put a note at a time or a stretch
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /notes (the `AddNote` operationId).
+func (c *Client) AddNoteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNote Put a note at a time or a stretch
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /notes (the `AddNote` operationId).
+func (c *Client) AddNote(ctx context.Context, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNoteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveNote Take a note away
+//
+// An owner may take any away, others their own.
+//
+// Corresponds with DELETE /notes/{note} (the `RemoveNote` operationId).
+func (c *Client) RemoveNote(ctx context.Context, note int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveNoteRequest(c.Server, note)
 	if err != nil {
 		return nil, err
 	}
@@ -6864,7 +6958,7 @@ func NewGetNextRequest(server string, params *GetNextParams) (*http.Request, err
 }
 
 // NewListNotesRequest constructs an http.Request for the ListNotes method
-func NewListNotesRequest(server string) (*http.Request, error) {
+func NewListNotesRequest(server string, params *ListNotesParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6882,7 +6976,120 @@ func NewListNotesRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddNoteRequest calls the generic AddNote builder with application/json body
+func NewAddNoteRequest(server string, body AddNoteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddNoteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddNoteRequestWithBody constructs an http.Request for the AddNote method, with any body, and a specified content type
+func NewAddNoteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveNoteRequest constructs an http.Request for the RemoveNote method
+func NewRemoveNoteRequest(server string, note int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "note", note, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8685,12 +8892,35 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /next (the `GetNext` operationId).
 	GetNextWithResponse(ctx context.Context, params *GetNextParams, reqEditors ...RequestEditorFn) (*GetNextResponse, error)
 
-	// ListNotesWithResponse The newest notes
+	// ListNotesWithResponse Notes, drawn on charts
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /notes (the `ListNotes` operationId).
-	ListNotesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotesResponse, error)
+	ListNotesWithResponse(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*ListNotesResponse, error)
+
+	// AddNoteWithBodyWithResponse Put a note at a time or a stretch
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notes (the `AddNote` operationId).
+	AddNoteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoteResponse, error)
+
+	// AddNoteWithResponse Put a note at a time or a stretch
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /notes (the `AddNote` operationId).
+	AddNoteWithResponse(ctx context.Context, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoteResponse, error)
+
+	// RemoveNoteWithResponse Take a note away
+	//
+	// An owner may take any away, others their own.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /notes/{note} (the `RemoveNote` operationId).
+	RemoveNoteWithResponse(ctx context.Context, note int64, reqEditors ...RequestEditorFn) (*RemoveNoteResponse, error)
 
 	// GetNowWithResponse Everything that one may see, as it is now
 	//
@@ -11758,6 +11988,109 @@ func (r ListNotesResponse) ContentType() string {
 	return ""
 }
 
+// AddNoteResponseDefaultHeaders the declared response headers of an HTTP default response for AddNote
+type AddNoteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Remark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddNoteResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddNoteResponse) GetJSON201() *Remark {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddNoteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveNoteResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveNote
+type RemoveNoteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveNoteResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveNoteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetNowResponseDefaultHeaders the declared response headers of an HTTP default response for GetNow
 type GetNowResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -14320,17 +14653,58 @@ func (c *ClientWithResponses) GetNextWithResponse(ctx context.Context, params *G
 	return ParseGetNextResponse(rsp)
 }
 
-// ListNotesWithResponse The newest notes
+// ListNotesWithResponse Notes, drawn on charts
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /notes (the `ListNotes` operationId).
-func (c *ClientWithResponses) ListNotesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListNotesResponse, error) {
-	rsp, err := c.ListNotes(ctx, reqEditors...)
+func (c *ClientWithResponses) ListNotesWithResponse(ctx context.Context, params *ListNotesParams, reqEditors ...RequestEditorFn) (*ListNotesResponse, error) {
+	rsp, err := c.ListNotes(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListNotesResponse(rsp)
+}
+
+// AddNoteWithBodyWithResponse Put a note at a time or a stretch
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notes (the `AddNote` operationId).
+func (c *ClientWithResponses) AddNoteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNoteResponse, error) {
+	rsp, err := c.AddNoteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoteResponse(rsp)
+}
+
+// AddNoteWithResponse Put a note at a time or a stretch
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /notes (the `AddNote` operationId).
+func (c *ClientWithResponses) AddNoteWithResponse(ctx context.Context, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoteResponse, error) {
+	rsp, err := c.AddNote(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNoteResponse(rsp)
+}
+
+// RemoveNoteWithResponse Take a note away
+//
+// An owner may take any away, others their own.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /notes/{note} (the `RemoveNote` operationId).
+func (c *ClientWithResponses) RemoveNoteWithResponse(ctx context.Context, note int64, reqEditors ...RequestEditorFn) (*RemoveNoteResponse, error) {
+	rsp, err := c.RemoveNote(ctx, note, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveNoteResponse(rsp)
 }
 
 // GetNowWithResponse Everything that one may see, as it is now
@@ -17205,6 +17579,94 @@ func ParseListNotesResponse(rsp *http.Response) (*ListNotesResponse, error) {
 	switch {
 	case true:
 		var headers ListNotesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddNoteResponse parses an HTTP response from a AddNoteWithResponse call
+func ParseAddNoteResponse(rsp *http.Response) (*AddNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Remark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddNoteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveNoteResponse parses an HTTP response from a RemoveNoteWithResponse call
+func ParseRemoveNoteResponse(rsp *http.Response) (*RemoveNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveNoteResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -322,7 +322,7 @@ func (h *Hub) loop() {
 
 // patience is how long the batch may wait for more.
 func (h *Hub) patience() time.Duration {
-	const most = 4096
+	const most, busy = 4096, 50 * time.Millisecond
 	b := &h.batch
 	if b.urgency == atOnce || len(b.changes) == 0 || len(b.changes) > most {
 		return 0
@@ -332,7 +332,7 @@ func (h *Hub) patience() time.Duration {
 	}
 	wait := h.gather.Others
 	if b.urgency == soon {
-		if wait = h.gather.Acknowledged; time.Since(h.flushed) < wait { // it is busy: those who wait come one after the other
+		if wait = h.gather.Acknowledged; time.Since(h.flushed) < busy { // those who wait send one message after the other
 			return 0
 		}
 	}
@@ -525,7 +525,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 		case engine.Message:
 			h.message(now.Wall, x)
 		case engine.Note:
-			h.writeState(store.AddNote(now.Wall, x.Object, x.Text, x.By.Name))
+			h.writeState(store.AddNote(store.Remark{At: now.Wall, Object: x.Object, Text: x.Text, By: x.By.Name}, nil))
 			h.journal(now.Wall, x.By, "note", x.Object, "", x.Text, "")
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw

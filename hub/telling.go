@@ -2,6 +2,9 @@ package hub
 
 import (
 	"context"
+	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"idleember/core/access"
@@ -29,10 +32,63 @@ func (h *Hub) Messages(ctx context.Context, a access.Actor, limit int) ([]store.
 	return h.store.Messages(ctx, limit)
 }
 
-// Notes returns the newest notes, newest first.
-func (h *Hub) Notes(ctx context.Context, a access.Actor, limit int) ([]store.Remark, error) {
+// Notes returns the notes about something in [from, to), newest first.
+func (h *Hub) Notes(ctx context.Context, a access.Actor, from, to time.Time, limit int) ([]store.Remark, error) {
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	return h.store.Notes(ctx, limit)
+	return h.store.Notes(ctx, from, to, limit)
+}
+
+// AddNote keeps a note at a time or about a stretch. Its object is a place, a device, or something of a device.
+func (h *Hub) AddNote(ctx context.Context, a access.Actor, n store.Remark) (store.Remark, error) {
+	err := h.do(ctx, func() error {
+		if err := access.May(a, access.Audit, access.Anything); err != nil {
+			return err
+		}
+		owner, _ := site.Split(n.Object)
+		_, place := h.site.Place(owner)
+		_, device := h.site.Devices[owner]
+		n.Text = strings.TrimSpace(n.Text)
+		switch {
+		case !place && !device:
+			return &InvalidError{"object", fmt.Sprintf("there is no place or device %q; say what the note is about", clip(n.Object, 40))}
+		case n.Text == "" || len(n.Text) > 500:
+			return &InvalidError{"text", "a note has a text of 1 to 500 characters"}
+		case n.At.UnixMilli() < store.Earliest || n.At.After(time.Now().Add(24*time.Hour)):
+			return &InvalidError{"at", "the note's time must be between 1900 and tomorrow"}
+		case n.Until != nil && !n.Until.After(n.At):
+			return &InvalidError{"until", "the note's end is not after its begin"}
+		}
+		n.By = a.Name
+		h.write(store.AddNote(n, func(id int64) { n.ID = id }))
+		h.journal(time.Now(), a, "note", n.Object, "", n.Text, "")
+		h.lookAgain()
+		return nil
+	})
+	return n, err
+}
+
+// RemoveNote takes a note away: an owner any, others their own.
+func (h *Hub) RemoveNote(ctx context.Context, a access.Actor, id int64) error {
+	n, ok, err := h.store.Note(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case !ok:
+		return &NotFoundError{"note", strconv.FormatInt(id, 10), nil}
+	}
+	action := access.Configure
+	if n.By == a.Name {
+		action = access.Audit
+	}
+	return h.do(ctx, func() error {
+		if err := access.May(a, action, access.Anything); err != nil {
+			return err
+		}
+		h.write(store.DropNote(id))
+		h.journal(time.Now(), a, "remove note", n.Object, n.Text, "", "")
+		h.lookAgain()
+		return nil
+	})
 }

@@ -51,7 +51,7 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "udp", Value: "127.0.0.1:8481", Usage: "take datagrams at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_UDP")},
 		&cli.StringFlag{Name: "tls-cert", Usage: "show the certificate in this PEM `FILE`; without it the hub makes its own", Sources: cli.EnvVars("IDLEEMBER_TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "the certificate's key, a PEM `FILE`", Sources: cli.EnvVars("IDLEEMBER_TLS_KEY")},
-		&cli.DurationFlag{Name: "gather-acknowledged", Value: 250 * time.Millisecond, Usage: "where little is going on, let a message wait up to `LONG` for others before it is written and acknowledged; memory cards wear by writing", Sources: cli.EnvVars("IDLEEMBER_GATHER_ACKNOWLEDGED")},
+		&cli.DurationFlag{Name: "gather-acknowledged", Value: 600 * time.Millisecond, Usage: "where little is going on, let a message wait up to `LONG` for others before it is written and acknowledged; memory cards wear by writing", Sources: cli.EnvVars("IDLEEMBER_GATHER_ACKNOWLEDGED")},
 		&cli.DurationFlag{Name: "gather", Value: 5 * time.Second, Usage: "gather readings that nobody waits for (QoS 0, datagrams, polls) for up to `LONG`; a power cut may lose them", Sources: cli.EnvVars("IDLEEMBER_GATHER")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
 		&cli.StringFlag{Name: "log-format", Value: "text", Usage: "log as `FORMAT`: text or json", Sources: cli.EnvVars("IDLEEMBER_LOG_FORMAT")},

@@ -123,9 +123,15 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	if err != nil {
 		return fmt.Errorf("the database in %s cannot be written: %s; choose another folder with --data", s.dir, reason(err))
 	}
+	info, err := f.Stat()
 	_ = f.Close()
+	if err == nil && info.Size() == 0 { // the driver begins with the journal mode, after which the page size is settled
+		if err := s.lay(ctx); err != nil {
+			return fmt.Errorf("the database in %s cannot be made: %w", s.dir, err)
+		}
+	}
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
-	name := "file:" + filepath.Join(s.dir, File) + fmt.Sprintf("?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=page_size(%d)&_pragma=journal_mode(WAL)", pageSize) +
+	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
 	if s.write, err = sqlx.Open("sqlite", name); err != nil {
 		return err
@@ -139,6 +145,16 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	}
 	s.read.SetMaxOpenConns(4)
 	return s.migrate(ctx)
+}
+
+// lay makes a new database with pages of the size that is wanted.
+func (s *Store) lay(ctx context.Context) error {
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(s.dir, File)+fmt.Sprintf("?_pragma=page_size(%d)", pageSize))
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, `PRAGMA application_id = 0x656d6272`)
+	return errors.Join(err, db.Close())
 }
 
 func (s *Store) migrate(ctx context.Context) error {

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -390,7 +391,7 @@ func BenchmarkWritten(b *testing.B) {
 	for _, qos := range []byte{0, 1} {
 		b.Run(fmt.Sprintf("qos=%d", qos), func(b *testing.B) {
 			s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
-				Gather: hub.Gather{Acknowledged: 250 * time.Millisecond, Others: 5 * time.Second}})
+				Gather: hub.Gather{Acknowledged: 600 * time.Millisecond, Others: 5 * time.Second}})
 			require.NoError(b, err)
 			defer func() { _ = s.Close() }()
 			me := access.HubActor()
@@ -405,7 +406,7 @@ func BenchmarkWritten(b *testing.B) {
 				go func() {
 					defer wg.Done()
 					defer c.Disconnect(100)
-					time.Sleep(time.Duration(i) * 10 * time.Second / 12 * 7 % (10 * time.Second))
+					time.Sleep(time.Duration(rand.IntN(10_000)) * time.Millisecond) // boards do not agree on when they send
 					every := time.NewTicker(10 * time.Second)
 					defer every.Stop()
 					for n := 0; ; n++ {

@@ -188,7 +188,7 @@ func TestPresetsRulesAndRights(t *testing.T) {
 		m, err := r.Owner.ListMessagesWithResponse(t.Context())
 		return err == nil && len(*m.JSON200) == 1 && (*m.JSON200)[0].Text == "The kiln is at 612."
 	})
-	n, err := r.Owner.ListNotesWithResponse(t.Context())
+	n, err := r.Owner.ListNotesWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, "hot", (*n.JSON200)[0].Text)
 	_, err = r.Owner.RemovePresetWithResponse(t.Context(), "leave")

@@ -103,3 +103,47 @@ func TestReadingsComeInAndGo(t *testing.T) {
 	r.Restart()
 	look()
 }
+
+// Notes are put at a time or a stretch, by people and from the terminal, and are told for the stretch that is asked for.
+func TestNotes(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Device("kiln")
+	at := time.Now().Add(-48 * time.Hour).Truncate(time.Second).UTC()
+	put := func(c *client.Remote, n client.NewNote) (client.Remark, error) {
+		x, err := c.AddNoteWithResponse(t.Context(), n)
+		if err != nil {
+			return client.Remark{}, err
+		}
+		return *x.JSON201, nil
+	}
+	until := at.Add(3 * time.Hour)
+	kim, lee := r.Member("kim", "member"), r.Member("lee", "member")
+	one, err := put(kim, client.NewNote{At: at, Until: &until, Object: "studio", Text: " new filter "})
+	require.NoError(t, err)
+	assert.Equal(t, "new filter", one.Text)
+	_, err = put(r.Owner, client.NewNote{At: at.Add(30 * time.Hour), Object: "kiln.chamber", Text: "later"})
+	require.NoError(t, err)
+	texts := func(from, to time.Time) (out []string) {
+		x, err := kim.ListNotesWithResponse(t.Context(), &client.ListNotesParams{From: &from, To: &to})
+		require.NoError(t, err)
+		for _, n := range *x.JSON200 {
+			out = append(out, n.Text)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"later", "new filter"}, texts(at, time.Now()))
+	assert.Equal(t, []string{"new filter"}, texts(at.Add(2*time.Hour), at.Add(4*time.Hour)), "a stretch counts where it reaches")
+	assert.Empty(t, texts(at.Add(4*time.Hour), at.Add(5*time.Hour)))
+	for want, n := range map[string]client.NewNote{"there is no place or device": {At: at, Object: "attic", Text: "x"}, "1 to 500 characters": {At: at, Object: "studio", Text: " "},
+		"not after its begin": {At: at, Until: &at, Object: "studio", Text: "x"}, "between 1900 and tomorrow": {At: at.AddDate(1, 0, 0), Object: "studio", Text: "x"}} {
+		_, err := put(kim, n)
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = lee.RemoveNoteWithResponse(t.Context(), one.ID)
+	assert.Error(t, err, "another's note")
+	_, err = kim.RemoveNoteWithResponse(t.Context(), one.ID)
+	require.NoError(t, err)
+	_, err = kim.RemoveNoteWithResponse(t.Context(), one.ID)
+	assert.ErrorContains(t, err, "there is no note")
+}

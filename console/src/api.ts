@@ -51,6 +51,8 @@ export type WouldBe = Schemas['WouldBe']
 export type Upcoming = Schemas['Upcoming']
 export type FormulaWord = Schemas['FormulaWord']
 export type Checked = Schemas['Checked']
+export type Remark = Schemas['Remark']
+export type Storage = Schemas['Storage']
 export type Problem = Schemas['Problem']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { History } from './api'
-import { columns, figures, panes, valueAt } from './chart'
+import { columns, csv, figures, moved, panes, valueAt } from './chart'
 import { runsOf, traceOf } from './day'
 
 const history = (h: Partial<History>): History => ({
@@ -47,4 +47,16 @@ test('runs of a switch', () => {
   expect(runsOf(history({ kind: 'onoff', t: [0, 10, 20, 90], v: [true, true, false, true] }), 100)).toEqual([[0, 20], [90, 100]])
   expect(runsOf(history({ kind: 'onoff', t: [0, 50], on_ms: [10, 0], step_ms: 50 }), 100)).toEqual([[0, 10]])
   expect(traceOf(history({ t: [0, 10], v: [1, 2] })).v).toEqual([1, 2])
+})
+
+test('an earlier stretch is moved under the one that is shown', () => {
+  const g = moved(history({ t: [0, 10], v: [1, 2], gaps: [[3, 9]] }), 1000, 'a week')
+  expect([g.series, g.name, g.t, g.gaps, Date.parse(g.to)]).toEqual(['a.b@a week', 'B, a week before', [1000, 1010], [[1003, 1009]], 1100])
+  expect(panes([history({ t: [1005], v: [7] }), g])[0]!.data).toEqual([[1000, 1004, 1005, 1010], [undefined, undefined, 7, undefined], [1, null, null, 2]])
+})
+
+test('what is shown becomes CSV, a line for each time', () => {
+  const on = history({ series: 'a.on', kind: 'onoff', t: [10], v: [true] })
+  expect(csv([history({ t: [0, 10], v: [1.5, 2] }), on])).toBe('t,a.b,a.on\n1970-01-01T00:00:00.000Z,1.5,\n1970-01-01T00:00:00.010Z,2,on\n')
+  expect(csv([history({ t: [0], step_ms: 10, mean: [1], min: [0], max: [2], count: [3] })])).toBe('t,a.b mean,a.b min,a.b max,a.b count\n1970-01-01T00:00:00.000Z,1,0,2,3\n')
 })

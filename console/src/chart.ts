@@ -89,3 +89,30 @@ export function valueAt(h: History, at: number): unknown {
   if (h.mean && h.kind === 'onoff') return at - h.t[i]! < h.on_ms![i]!
   return (h.mean ?? h.v)?.[i]
 }
+
+/** A history moved ahead in time, so that an earlier stretch lies under the one that is shown. */
+export function moved(h: History, by: number, suffix: string): History {
+  const at = (s: string) => new Date(Date.parse(s) + by).toISOString()
+  return { ...h, series: `${h.series}@${suffix}`, name: `${h.name}, ${suffix} before`, from: at(h.from), to: at(h.to), t: h.t.map((t) => t + by), gaps: h.gaps.map(([a, b]) => [a! + by, b! + by]) }
+}
+
+/** What is shown, as CSV: a line for each time, a column for each series, or four where there are buckets. */
+export function csv(histories: History[]): string {
+  const cell = (v: unknown) => (v === undefined || v === null ? '' : typeof v === 'boolean' ? (v ? 'on' : 'off') : /[",\n]/.test(String(v)) ? `"${String(v).replaceAll('"', '""')}"` : String(v))
+  const heads: string[] = []
+  const rows = new Map<number, string[]>()
+  for (const h of histories) {
+    const columns: [string, ArrayLike<unknown>][] = h.v ? [[h.series, h.v]] : h.kind === 'onoff' ? [[`${h.series} on ms`, h.on_ms ?? []]]
+      : [[`${h.series} mean`, h.mean ?? []], [`${h.series} min`, h.min ?? []], [`${h.series} max`, h.max ?? []], [`${h.series} count`, h.count ?? []]]
+    for (const [name, list] of columns) {
+      h.t.forEach((t, i) => {
+        const row = rows.get(t) ?? []
+        row[heads.length] = cell(list[i])
+        rows.set(t, row)
+      })
+      heads.push(name)
+    }
+  }
+  const lines = [...rows.entries()].sort(([a], [b]) => a - b).map(([t, row]) => [new Date(t).toISOString(), ...heads.map((_, i) => row[i] ?? '')].join(','))
+  return [['t', ...heads.map(cell)].join(','), ...lines].join('\n') + '\n'
+}

@@ -596,11 +596,34 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The newest notes */
+        /** Notes, drawn on charts */
         get: operations["listNotes"];
         put?: never;
-        post?: never;
+        /** Put a note at a time or a stretch */
+        post: operations["addNote"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notes/{note}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                note: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a note away
+         * @description An owner may take any away, others their own.
+         */
+        delete: operations["removeNote"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1932,6 +1955,20 @@ export interface components {
             text: string;
             grave: boolean;
             by: string;
+            /**
+             * Format: date-time
+             * @description of a note about a stretch
+             */
+            until?: string;
+        };
+        NewNote: {
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until?: string;
+            /** @description a place, a device, or a signal or control */
+            object: string;
+            text: string;
         };
         Register: {
             /** @enum {string} */
@@ -3433,7 +3470,12 @@ export interface operations {
     };
     listNotes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description default: the first */
+                from?: string;
+                /** @description default: the last */
+                to?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3448,6 +3490,52 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Remark"][];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description The note */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remark"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                note: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

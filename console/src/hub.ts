@@ -35,6 +35,7 @@ export const useHub = defineStore('hub', {
   getters: {
     zone: (s) => s.status?.zone || 'UTC',
     owner: (s) => s.me?.role === 'owner',
+    member: (s) => s.me?.role === 'owner' || s.me?.role === 'member',
     maySwitch: (s) => (c: Control) => s.me?.role === 'owner' || s.me?.role === 'member' || c.guests === 'switch',
   },
   actions: {

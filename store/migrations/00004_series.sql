@@ -16,5 +16,7 @@ CREATE TABLE cells (key INTEGER PRIMARY KEY, body BLOB NOT NULL);
 
 DROP TABLE inputs;
 
+ALTER TABLE notes ADD COLUMN until_ms INTEGER; -- of a note about a stretch
+
 -- +goose Down
 SELECT 1;

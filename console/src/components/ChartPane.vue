@@ -2,11 +2,12 @@
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
 import { onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
+import type { Remark } from '../api'
 import type { Pane } from '../chart'
 import { clockText } from '../format'
 import { painted } from '../theme'
 
-const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, { colour: string; dash?: number[] }>; axis: boolean }>()
+const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, { colour: string; dash?: number[]; ghost?: boolean }>; axis: boolean; notes: Remark[] }>()
 const emit = defineEmits<{ zoom: [from: number, to: number]; cursor: [at: number | null] }>()
 const box = ref<HTMLDivElement>()
 const plot = shallowRef<uPlot>()
@@ -52,12 +53,12 @@ function options(width: number): uPlot.Options {
   props.pane.histories.forEach((h, i) => {
     const look = props.colours[h.series] ?? { colour: '--s1' }
     const stroke = () => colour(look.colour)
-    series.push({ label: h.name, stroke, width: 1.5, dash: look.dash, points: { show: h.t.length < 60, size: 5, fill: () => css('--sheet') } })
+    series.push({ label: h.name, stroke, width: 1.5, alpha: look.ghost ? 0.45 : 1, dash: look.dash, points: { show: h.t.length < 60, size: 5, fill: () => css('--sheet') } })
     if (props.pane.banded[i]) {
       const k = series.length
       const quiet = { stroke: 'transparent', width: 0, points: { show: false } }
       series.push({ ...quiet }, { ...quiet })
-      bands.push({ series: [k + 1, k], fill: () => colour(look.colour) + '2e' })
+      if (!look.ghost) bands.push({ series: [k + 1, k], fill: () => colour(look.colour) + '2e' })
     }
   })
   const axis = { stroke: () => css('--soft'), font: '12px "Figtree Variable", sans-serif', grid: { stroke: () => css('--line'), width: 1 }, ticks: { show: false } }
@@ -78,9 +79,36 @@ function options(width: number): uPlot.Options {
           u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false)
         },
       ],
+      draw: [drawNotes],
       setCursor: [(u) => emit('cursor', (u.cursor.left ?? -1) >= 0 ? u.posToVal(u.cursor.left!, 'x') : null)],
     },
   }
+}
+
+// Notes are lines across all panes; a stretch is shaded. Their texts stand in the list below.
+function drawNotes(u: uPlot) {
+  const { left, top, width, height } = u.bbox
+  u.ctx.save()
+  u.ctx.beginPath()
+  u.ctx.rect(left, top, width, height)
+  u.ctx.clip()
+  props.notes.forEach((n, i) => {
+    const x = u.valToPos(Date.parse(n.at), 'x', true)
+    if (n.until) {
+      u.ctx.fillStyle = css('--soft') + '22'
+      u.ctx.fillRect(x, top, u.valToPos(Date.parse(n.until), 'x', true) - x, height)
+    }
+    u.ctx.strokeStyle = u.ctx.fillStyle = css('--ink')
+    u.ctx.lineWidth = devicePixelRatio
+    u.ctx.setLineDash([4 * devicePixelRatio, 3 * devicePixelRatio])
+    u.ctx.beginPath()
+    u.ctx.moveTo(x, top)
+    u.ctx.lineTo(x, top + height)
+    u.ctx.stroke()
+    u.ctx.font = `600 ${11 * devicePixelRatio}px "Figtree Variable", sans-serif`
+    u.ctx.fillText(String(props.notes.length - i), x + 4 * devicePixelRatio, top + 13 * devicePixelRatio)
+  })
+  u.ctx.restore()
 }
 
 function draw() {
@@ -147,7 +175,7 @@ onUnmounted(() => {
   sizes?.disconnect()
   plot.value?.destroy()
 })
-const shape = () => props.pane.histories.map((h) => h.series + h.step_ms).join() + props.pane.banded.join() + props.axis
+const shape = () => props.pane.histories.map((h) => h.series + h.step_ms + (props.colours[h.series]?.ghost ?? '')).join() + props.pane.banded.join() + props.axis
 let shapeNow = shape()
 watch(() => [props.pane.data, props.from, props.to], () => {
   if (shape() !== shapeNow) {
@@ -156,6 +184,7 @@ watch(() => [props.pane.data, props.from, props.to], () => {
   } else plot.value?.setData(props.pane.data)
 })
 watch(painted, () => plot.value?.redraw())
+watch(() => props.notes, () => plot.value?.redraw(false))
 </script>
 
 <template>

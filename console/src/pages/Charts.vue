@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, sentence, type History } from '../api'
-import { figures, panes as makePanes, valueAt } from '../chart'
+import { api, ask, sentence, type History, type Remark } from '../api'
+import { csv, figures, moved, panes as makePanes, valueAt } from '../chart'
+import ChartNotes from '../components/ChartNotes.vue'
 import ChartPane from '../components/ChartPane.vue'
 import Icon from '../components/Icon.vue'
 import StripPane from '../components/StripPane.vue'
 import { clockText, dayText, length, unitSign, valueText } from '../format'
 import { onReading, useHub } from '../hub'
+import { zonedInstant, zonedText } from '../zoned'
 
 const hub = useHub()
 const route = useRoute()
@@ -18,7 +19,11 @@ const spans = [
   { text: '6 h', ms: 6 * 3600_000 },
   { text: 'Day', ms: 24 * 3600_000 },
   { text: 'Week', ms: 7 * 24 * 3600_000 },
+  { text: 'Month', ms: 30 * 24 * 3600_000 },
+  { text: 'Year', ms: 365 * 24 * 3600_000 },
 ]
+const earlier = [{ value: '', text: 'Compare with …', ms: 0 }, { value: 'a day', text: 'the day before', ms: 24 * 3600_000 }, { value: 'a week', text: 'the week before', ms: 7 * 24 * 3600_000 },
+  { value: 'a month', text: '30 days before', ms: 30 * 24 * 3600_000 }, { value: 'a year', text: 'the year before', ms: 364 * 24 * 3600_000 }]
 const looks = [{ colour: '--s1' }, { colour: '--s2', dash: [6, 4] }, { colour: '--s3' }, { colour: '--s4', dash: [2, 3] }]
 
 // The address holds the view: the signals, and either a span that ends now or a stretch.
@@ -35,19 +40,38 @@ const to = computed(() => stretch.value?.to ?? tick.value + hub.offset)
 const from = computed(() => to.value - span.value)
 
 const histories = shallowRef<History[]>([])
+const ghosts = shallowRef<History[]>([])
+const notes = shallowRef<Remark[]>([])
+const versus = computed(() => earlier.find((x) => x.value && x.value === route.query.vs))
 const failed = ref('')
 const loading = ref(false)
 const cursor = ref<number | null>(null)
-const panes = computed(() => makePanes(histories.value))
+const panes = computed(() => makePanes([...histories.value, ...ghosts.value]))
 const strips = computed(() => histories.value.filter((h) => h.kind !== 'number'))
-const colours = computed(() => Object.fromEntries(histories.value.filter((h) => h.kind === 'number').map((h, i) => [h.series, looks[i % looks.length]!])))
+const colours = computed(() => {
+  const out: Record<string, { colour: string; dash?: number[]; ghost?: boolean }> = Object.fromEntries(histories.value.filter((h) => h.kind === 'number').map((h, i) => [h.series, looks[i % looks.length]!]))
+  for (const g of ghosts.value) out[g.series] = { colour: out[g.series.split('@')[0]!]?.colour ?? '--s1', ghost: true }
+  return out
+})
 const step = computed(() => Math.max(0, ...histories.value.map((h) => h.step_ms)))
 
 const all = computed(() => [
   ...Object.values(hub.signals).map((s) => ({ id: s.id, text: label(s.place, s.name) })),
   ...Object.values(hub.controls).map((c) => ({ id: c.id + '.is', text: label(c.place, c.name) })),
+  ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.place ?? '', g.config.name) + ' (setting)' })),
 ].sort((a, b) => a.text.localeCompare(b.text)))
-const addable = computed(() => [{ value: '', text: 'Add a signal' }, ...all.value.filter((x) => !chosen.value.includes(x.id)).map((x) => ({ value: x.id, text: x.text }))])
+const addable = computed(() => all.value.filter((x) => !chosen.value.includes(x.id)))
+const typed = ref('')
+// A name out of the list, an id, or what only one name holds.
+function addTyped() {
+  const word = typed.value.trim().toLowerCase()
+  if (!word) return
+  const exact = addable.value.find((x) => x.text.toLowerCase() === word || x.id === word)
+  const found = exact ? [exact] : addable.value.filter((x) => x.text.toLowerCase().includes(word) || x.id.includes(word))
+  if (found.length !== 1) return
+  typed.value = ''
+  add(found[0]!.id)
+}
 function label(place: string, name: string) {
   const p = hub.places.find((x) => x.id === place)?.name
   return p && hub.places.length > 1 ? `${p} ${name.toLowerCase()}` : name
@@ -70,6 +94,55 @@ function show(f: number, t: number) {
 }
 const shift = (n: number) => show(from.value + n * span.value, to.value + n * span.value)
 
+// Notes are shown on all charts of their place.
+const about = computed(() => {
+  const out = new Set<string>()
+  for (const id of chosen.value) {
+    const device = id.split('.')[0]!
+    const place = hub.devices[device]?.place ?? device
+    out.add(device).add(place)
+    for (const d of Object.values(hub.devices)) if (d.place === place) out.add(d.id)
+  }
+  return out
+})
+const places = computed(() => hub.places.filter((p) => about.value.has(p.id)))
+const pause = () => go({ from: String(Math.round(from.value)), to: String(Math.round(to.value)), span: undefined })
+const day = computed(() => zonedText(to.value - 1, hub.zone).slice(0, 10))
+function jump(text: string) {
+  const begin = zonedInstant(`${text}T00:00`, hub.zone)
+  if (!Number.isNaN(begin)) show(begin, begin + 24 * 3600_000)
+}
+function save(name: string, href: string) {
+  const a = document.createElement('a')
+  a.href = href
+  a.download = name
+  a.click()
+}
+const fileName = (ending: string) => `${zonedText(from.value, hub.zone).replace(/[T:]/g, '-')}-${chosen.value.join('-').slice(0, 60)}.${ending}`
+const saveCSV = () => save(fileName('csv'), URL.createObjectURL(new Blob([csv([...histories.value, ...ghosts.value])], { type: 'text/csv' })))
+function savePNG() {
+  const list = [...document.querySelectorAll<HTMLCanvasElement>('.charts canvas')]
+  const out = document.createElement('canvas')
+  const gap = 26 * devicePixelRatio
+  out.width = Math.max(...list.map((c) => c.width))
+  out.height = list.reduce((h, c) => h + c.height + gap, gap)
+  const ctx = out.getContext('2d')!
+  const css = getComputedStyle(document.documentElement)
+  ctx.fillStyle = css.getPropertyValue('--sheet')
+  ctx.fillRect(0, 0, out.width, out.height)
+  ctx.fillStyle = css.getPropertyValue('--ink')
+  ctx.font = `${13 * devicePixelRatio}px "Figtree Variable", sans-serif`
+  ctx.fillText(title.value, 12 * devicePixelRatio, gap * 0.7)
+  let y = gap
+  list.forEach((c, i) => {
+    const p = panes.value[i]
+    ctx.fillText(p ? `${p.histories.map((h) => h.name).join(', ')} ${unitSign(p.unit)}` : '', 52 * devicePixelRatio, y + gap * 0.7)
+    ctx.drawImage(c, 0, y + gap)
+    y += c.height + gap
+  })
+  save(fileName('png'), out.toDataURL('image/png'))
+}
+
 let asked = 0
 async function load() {
   if (!chosen.value.length) {
@@ -79,16 +152,22 @@ async function load() {
   const mine = ++asked
   loading.value = true
   try {
-    const got = await ask(api.GET('/history', { params: { query: { series: chosen.value, from: new Date(from.value).toISOString(), to: new Date(to.value).toISOString(), points: Math.min(1500, Math.max(300, window.innerWidth)) } } }))
+    const iso = (t: number) => new Date(t).toISOString()
+    const points = Math.min(1500, Math.max(300, window.innerWidth))
+    const past = (by: number) => ask(api.GET('/history', { params: { query: { series: chosen.value, from: iso(from.value - by), to: iso(to.value - by), points } } }))
+    const by = versus.value
+    const [got, before, said] = await Promise.all([past(0), by ? past(by.ms) : [], hub.member ? ask(api.GET('/notes', { params: { query: { from: iso(from.value), to: iso(to.value) } } })) : []])
     if (mine !== asked) return // something newer was asked for meanwhile
     histories.value = got
+    ghosts.value = by ? before.filter((h) => h.kind === 'number').map((h) => moved(h, by.ms, by.value)) : []
+    notes.value = said.filter((n) => about.value.has(n.object.split('.')[0]!))
     failed.value = ''
   } catch (e) {
     if (mine === asked) failed.value = sentence(e)
   }
   if (mine === asked) loading.value = false
 }
-watch(() => [route.query.s, route.query.from, route.query.to, route.query.span], () => { tick.value = Date.now(); void load() })
+watch(() => [route.query.s, route.query.from, route.query.to, route.query.span, route.query.vs], () => { tick.value = Date.now(); void load() })
 watch(() => hub.link, (l) => l === 'live' && void load())
 watch(() => Object.values(hub.controls).map((c) => `${c.is}${c.is_since}`).join(), () => live.value && void load())
 
@@ -156,7 +235,10 @@ function keys(e: KeyboardEvent) {
           {{ nameOf(id) }}
           <button type="button" :aria-label="`Leave out ${nameOf(id)}`" @click="drop(id)"><Icon name="x" :size="11" /></button>
         </span>
-        <BFormSelect v-if="addable.length > 1" class="add" model-value="" :options="addable" aria-label="Add a signal" @update:model-value="(v) => add(String(v))" />
+        <form v-if="addable.length" class="add" @submit.prevent="addTyped">
+          <input v-model="typed" class="form-control" list="series" placeholder="Add a signal" aria-label="Add a signal" autocomplete="off" @change="addTyped" />
+          <datalist id="series"><option v-for="x in addable" :key="x.id" :value="x.text" /></datalist>
+        </form>
       </div>
       <div class="btn-group" role="group" aria-label="Span">
         <button v-for="s in spans" :key="s.text" type="button" class="btn btn-outline-secondary" :class="{ active: Math.abs(span - s.ms) < 1000 }" :aria-pressed="Math.abs(span - s.ms) < 1000" @click="setSpan(s.ms)">{{ s.text }}</button>
@@ -164,18 +246,21 @@ function keys(e: KeyboardEvent) {
     </div>
     <div class="between mb-2">
       <div><h2 class="d-inline me-2">{{ title }}</h2><span class="soft small-text">{{ grain }}</span></div>
-      <div class="d-flex gap-2 no-print">
+      <div class="d-flex gap-2 flex-wrap no-print">
         <button type="button" class="btn btn-outline-secondary" aria-label="Earlier" @click="shift(-1)"><Icon name="back" :size="15" /></button>
         <button type="button" class="btn btn-outline-secondary" aria-label="Later" :disabled="live" @click="shift(1)"><Icon name="forth" :size="15" /></button>
-        <button type="button" class="btn btn-outline-secondary" :disabled="live" @click="now">Now</button>
+        <button v-if="live" type="button" class="btn btn-outline-secondary" @click="pause">Pause</button>
+        <button v-else type="button" class="btn btn-outline-secondary" @click="now">Now</button>
+        <input class="form-control date" type="date" aria-label="Jump to a day" :value="day" @change="jump(($event.target as HTMLInputElement).value)" />
+        <select class="form-select compare" aria-label="Compare" :value="versus?.value ?? ''" @change="go({ vs: ($event.target as HTMLSelectElement).value || undefined })"><option v-for="x in earlier" :key="x.value" :value="x.value">{{ x.text }}</option></select>
       </div>
     </div>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet charts" :aria-busy="loading">
       <p v-if="!chosen.length" class="soft m-3">Choose a signal above, or tap a value on Now.</p>
       <template v-for="(p, i) in panes" :key="p.unit">
-        <div class="pane-title"><strong>{{ p.histories.map((h) => h.name).join(', ') }}</strong> <span class="soft">{{ unitSign(p.unit) }}</span></div>
-        <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" @zoom="show" @cursor="cursor = $event" />
+        <div class="pane-title"><strong>{{ p.histories.filter((h) => !h.series.includes('@')).map((h) => h.name).join(', ') }}</strong><span v-if="versus" class="soft">, pale: {{ versus.text }}</span> <span class="soft">{{ unitSign(p.unit) }}</span></div>
+        <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" :notes="notes" @zoom="show" @cursor="cursor = $event" />
       </template>
       <StripPane v-for="h in strips" :key="h.series" :history="h" :from="from" :to="to" :cursor="cursor" />
       <p v-if="chosen.length && !loading && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
@@ -196,6 +281,8 @@ function keys(e: KeyboardEvent) {
         </tbody>
       </table>
     </section>
+    <ChartNotes v-if="hub.member && chosen.length" class="mt-3" :notes="notes" :places="places" :at="to" @changed="load" />
+    <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button></div>
     <p class="soft small-text mt-2 no-print">Drag across to zoom, or pinch. Arrow keys move, + and − zoom, Home returns to now.</p>
   </main>
 </template>
@@ -205,7 +292,8 @@ function keys(e: KeyboardEvent) {
 .chips { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; flex: 1 1 300px; }
 .chip { display: inline-flex; gap: 8px; align-items: center; border: 1px solid var(--line); background: var(--sheet); border-radius: 10px; padding: 0 4px 0 12px; min-height: 38px; }
 .chip button { border: 0; background: none; color: var(--soft); min-width: 32px; min-height: 36px; }
-.add { width: auto; min-height: 38px; border-style: dashed; color: var(--soft); max-width: 190px; }
+.add input { min-height: 38px; border-style: dashed; max-width: 190px; }
+.date, .compare { width: auto; }
 .btn-group .btn.active { background: var(--ink); color: var(--sheet); border-color: var(--ink); }
 .charts { padding: 14px 4px 10px 6px; min-height: 240px; }
 .pane-title { padding-left: 50px; margin-bottom: 2px; }

@@ -8,6 +8,7 @@ import { api, ask, type HubInfo } from '../api'
 import BrokersCard from '../components/BrokersCard.vue'
 import Field from '../components/Field.vue'
 import PanelCard from '../components/PanelCard.vue'
+import StorageCard from '../components/StorageCard.vue'
 import { useSend } from '../form'
 import { useHub } from '../hub'
 import { theme } from '../theme'
@@ -65,6 +66,7 @@ const save = () => send(async () => {
       <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.http) }}, boards at port {{ port(info.mqtt) }}{{ info.mqtt_open ? '' : ' of this computer alone' }}.</p>
     </section>
     <template v-if="hub.owner"><BrokersCard /><PanelCard /></template>
+    <StorageCard v-if="hub.member" />
     <p class="soft small-text">Idle Ember {{ info?.version }} · <a href="/api/docs">interface for scripts</a></p>
   </main>
 </template>

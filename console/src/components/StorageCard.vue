@@ -1,0 +1,46 @@
+<script setup lang="ts">
+// What the hub keeps, and how much it wrote to its disk.
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, sentence, type Storage } from '../api'
+import { dayText } from '../format'
+import { useHub } from '../hub'
+
+const hub = useHub()
+const storage = ref<Storage | null>(null)
+const failed = ref('')
+const all = ref(false)
+onMounted(async () => {
+  try {
+    storage.value = await ask(api.GET('/storage'))
+  } catch (e) {
+    failed.value = sentence(e)
+  }
+})
+const list = computed(() => [...(storage.value?.series ?? [])].sort((a, b) => b.bytes - a.bytes))
+const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
+function size(n: number) {
+  return n >= 1e9 ? `${(n / 1e9).toFixed(2)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`
+}
+</script>
+
+<template>
+  <section class="sheet" aria-label="Storage">
+    <h2>Storage</h2>
+    <p v-if="failed" class="note bad small-text" role="alert">{{ failed }}</p>
+    <p v-else-if="!storage" class="soft">…</p>
+    <template v-else>
+      <p>The database has {{ size(storage.database_bytes) }}.<template v-if="storage.written_bytes !== undefined"> {{ size(storage.written_bytes) }} were written to the disk since {{ dayText(Date.parse(storage.since), hub.zone) }}.</template></p>
+      <div class="scroll" tabindex="0" role="region" aria-label="What is kept">
+        <table class="table">
+          <thead><tr><th>Series</th><th class="num">Readings</th><th class="num">Size</th><th>Since</th></tr></thead>
+          <tbody><tr v-for="x in shown" :key="x.series"><td>{{ x.name }} <span class="soft small-text">{{ x.series }}</span></td><td class="num">{{ x.count.toLocaleString('en-GB') }}</td><td class="num">{{ size(x.bytes) }}</td><td>{{ dayText(Date.parse(x.from), hub.zone) }}</td></tr></tbody>
+        </table>
+      </div>
+      <button v-if="list.length > 8" type="button" class="btn btn-outline-secondary btn-sm" @click="all = !all">{{ all ? 'The largest only' : `All ${list.length}` }}</button>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.scroll { overflow-x: auto; }
+</style>
