@@ -252,7 +252,6 @@ type Tx struct {
 	body     []byte          // memory to write in
 	tail     *series.Columns // the newest readings of the series that is being sealed, where they are known
 	seq      int64           // of the newest row of the log
-	logged   int             // bytes in the log since readings were last sealed
 
 	// of the transaction that is under way
 	ops      []op
@@ -343,19 +342,6 @@ func (w *Tx) exec(query string, args ...any) error {
 		_, err = st.Exec(args...)
 	}
 	return err
-}
-
-// execN is exec that tells how many rows it changed.
-func (w *Tx) execN(query string, args ...any) (int64, error) {
-	st, err := w.prepare(query)
-	if err != nil {
-		return 0, err
-	}
-	res, err := st.Exec(args...)
-	if err != nil {
-		return 0, err
-	}
-	return res.RowsAffected()
 }
 
 func (w *Tx) prepare(query string) (*sqlx.Stmt, error) {

@@ -75,4 +75,3 @@ func TestExportImportAndCheck(t *testing.T) {
 func run0(run func(int, ...string) string, args ...string) int {
 	return strings.Count(run(0, args...), "\n")
 }
-
