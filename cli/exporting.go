@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/csv"
@@ -10,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -262,7 +260,9 @@ func (w *jsonForm) row(at int64, list []*client.OneReading) error {
 		var line any = jsonReading{w.series[i], *r}
 		before, after := "", "\n"
 		if w.senml {
-			before, after = cmp.Or(map[bool]string{false: "[\n"}[w.began], ",\n"), ""
+			if before, after = ",\n", ""; !w.began {
+				before = "[\n"
+			}
 			line = senmlRecord(w.series[i], at, r.V)
 		}
 		w.began = true
@@ -279,14 +279,13 @@ func (w *jsonForm) row(at int64, list []*client.OneReading) error {
 
 func senmlRecord(series string, at int64, v client.Value) map[string]any {
 	out := map[string]any{"n": series, "t": json.Number(strconv.FormatFloat(float64(at)/1000, 'f', 3, 64))}
-	key := map[bool]string{true: "vs"}
 	switch v.(type) {
 	case float64:
 		out["v"] = v
 	case bool:
 		out["vb"] = v
 	default:
-		out[key[true]] = v
+		out["vs"] = v
 	}
 	return out
 }
@@ -301,71 +300,4 @@ func (w *jsonForm) end() error {
 	}
 	_, err := io.WriteString(w.out, text)
 	return err
-}
-
-// deleteCommand deletes a stretch of readings.
-func deleteReadingsCommand() *cli.Command {
-	return &cli.Command{Name: "delete-readings", Usage: "delete a stretch of readings", ArgsUsage: "SERIES",
-		Description: "They are gone for good; the journal says who deleted how many. Write them to a file first with \"idleember export\".",
-		Flags: remote(
-			&cli.StringFlag{Name: "from", Required: true, Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
-			&cli.StringFlag{Name: "to", Required: true, Usage: "end before `TIME`"}),
-		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			zone := hubZone(ctx, h)
-			p := client.DeleteReadingsParams{Series: args[0]}
-			var err error
-			if p.From, err = when(cmd.String("from"), time.Now().In(zone)); err != nil {
-				return err
-			}
-			if p.To, err = when(cmd.String("to"), time.Now().In(zone)); err != nil {
-				return err
-			}
-			r, err := h.DeleteReadingsWithResponse(ctx, &p)
-			if err != nil {
-				return err
-			}
-			_, _ = fmt.Fprintf(writer(cmd), "Deleted %d readings of %s.\n", r.JSON200.Removed, args[0])
-			return nil
-		}, "SERIES")}
-}
-
-func storageCommand() *cli.Command {
-	return &cli.Command{Name: "storage", Usage: "show what is kept of each signal, and how much was written to the disk", Flags: remote(output()),
-		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.GetStorageWithResponse(ctx)
-			if err != nil {
-				return err
-			}
-			zone := hubZone(ctx, h)
-			list := r.JSON200.Series
-			slices.SortStableFunc(list, func(a, b client.KeptSeries) int { return cmp.Compare(b.Bytes, a.Bytes) })
-			var rows [][]string
-			for _, x := range list {
-				rows = append(rows, []string{x.Series, strconv.FormatInt(x.Count, 10), size(x.Bytes), x.From.In(zone).Format("2006-01-02 15:04"), x.To.In(zone).Format("2006-01-02 15:04")})
-			}
-			if err := show(cmd, r.JSON200, []string{"series", "readings", "size", "from", "to"}, rows); err != nil {
-				return err
-			}
-			if cmd.String("output") == "table" {
-				text := fmt.Sprintf("\nThe database has %s.", size(r.JSON200.DatabaseBytes))
-				if n := r.JSON200.WrittenBytes; n != nil {
-					text += fmt.Sprintf(" %s were written since %s.", size(*n), r.JSON200.Since.In(zone).Format("2006-01-02 15:04"))
-				}
-				_, _ = fmt.Fprintln(writer(cmd), text)
-			}
-			return nil
-		})}
-}
-
-// size writes bytes as people do.
-func size(n int64) string {
-	switch {
-	case n >= 1e9:
-		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
-	case n >= 1e6:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	case n >= 1e3:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	}
-	return fmt.Sprintf("%d B", n)
 }

@@ -252,7 +252,10 @@ func (b *bringer) csv(cmd *cli.Command, text *bufio.Reader) error {
 	}
 	for {
 		row, err := r.Read()
-		line, _ := r.FieldPos(0)
+		line := 0
+		if err == nil {
+			line, _ = r.FieldPos(0) // there is none where the line could not be read
+		}
 		var parse *csv.ParseError
 		switch {
 		case errors.Is(err, io.EOF):
@@ -350,6 +353,7 @@ func (b *bringer) columns(cmd *cli.Command, head []string) (columns, error) {
 	}
 	cols.wide = map[int]string{}
 	var strange []string
+	answers := bufio.NewReader(os.Stdin)
 	for i, name := range head {
 		switch series, ok := told[name]; {
 		case i == cols.at:
@@ -359,7 +363,7 @@ func (b *bringer) columns(cmd *cli.Command, head []string) (columns, error) {
 			cols.wide[i] = name
 		case len(told) == 0 && term.IsTerminal(int(os.Stdin.Fd())) && cmd.Args().First() != "-":
 			_, _ = fmt.Fprintf(os.Stderr, "Column %q is the series (empty: leave it out): ", name)
-			answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+			answer, _ := answers.ReadString('\n')
 			cols.wide[i] = strings.TrimSpace(answer)
 		default:
 			strange = append(strange, fmt.Sprintf("%q", name))

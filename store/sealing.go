@@ -369,7 +369,9 @@ func (w *Tx) beginSealing() (upTo int64, ids []int64) {
 		if x.sealing.empty() {
 			x.sealing = x.fresh
 		} else {
+			both := x.sealing.cols.Len() + x.fresh.cols.Len()
 			x.sealing.under(&x.fresh)
+			w.recent.n -= both - x.sealing.cols.Len() // of the same time, or dropped
 		}
 		x.fresh = layer{}
 		if !x.sealing.empty() {

@@ -28,12 +28,12 @@ func TestExportImportAndCheck(t *testing.T) {
 		return out
 	}
 	other := filepath.Join(dir, "old.csv")
-	require.NoError(t, os.WriteFile(other, []byte("Date;Temp (C);RH;Note\n20.11.2026 10:00;21,5;50;x\nyesterday;1;2;\n20.11.2026 10:01;wet;51;\n20.11.2026 10:02;-0,25;\"52\";\n"), 0o600))
+	require.NoError(t, os.WriteFile(other, []byte("Date;Temp (C);RH;Note\n20.11.2026 10:00;21,5;50;x\nyesterday;1;2;\n20.11.2026 10:01;wet;51;\n20.11.2026 10:02;-0,25;\"52\";\na\"b;1;2;\n"), 0o600))
 	assert.Contains(t, run(1, "import", other, "--time", "Day"), "no column is the time; the columns are Date, Temp (C), RH, Note; tell which with --time")
 	assert.Contains(t, run(1, "import", other, "--time", "Date"), "no column is a series; the columns are Date, Temp (C), RH, Note")
 	mapped := []string{"import", other, "--time", "Date", "--layout", "02.01.2006 15:04", "--comma", "--map", "Temp (C)=kiln.chamber", "--map", "RH=kiln.damp"}
 	out := run(0, mapped...)
-	for _, say := range []string{`"Note"`, `line 3: the time "yesterday" is not written as`, "line 4: kiln.chamber is wet; expected a value of the kind number", "Stored 5 readings. 2 could not be taken."} {
+	for _, say := range []string{`"Note"`, `line 3: the time "yesterday" is not written as`, "line 4: kiln.chamber is wet; expected a value of the kind number", "line 6: bare \"", "Stored 5 readings. 3 could not be taken."} {
 		assert.Contains(t, out, say)
 	}
 	assert.NotContains(t, run(0, mapped...), "in the place of", "again: nothing changes")
@@ -47,7 +47,7 @@ func TestExportImportAndCheck(t *testing.T) {
 	before := run(0, "export", "kiln.chamber", "kiln.damp")
 	assert.True(t, strings.HasPrefix(before, "t,kiln.chamber,kiln.damp\n2026-11-20T09:00:00.000Z,21.5,50\n2026-11-20T09:01:00.000Z,,51\n"), before)
 	assert.Contains(t, run(0, "delete-readings", "kiln.chamber", "--from", "2026-11-20", "--to", "2026-11-21"), "Deleted 2 readings")
-	assert.Equal(t, 2, run0(run, "export", "kiln.chamber"))
+	assert.Equal(t, 2, strings.Count(run(0, "export", "kiln.chamber"), "\n"), "the header and what is live")
 	for form, file := range files {
 		run(0, "delete-readings", "kiln.damp", "--from", "2026-11-20", "--to", "2026-11-21")
 		run(0, "import", file)
@@ -69,9 +69,4 @@ func TestExportImportAndCheck(t *testing.T) {
 	out, err = check()
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "All is well")
-}
-
-// run0 counts the lines of what a command says.
-func run0(run func(int, ...string) string, args ...string) int {
-	return strings.Count(run(0, args...), "\n")
 }

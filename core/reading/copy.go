@@ -38,7 +38,7 @@ func CopyJSON(name string, payload []byte) (Copy, error) {
 
 // CopyText takes the same written as one word apart: 24,7,120.
 func CopyText(name, word string) (Copy, error) {
-	fail := fmt.Errorf("has.%s: %s is not what a copy of a setting says; expected value,revision,seconds since it was changed, as in 24,7,120", clip(name), clip(word))
+	fail := fmt.Errorf("the copy %s: %s is not what a copy of a setting says; expected value,revision,seconds since it was changed, as in 24,7,120", clip(name), clip(word))
 	rest, age, ok := cutLast(word)
 	value, rev, ok2 := cutLast(rest)
 	seconds, err := strconv.ParseFloat(age, 64)

@@ -1,0 +1,149 @@
+package hub
+
+import (
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/store"
+)
+
+// urgency says how soon a batch must be written.
+type urgency int
+
+const (
+	whenever urgency = iota // readings that nobody waits for
+	soon                    // somebody waits for an acknowledgement
+	atOnce                  // a decision, a command, a state
+)
+
+// batch is what the next commit writes, and what is let out after it.
+type batch struct {
+	urgency  urgency
+	began    time.Time
+	changes  []store.Change
+	keep     []store.Change // those of the changes that must not be lost with a failed commit
+	recorded []engine.Recorded
+	after    []func(error)
+}
+
+// patience is how long the batch may wait for more.
+func (h *Hub) patience() time.Duration {
+	const most, busy = 4096, 50 * time.Millisecond
+	b := &h.batch
+	if b.urgency == atOnce || len(b.changes) == 0 || len(b.changes) > most {
+		return 0
+	}
+	if b.began.IsZero() {
+		b.began = time.Now()
+	}
+	wait := h.gather.Others
+	if b.urgency == soon {
+		if wait = h.gather.Acknowledged; time.Since(h.flushed) < busy { // those who wait send one message after the other
+			return 0
+		}
+	}
+	return wait - time.Since(b.began)
+}
+
+// flush hands the batch to the store.
+func (h *Hub) flush() {
+	h.unsavedAgain()
+	b := h.batch
+	if len(b.changes) == 0 && len(b.after) == 0 {
+		return
+	}
+	h.batch = batch{}
+	h.flushed = time.Now()
+	changes := b.changes
+	if len(b.recorded) > 0 && len(changes) > 0 {
+		if body, err := engine.Pack(b.recorded); err == nil {
+			changes = append(changes, store.AddInputs(b.recorded[0].Now.Wall, body))
+		}
+	} else {
+		h.batch.recorded = b.recorded // ticks that changed nothing wait for a commit that is due anyway
+	}
+	// Also what writes nothing goes through the store's queue, so that answers keep the order of what they answer.
+	h.store.Commit(&store.Batch{Changes: changes, Done: func(err error) {
+		h.outbox <- func() {
+			run(b.after, err)
+			if len(changes) > 0 {
+				h.stored(err, b.keep)
+			}
+		}
+	}})
+}
+
+func run(after []func(error), err error) {
+	for _, f := range after {
+		f(err)
+	}
+}
+
+// letOut does what had to wait for a commit, so that the committing goroutine is free for the next one.
+func (h *Hub) letOut() {
+	defer close(h.outEnd)
+	for f := range h.outbox {
+		f()
+	}
+}
+
+const unsavedLimit = 4096
+
+// stored notes how a commit went and tells everybody when that changes.
+func (h *Hub) stored(err error, keep []store.Change) {
+	t := &h.trouble
+	t.Lock()
+	was := t.err
+	t.err = err
+	if err != nil {
+		t.unsaved = append(t.unsaved, keep...)
+		if n := len(t.unsaved) - unsavedLimit; n > 0 {
+			t.unsaved = t.unsaved[n:]
+		}
+	}
+	t.Unlock()
+	switch {
+	case was == nil && err != nil:
+		h.log.Error("the store does not take writes; deciding goes on from memory", "error", err)
+		h.live.publish("hub", h.Status(), access.Anything)
+	case was != nil && err == nil:
+		h.log.Info("the store takes writes again")
+		h.live.publish("hub", h.Status(), access.Anything)
+	}
+}
+
+func (h *Hub) inTrouble() bool {
+	h.trouble.Lock()
+	defer h.trouble.Unlock()
+	return h.trouble.err != nil
+}
+
+// unsavedAgain adds to a batch that is due anyway what an earlier commit could not write.
+func (h *Hub) unsavedAgain() {
+	t := &h.trouble
+	t.Lock()
+	defer t.Unlock()
+	if len(h.batch.changes) == 0 {
+		return
+	}
+	h.batch.keep = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.keep...) // the older first: the newest state counts
+	h.batch.changes = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.changes...)
+	t.unsaved = nil
+}
+
+// write adds changes to the batch.
+func (h *Hub) write(changes ...store.Change) { h.batch.changes = append(h.batch.changes, changes...) }
+
+// writeState adds changes that are written later where this commit fails.
+func (h *Hub) writeState(changes ...store.Change) {
+	h.write(changes...)
+	h.batch.urgency = atOnce
+	h.batch.keep = append(h.batch.keep, changes...)
+}
+
+// later adds what is done after the commit.
+func (h *Hub) later(f func(error)) {
+	h.batch.after = append(h.batch.after, f)
+	h.batch.urgency = atOnce
+}
