@@ -322,6 +322,27 @@ func (e Kind) Valid() bool {
 	}
 }
 
+// Defines values for MarkKind.
+const (
+	Above    MarkKind = "above"
+	Below    MarkKind = "below"
+	Setpoint MarkKind = "setpoint"
+)
+
+// Valid indicates whether the value is a known member of the MarkKind enum.
+func (e MarkKind) Valid() bool {
+	switch e {
+	case Above:
+		return true
+	case Below:
+		return true
+	case Setpoint:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MomentBase.
 const (
 	Clock   MomentBase = "clock"
@@ -546,16 +567,16 @@ func (e ServeControlJSONBodyService) Valid() bool {
 
 // Defines values for RemoveDeviceParamsHistory.
 const (
-	Delete RemoveDeviceParamsHistory = "delete"
-	Keep   RemoveDeviceParamsHistory = "keep"
+	RemoveDeviceParamsHistoryDelete RemoveDeviceParamsHistory = "delete"
+	RemoveDeviceParamsHistoryKeep   RemoveDeviceParamsHistory = "keep"
 )
 
 // Valid indicates whether the value is a known member of the RemoveDeviceParamsHistory enum.
 func (e RemoveDeviceParamsHistory) Valid() bool {
 	switch e {
-	case Delete:
+	case RemoveDeviceParamsHistoryDelete:
 		return true
-	case Keep:
+	case RemoveDeviceParamsHistoryKeep:
 		return true
 	default:
 		return false
@@ -583,6 +604,15 @@ type AutomationView struct {
 	Config  Automation `json:"config"`
 	Remarks []string   `json:"remarks"`
 	Version string     `json:"version"`
+}
+
+// Bin defines model for Bin.
+type Bin struct {
+	From float64 `json:"from"`
+
+	// Ms how long the value was in [from, to)
+	Ms int64   `json:"ms"`
+	To float64 `json:"to"`
 }
 
 // Broker defines model for Broker.
@@ -861,6 +891,13 @@ type DeviceWithKey struct {
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// Extreme defines model for Extreme.
+type Extreme struct {
+	// T Unix milliseconds; none where only sums of hours are left
+	T *int64  `json:"t,omitempty"`
+	V float64 `json:"v"`
+}
+
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
 
@@ -1002,6 +1039,9 @@ type JournalPage struct {
 	Next *int64 `json:"next,omitempty"`
 }
 
+// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+type Keep = site.Keep
+
 // KeptSeries defines model for KeptSeries.
 type KeptSeries struct {
 	// Bytes sealed; what came last is sealed within an hour
@@ -1029,6 +1069,26 @@ type Limits = site.Limits
 
 // Link how a device speaks with the hub; which fields count depends on the kind
 type Link = site.Link
+
+// Mark defines model for Mark.
+type Mark struct {
+	// Control whose automation it is of
+	Control string   `json:"control"`
+	Kind    MarkKind `json:"kind"`
+
+	// Name of the control, and of the interlock where it is one
+	Name string `json:"name"`
+
+	// Series that it belongs to
+	Series string `json:"series"`
+
+	// Setting the setting, or other series, that holds the value
+	Setting *string  `json:"setting,omitempty"`
+	Value   *float64 `json:"value,omitempty"`
+}
+
+// MarkKind defines model for Mark.Kind.
+type MarkKind string
 
 // Me defines model for Me.
 type Me struct {
@@ -1217,6 +1277,17 @@ type NewToken struct {
 	Id    string `json:"id"`
 	Name  string `json:"name"`
 	Token string `json:"token"`
+}
+
+// NewView defines model for NewView.
+type NewView struct {
+	Name string `json:"name"`
+
+	// Shared everybody in the household finds it
+	Shared *bool `json:"shared,omitempty"`
+
+	// View what stands behind the ? of the console's charts
+	View string `json:"view"`
 }
 
 // OneReading defines model for OneReading.
@@ -1430,9 +1501,12 @@ type Signal struct {
 	Id    string     `json:"id"`
 
 	// IntervalMs how often it reports, told or learnt; 0: not yet known
-	IntervalMs int64  `json:"interval_ms"`
-	Kind       Kind   `json:"kind"`
-	Name       string `json:"name"`
+	IntervalMs int64 `json:"interval_ms"`
+
+	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+	Keep Keep   `json:"keep"`
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
 
 	// New not yet looked at by the owner
 	New     bool          `json:"new"`
@@ -1472,13 +1546,16 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
-	Calibration *Calibration         `json:"calibration,omitempty"`
-	Decimals    *int                 `json:"decimals,omitempty"`
-	Guests      *SignalGuests        `json:"guests,omitempty"`
-	IntervalMs  *int64               `json:"interval_ms,omitempty"`
-	Name        *string              `json:"name,omitempty"`
-	Reports     *SignalChangeReports `json:"reports,omitempty"`
-	Sense       *Sense               `json:"sense,omitempty"`
+	Calibration *Calibration  `json:"calibration,omitempty"`
+	Decimals    *int          `json:"decimals,omitempty"`
+	Guests      *SignalGuests `json:"guests,omitempty"`
+	IntervalMs  *int64        `json:"interval_ms,omitempty"`
+
+	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+	Keep    *Keep                `json:"keep,omitempty"`
+	Name    *string              `json:"name,omitempty"`
+	Reports *SignalChangeReports `json:"reports,omitempty"`
+	Sense   *Sense               `json:"sense,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -1522,6 +1599,45 @@ type Storage struct {
 
 	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
 	WrittenBytes *int64 `json:"written_bytes,omitempty"`
+}
+
+// Summary defines model for Summary.
+type Summary struct {
+	// Bad bad ones, which do not
+	Bad  int   `json:"bad"`
+	Bins []Bin `json:"bins"`
+
+	// Changes how often the value changed
+	Changes int `json:"changes"`
+
+	// Count readings that count
+	Count    int       `json:"count"`
+	Decimals int       `json:"decimals"`
+	First    *Extreme  `json:"first,omitempty"`
+	From     time.Time `json:"from"`
+	Gaps     int       `json:"gaps"`
+	GapsMs   int64     `json:"gaps_ms"`
+	Kind     Kind      `json:"kind"`
+	Last     *Extreme  `json:"last,omitempty"`
+
+	// LongestGap Unix milliseconds
+	LongestGap *[]int64 `json:"longest_gap,omitempty"`
+	Max        *Extreme `json:"max,omitempty"`
+
+	// Mean of the readings
+	Mean   *float64 `json:"mean,omitempty"`
+	Min    *Extreme `json:"min,omitempty"`
+	Name   string   `json:"name"`
+	OnMs   *int64   `json:"on_ms,omitempty"`
+	Series string   `json:"series"`
+
+	// SumsBefore before it there are sums of hours and no readings
+	SumsBefore *time.Time `json:"sums_before,omitempty"`
+
+	// TimeMean each reading counts for as long as it held
+	TimeMean *float64  `json:"time_mean,omitempty"`
+	To       time.Time `json:"to"`
+	Unit     string    `json:"unit"`
 }
 
 // Target how a want is sent
@@ -1573,6 +1689,16 @@ type Upcoming = engine.Upcoming
 
 // Value a number, true or false, or a text
 type Value = any
+
+// View defines model for View.
+type View struct {
+	By     string `json:"by"`
+	Id     int64  `json:"id"`
+	Mine   bool   `json:"mine"`
+	Name   string `json:"name"`
+	Shared bool   `json:"shared"`
+	View   string `json:"view"`
+}
 
 // Why defines model for Why.
 type Why = engine.Why
@@ -1699,6 +1825,22 @@ type GetHistoryParams struct {
 	// To default: now
 	To     *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points *int       `form:"points,omitempty" json:"points,omitempty"`
+}
+
+// ListMarksParams defines parameters for ListMarks.
+type ListMarksParams struct {
+	Series []string `form:"series" json:"series"`
+}
+
+// GetSummaryParams defines parameters for GetSummary.
+type GetSummaryParams struct {
+	Series string `form:"series" json:"series"`
+
+	// From default: 24 h before to
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: now
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // ChangeHubParams defines parameters for ChangeHub.
@@ -1836,6 +1978,11 @@ type RecalibrateJSONBody struct {
 	To   time.Time `json:"to"`
 }
 
+// TidyStorageJSONBody defines parameters for TidyStorage.
+type TidyStorageJSONBody struct {
+	Series string `json:"series"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
@@ -1943,8 +2090,14 @@ type ChangeSignalJSONRequestBody = SignalChange
 // RecalibrateJSONRequestBody defines body for Recalibrate for application/json ContentType.
 type RecalibrateJSONRequestBody RecalibrateJSONBody
 
+// TidyStorageJSONRequestBody defines body for TidyStorage for application/json ContentType.
+type TidyStorageJSONRequestBody TidyStorageJSONBody
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
+
+// SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
+type SaveViewJSONRequestBody = NewView
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -2053,6 +2206,12 @@ type ServerInterface interface {
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx *echo.Context, params GetHistoryParams) error
+	// ListMarks The setpoints and limits that automation has for some series
+	// (GET /history/marks)
+	ListMarks(ctx *echo.Context, params ListMarksParams) error
+	// GetSummary What a series was in a stretch, in few numbers
+	// (GET /history/summary)
+	GetSummary(ctx *echo.Context, params GetSummaryParams) error
 	// GetHub Name, place on the map, time zone and addresses
 	// (GET /hub)
 	GetHub(ctx *echo.Context) error
@@ -2185,6 +2344,9 @@ type ServerInterface interface {
 	// GetStorage What is kept, by series, and what was written to the disk
 	// (GET /storage)
 	GetStorage(ctx *echo.Context) error
+	// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
+	// (POST /storage/tidy)
+	TidyStorage(ctx *echo.Context) error
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -2194,6 +2356,15 @@ type ServerInterface interface {
 	// EndToken End a token
 	// (DELETE /tokens/{id})
 	EndToken(ctx *echo.Context, id string) error
+	// ListViews Views of charts that have a name, one's own and shared ones
+	// (GET /views)
+	ListViews(ctx *echo.Context) error
+	// SaveView Give a view of charts a name
+	// (POST /views)
+	SaveView(ctx *echo.Context) error
+	// RemoveView Take a named view away
+	// (DELETE /views/{view})
+	RemoveView(ctx *echo.Context, view int64) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2841,6 +3012,56 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHistory(ctx, params)
+	return err
+}
+
+// ListMarks converts echo context to params.
+func (w *ServerInterfaceWrapper) ListMarks(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMarksParams
+	// ------------- Required query parameter "series" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "series", ctx.QueryParams(), &params.Series, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter series: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListMarks(ctx, params)
+	return err
+}
+
+// GetSummary converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSummary(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSummaryParams
+	// ------------- Required query parameter "series" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "series", ctx.QueryParams(), &params.Series, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter series: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSummary(ctx, params)
 	return err
 }
 
@@ -3615,6 +3836,15 @@ func (w *ServerInterfaceWrapper) GetStorage(ctx *echo.Context) error {
 	return err
 }
 
+// TidyStorage converts echo context to params.
+func (w *ServerInterfaceWrapper) TidyStorage(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TidyStorage(ctx)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -3646,6 +3876,40 @@ func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EndToken(ctx, id)
+	return err
+}
+
+// ListViews converts echo context to params.
+func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListViews(ctx)
+	return err
+}
+
+// SaveView converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveView(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveView(ctx)
+	return err
+}
+
+// RemoveView converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "view" -------------
+	var view int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view", ctx.Param("view"), &view, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveView(ctx, view)
 	return err
 }
 
@@ -3709,10 +3973,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
 	router.GET(options.BaseURL+"/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
 	router.GET(options.BaseURL+"/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
+	router.GET(options.BaseURL+"/history/summary", wrapper.GetSummary, options.OperationMiddlewares["getSummary"]...)
+	router.GET(options.BaseURL+"/history/marks", wrapper.ListMarks, options.OperationMiddlewares["listMarks"]...)
+	router.GET(options.BaseURL+"/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
+	router.POST(options.BaseURL+"/views", wrapper.SaveView, options.OperationMiddlewares["saveView"]...)
+	router.DELETE(options.BaseURL+"/views/:view", wrapper.RemoveView, options.OperationMiddlewares["removeView"]...)
 	router.DELETE(options.BaseURL+"/readings", wrapper.DeleteReadings, options.OperationMiddlewares["deleteReadings"]...)
 	router.GET(options.BaseURL+"/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
 	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
 	router.GET(options.BaseURL+"/storage", wrapper.GetStorage, options.OperationMiddlewares["getStorage"]...)
+	router.POST(options.BaseURL+"/storage/tidy", wrapper.TidyStorage, options.OperationMiddlewares["tidyStorage"]...)
 	router.DELETE(options.BaseURL+"/controls/:id", wrapper.RemoveControl, options.OperationMiddlewares["removeControl"]...)
 	router.GET(options.BaseURL+"/controls/:id", wrapper.GetControl, options.OperationMiddlewares["getControl"]...)
 	router.PATCH(options.BaseURL+"/controls/:id", wrapper.ChangeControl, options.OperationMiddlewares["changeControl"]...)
@@ -5296,6 +5566,92 @@ type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMarksRequestObject struct {
+	Params ListMarksParams
+}
+
+type ListMarksResponseObject interface {
+	VisitListMarksResponse(w http.ResponseWriter) error
+}
+
+type ListMarks200JSONResponse []Mark
+
+func (response ListMarks200JSONResponse) VisitListMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMarksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListMarksdefaultApplicationProblemPlusJSONResponse) VisitListMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSummaryRequestObject struct {
+	Params GetSummaryParams
+}
+
+type GetSummaryResponseObject interface {
+	VisitGetSummaryResponse(w http.ResponseWriter) error
+}
+
+type GetSummary200JSONResponse Summary
+
+func (response GetSummary200JSONResponse) VisitGetSummaryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSummarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetSummarydefaultApplicationProblemPlusJSONResponse) VisitGetSummaryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7202,6 +7558,55 @@ func (response GetStoragedefaultApplicationProblemPlusJSONResponse) VisitGetStor
 	return err
 }
 
+type TidyStorageRequestObject struct {
+	Body *TidyStorageJSONRequestBody
+}
+
+type TidyStorageResponseObject interface {
+	VisitTidyStorageResponse(w http.ResponseWriter) error
+}
+
+type TidyStorage200JSONResponse struct {
+	// Joined blocks fewer
+	Joined int `json:"joined"`
+
+	// Removed readings
+	Removed int64 `json:"removed"`
+}
+
+func (response TidyStorage200JSONResponse) VisitTidyStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TidyStoragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TidyStoragedefaultApplicationProblemPlusJSONResponse) VisitTidyStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -7324,6 +7729,128 @@ func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenR
 	return err
 }
 
+type ListViewsRequestObject struct {
+}
+
+type ListViewsResponseObject interface {
+	VisitListViewsResponse(w http.ResponseWriter) error
+}
+
+type ListViews200JSONResponse []View
+
+func (response ListViews200JSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListViewsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListViewsdefaultApplicationProblemPlusJSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveViewRequestObject struct {
+	Body *SaveViewJSONRequestBody
+}
+
+type SaveViewResponseObject interface {
+	VisitSaveViewResponse(w http.ResponseWriter) error
+}
+
+type SaveView200JSONResponse View
+
+func (response SaveView200JSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveViewdefaultApplicationProblemPlusJSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveViewRequestObject struct {
+	View int64 `json:"view"`
+}
+
+type RemoveViewResponseObject interface {
+	VisitRemoveViewResponse(w http.ResponseWriter) error
+}
+
+type RemoveView204Response struct {
+}
+
+func (response RemoveView204Response) VisitRemoveViewResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveViewdefaultApplicationProblemPlusJSONResponse) VisitRemoveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -7431,6 +7958,12 @@ type StrictServerInterface interface {
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+	// ListMarks The setpoints and limits that automation has for some series
+	// (GET /history/marks)
+	ListMarks(ctx context.Context, request ListMarksRequestObject) (ListMarksResponseObject, error)
+	// GetSummary What a series was in a stretch, in few numbers
+	// (GET /history/summary)
+	GetSummary(ctx context.Context, request GetSummaryRequestObject) (GetSummaryResponseObject, error)
 	// GetHub Name, place on the map, time zone and addresses
 	// (GET /hub)
 	GetHub(ctx context.Context, request GetHubRequestObject) (GetHubResponseObject, error)
@@ -7563,6 +8096,9 @@ type StrictServerInterface interface {
 	// GetStorage What is kept, by series, and what was written to the disk
 	// (GET /storage)
 	GetStorage(ctx context.Context, request GetStorageRequestObject) (GetStorageResponseObject, error)
+	// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
+	// (POST /storage/tidy)
+	TidyStorage(ctx context.Context, request TidyStorageRequestObject) (TidyStorageResponseObject, error)
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -7572,6 +8108,15 @@ type StrictServerInterface interface {
 	// EndToken End a token
 	// (DELETE /tokens/{id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
+	// ListViews Views of charts that have a name, one's own and shared ones
+	// (GET /views)
+	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
+	// SaveView Give a view of charts a name
+	// (POST /views)
+	SaveView(ctx context.Context, request SaveViewRequestObject) (SaveViewResponseObject, error)
+	// RemoveView Take a named view away
+	// (DELETE /views/{view})
+	RemoveView(ctx context.Context, request RemoveViewRequestObject) (RemoveViewResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -8814,6 +9359,56 @@ func (sh *strictHandler) GetHistory(ctx *echo.Context, params GetHistoryParams) 
 		return err
 	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
 		return validResponse.VisitGetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListMarks operation middleware
+func (sh *strictHandler) ListMarks(ctx *echo.Context, params ListMarksParams) error {
+	var request ListMarksRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMarks(ctx.Request().Context(), request.(ListMarksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMarks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListMarksResponseObject); ok {
+		return validResponse.VisitListMarksResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSummary operation middleware
+func (sh *strictHandler) GetSummary(ctx *echo.Context, params GetSummaryParams) error {
+	var request GetSummaryRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSummary(ctx.Request().Context(), request.(GetSummaryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSummary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSummaryResponseObject); ok {
+		return validResponse.VisitGetSummaryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10301,6 +10896,52 @@ func (sh *strictHandler) GetStorage(ctx *echo.Context) error {
 	return nil
 }
 
+// TidyStorage operation middleware
+func (sh *strictHandler) TidyStorage(ctx *echo.Context) error {
+	var request TidyStorageRequestObject
+
+	var body TidyStorageJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TidyStorage(ctx.Request().Context(), request.(TidyStorageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TidyStorage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TidyStorageResponseObject); ok {
+		return validResponse.VisitTidyStorageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
 	var request ListTokensRequestObject
@@ -10389,6 +11030,100 @@ func (sh *strictHandler) EndToken(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
 		return validResponse.VisitEndTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListViews operation middleware
+func (sh *strictHandler) ListViews(ctx *echo.Context) error {
+	var request ListViewsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListViews(ctx.Request().Context(), request.(ListViewsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListViews")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListViewsResponseObject); ok {
+		return validResponse.VisitListViewsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveView operation middleware
+func (sh *strictHandler) SaveView(ctx *echo.Context) error {
+	var request SaveViewRequestObject
+
+	var body SaveViewJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveView(ctx.Request().Context(), request.(SaveViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveViewResponseObject); ok {
+		return validResponse.VisitSaveViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveView operation middleware
+func (sh *strictHandler) RemoveView(ctx *echo.Context, view int64) error {
+	var request RemoveViewRequestObject
+
+	request.View = view
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveView(ctx.Request().Context(), request.(RemoveViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveViewResponseObject); ok {
+		return validResponse.VisitRemoveViewResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -90,7 +90,7 @@ func list[T any](l []T) []T {
 }
 
 func (h *handlers) RemoveDevice(ctx context.Context, r RemoveDeviceRequestObject) (RemoveDeviceResponseObject, error) {
-	remarks, err := h.s.hub.RemoveDevice(ctx, actor(ctx), r.Id, r.Params.History == Keep)
+	remarks, err := h.s.hub.RemoveDevice(ctx, actor(ctx), r.Id, r.Params.History == RemoveDeviceParamsHistoryKeep)
 	return RemoveDevice200JSONResponse{Remarks: list(remarks)}, err
 }
 

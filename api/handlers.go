@@ -276,6 +276,7 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 		set(&s.Source, b.Source)
 		set(&s.Calibration, b.Calibration)
 		set(&s.Sense, b.Sense)
+		set(&s.Keep, b.Keep)
 		return nil
 	})
 	return ChangeSignal200JSONResponse(signal(v)), err

@@ -56,6 +56,11 @@ func (h *handlers) DeleteReadings(ctx context.Context, r DeleteReadingsRequestOb
 	return DeleteReadings200JSONResponse{Removed: n}, err
 }
 
+func (h *handlers) TidyStorage(ctx context.Context, r TidyStorageRequestObject) (TidyStorageResponseObject, error) {
+	got, err := h.s.hub.Tidy(ctx, actor(ctx), r.Body.Series)
+	return TidyStorage200JSONResponse{Removed: got.Removed, Joined: got.Joined}, err
+}
+
 func (h *handlers) GetStorage(ctx context.Context, _ GetStorageRequestObject) (GetStorageResponseObject, error) {
 	got, err := h.s.hub.Storage(ctx, actor(ctx))
 	out := GetStorage200JSONResponse{DatabaseBytes: got.DatabaseBytes, Since: got.Since}

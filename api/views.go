@@ -28,7 +28,7 @@ func signal(x hub.Signal) Signal {
 	out := Signal{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, Kind: Kind(x.Kind), Unit: x.Unit,
 		Decimals: x.Decimals, Reports: SignalReports(x.Reports), IntervalMs: x.IntervalMS, New: x.New, Guests: SignalGuests(x.Guests),
 		State: SignalState(x.State), Version: x.Version, At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality),
-		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense}
+		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense, Keep: x.Keep}
 	out.Value = value(x.Value)
 	return out
 }

@@ -109,7 +109,9 @@ func changeSignalCommand() *cli.Command {
 		&cli.FloatFlag{Name: "lowest", Usage: "readings below `N` are bad"},
 		&cli.FloatFlag{Name: "highest", Usage: "readings above `N` are bad"},
 		&cli.FloatFlag{Name: "spike", Usage: "readings further than `N` from their neighbours are suspect; 0 for none"},
-		&cli.DurationFlag{Name: "stuck", Usage: "unchanged for longer than `TIME` is suspect; 0 for none"}),
+		&cli.DurationFlag{Name: "stuck", Usage: "unchanged for longer than `TIME` is suspect; 0 for none"},
+		&cli.IntFlag{Name: "keep", Usage: "keep readings for `DAYS`, then the sums of their hours; 0 for ever"},
+		&cli.IntFlag{Name: "keep-sums", Usage: "keep the sums of hours for `DAYS`; 0 for ever"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			now, err := signalNow(ctx, h, args[0])
 			if err != nil {
@@ -134,6 +136,17 @@ func changeSignalCommand() *cli.Command {
 			}
 			if cmd.IsSet("stuck") {
 				sense.StuckMS = cmd.Duration("stuck").Milliseconds()
+			}
+			keep := now.Keep
+			const day = 24 * 3600_000
+			if cmd.IsSet("keep") {
+				keep.ReadingsMS = int64(cmd.Int("keep")) * day
+			}
+			if cmd.IsSet("keep-sums") {
+				keep.SumsMS = int64(cmd.Int("keep-sums")) * day
+			}
+			if keep != now.Keep {
+				b.Keep = &keep
 			}
 			if sense != now.Sense {
 				b.Sense = &sense

@@ -322,6 +322,27 @@ func (e Kind) Valid() bool {
 	}
 }
 
+// Defines values for MarkKind.
+const (
+	Above    MarkKind = "above"
+	Below    MarkKind = "below"
+	Setpoint MarkKind = "setpoint"
+)
+
+// Valid indicates whether the value is a known member of the MarkKind enum.
+func (e MarkKind) Valid() bool {
+	switch e {
+	case Above:
+		return true
+	case Below:
+		return true
+	case Setpoint:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MomentBase.
 const (
 	Clock   MomentBase = "clock"
@@ -546,16 +567,16 @@ func (e ServeControlJSONBodyService) Valid() bool {
 
 // Defines values for RemoveDeviceParamsHistory.
 const (
-	Delete RemoveDeviceParamsHistory = "delete"
-	Keep   RemoveDeviceParamsHistory = "keep"
+	RemoveDeviceParamsHistoryDelete RemoveDeviceParamsHistory = "delete"
+	RemoveDeviceParamsHistoryKeep   RemoveDeviceParamsHistory = "keep"
 )
 
 // Valid indicates whether the value is a known member of the RemoveDeviceParamsHistory enum.
 func (e RemoveDeviceParamsHistory) Valid() bool {
 	switch e {
-	case Delete:
+	case RemoveDeviceParamsHistoryDelete:
 		return true
-	case Keep:
+	case RemoveDeviceParamsHistoryKeep:
 		return true
 	default:
 		return false
@@ -583,6 +604,15 @@ type AutomationView struct {
 	Config  Automation `json:"config"`
 	Remarks []string   `json:"remarks"`
 	Version string     `json:"version"`
+}
+
+// Bin defines model for Bin.
+type Bin struct {
+	From float64 `json:"from"`
+
+	// Ms how long the value was in [from, to)
+	Ms int64   `json:"ms"`
+	To float64 `json:"to"`
 }
 
 // Broker defines model for Broker.
@@ -861,6 +891,13 @@ type DeviceWithKey struct {
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// Extreme defines model for Extreme.
+type Extreme struct {
+	// T Unix milliseconds; none where only sums of hours are left
+	T *int64  `json:"t,omitempty"`
+	V float64 `json:"v"`
+}
+
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
 
@@ -1002,6 +1039,9 @@ type JournalPage struct {
 	Next *int64 `json:"next,omitempty"`
 }
 
+// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+type Keep = site.Keep
+
 // KeptSeries defines model for KeptSeries.
 type KeptSeries struct {
 	// Bytes sealed; what came last is sealed within an hour
@@ -1029,6 +1069,26 @@ type Limits = site.Limits
 
 // Link how a device speaks with the hub; which fields count depends on the kind
 type Link = site.Link
+
+// Mark defines model for Mark.
+type Mark struct {
+	// Control whose automation it is of
+	Control string   `json:"control"`
+	Kind    MarkKind `json:"kind"`
+
+	// Name of the control, and of the interlock where it is one
+	Name string `json:"name"`
+
+	// Series that it belongs to
+	Series string `json:"series"`
+
+	// Setting the setting, or other series, that holds the value
+	Setting *string  `json:"setting,omitempty"`
+	Value   *float64 `json:"value,omitempty"`
+}
+
+// MarkKind defines model for Mark.Kind.
+type MarkKind string
 
 // Me defines model for Me.
 type Me struct {
@@ -1217,6 +1277,17 @@ type NewToken struct {
 	Id    string `json:"id"`
 	Name  string `json:"name"`
 	Token string `json:"token"`
+}
+
+// NewView defines model for NewView.
+type NewView struct {
+	Name string `json:"name"`
+
+	// Shared everybody in the household finds it
+	Shared *bool `json:"shared,omitempty"`
+
+	// View what stands behind the ? of the console's charts
+	View string `json:"view"`
 }
 
 // OneReading defines model for OneReading.
@@ -1430,9 +1501,12 @@ type Signal struct {
 	Id    string     `json:"id"`
 
 	// IntervalMs how often it reports, told or learnt; 0: not yet known
-	IntervalMs int64  `json:"interval_ms"`
-	Kind       Kind   `json:"kind"`
-	Name       string `json:"name"`
+	IntervalMs int64 `json:"interval_ms"`
+
+	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+	Keep Keep   `json:"keep"`
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
 
 	// New not yet looked at by the owner
 	New     bool          `json:"new"`
@@ -1472,13 +1546,16 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
-	Calibration *Calibration         `json:"calibration,omitempty"`
-	Decimals    *int                 `json:"decimals,omitempty"`
-	Guests      *SignalGuests        `json:"guests,omitempty"`
-	IntervalMs  *int64               `json:"interval_ms,omitempty"`
-	Name        *string              `json:"name,omitempty"`
-	Reports     *SignalChangeReports `json:"reports,omitempty"`
-	Sense       *Sense               `json:"sense,omitempty"`
+	Calibration *Calibration  `json:"calibration,omitempty"`
+	Decimals    *int          `json:"decimals,omitempty"`
+	Guests      *SignalGuests `json:"guests,omitempty"`
+	IntervalMs  *int64        `json:"interval_ms,omitempty"`
+
+	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
+	Keep    *Keep                `json:"keep,omitempty"`
+	Name    *string              `json:"name,omitempty"`
+	Reports *SignalChangeReports `json:"reports,omitempty"`
+	Sense   *Sense               `json:"sense,omitempty"`
 
 	// Source where in a device's messages a value is found
 	Source *Source `json:"source,omitempty"`
@@ -1522,6 +1599,45 @@ type Storage struct {
 
 	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
 	WrittenBytes *int64 `json:"written_bytes,omitempty"`
+}
+
+// Summary defines model for Summary.
+type Summary struct {
+	// Bad bad ones, which do not
+	Bad  int   `json:"bad"`
+	Bins []Bin `json:"bins"`
+
+	// Changes how often the value changed
+	Changes int `json:"changes"`
+
+	// Count readings that count
+	Count    int       `json:"count"`
+	Decimals int       `json:"decimals"`
+	First    *Extreme  `json:"first,omitempty"`
+	From     time.Time `json:"from"`
+	Gaps     int       `json:"gaps"`
+	GapsMs   int64     `json:"gaps_ms"`
+	Kind     Kind      `json:"kind"`
+	Last     *Extreme  `json:"last,omitempty"`
+
+	// LongestGap Unix milliseconds
+	LongestGap *[]int64 `json:"longest_gap,omitempty"`
+	Max        *Extreme `json:"max,omitempty"`
+
+	// Mean of the readings
+	Mean   *float64 `json:"mean,omitempty"`
+	Min    *Extreme `json:"min,omitempty"`
+	Name   string   `json:"name"`
+	OnMs   *int64   `json:"on_ms,omitempty"`
+	Series string   `json:"series"`
+
+	// SumsBefore before it there are sums of hours and no readings
+	SumsBefore *time.Time `json:"sums_before,omitempty"`
+
+	// TimeMean each reading counts for as long as it held
+	TimeMean *float64  `json:"time_mean,omitempty"`
+	To       time.Time `json:"to"`
+	Unit     string    `json:"unit"`
 }
 
 // Target how a want is sent
@@ -1573,6 +1689,16 @@ type Upcoming = engine.Upcoming
 
 // Value a number, true or false, or a text
 type Value = any
+
+// View defines model for View.
+type View struct {
+	By     string `json:"by"`
+	Id     int64  `json:"id"`
+	Mine   bool   `json:"mine"`
+	Name   string `json:"name"`
+	Shared bool   `json:"shared"`
+	View   string `json:"view"`
+}
 
 // Why defines model for Why.
 type Why = engine.Why
@@ -1699,6 +1825,22 @@ type GetHistoryParams struct {
 	// To default: now
 	To     *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points *int       `form:"points,omitempty" json:"points,omitempty"`
+}
+
+// ListMarksParams defines parameters for ListMarks.
+type ListMarksParams struct {
+	Series []string `form:"series" json:"series"`
+}
+
+// GetSummaryParams defines parameters for GetSummary.
+type GetSummaryParams struct {
+	Series string `form:"series" json:"series"`
+
+	// From default: 24 h before to
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To default: now
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // ChangeHubParams defines parameters for ChangeHub.
@@ -1836,6 +1978,11 @@ type RecalibrateJSONBody struct {
 	To   time.Time `json:"to"`
 }
 
+// TidyStorageJSONBody defines parameters for TidyStorage.
+type TidyStorageJSONBody struct {
+	Series string `json:"series"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
@@ -1943,8 +2090,14 @@ type ChangeSignalJSONRequestBody = SignalChange
 // RecalibrateJSONRequestBody defines body for Recalibrate for application/json ContentType.
 type RecalibrateJSONRequestBody RecalibrateJSONBody
 
+// TidyStorageJSONRequestBody defines body for TidyStorage for application/json ContentType.
+type TidyStorageJSONRequestBody TidyStorageJSONBody
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
+
+// SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
+type SaveViewJSONRequestBody = NewView
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2368,6 +2521,19 @@ type ClientInterface interface {
 	// Corresponds with GET /history (the `GetHistory` operationId).
 	GetHistory(ctx context.Context, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListMarks The setpoints and limits that automation has for some series
+	//
+	// Corresponds with GET /history/marks (the `ListMarks` operationId).
+	ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSummary What a series was in a stretch, in few numbers
+	//
+	// How many readings there were, the highest and lowest with their times, means, how long it was on, gaps, and for how
+	// long it was in which range of values.
+	//
+	// Corresponds with GET /history/summary (the `GetSummary` operationId).
+	GetSummary(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHub Name, place on the map, time zone and addresses
 	//
 	// Corresponds with GET /hub (the `GetHub` operationId).
@@ -2779,6 +2945,24 @@ type ClientInterface interface {
 	// Corresponds with GET /storage (the `GetStorage` operationId).
 	GetStorage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TidyStorageWithBody Let go of a series' readings that are older than they are kept, and pack the rest anew
+	//
+	// The hub does it by itself now and then.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+	TidyStorageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
+	//
+	// The hub does it by itself now and then.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+	TidyStorage(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens The tokens of whoever asks
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -2802,6 +2986,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListViews Views of charts that have a name, one's own and shared ones
+	//
+	// Corresponds with GET /views (the `ListViews` operationId).
+	ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveViewWithBody Give a view of charts a name
+	//
+	// One's own view of that name is replaced.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /views (the `SaveView` operationId).
+	SaveViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveView Give a view of charts a name
+	//
+	// One's own view of that name is replaced.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /views (the `SaveView` operationId).
+	SaveView(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveView Take a named view away
+	//
+	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
+	RemoveView(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -3652,6 +3864,39 @@ func (c *Client) RemoveGroup(ctx context.Context, id Id, reqEditors ...RequestEd
 // Corresponds with GET /history (the `GetHistory` operationId).
 func (c *Client) GetHistory(ctx context.Context, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHistoryRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMarks The setpoints and limits that automation has for some series
+//
+// Corresponds with GET /history/marks (the `ListMarks` operationId).
+func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMarksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSummary What a series was in a stretch, in few numbers
+//
+// How many readings there were, the highest and lowest with their times, means, how long it was on, gaps, and for how
+// long it was in which range of values.
+//
+// Corresponds with GET /history/summary (the `GetSummary` operationId).
+func (c *Client) GetSummary(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSummaryRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4693,6 +4938,44 @@ func (c *Client) GetStorage(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// TidyStorageWithBody Let go of a series' readings that are older than they are kept, and pack the rest anew
+//
+// The hub does it by itself now and then.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+func (c *Client) TidyStorageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTidyStorageRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
+//
+// The hub does it by itself now and then.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+func (c *Client) TidyStorage(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTidyStorageRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens The tokens of whoever asks
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -4747,6 +5030,74 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, req
 // Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 func (c *Client) EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListViews Views of charts that have a name, one's own and shared ones
+//
+// Corresponds with GET /views (the `ListViews` operationId).
+func (c *Client) ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListViewsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveViewWithBody Give a view of charts a name
+//
+// One's own view of that name is replaced.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /views (the `SaveView` operationId).
+func (c *Client) SaveViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveViewRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveView Give a view of charts a name
+//
+// One's own view of that name is replaced.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /views (the `SaveView` operationId).
+func (c *Client) SaveView(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveViewRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveView Take a named view away
+//
+// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
+func (c *Client) RemoveView(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveViewRequest(c.Server, view)
 	if err != nil {
 		return nil, err
 	}
@@ -6301,6 +6652,134 @@ func NewGetHistoryRequest(server string, params *GetHistoryParams) (*http.Reques
 		if params.Points != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", *params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMarksRequest constructs an http.Request for the ListMarks method
+func NewListMarksRequest(server string, params *ListMarksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/history/marks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Series != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "series", params.Series, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSummaryRequest constructs an http.Request for the GetSummary method
+func NewGetSummaryRequest(server string, params *GetSummaryParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/history/summary")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "series", params.Series, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8223,6 +8702,46 @@ func NewGetStorageRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTidyStorageRequest calls the generic TidyStorage builder with application/json body
+func NewTidyStorageRequest(server string, body TidyStorageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTidyStorageRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTidyStorageRequestWithBody constructs an http.Request for the TidyStorage method, with any body, and a specified content type
+func NewTidyStorageRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/storage/tidy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -8307,6 +8826,107 @@ func NewEndTokenRequest(server string, id string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/tokens/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListViewsRequest constructs an http.Request for the ListViews method
+func NewListViewsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/views")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveViewRequest calls the generic SaveView builder with application/json body
+func NewSaveViewRequest(server string, body SaveViewJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveViewRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSaveViewRequestWithBody constructs an http.Request for the SaveView method, with any body, and a specified content type
+func NewSaveViewRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/views")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveViewRequest constructs an http.Request for the RemoveView method
+func NewRemoveViewRequest(server string, view int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "view", view, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/views/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8753,6 +9373,23 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /history (the `GetHistory` operationId).
 	GetHistoryWithResponse(ctx context.Context, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
+
+	// ListMarksWithResponse The setpoints and limits that automation has for some series
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /history/marks (the `ListMarks` operationId).
+	ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error)
+
+	// GetSummaryWithResponse What a series was in a stretch, in few numbers
+	//
+	// How many readings there were, the highest and lowest with their times, means, how long it was on, gaps, and for how
+	// long it was in which range of values.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /history/summary (the `GetSummary` operationId).
+	GetSummaryWithResponse(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*GetSummaryResponse, error)
 
 	// GetHubWithResponse Name, place on the map, time zone and addresses
 	//
@@ -9217,6 +9854,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /storage (the `GetStorage` operationId).
 	GetStorageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStorageResponse, error)
 
+	// TidyStorageWithBodyWithResponse Let go of a series' readings that are older than they are kept, and pack the rest anew
+	//
+	// The hub does it by itself now and then.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+	TidyStorageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TidyStorageResponse, error)
+
+	// TidyStorageWithResponse Let go of a series' readings that are older than they are kept, and pack the rest anew
+	//
+	// The hub does it by itself now and then.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+	TidyStorageWithResponse(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyStorageResponse, error)
+
 	// ListTokensWithResponse The tokens of whoever asks
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9244,6 +9899,38 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+
+	// ListViewsWithResponse Views of charts that have a name, one's own and shared ones
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /views (the `ListViews` operationId).
+	ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error)
+
+	// SaveViewWithBodyWithResponse Give a view of charts a name
+	//
+	// One's own view of that name is replaced.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /views (the `SaveView` operationId).
+	SaveViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveViewResponse, error)
+
+	// SaveViewWithResponse Give a view of charts a name
+	//
+	// One's own view of that name is replaced.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /views (the `SaveView` operationId).
+	SaveViewWithResponse(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveViewResponse, error)
+
+	// RemoveViewWithResponse Take a named view away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
+	RemoveViewWithResponse(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*RemoveViewResponse, error)
 }
 
 // ListBrokersResponseDefaultHeaders the declared response headers of an HTTP default response for ListBrokers
@@ -11157,6 +11844,116 @@ func (r GetHistoryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListMarksResponseDefaultHeaders the declared response headers of an HTTP default response for ListMarks
+type ListMarksResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListMarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Mark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListMarksResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMarksResponse) GetJSON200() *[]Mark {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetSummaryResponseDefaultHeaders the declared response headers of an HTTP default response for GetSummary
+type GetSummaryResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetSummaryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Summary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetSummaryResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSummaryResponse) GetJSON200() *Summary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSummaryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSummaryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSummaryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSummaryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSummaryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13551,6 +14348,73 @@ func (r GetStorageResponse) ContentType() string {
 	return ""
 }
 
+// TidyStorageResponseDefaultHeaders the declared response headers of an HTTP default response for TidyStorage
+type TidyStorageResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TidyStorageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		// Joined blocks fewer
+		Joined int `json:"joined"`
+
+		// Removed readings
+		Removed int64 `json:"removed"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TidyStorageResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TidyStorageResponse) GetJSON200() *struct {
+	// Joined blocks fewer
+	Joined int `json:"joined"`
+
+	// Removed readings
+	Removed int64 `json:"removed"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TidyStorageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TidyStorageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TidyStorageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TidyStorageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TidyStorageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListTokensResponseDefaultHeaders the declared response headers of an HTTP default response for ListTokens
 type ListTokensResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -13703,6 +14567,164 @@ func (r EndTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListViewsResponseDefaultHeaders the declared response headers of an HTTP default response for ListViews
+type ListViewsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListViewsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]View
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListViewsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListViewsResponse) GetJSON200() *[]View {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListViewsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListViewsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListViewsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListViewsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListViewsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveViewResponseDefaultHeaders the declared response headers of an HTTP default response for SaveView
+type SaveViewResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *View
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveViewResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveViewResponse) GetJSON200() *View {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveViewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveViewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveViewResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveView
+type RemoveViewResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveViewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveViewResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveViewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveViewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveViewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveViewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveViewResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14399,6 +15421,35 @@ func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseGetHistoryResponse(rsp)
+}
+
+// ListMarksWithResponse The setpoints and limits that automation has for some series
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /history/marks (the `ListMarks` operationId).
+func (c *ClientWithResponses) ListMarksWithResponse(ctx context.Context, params *ListMarksParams, reqEditors ...RequestEditorFn) (*ListMarksResponse, error) {
+	rsp, err := c.ListMarks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMarksResponse(rsp)
+}
+
+// GetSummaryWithResponse What a series was in a stretch, in few numbers
+//
+// How many readings there were, the highest and lowest with their times, means, how long it was on, gaps, and for how
+// long it was in which range of values.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /history/summary (the `GetSummary` operationId).
+func (c *ClientWithResponses) GetSummaryWithResponse(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*GetSummaryResponse, error) {
+	rsp, err := c.GetSummary(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSummaryResponse(rsp)
 }
 
 // GetHubWithResponse Name, place on the map, time zone and addresses
@@ -15236,6 +16287,36 @@ func (c *ClientWithResponses) GetStorageWithResponse(ctx context.Context, reqEdi
 	return ParseGetStorageResponse(rsp)
 }
 
+// TidyStorageWithBodyWithResponse Let go of a series' readings that are older than they are kept, and pack the rest anew
+//
+// The hub does it by itself now and then.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+func (c *ClientWithResponses) TidyStorageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TidyStorageResponse, error) {
+	rsp, err := c.TidyStorageWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTidyStorageResponse(rsp)
+}
+
+// TidyStorageWithResponse Let go of a series' readings that are older than they are kept, and pack the rest anew
+//
+// The hub does it by itself now and then.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
+func (c *ClientWithResponses) TidyStorageWithResponse(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyStorageResponse, error) {
+	rsp, err := c.TidyStorage(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTidyStorageResponse(rsp)
+}
+
 // ListTokensWithResponse The tokens of whoever asks
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15286,6 +16367,62 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseEndTokenResponse(rsp)
+}
+
+// ListViewsWithResponse Views of charts that have a name, one's own and shared ones
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /views (the `ListViews` operationId).
+func (c *ClientWithResponses) ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error) {
+	rsp, err := c.ListViews(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListViewsResponse(rsp)
+}
+
+// SaveViewWithBodyWithResponse Give a view of charts a name
+//
+// One's own view of that name is replaced.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /views (the `SaveView` operationId).
+func (c *ClientWithResponses) SaveViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveViewResponse, error) {
+	rsp, err := c.SaveViewWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveViewResponse(rsp)
+}
+
+// SaveViewWithResponse Give a view of charts a name
+//
+// One's own view of that name is replaced.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /views (the `SaveView` operationId).
+func (c *ClientWithResponses) SaveViewWithResponse(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveViewResponse, error) {
+	rsp, err := c.SaveView(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveViewResponse(rsp)
+}
+
+// RemoveViewWithResponse Take a named view away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
+func (c *ClientWithResponses) RemoveViewWithResponse(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*RemoveViewResponse, error) {
+	rsp, err := c.RemoveView(ctx, view, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveViewResponse(rsp)
 }
 
 // ParseListBrokersResponse parses an HTTP response from a ListBrokersWithResponse call
@@ -16880,6 +18017,98 @@ func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
 	switch {
 	case true:
 		var headers GetHistoryResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListMarksResponse parses an HTTP response from a ListMarksWithResponse call
+func ParseListMarksResponse(rsp *http.Response) (*ListMarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Mark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListMarksResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSummaryResponse parses an HTTP response from a GetSummaryWithResponse call
+func ParseGetSummaryResponse(rsp *http.Response) (*GetSummaryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSummaryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Summary
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetSummaryResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -18913,6 +20142,58 @@ func ParseGetStorageResponse(rsp *http.Response) (*GetStorageResponse, error) {
 	return response, nil
 }
 
+// ParseTidyStorageResponse parses an HTTP response from a TidyStorageWithResponse call
+func ParseTidyStorageResponse(rsp *http.Response) (*TidyStorageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TidyStorageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			// Joined blocks fewer
+			Joined int `json:"joined"`
+
+			// Removed readings
+			Removed int64 `json:"removed"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TidyStorageResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19034,6 +20315,140 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	switch {
 	case true:
 		var headers EndTokenResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListViewsResponse parses an HTTP response from a ListViewsWithResponse call
+func ParseListViewsResponse(rsp *http.Response) (*ListViewsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListViewsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []View
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListViewsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveViewResponse parses an HTTP response from a SaveViewWithResponse call
+func ParseSaveViewResponse(rsp *http.Response) (*SaveViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest View
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveViewResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveViewResponse parses an HTTP response from a RemoveViewWithResponse call
+func ParseRemoveViewResponse(rsp *http.Response) (*RemoveViewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveViewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveViewResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -114,12 +114,14 @@ func (h *Hub) Recalibrate(ctx context.Context, a access.Actor, id string, from, 
 		return changed, err
 	}
 	zone := h.Site().Hub.Location()
-	return changed, h.do(ctx, func() error {
+	err = h.do(ctx, func() error {
 		h.journal(time.Now(), a, "recalibrate", id, "", fmt.Sprintf("%d readings", changed),
 			fmt.Sprintf("from %s to %s", from.In(zone).Format("2 Jan 2006 15:04"), to.In(zone).Format("2 Jan 2006 15:04")))
 		h.publishSignal(id)
 		return nil
 	})
+	h.pastChanged(id)
+	return changed, err
 }
 
 func same(a, b *float64) bool { return a == b || a != nil && b != nil && *a == *b }

@@ -100,6 +100,10 @@ func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []
 			out.Refused = append(out.Refused, Refused{i, "its time is before 1900"})
 			continue
 		}
+		if err := h.Site().Signals[series].Keep.Takes(time.UnixMilli(r.T), time.Now()); err != nil {
+			out.Refused = append(out.Refused, Refused{i, err.Error()})
+			continue
+		}
 		r.Value = v
 		taken = append(taken, r)
 	}
@@ -112,6 +116,7 @@ func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []
 		return out, &StoreError{err}
 	}
 	out.Stored = len(taken)
+	h.pastChanged(series)
 	return out, nil
 }
 
@@ -149,5 +154,6 @@ func (h *Hub) DeleteReadings(ctx context.Context, a access.Actor, series string,
 		h.journal(time.Now(), a, "delete readings", series, said, "", "")
 		return nil
 	})
+	h.pastChanged(series)
 	return n, err
 }

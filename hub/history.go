@@ -19,6 +19,18 @@ type Range struct {
 	Series   string
 	From, To time.Time
 	Points   int // at most this many readings or buckets, 1500 where it is 0
+
+	coarse bool // there are sums of hours alone
+}
+
+func (q *Range) check() error {
+	switch {
+	case !q.To.After(q.From):
+		return &InvalidError{"to", fmt.Sprintf("to (%s) is not after from (%s)", q.To.Format(time.RFC3339), q.From.Format(time.RFC3339))}
+	case q.To.Sub(q.From) > longestRange:
+		return &InvalidError{"from", "the stretch is longer than 20 years; ask for a shorter one"}
+	}
+	return nil
 }
 
 // History is the answer: either all readings, or buckets of equal width.
@@ -46,22 +58,29 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	if q.Points == 0 {
 		q.Points = defaultPoints
 	}
-	switch {
-	case !q.To.After(q.From):
-		return out, &InvalidError{"to", fmt.Sprintf("to (%s) is not after from (%s)", q.To.Format(time.RFC3339), q.From.Format(time.RFC3339))}
-	case q.To.Sub(q.From) > longestRange:
-		return out, &InvalidError{"from", "the stretch is longer than 20 years; ask for a shorter one"}
-	case q.Points < 1 || q.Points > mostPoints:
+	if err := q.check(); err != nil {
+		return out, err
+	}
+	if q.Points < 1 || q.Points > mostPoints {
 		return out, &InvalidError{"points", fmt.Sprintf("points is %d; choose between 1 and %d", q.Points, mostPoints)}
 	}
 	loc := h.Site().Hub.Location()
 	if err := h.ask(ctx, func() error { return h.describe(a, &out) }); err != nil {
 		return out, err
 	}
-	if done, err := h.singly(ctx, &out, q); done || err != nil {
+	if err := h.whole(ctx, &q); err != nil {
 		return out, err
 	}
+	out.From, out.To = q.From, q.To
+	if !q.coarse || out.Kind == site.Text {
+		if done, err := h.singly(ctx, &out, q); done || err != nil {
+			return out, err
+		}
+	}
 	out.Step = series.Step(q.To.Sub(q.From), q.Points)
+	if q.coarse {
+		out.Step = max(out.Step, time.Hour)
+	}
 	bounds := series.Bounds(q.From.UnixMilli(), q.To.UnixMilli(), out.Step, loc)
 	var err error
 	out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now())

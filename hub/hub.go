@@ -57,6 +57,7 @@ type Hub struct {
 	quit    chan struct{}
 	loopEnd chan struct{}
 	outEnd  chan struct{}
+	tidyEnd chan struct{}
 	stop    sync.Once
 	live    *feed
 	people  *people
@@ -155,7 +156,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	}
 	boot := secret(4)
 	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
-		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
+		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
 		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}}
 	var err error
@@ -197,6 +198,12 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.apply(state)
 	go h.letOut()
 	go h.loop()
+	tidying, cancel := context.WithCancel(context.Background())
+	go func() {
+		<-h.quit
+		cancel()
+	}()
+	go h.keepTidy(tidying)
 	return h, nil
 }
 
@@ -231,6 +238,7 @@ func (h *Hub) Stop() {
 	h.stop.Do(func() { close(h.quit) })
 	<-h.loopEnd
 	<-h.outEnd
+	<-h.tidyEnd
 }
 
 func (h *Hub) now() engine.Now {

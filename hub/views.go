@@ -50,6 +50,7 @@ type Signal struct {
 	Source      site.Source      `json:"source"`
 	Calibration site.Calibration `json:"calibration"`
 	Sense       site.Sense       `json:"sense"`
+	Keep        site.Keep        `json:"keep"`
 }
 
 // Control is a control with what is wanted of it and what it is.
@@ -184,7 +185,7 @@ func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
 		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
 		Guests: cfg.Guests, Version: h.versionOf(cfg.ID, cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
-		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense}
+		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense, Keep: cfg.Keep}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
 		v.Value, v.RawValue, v.At, v.Heard = &s.Value, s.Raw, &s.At, &s.Heard

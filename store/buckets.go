@@ -38,7 +38,7 @@ func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64
 		part := layer{drops: top.drops, cols: *top.cols.Slice(i, max(i, j))}
 		return eachRange(ctx, s, id, from, to, &part, func(c *series.Columns, i, j int) bool { b.AddRange(c, i, j); return true })
 	}
-	done := from
+	done, thin := from, s.recent.thin(id)
 	var codec series.Codec
 	var cells []series.Cell
 	for first := floor(from, series.Day); first < to; {
@@ -58,7 +58,10 @@ func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64
 			}
 			for i := range cells {
 				c := &cells[i]
-				if c.At < done || !b.Fits(c) || changes(&top, c.At) {
+				if c.At < thin { // there is nothing finer
+					c.Gap = 0
+				}
+				if c.At < done || !b.Fits(c) || c.At >= thin && changes(&top, c.At) {
 					continue
 				}
 				if c.At > done {

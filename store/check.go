@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"idleember/core/series"
@@ -52,7 +53,7 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 	defer s.sealing.Unlock()
 	last, fault := int64(earliest), error(nil)
 	var sum series.Summer
-	err := eachRange(ctx, s, id, earliest, latest, &layer{}, func(c *series.Columns, i, j int) bool {
+	err := eachRange(ctx, strict{s}, id, earliest, latest, &layer{}, func(c *series.Columns, i, j int) bool {
 		for k := i; k < j; k++ {
 			if c.T[k] < last {
 				fault = fmt.Errorf("readings are out of order at %s", time.UnixMilli(c.T[k]).UTC().Format(time.RFC3339))
@@ -67,7 +68,8 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 		return errors.Join(fault, err)
 	}
 	sum.Flush()
-	cells := sum.Cells
+	cells, thin := sum.Cells, s.recent.thin(id)
+	cells = slices.DeleteFunc(cells, func(c series.Cell) bool { return c.At < thin })
 	var rows []struct {
 		Key  int64
 		Body []byte
@@ -78,6 +80,17 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 	var codec series.Codec
 	for _, row := range rows {
 		d := dayOf(row.Key)
+		had, err := codec.DecodeCells(nil, d, row.Body)
+		if err != nil {
+			return fmt.Errorf("the sums of %s: %w", time.UnixMilli(d).UTC().Format(time.DateOnly), err)
+		}
+		kept := len(had)
+		if had = slices.DeleteFunc(had, func(c series.Cell) bool { return c.At < thin }); len(had) == 0 {
+			continue // of readings that went
+		}
+		if len(had) < kept {
+			row.Body = codec.EncodeCells(nil, d, had)
+		}
 		n := 0
 		for n < len(cells) && cells[n].At < d+series.Day {
 			n++

@@ -13,6 +13,8 @@ type recent struct {
 	mu   sync.RWMutex
 	runs map[int64]*run
 	n    int // readings
+
+	thinned map[int64]int64 // the time before which a series has sums of hours and no readings
 }
 
 // run is what is recent of one series: what is being sealed, and what came since.

@@ -85,20 +85,36 @@ func (w *Tx) writeBlocks(id int64, c *series.Columns, fill bool) error {
 
 // merge brings what is recent of a series into its blocks and cells.
 func (w *Tx) merge(id int64, l *layer) error {
+	w.aside = nil
 	for _, d := range l.drops {
 		if err := w.dropStretch(id, d); err != nil {
 			return err
 		}
 	}
 	w.tail = nil
-	for i := 0; i < l.cols.Len(); {
+	thin := w.recent.thin(id) // what is older has sums alone
+	first, _ := l.cols.Find(thin)
+	for i := first; i < l.cols.Len(); {
 		n, err := w.mergeInto(id, &l.cols, i)
 		if err != nil {
 			return err
 		}
 		i += n
 	}
-	return w.refresh(id, touched(l))
+	hours := w.aside
+	w.aside = nil
+	for _, h := range touched(l) {
+		if h.From = max(h.From, thin); h.From < h.To {
+			hours = append(hours, h)
+		}
+	}
+	for len(hours) > 0 {
+		if err := w.refresh(id, hours); err != nil {
+			return err
+		}
+		hours, w.aside = w.aside, nil
+	}
+	return nil
 }
 
 // mergeInto merges readings from the i-th on, as many as belong to one block, and says how many that were.
@@ -166,10 +182,11 @@ func (w *Tx) query(into any, query string, args ...any) error {
 	return st.Select(into, args...)
 }
 
+// decode reads a block that is to be written anew. A damaged one is set aside and holds nothing.
 func (w *Tx) decode(p *block) (*series.Columns, error) {
 	c := &series.Columns{}
 	if err := w.codec.Decode(c, p.Body); err != nil {
-		return nil, fmt.Errorf("block %d of series %d, from %s: %w", p.Key, p.Key>>timeBits, time.UnixMilli(p.from()).UTC().Format(time.RFC3339), err)
+		return &series.Columns{}, w.broken(p, err)
 	}
 	return c, nil
 }
@@ -178,6 +195,9 @@ func (w *Tx) dropStretch(id int64, d series.Span) error {
 	d.From, d.To = max(d.From, earliest), min(d.To, latest)
 	if d.From >= d.To {
 		return nil
+	}
+	if err := w.dropSums(id, d); err != nil {
+		return err
 	}
 	if err := w.exec(`DELETE FROM blocks WHERE key >= ? AND key < ? AND until < ?`, blockKey(id, d.From), blockKey(id, d.To), d.To); err != nil {
 		return err
@@ -206,6 +226,65 @@ func (w *Tx) dropStretch(id int64, d series.Span) error {
 				}
 			}
 		}
+	}
+	return nil
+}
+
+// dropSums deletes the sums of hours that have no readings any more and lie in a stretch as a whole.
+func (w *Tx) dropSums(id int64, d series.Span) error {
+	from, to := floor(d.From+series.Hour-1, series.Hour), min(floor(d.To, series.Hour), w.recent.thin(id))
+	for from < to {
+		day := floor(from, series.Day)
+		if from == day && to >= day+series.Day { // whole days at once
+			to2 := floor(to, series.Day)
+			if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key < ?`, cellKey(id, day), cellKey(id, to2)); err != nil {
+				return err
+			}
+			from = to2
+			continue
+		}
+		end := min(to, day+series.Day)
+		cells, err := w.cellsOf(id, day)
+		if err != nil {
+			return err
+		}
+		cells = slices.DeleteFunc(cells, func(c series.Cell) bool { return c.At >= from && c.At < end })
+		if err := w.exec(`DELETE FROM cells WHERE key = ?`, cellKey(id, day)); err != nil {
+			return err
+		}
+		if err := w.writeCells(id, cells); err != nil {
+			return err
+		}
+		from = end
+	}
+	return nil
+}
+
+// cellsOf reads the sums of a day.
+func (w *Tx) cellsOf(id, day int64) ([]series.Cell, error) {
+	var bodies [][]byte
+	if err := w.query(&bodies, `SELECT body FROM cells WHERE key = ?`, cellKey(id, day)); err != nil || len(bodies) == 0 {
+		return nil, err
+	}
+	list, err := w.codec.DecodeCells(nil, day, bodies[0])
+	if err != nil {
+		return nil, fmt.Errorf("the sums of %s: %w", time.UnixMilli(day).UTC().Format(time.DateOnly), err)
+	}
+	return list, nil
+}
+
+// writeCells writes sums, day by day.
+func (w *Tx) writeCells(id int64, list []series.Cell) error {
+	for len(list) > 0 {
+		day, n := floor(list[0].At, series.Day), 0
+		for n < len(list) && list[n].At < day+series.Day {
+			n++
+		}
+		w.body = w.codec.EncodeCells(w.body[:0], day, list[:n])
+		if err := w.exec(`INSERT INTO cells (key, body) VALUES (?, ?)`, cellKey(id, day), w.body); err != nil {
+			return err
+		}
+		list = list[n:]
 	}
 	return nil
 }
@@ -243,7 +322,7 @@ func floor(t, width int64) int64 {
 // refresh sums some hours up anew.
 func (w *Tx) refresh(id int64, hours []series.Span) error {
 	for _, span := range hours {
-		var sum series.Summer
+		sum := series.Summer{Fewest: w.fewest}
 		if w.tail != nil && span.From >= w.tail.T[0] { // which was just written, and need not be read again
 			i, _ := w.tail.Find(span.From)
 			j, _ := w.tail.Find(span.To)
@@ -252,41 +331,31 @@ func (w *Tx) refresh(id int64, hours []series.Span) error {
 			return err
 		}
 		sum.Flush()
-		var rows []struct {
-			Key  int64
-			Body []byte
-		}
 		firstDay, lastDay := floor(span.From, series.Day), floor(span.To-1, series.Day)
-		if err := w.query(&rows, `SELECT key, body FROM cells WHERE key IN (?, ?)`, cellKey(id, firstDay), cellKey(id, lastDay)); err != nil {
+		around, err := w.cellsOf(id, firstDay)
+		if err != nil {
 			return err
 		}
-		var head, tail []series.Cell // of the same days, before and after
-		for _, row := range rows {
-			list, err := w.codec.DecodeCells(nil, dayOf(row.Key), row.Body)
+		if lastDay != firstDay {
+			more, err := w.cellsOf(id, lastDay)
 			if err != nil {
-				return fmt.Errorf("the sums of %s: %w", time.UnixMilli(dayOf(row.Key)).UTC().Format(time.DateOnly), err)
+				return err
 			}
-			for _, c := range list {
-				if c.At < span.From {
-					head = append(head, c)
-				} else if c.At >= span.To {
-					tail = append(tail, c)
-				}
+			around = append(around, more...)
+		}
+		var head, tail []series.Cell // of the same days, before and after
+		for _, c := range around {
+			if c.At < span.From {
+				head = append(head, c)
+			} else if c.At >= span.To {
+				tail = append(tail, c)
 			}
 		}
 		if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key <= ?`, cellKey(id, firstDay), cellKey(id, lastDay)); err != nil {
 			return err
 		}
-		for list := slices.Concat(head, sum.Cells, tail); len(list) > 0; {
-			day, n := floor(list[0].At, series.Day), 0
-			for n < len(list) && list[n].At < day+series.Day {
-				n++
-			}
-			w.body = w.codec.EncodeCells(w.body[:0], day, list[:n])
-			if err := w.exec(`INSERT INTO cells (key, body) VALUES (?, ?)`, cellKey(id, day), w.body); err != nil {
-				return err
-			}
-			list = list[n:]
+		if err := w.writeCells(id, slices.Concat(head, sum.Cells, tail)); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -429,9 +498,10 @@ func eachRange(ctx context.Context, q preparer, id, from, to int64, top *layer, 
 	return err
 }
 
-// preparer prepares statements once.
+// preparer prepares statements once, and knows what to do about a damaged block.
 type preparer interface {
 	prepare(query string) (*sqlx.Stmt, error)
+	broken(p *block, err error) error
 }
 
 func selectBy(ctx context.Context, q preparer, into any, query string, args ...any) error {
@@ -476,7 +546,10 @@ func eachBlock(ctx context.Context, q preparer, id, from, to int64, each func(*s
 				continue
 			}
 			if err := codec.Decode(&cols, p.Body); err != nil {
-				return fmt.Errorf("the block from %s: %w", time.UnixMilli(p.from()).UTC().Format(time.RFC3339), err)
+				if err := q.broken(p, err); err != nil {
+					return err
+				}
+				continue
 			}
 			if !each(&cols) {
 				return errEnough

@@ -29,7 +29,7 @@ func TestSeriesAgainstAPlainMap(t *testing.T) {
 		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
 		base, span := int64(1_790_000_000_000), rapid.SampledFrom([]int64{1000, 3 * series.Hour, 40 * series.Day}).Draw(rt, "span")
 		for range rapid.IntRange(1, 12).Draw(rt, "steps") {
-			switch what := rapid.SampledFrom([]string{"ahead", "anywhere", "drop", "seal", "seal", "restart"}).Draw(rt, "what"); what {
+			switch what := rapid.SampledFrom([]string{"ahead", "anywhere", "drop", "seal", "seal", "repack", "restart"}).Draw(rt, "what"); what {
 			case "ahead", "anywhere":
 				var list []Reading
 				at := base + rng.Int64N(span)
@@ -53,6 +53,9 @@ func TestSeriesAgainstAPlainMap(t *testing.T) {
 				maps.DeleteFunc(plain, func(at int64, _ Reading) bool { return at >= from && at < to })
 			case "seal":
 				require.NoError(rt, s.Seal(t.Context()))
+			case "repack":
+				_, err := s.Repack(t.Context(), "a.n")
+				require.NoError(rt, err)
 			case "restart":
 				require.NoError(rt, s.Close())
 				s = open(t, dir)

@@ -56,6 +56,7 @@ type Store struct {
 	}
 	recent    *recent
 	names     names
+	told      sync.Map      // keys of damaged blocks that were told of
 	sealing   sync.Mutex    // one sealing at a time
 	full      chan struct{} // that much is recent that it should be sealed
 	quit      chan struct{}
@@ -97,7 +98,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		return nil, fmt.Errorf("the data folder %s is in use by another hub; stop it or choose another with --data", dir)
 	}
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
-		recent: &recent{runs: map[int64]*run{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{})}
+		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{})}
 	if err := s.open(ctx, o.NoSync); err != nil {
 		if s.read != nil {
 			_ = s.read.Close()
@@ -180,7 +181,10 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent}
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, log: s.log}
+	if err := s.loadThinned(ctx); err != nil {
+		return err
+	}
 	if err := s.moveRows(ctx); err != nil {
 		return fmt.Errorf("the readings of an earlier version cannot be sealed: %w", err)
 	}
@@ -251,7 +255,10 @@ type Tx struct {
 	codec    series.Codec
 	body     []byte          // memory to write in
 	tail     *series.Columns // the newest readings of the series that is being sealed, where they are known
-	seq      int64           // of the newest row of the log
+	aside    []series.Span   // hours of damaged blocks that were set aside
+	fewest   int             // readings that make the sum of an hour, 0: as many as are worth it
+	log      *slog.Logger
+	seq      int64 // of the newest row of the log
 
 	// of the transaction that is under way
 	ops      []op

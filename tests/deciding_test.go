@@ -193,7 +193,7 @@ func TestPresetsRulesAndRights(t *testing.T) {
 	assert.Equal(t, "hot", (*n.JSON200)[0].Text)
 	_, err = r.Owner.RemovePresetWithResponse(t.Context(), "leave")
 	assert.ErrorContains(t, err, "used by the rule Hot")
-	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.Delete})
+	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
 	require.NoError(t, err)
 }
 

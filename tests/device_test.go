@@ -67,7 +67,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 
 	obedient(r, "kiln", key)
 	on()
-	gone, err := r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.Keep})
+	gone, err := r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
 	require.NoError(t, err)
 	assert.Empty(t, gone.JSON200.Remarks)
 	assert.Equal(t, client.DeviceState("removed"), r.Get("kiln").State)
@@ -80,7 +80,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	require.Empty(t, r.Pub("kiln", back.JSON201.Key, "ember/kiln/r/chamber", "800"), "a new key brings it back")
 
 	r.Switch("kiln.fan", true) // nobody answers now
-	gone, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.Delete})
+	gone, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
 	require.NoError(t, err)
 	require.Len(t, gone.JSON200.Remarks, 1, "what was not confirmed is told")
 	assert.Contains(t, gone.JSON200.Remarks[0], "look at it")

@@ -158,6 +158,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/history/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a series was in a stretch, in few numbers
+         * @description How many readings there were, the highest and lowest with their times, means, how long it was on, gaps, and for how
+         *     long it was in which range of values.
+         */
+        get: operations["getSummary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/history/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The setpoints and limits that automation has for some series */
+        get: operations["listMarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Views of charts that have a name, one's own and shared ones */
+        get: operations["listViews"];
+        put?: never;
+        /**
+         * Give a view of charts a name
+         * @description One's own view of that name is replaced.
+         */
+        post: operations["saveView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/views/{view}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a named view away */
+        delete: operations["removeView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/readings": {
         parameters: {
             query?: never;
@@ -192,6 +268,26 @@ export interface paths {
         get: operations["getStorage"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/storage/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let go of a series' readings that are older than they are kept, and pack the rest anew
+         * @description The hub does it by itself now and then.
+         */
+        post: operations["tidyStorage"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1277,6 +1373,7 @@ export interface components {
             source: components["schemas"]["Source"];
             calibration: components["schemas"]["Calibration"];
             sense: components["schemas"]["Sense"];
+            keep: components["schemas"]["Keep"];
         };
         NewSignal: {
             /** @description what the device calls it, or will be called after it */
@@ -1304,6 +1401,7 @@ export interface components {
             source?: components["schemas"]["Source"];
             calibration?: components["schemas"]["Calibration"];
             sense?: components["schemas"]["Sense"];
+            keep?: components["schemas"]["Keep"];
         };
         Control: {
             /** @description of the settings, for If-Match */
@@ -2051,6 +2149,13 @@ export interface components {
             /** Format: int64 */
             stuck_ms?: number;
         };
+        /** @description for how long readings are kept, and after that the sums of their hours; none is for ever */
+        Keep: {
+            /** Format: int64 */
+            readings_ms?: number;
+            /** Format: int64 */
+            sums_ms?: number;
+        };
         /** @description a device model file */
         Model: {
             /** @enum {string} */
@@ -2208,6 +2313,100 @@ export interface components {
             on_ms?: number[];
             /** @description Unix milliseconds */
             gaps: number[][];
+        };
+        Summary: {
+            series: string;
+            name: string;
+            unit: string;
+            kind: components["schemas"]["Kind"];
+            decimals: number;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description readings that count */
+            count: number;
+            /** @description bad ones, which do not */
+            bad: number;
+            first?: components["schemas"]["Extreme"];
+            last?: components["schemas"]["Extreme"];
+            min?: components["schemas"]["Extreme"];
+            max?: components["schemas"]["Extreme"];
+            /**
+             * Format: double
+             * @description of the readings
+             */
+            mean?: number;
+            /**
+             * Format: double
+             * @description each reading counts for as long as it held
+             */
+            time_mean?: number;
+            /** Format: int64 */
+            on_ms?: number;
+            /** @description how often the value changed */
+            changes: number;
+            gaps: number;
+            /** Format: int64 */
+            gaps_ms: number;
+            /** @description Unix milliseconds */
+            longest_gap?: number[];
+            /**
+             * Format: date-time
+             * @description before it there are sums of hours and no readings
+             */
+            sums_before?: string;
+            bins: components["schemas"]["Bin"][];
+        };
+        Extreme: {
+            /**
+             * Format: int64
+             * @description Unix milliseconds; none where only sums of hours are left
+             */
+            t?: number;
+            /** Format: double */
+            v: number;
+        };
+        Bin: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+            /**
+             * Format: int64
+             * @description how long the value was in [from, to)
+             */
+            ms: number;
+        };
+        Mark: {
+            /** @description that it belongs to */
+            series: string;
+            /** @enum {string} */
+            kind: "setpoint" | "above" | "below";
+            /** @description whose automation it is of */
+            control: string;
+            /** @description of the control, and of the interlock where it is one */
+            name: string;
+            /** Format: double */
+            value?: number;
+            /** @description the setting, or other series, that holds the value */
+            setting?: string;
+        };
+        NewView: {
+            name: string;
+            /** @description what stands behind the ? of the console's charts */
+            view: string;
+            /** @description everybody in the household finds it */
+            shared?: boolean;
+        };
+        View: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            view: string;
+            shared: boolean;
+            by: string;
+            mine: boolean;
         };
         OneReading: {
             /**
@@ -2648,6 +2847,123 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getSummary: {
+        parameters: {
+            query: {
+                series: string;
+                /** @description default: 24 h before to */
+                from?: string;
+                /** @description default: now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Summary */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Summary"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMarks: {
+        parameters: {
+            query: {
+                series: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Marks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mark"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Views */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewView"];
+            };
+        };
+        responses: {
+            /** @description The view */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listReadings: {
         parameters: {
             query: {
@@ -2747,6 +3063,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Storage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tidyStorage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    series: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /**
+                         * Format: int64
+                         * @description readings
+                         */
+                        removed: number;
+                        /** @description blocks fewer */
+                        joined: number;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -244,6 +244,9 @@ func (e *Engine) reading(in *Reading) {
 	placed, err := d.clock.Place(e.now.Wall, in.Stamp, interval)
 	var v reading.Value
 	if err == nil {
+		err = cfg.Keep.Takes(placed.At, e.now.Wall)
+	}
+	if err == nil {
 		v, err = reading.Calibrate(cfg.Calibration, in.Value)
 	}
 	if err != nil {
@@ -318,6 +321,9 @@ func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, l
 	interval := s.interval(cfg)
 	return func(stamp time.Time) (time.Time, bool, error) {
 		placed, err := d.clock.Place(now.Wall, stamp, interval)
+		if err == nil {
+			err = cfg.Keep.Takes(placed.At, now.Wall)
+		}
 		return placed.At, err == nil && (!placed.Live || s.Seen && placed.At.Before(s.At)), err
 	}
 }

@@ -54,6 +54,14 @@ type Need struct {
 	Span time.Duration
 }
 
+// Limit is a comparison of one id with a number or another id, as drying_room.humidity > 60.
+type Limit struct {
+	ID    string
+	Above bool // it is about more than the limit; else about less
+	Value float64
+	Other string // the id that is the limit; Value does not count then
+}
+
 // Formula is a parsed formula.
 type Formula struct {
 	Text  string
@@ -61,6 +69,7 @@ type Formula struct {
 	Unit  string
 	IDs   []string      // whose values it needs, in the order in which Env has them
 	Needs []Need        // the windows it needs, likewise
+	Limits []Limit      // which numbers its ids are compared with
 	Every time.Duration // it also changes with time alone: how often to look; 0: it does not
 	eval  func(*Env) Value
 }
@@ -364,6 +373,8 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 	}
 	if compares {
 		out.kind, out.unit = site.OnOff, ""
+		b.limit(l, r, n.Operator[0] == '>')
+		b.limit(r, l, n.Operator[0] == '<')
 	}
 	out.eval = func(e *Env) Value {
 		a, c := x(e), y(e)
@@ -373,6 +384,16 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 		return calc(a.Num, c.Num)
 	}
 	return out, nil
+}
+
+func (b *builder) limit(of, to part, above bool) {
+	switch {
+	case of.id == "":
+	case to.fixed:
+		b.f.Limits = append(b.f.Limits, Limit{ID: of.id, Above: above, Value: to.eval(nil).Num})
+	case to.id != "":
+		b.f.Limits = append(b.f.Limits, Limit{ID: of.id, Above: above, Other: to.id})
+	}
 }
 
 func sameUnit(n ast.Node, l, r part) error {

@@ -70,8 +70,9 @@ const fewest = 16
 
 // Summer makes cells of readings that come in time order, in portions. The zero value is ready.
 type Summer struct {
-	Cells []Cell // of the hours that are over
-	cur   Cell
+	Cells  []Cell // of the hours that are over
+	Fewest int    // readings that make a cell, 16 where it is 0
+	cur    Cell
 }
 
 // Add takes readings i to j. Texts are passed over.
@@ -94,7 +95,11 @@ func (s *Summer) Add(cols *Columns, i, j int) {
 
 // Flush ends the hour that is under way. Hours with few readings have no cell.
 func (s *Summer) Flush() {
-	if s.cur.Count >= fewest {
+	least := s.Fewest
+	if least == 0 {
+		least = fewest
+	}
+	if s.cur.Count >= least {
 		s.cur.settle()
 		s.Cells = append(s.Cells, s.cur)
 	}

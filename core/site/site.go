@@ -132,6 +132,7 @@ type Signal struct {
 	Source      Source      `json:"source"`
 	Calibration Calibration `json:"calibration"`
 	Sense       Sense       `json:"sense"`
+	Keep        Keep        `json:"keep"`
 }
 
 // Validate says in a sentence what is wrong with a signal's mapping and calibration, or returns nil.
@@ -142,7 +143,49 @@ func (s Signal) Validate() error {
 	if err := s.Calibration.Validate(s.Kind); err != nil {
 		return err
 	}
+	if err := s.Keep.Validate(); err != nil {
+		return err
+	}
 	return s.Sense.Validate(s.Kind)
+}
+
+// Keep says for how long readings are kept, and after that the sums of their hours. Zero is for ever.
+type Keep struct {
+	ReadingsMS int64 `json:"readings_ms,omitempty"`
+	SumsMS     int64 `json:"sums_ms,omitempty"`
+}
+
+// Validate says in a sentence what is wrong, or returns nil.
+func (k Keep) Validate() error {
+	const day, most = 24 * 3600_000, 100 * 366 * 24 * 3600_000
+	switch {
+	case k.ReadingsMS != 0 && (k.ReadingsMS < day || k.ReadingsMS > most):
+		return fmt.Errorf("readings_ms is %d; keep readings for a day at least, or for ever with 0", k.ReadingsMS)
+	case k.SumsMS != 0 && k.ReadingsMS == 0:
+		return fmt.Errorf("sums of hours are kept as long as the readings, which are kept for ever; say how long to keep the readings as well")
+	case k.SumsMS != 0 && (k.SumsMS < k.ReadingsMS || k.SumsMS > most):
+		return fmt.Errorf("sums_ms is %d; the sums of hours are kept at least as long as the readings, or for ever with 0", k.SumsMS)
+	}
+	return nil
+}
+
+// Ends returns the times before which readings and sums are not kept; zero: they are kept for ever.
+func (k Keep) Ends(now time.Time) (readings, sums time.Time) {
+	if k.ReadingsMS > 0 {
+		readings = now.Add(-time.Duration(k.ReadingsMS) * time.Millisecond)
+	}
+	if k.SumsMS > 0 {
+		sums = now.Add(-time.Duration(k.SumsMS) * time.Millisecond)
+	}
+	return readings, sums
+}
+
+// Takes says in a sentence that a reading is older than readings are kept, or returns nil.
+func (k Keep) Takes(at, now time.Time) error {
+	if before, _ := k.Ends(now); at.Before(before) {
+		return fmt.Errorf("it is of %s; readings of this signal are kept for %d days", at.UTC().Format(time.RFC3339), k.ReadingsMS/(24*3600_000))
+	}
+	return nil
 }
 
 // Control is something a device can be told.

@@ -1,0 +1,80 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"idleember/hub"
+	"idleember/store"
+)
+
+func (h *handlers) GetSummary(ctx context.Context, r GetSummaryRequestObject) (GetSummaryResponseObject, error) {
+	q := hub.Range{Series: r.Params.Series, To: time.Now()}
+	set(&q.To, r.Params.To)
+	q.From = q.To.Add(-24 * time.Hour)
+	set(&q.From, r.Params.From)
+	x, err := h.s.hub.Summary(ctx, actor(ctx), q)
+	if err != nil {
+		return nil, err
+	}
+	out := GetSummary200JSONResponse{Series: x.Series, Name: x.Name, Unit: x.Unit, Kind: Kind(x.Kind), Decimals: x.Decimals, From: x.History.From, To: x.History.To,
+		Count: x.Count, Bad: x.Bad, Changes: x.Changes, Gaps: len(x.Gaps), GapsMs: x.GapsMS, Bins: []Bin{}}
+	if x.Count > 0 && x.Kind != "text" {
+		out.First, out.Last = extreme(x.FirstT, x.First), extreme(x.LastT, x.Last)
+		out.Min, out.Max = extreme(x.MinT, x.Min), extreme(x.MaxT, x.Max)
+		out.Mean, out.OnMs = &x.Mean, &x.OnMS
+		if x.TimeMean == x.TimeMean { // not NaN: something held
+			out.TimeMean = &x.TimeMean
+		}
+		for _, b := range x.Bins {
+			out.Bins = append(out.Bins, Bin{From: b.From, To: b.To, Ms: b.MS})
+		}
+	}
+	if len(x.Gaps) > 0 {
+		out.LongestGap = &[]int64{x.Longest.From, x.Longest.To}
+	}
+	if !x.SumsBefore.IsZero() {
+		out.SumsBefore = &x.SumsBefore
+	}
+	return out, nil
+}
+
+func extreme(t int64, v float64) *Extreme {
+	if t == 0 {
+		return &Extreme{V: v}
+	}
+	return &Extreme{T: &t, V: v}
+}
+
+func (h *handlers) ListMarks(ctx context.Context, r ListMarksRequestObject) (ListMarksResponseObject, error) {
+	got, err := h.s.hub.Marks(ctx, actor(ctx), r.Params.Series)
+	return ListMarks200JSONResponse(each(got, func(m hub.Mark) Mark {
+		out := Mark{Series: m.Series, Kind: MarkKind(m.Kind), Control: m.Control, Name: m.Name}
+		if m.Setting != "" {
+			out.Setting = &m.Setting
+		} else {
+			out.Value = &m.Value
+		}
+		return out
+	})), err
+}
+
+func view(v hub.View) View {
+	return View{Id: v.ID, Name: v.Name, View: v.View.View, Shared: v.Shared, By: v.By, Mine: v.Mine}
+}
+
+func (h *handlers) ListViews(ctx context.Context, _ ListViewsRequestObject) (ListViewsResponseObject, error) {
+	got, err := h.s.hub.Views(ctx, actor(ctx))
+	return ListViews200JSONResponse(each(got, view)), err
+}
+
+func (h *handlers) SaveView(ctx context.Context, r SaveViewRequestObject) (SaveViewResponseObject, error) {
+	v := store.View{Name: r.Body.Name, View: r.Body.View}
+	set(&v.Shared, r.Body.Shared)
+	got, err := h.s.hub.SaveView(ctx, actor(ctx), v)
+	return SaveView200JSONResponse(view(got)), err
+}
+
+func (h *handlers) RemoveView(ctx context.Context, r RemoveViewRequestObject) (RemoveViewResponseObject, error) {
+	return RemoveView204Response{}, h.s.hub.RemoveView(ctx, actor(ctx), r.View)
+}

@@ -1,0 +1,114 @@
+package series
+
+import (
+	"math"
+
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// Bin says for how long a value was in [From, To).
+type Bin struct {
+	From, To float64
+	MS       int64
+}
+
+// Spread tells over which values a stretch was spread, and when it was at its ends. Readings come in time order. Use
+// NewSpread to make one.
+type Spread struct {
+	Bins       []Bin
+	Bad        int   // bad readings, which do not count otherwise
+	Changes    int   // how often the value differed from the one before
+	MinT, MaxT int64 // when the lowest and highest value was there first, Unix milliseconds; 0: there is none
+	FirstT     int64
+	LastT      int64
+	min, max   float64
+	from, to   int64
+	hold       int64
+	width      float64
+	prev       Point
+	seen       bool
+}
+
+// NewSpread returns a spread over [from, to) in Unix milliseconds with about n bins from min to max, none of them narrower
+// than finest, and their bounds at round values. hold is as for a Bucketer, 0 meaning for ever, in milliseconds.
+func NewSpread(from, to, hold int64, min, max float64, n int, finest float64) *Spread {
+	s := &Spread{from: from, to: to, hold: hold}
+	s.width = finest
+	if w := (max - min) / float64(n); w > s.width {
+		p := math.Pow(10, math.Floor(math.Log10(w)))
+		for _, k := range []float64{1, 2, 5, 10} {
+			if s.width = p * k; s.width >= w {
+				break
+			}
+		}
+	}
+	if s.width <= 0 || math.IsInf(max-min, 0) || math.IsNaN(max-min) {
+		return s
+	}
+	first, last := math.Floor(min/s.width+1e-9), math.Floor(max/s.width+1e-9) // 0.3 / 0.1 is less than 3
+	for k := first; k <= last; k++ {
+		s.Bins = append(s.Bins, Bin{From: decimal(k * s.width), To: decimal((k + 1) * s.width)})
+	}
+	return s
+}
+
+// Add takes readings i to j. Texts count as changes alone.
+func (s *Spread) Add(c *Columns, i, j int) {
+	for ; i < j; i++ {
+		p := Point{T: c.T[i]}
+		switch {
+		case c.Quality(i) == reading.Bad:
+			if p.T >= s.from {
+				s.Bad++
+			}
+			continue
+		case c.Kind == site.Text:
+			if s.seen && i > 0 && c.Text[i] != c.Text[i-1] {
+				s.Changes++
+			}
+		default:
+			p.V = c.V[i]
+		}
+		s.add(p)
+	}
+}
+
+func (s *Spread) add(p Point) {
+	s.held(p.T)
+	if p.T >= s.from {
+		if s.seen && p.V != s.prev.V {
+			s.Changes++
+		}
+		if s.FirstT == 0 {
+			s.FirstT = p.T
+		}
+		s.LastT = p.T
+		if s.MinT == 0 || p.V < s.min {
+			s.min, s.MinT = p.V, p.T
+		}
+		if s.MaxT == 0 || p.V > s.max {
+			s.max, s.MaxT = p.V, p.T
+		}
+	}
+	s.prev, s.seen = p, true
+}
+
+// held counts the last reading until a time.
+func (s *Spread) held(until int64) {
+	if !s.seen || len(s.Bins) == 0 {
+		return
+	}
+	if s.hold > 0 {
+		until = min(until, s.prev.T+s.hold)
+	}
+	from := max(s.prev.T, s.from)
+	if until = min(until, s.to); until <= from {
+		return
+	}
+	k := int(math.Floor((s.prev.V-s.Bins[0].From)/s.width + 1e-9))
+	s.Bins[max(0, min(k, len(s.Bins)-1))].MS += until - from
+}
+
+// Finish counts the last reading until now, where it still holds.
+func (s *Spread) Finish(now int64) { s.held(now) }
