@@ -86,27 +86,22 @@ func ingest(b *testing.B, turn, requests, size int, write func(signal int64, lis
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	var waits []time.Duration
-	lists := make([][]Reading, requests) // made before, so that only writing is measured
-	for w := range writers {
-		rng := rand.New(rand.NewPCG(uint64(w), uint64(turn)))
-		at := int64(1_790_000_000_000) + int64(turn)*1e9
-		for k := w; k < requests; k += writers {
-			lists[k] = make([]Reading, size)
-			for i := range lists[k] {
-				at += 1000
-				lists[k][i] = Reading{T: at, Value: reading.Number(math.Round(210+rng.NormFloat64()*5) / 10)}
-			}
-		}
-	}
 	begun := time.Now()
 	for w := range writers {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
 			var own []time.Duration
+			rng := rand.New(rand.NewPCG(uint64(w), uint64(turn)))
+			at := int64(1_790_000_000_000) + int64(turn)*1e9
+			list := make([]Reading, size)
 			for k := w; k < requests; k += writers {
+				for i := range list {
+					at += 1000
+					list[i] = Reading{T: at, Value: reading.Number(math.Round(210+rng.NormFloat64()*5) / 10)}
+				}
 				asked := time.Now()
-				if err := write(int64(w*3+k/writers%3), lists[k]); err != nil {
+				if err := write(int64(w*3+k/writers%3), list); err != nil {
 					b.Error(err)
 					return
 				}
