@@ -15,8 +15,8 @@ import (
 	"idleember/store"
 )
 
-// sparse is how often the past of everything but the drying room is kept.
-const sparse = 5 * time.Minute
+// sparse is how often the past of everything but the drying room is kept: as often as the boards report.
+const sparse = every
 
 // past gathers what the studio's devices would have sent.
 type past struct {
@@ -133,7 +133,9 @@ func (w *world) note(p *past, at time.Time, gone bool) {
 	p.changed("shed_battery.charging", at, reading.OnOff(w.charging))
 	p.add("shelf_fan.speed", at, reading.Number(round(w.speed, 1)))
 	p.add("shelf_fan.power", at, reading.Number(round(fanWatts*w.speed/fanFull*w.speed/fanFull, 0.1)))
-	p.add("weather.outdoors", at, reading.Number(round(outside(at), 0.1)))
+	if at.Second() < 10 {
+		p.add("weather.outdoors", at, reading.Number(round(outside(at), 0.1)))
+	}
 	p.changed("spray_booth.fan.is", at, reading.Number(w.booth))
 	for control, on := range controls {
 		p.changed(control+".is", at, reading.OnOff(on))

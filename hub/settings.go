@@ -71,12 +71,16 @@ func (h *Hub) settingView(g site.Setting) Setting {
 func (h *Hub) settingChanged(now engine.Now, s engine.SettingState) {
 	g := h.site.Settings[s.ID]
 	h.writeState(store.SaveState(s.ID, s))
-	v := reading.Value{Kind: settingKind(g), Num: float64(s.Value)}
-	if v.Kind == site.Text {
-		v = reading.Text(g.Say(s.Value))
-	}
-	h.write(store.AddReading(s.ID, store.Reading{T: now.Wall.UnixMilli(), Value: v}, nil))
+	h.settingKept(now, g, s.Value)
 	h.live.publish("setting", h.settingView(g), h.settingObject(g))
+}
+
+func (h *Hub) settingKept(now engine.Now, g site.Setting, value site.Amount) {
+	v := reading.Value{Kind: settingKind(g), Num: float64(value)}
+	if v.Kind == site.Text {
+		v = reading.Text(g.Say(value))
+	}
+	h.write(store.AddReading(g.ID, store.Reading{T: now.Wall.UnixMilli(), Value: v}, nil))
 }
 
 // Set changes the value of a setting, until a time where that is not zero.
@@ -129,10 +133,14 @@ func (h *Hub) publishSettings() {
 // SaveSetting adds or changes a setting. check is asked with what it is before, where it is there.
 func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view Setting, err error) {
 	err = h.do(ctx, func() error {
+		_, had := h.site.Settings[g.ID]
 		if err := keep(h, a, settingPart, g.ID, g.Name, g, check); err != nil {
 			return err
 		}
 		view = h.settingView(g)
+		if s, ok := h.engine.Setting(g.ID); ok && !had { // its history begins with the value that it has at first
+			h.settingKept(h.now(), g, s.Value)
+		}
 		h.live.publish("setting", view, h.settingObject(g))
 		device, _ := site.Split(g.ID)
 		for _, m := range h.engine.Mirrors(device) {

@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { History } from './api'
-import { columns, csv, figures, moved, panes, valueAt } from './chart'
+import { columns, csv, difference, figures, moved, panes, valueAt } from './chart'
 import { runsOf, traceOf } from './day'
 
 const history = (h: Partial<History>): History => ({
@@ -52,11 +52,24 @@ test('runs of a switch', () => {
 test('an earlier stretch is moved under the one that is shown', () => {
   const g = moved(history({ t: [0, 10], v: [1, 2], gaps: [[3, 9]] }), 1000, 'a week')
   expect([g.series, g.name, g.t, g.gaps, Date.parse(g.to)]).toEqual(['a.b@a week', 'B, a week before', [1000, 1010], [[1003, 1009]], 1100])
-  expect(panes([history({ t: [1005], v: [7] }), g])[0]!.data).toEqual([[1000, 1004, 1005, 1010], [undefined, undefined, 7, undefined], [1, null, null, 2]])
+  const data = panes([history({ t: [1005], v: [7] }), g])[0]!.data
+  expect([data[0], data[1], data[4]]).toEqual([[1000, 1004, 1005, 1010], [undefined, undefined, 7, undefined], [1, null, null, 2]])
 })
 
 test('what is shown becomes CSV, a line for each time', () => {
   const on = history({ series: 'a.on', kind: 'onoff', t: [10], v: [true] })
   expect(csv([history({ t: [0, 10], v: [1.5, 2] }), on])).toBe('t,a.b,a.on\n1970-01-01T00:00:00.000Z,1.5,\n1970-01-01T00:00:00.010Z,2,on\n')
   expect(csv([history({ t: [0], step_ms: 10, mean: [1], min: [0], max: [2], count: [3] })])).toBe('t,a.b mean,a.b min,a.b max,a.b count\n1970-01-01T00:00:00.000Z,1,0,2,3\n')
+})
+
+test('a difference is known where both sides are', () => {
+  const a = history({ series: 'x.a', name: 'In', t: [0, 20, 40], v: [5, 6, 7] })
+  const b = history({ series: 'x.b', name: 'Out', t: [10, 30], v: [1, 2], gaps: [[30, 39]] })
+  const d = difference(a, b)
+  expect([d.series, d.name, d.t, d.v]).toEqual(['x.a~x.b', 'In − Out', [10, 20, 30, 40], [4, 5, 4, 5]])
+  expect(difference(a, history({ ...b, gaps: [[30, 100]] })).t).toEqual([10, 20, 30])
+})
+
+test('a bad reading is no part of the line', () => {
+  expect(columns(history({ t: [0, 10, 20], v: [1, 999, 3], bad: [1] })).cols).toEqual([[1, undefined, 3]])
 })

@@ -10,7 +10,8 @@ type Columns = { t: number[]; cols: Column[]; banded: boolean }
 /** Columns of one history: the value or mean, and min and max where there are buckets; null at the start of each gap. */
 export function columns(h: History): Columns {
   const banded = !!h.mean
-  const mid = (h.mean ?? h.v ?? []).map(Number)
+  const mid: Column = (h.mean ?? h.v ?? []).map(Number)
+  for (const i of h.bad ?? []) mid[i] = undefined // drawn hollow, beside the line
   const sides = banded ? [h.min ?? [], h.max ?? []] : []
   const t: number[] = []
   const cols: Column[] = [[], ...sides.map(() => [] as Column)]
@@ -28,9 +29,14 @@ export function columns(h: History): Columns {
   h.t.forEach((at, i) => {
     cut(at)
     t.push(at)
-    cols[0]!.push(mid[i]!)
+    cols[0]!.push(mid[i])
     sides.forEach((s, k) => cols[k + 1]!.push(s[i]!))
   })
+  const end = Math.min(Date.parse(h.to), Date.now())
+  if (!h.hold_ms && !banded && t.length && t.at(-1)! < end) { // what is told on change still holds
+    t.push(end)
+    cols[0]!.push(cols[0]!.at(-1))
+  }
   cut(Infinity)
   return { t, cols, banded }
 }
@@ -41,7 +47,8 @@ export function panes(histories: History[]): Pane[] {
   return units.map((unit) => {
     const own = histories.filter((h) => h.kind === 'number' && h.unit === unit)
     const parts = own.map(columns)
-    const tables = parts.map((p) => [p.t, ...p.cols] as unknown as uPlot.AlignedData)
+    // Always three columns, so that the plot stays the same when readings take the place of buckets.
+    const tables = parts.map((p) => [p.t, p.cols[0]!, p.cols[1] ?? p.t.map(() => undefined), p.cols[2] ?? p.t.map(() => undefined)] as unknown as uPlot.AlignedData)
     const data = tables.length === 1 ? tables[0]! : uPlot.join(tables, tables.map((t) => t.map(() => 2)))
     return { unit, histories: own, data, banded: parts.map((p) => p.banded) }
   })
@@ -89,6 +96,25 @@ export function valueAt(h: History, at: number): unknown {
   if (h.mean && h.kind === 'onoff') return at - h.t[i]! < h.on_ms![i]!
   return (h.mean ?? h.v)?.[i]
 }
+
+/** One series less another, at all times of both where both are known. Buckets are taken at their means. */
+export function difference(a: History, b: History): History {
+  const times = [...new Set([...a.t, ...b.t])].sort((x, y) => x - y)
+  const out: History = { ...a, series: `${a.series}~${b.series}`, name: `${a.name} − ${b.name}`, decimals: Math.max(a.decimals, b.decimals), hold_ms: Math.max(a.hold_ms, b.hold_ms), step_ms: Math.max(a.step_ms, b.step_ms),
+    t: [], v: [], bad: [], mean: undefined, min: undefined, max: undefined, first: undefined, last: undefined, count: undefined, time_mean: undefined, on_ms: undefined,
+    gaps: [...a.gaps, ...b.gaps].sort((x, y) => x[0]! - y[0]!) }
+  for (const t of times) {
+    const x = valueAt(a, t)
+    const y = valueAt(b, t)
+    if (typeof x !== 'number' || typeof y !== 'number') continue
+    out.t.push(t)
+    out.v!.push(x - y)
+  }
+  return out
+}
+
+/** What a chart is asked for: the series of it, with those that differences are made of. */
+export const parts = (chosen: string[]) => [...new Set(chosen.flatMap((id) => id.split('~')))]
 
 /** A history moved ahead in time, so that an earlier stretch lies under the one that is shown. */
 export function moved(h: History, by: number, suffix: string): History {

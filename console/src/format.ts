@@ -105,3 +105,8 @@ export function rhythm(d: Device): string {
 function fine(ms: number): string {
   return ms < 1000 ? `${ms} ms` : ms < 10_000 ? `${(ms / 1000).toFixed(1)} s` : length(ms)
 }
+
+/** Bytes as people write them: 12 B, 3.4 kB, 5.6 MB, 1.20 GB. */
+export function size(n: number): string {
+  return n >= 1e9 ? `${(n / 1e9).toFixed(2)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`
+}

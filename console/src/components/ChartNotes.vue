@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // The notes of what a chart shows, numbered as on it, and a form to put one.
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import { api, ask, type Remark } from '../api'
 import { useSend } from '../form'
 import { dayText } from '../format'
 import { useHub } from '../hub'
 import { zonedInstant, zonedText } from '../zoned'
 
-const props = defineProps<{ notes: Remark[]; places: { id: string; name: string }[]; at: number }>()
+const props = defineProps<{ notes: Remark[]; places: { id: string; name: string }[]; at: number; picked?: number | null }>()
 const emit = defineEmits<{ changed: [] }>()
 const hub = useHub()
 const open = ref(false)
@@ -23,6 +23,7 @@ function begin() {
   until.value = ''
   place.value = props.places[0]?.id ?? ''
 }
+watch(() => props.picked, (p) => (p ? begin() : (open.value = false)))
 async function put() {
   const iso = (t: string) => new Date(zonedInstant(t, hub.zone)).toISOString()
   const done = await send(() => ask(api.POST('/notes', { body: { at: iso(when.value), object: place.value, text: text.value, ...(until.value ? { until: iso(until.value) } : {}) } })))

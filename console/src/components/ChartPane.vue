@@ -1,14 +1,18 @@
+<script lang="ts">
+export type Look = { colour: string; dash?: number[]; ghost?: boolean; thin?: boolean }
+</script>
+
 <script setup lang="ts">
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
 import { onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
-import type { Remark } from '../api'
+import type { Mark, Remark } from '../api'
 import type { Pane } from '../chart'
 import { clockText } from '../format'
 import { painted } from '../theme'
 
-const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, { colour: string; dash?: number[]; ghost?: boolean }>; axis: boolean; notes: Remark[] }>()
-const emit = defineEmits<{ zoom: [from: number, to: number]; cursor: [at: number | null] }>()
+const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, Look>; axis: boolean; notes: Remark[]; marks: Mark[] }>()
+const emit = defineEmits<{ zoom: [from: number, to: number, rests: boolean]; cursor: [at: number | null]; pick: [at: number]; out: [] }>()
 const box = ref<HTMLDivElement>()
 const plot = shallowRef<uPlot>()
 let sizes: ResizeObserver | undefined
@@ -50,38 +54,115 @@ function offset(t: number): number {
 function options(width: number): uPlot.Options {
   const series: uPlot.Series[] = [{}]
   const bands: uPlot.Band[] = []
-  props.pane.histories.forEach((h, i) => {
+  props.pane.histories.forEach((h) => {
     const look = props.colours[h.series] ?? { colour: '--s1' }
     const stroke = () => colour(look.colour)
-    series.push({ label: h.name, stroke, width: 1.5, alpha: look.ghost ? 0.45 : 1, dash: look.dash, points: { show: h.t.length < 60, size: 5, fill: () => css('--sheet') } })
-    if (props.pane.banded[i]) {
-      const k = series.length
-      const quiet = { stroke: 'transparent', width: 0, points: { show: false } }
-      series.push({ ...quiet }, { ...quiet })
-      if (!look.ghost) bands.push({ series: [k + 1, k], fill: () => colour(look.colour) + '2e' })
-    }
+    // What is told on change holds until it changes: drawn in steps.
+    const paths = h.hold_ms ? undefined : uPlot.paths.stepped!({ align: 1 })
+    series.push({ label: h.name, stroke, width: look.thin ? 1.2 : 1.5, alpha: look.ghost ? 0.45 : look.thin ? 0.7 : 1, dash: look.dash, paths,
+      points: { show: !look.thin && !!h.hold_ms, size: 5, fill: () => css('--sheet'), filter: (u, k) => (u.data[0].length < 60 ? null : alone(u.data[k]!)) } })
+    const k = series.length
+    const quiet = { stroke: 'transparent', width: 0, points: { show: false } }
+    series.push({ ...quiet }, { ...quiet })
+    if (!look.ghost && !look.thin) bands.push({ series: [k + 1, k], fill: () => colour(look.colour) + '2e' })
   })
   const axis = { stroke: () => css('--soft'), font: '12px "Figtree Variable", sans-serif', grid: { stroke: () => css('--line'), width: 1 }, ticks: { show: false } }
   return {
     width, height: (width < 520 ? 150 : 198) + (props.axis ? 28 : 0), ms: 1, series, bands, legend: { show: false },
-    scales: { x: { time: false, range: () => [props.from, props.to] } },
+    scales: { x: { time: false, range: () => [props.from, props.to] }, y: { range: tall } },
     axes: [
       { ...axis, splits, values: ticks, grid: { ...axis.grid, dash: [2, 5] }, show: true, size: props.axis ? 30 : 6, ...(props.axis ? {} : { values: () => [] }) },
       { ...axis, size: 50, values: (_u, v) => v.map((x) => String(+x.toFixed(6)).replace('-', '−')) },
     ],
-    cursor: { sync: { key: 'charts', setSeries: false }, drag: { x: true, y: false, setScale: false }, points: { size: 7 }, y: false },
+    cursor: { sync: { key: 'charts', setSeries: false }, drag: { x: true, y: false, setScale: false }, points: { size: 7 }, y: false, bind: { dblclick: () => () => (emit('out'), null) } },
     padding: [8, 14, 0, 0],
     hooks: {
       setSelect: [
         (u) => {
           if (u.select.width < 6) return
-          emit('zoom', u.posToVal(u.select.left, 'x'), u.posToVal(u.select.left + u.select.width, 'x'))
+          emit('zoom', u.posToVal(u.select.left, 'x'), u.posToVal(u.select.left + u.select.width, 'x'), true)
           u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false)
         },
       ],
-      draw: [drawNotes],
+      draw: [drawMarks, drawBad, drawNotes],
       setCursor: [(u) => emit('cursor', (u.cursor.left ?? -1) >= 0 ? u.posToVal(u.cursor.left!, 'x') : null)],
     },
+  }
+}
+
+// Readings with a gap on both sides would be no line at all: they are points.
+function alone(v: ArrayLike<number | null | undefined>): number[] {
+  const out: number[] = []
+  let open = true // the last thing was a gap
+  let last = -1
+  for (let i = 0; i < v.length; i++) {
+    if (v[i] === undefined) continue
+    if (v[i] === null) {
+      if (last >= 0) out.push(last)
+      last = -1
+      open = true
+    } else {
+      last = open ? i : -1
+      open = false
+    }
+  }
+  if (last >= 0) out.push(last)
+  return out
+}
+
+// Limits that are near are in the picture.
+function tall(_u: uPlot, min: number | null, max: number | null): [number, number] {
+  if (min === null || max === null) return [0, 1]
+  const reach = Math.max(max - min, Math.abs(max) * 0.02, 0.5)
+  for (const m of props.marks) {
+    if (m.value! > max && m.value! < max + reach) max = m.value!
+    if (m.value! < min && m.value! > min - reach) min = m.value!
+  }
+  const [lo, hi] = uPlot.rangeNum(min, max, 0.1, false)
+  return [lo!, hi!]
+}
+
+// Setpoints that are plain numbers, and limits: thin lines across, amber where passing one means something.
+function drawMarks(u: uPlot) {
+  const { left, top, width, height } = u.bbox
+  for (const m of props.marks) {
+    const y = u.valToPos(m.value!, 'y', true)
+    if (y < top || y > top + height) continue
+    u.ctx.save()
+    u.ctx.strokeStyle = u.ctx.fillStyle = css(m.kind === 'setpoint' ? '--ink' : '--warn')
+    u.ctx.lineWidth = devicePixelRatio
+    u.ctx.globalAlpha = 0.8
+    u.ctx.setLineDash(m.kind === 'setpoint' ? [1.5 * devicePixelRatio, 3.5 * devicePixelRatio] : [])
+    u.ctx.beginPath()
+    u.ctx.moveTo(left, y)
+    u.ctx.lineTo(left + width, y)
+    u.ctx.stroke()
+    u.ctx.font = `${11 * devicePixelRatio}px "Figtree Variable", sans-serif`
+    u.ctx.textAlign = 'right'
+    const words = m.kind === 'setpoint' ? `${m.name} ${m.value}` : `${m.name}, ${m.kind} ${m.value}`
+    u.ctx.fillText(words.replace('-', '−'), left + width - 4 * devicePixelRatio, y - 4 * devicePixelRatio)
+    u.ctx.restore()
+  }
+}
+
+// Bad readings stand beside the line as hollow points, at the edge where they are far off.
+function drawBad(u: uPlot) {
+  const { left, top, width, height } = u.bbox
+  for (const h of props.pane.histories) {
+    for (const i of h.bad ?? []) {
+      const x = u.valToPos(h.t[i]!, 'x', true)
+      if (x < left || x > left + width) continue
+      const y = Math.min(top + height - 4, Math.max(top + 4, u.valToPos(Number(h.v![i]), 'y', true)))
+      u.ctx.save()
+      u.ctx.beginPath()
+      u.ctx.arc(x, y, 3.5 * devicePixelRatio, 0, 2 * Math.PI)
+      u.ctx.fillStyle = css('--sheet')
+      u.ctx.fill()
+      u.ctx.lineWidth = 1.2 * devicePixelRatio
+      u.ctx.strokeStyle = colour(props.colours[h.series]?.colour ?? '--s1')
+      u.ctx.stroke()
+      u.ctx.restore()
+    }
   }
 }
 
@@ -145,7 +226,7 @@ function touchMove(e: TouchEvent) {
   plot.value?.setScale('x', { min: from, max: from + newSpan })
 }
 function touchEnd() {
-  if (shown) emit('zoom', ...shown)
+  if (shown) emit('zoom', ...shown, true)
   touch = shown = null
 }
 function wheel(e: WheelEvent) {
@@ -157,10 +238,10 @@ function wheel(e: WheelEvent) {
   if (e.ctrlKey || e.metaKey) {
     const at = props.from + span * ((e.clientX - over.left) / over.width)
     const f = Math.exp(e.deltaY * 0.004)
-    emit('zoom', at - (at - props.from) * f, at + (props.to - at) * f)
+    emit('zoom', at - (at - props.from) * f, at + (props.to - at) * f, false)
   } else {
     const by = ((e.deltaX || e.deltaY) / over.width) * span
-    emit('zoom', props.from + by, props.to + by)
+    emit('zoom', props.from + by, props.to + by, false)
   }
 }
 
@@ -175,7 +256,16 @@ onUnmounted(() => {
   sizes?.disconnect()
   plot.value?.destroy()
 })
-const shape = () => props.pane.histories.map((h) => h.series + h.step_ms + (props.colours[h.series]?.ghost ?? '')).join() + props.pane.banded.join() + props.axis
+// A click that is no drag picks a time.
+let down: [number, number] | null = null
+function press(e: PointerEvent) { down = [e.clientX, e.clientY] }
+function click(e: MouseEvent) {
+  const over = plot.value?.over.getBoundingClientRect()
+  if (!over || !down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 5 || e.clientX < over.left || e.clientX > over.right) return
+  emit('pick', props.from + ((e.clientX - over.left) / over.width) * (props.to - props.from))
+}
+
+const shape = () => props.pane.histories.map((h) => h.series + !!h.hold_ms + JSON.stringify(props.colours[h.series])).join() + props.axis
 let shapeNow = shape()
 watch(() => [props.pane.data, props.from, props.to], () => {
   if (shape() !== shapeNow) {
@@ -184,11 +274,11 @@ watch(() => [props.pane.data, props.from, props.to], () => {
   } else plot.value?.setData(props.pane.data)
 })
 watch(painted, () => plot.value?.redraw())
-watch(() => props.notes, () => plot.value?.redraw(false))
+watch(() => [props.notes, props.marks], () => plot.value?.setData(props.pane.data))
 </script>
 
 <template>
-  <div ref="box" class="pane" @touchstart.passive="touchStart" @touchend="touchEnd" @touchcancel="touchEnd"></div>
+  <div ref="box" class="pane" @touchstart.passive="touchStart" @touchend="touchEnd" @touchcancel="touchEnd" @pointerdown="press" @click="click"></div>
 </template>
 
 <style scoped>

@@ -2,7 +2,7 @@
 // What the hub keeps, and how much it wrote to its disk.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, sentence, type Storage } from '../api'
-import { dayText } from '../format'
+import { dayText, size } from '../format'
 import { useHub } from '../hub'
 
 const hub = useHub()
@@ -18,9 +18,6 @@ onMounted(async () => {
 })
 const list = computed(() => [...(storage.value?.series ?? [])].sort((a, b) => b.bytes - a.bytes))
 const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
-function size(n: number) {
-  return n >= 1e9 ? `${(n / 1e9).toFixed(2)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`
-}
 </script>
 
 <template>
@@ -33,7 +30,7 @@ function size(n: number) {
       <div class="scroll" tabindex="0" role="region" aria-label="What is kept">
         <table class="table">
           <thead><tr><th>Series</th><th class="num">Readings</th><th class="num">Size</th><th>Since</th></tr></thead>
-          <tbody><tr v-for="x in shown" :key="x.series"><td>{{ x.name }} <span class="soft small-text">{{ x.series }}</span></td><td class="num">{{ x.count.toLocaleString('en-GB') }}</td><td class="num">{{ size(x.bytes) }}</td><td>{{ dayText(Date.parse(x.from), hub.zone) }}</td></tr></tbody>
+          <tbody><tr v-for="x in shown" :key="x.series"><td><RouterLink :to="{ name: 'signal', params: { id: x.series } }">{{ x.name }}</RouterLink> <span class="soft small-text">{{ x.series }}</span></td><td class="num">{{ x.count.toLocaleString('en-GB') }}</td><td class="num">{{ size(x.bytes) }}</td><td>{{ dayText(Date.parse(x.from), hub.zone) }}</td></tr></tbody>
         </table>
       </div>
       <button v-if="list.length > 8" type="button" class="btn btn-outline-secondary btn-sm" @click="all = !all">{{ all ? 'The largest only' : `All ${list.length}` }}</button>

@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, sentence, type History, type Remark } from '../api'
-import { csv, figures, moved, panes as makePanes, valueAt } from '../chart'
+import { csv, figures, valueAt } from '../chart'
 import ChartNotes from '../components/ChartNotes.vue'
-import ChartPane from '../components/ChartPane.vue'
+import ChartSheet from '../components/ChartSheet.vue'
 import Icon from '../components/Icon.vue'
-import StripPane from '../components/StripPane.vue'
+import ViewsMenu from '../components/ViewsMenu.vue'
 import { clockText, dayText, length, unitSign, valueText } from '../format'
-import { onReading, useHub } from '../hub'
+import type { History } from '../api'
+import { useHistories } from '../histories'
+import { useHub } from '../hub'
 import { zonedInstant, zonedText } from '../zoned'
 
 const hub = useHub()
@@ -24,7 +25,6 @@ const spans = [
 ]
 const earlier = [{ value: '', text: 'Compare with …', ms: 0 }, { value: 'a day', text: 'the day before', ms: 24 * 3600_000 }, { value: 'a week', text: 'the week before', ms: 7 * 24 * 3600_000 },
   { value: 'a month', text: '30 days before', ms: 30 * 24 * 3600_000 }, { value: 'a year', text: 'the year before', ms: 364 * 24 * 3600_000 }]
-const looks = [{ colour: '--s1' }, { colour: '--s2', dash: [6, 4] }, { colour: '--s3' }, { colour: '--s4', dash: [2, 3] }]
 
 // The address holds the view: the signals, and either a span that ends now or a stretch.
 const chosen = computed(() => String(route.query.s ?? '').split(',').filter(Boolean))
@@ -38,22 +38,28 @@ const live = computed(() => !stretch.value)
 const tick = ref(Date.now())
 const to = computed(() => stretch.value?.to ?? tick.value + hub.offset)
 const from = computed(() => to.value - span.value)
-
-const histories = shallowRef<History[]>([])
-const ghosts = shallowRef<History[]>([])
-const notes = shallowRef<Remark[]>([])
 const versus = computed(() => earlier.find((x) => x.value && x.value === route.query.vs))
-const failed = ref('')
-const loading = ref(false)
+const marked = computed(() => route.query.marks !== '0')
+
+const sheet = ref<InstanceType<typeof ChartSheet>>()
+const { histories, ghosts, notes: said, marks, setpoints, failed, loading, load } = useHistories(
+  () => ({ series: chosen.value, from: from.value, to: to.value, live: live.value, marks: marked.value, before: versus.value && { ms: versus.value.ms, text: versus.value.value } }),
+  () => [route.query.s, route.query.from, route.query.to, route.query.span, route.query.vs, route.query.marks].join('|'),
+)
+const notes = computed(() => said.value.filter((n) => about.value.has(n.object.split('.')[0]!)))
 const cursor = ref<number | null>(null)
-const panes = computed(() => makePanes([...histories.value, ...ghosts.value]))
+const picked = ref<number | null>(null) // by a click on the chart
+const panes = computed(() => sheet.value?.panes ?? [])
 const strips = computed(() => histories.value.filter((h) => h.kind !== 'number'))
-const colours = computed(() => {
-  const out: Record<string, { colour: string; dash?: number[]; ghost?: boolean }> = Object.fromEntries(histories.value.filter((h) => h.kind === 'number').map((h, i) => [h.series, looks[i % looks.length]!]))
-  for (const g of ghosts.value) out[g.series] = { colour: out[g.series.split('@')[0]!]?.colour ?? '--s1', ghost: true }
-  return out
-})
+const colours = computed(() => sheet.value?.colours ?? {})
 const step = computed(() => Math.max(0, ...histories.value.map((h) => h.step_ms)))
+const folded = ref(true) // the rarer tools on a phone
+
+// Two numbers of one unit can be taken from each other.
+const pairs = computed(() => {
+  const of = histories.value.filter((h) => h.kind === 'number' && !h.series.includes('~'))
+  return of.flatMap((a, i) => of.slice(i + 1).filter((b) => b.unit === a.unit).map((b) => ({ id: `${a.series}~${b.series}`, text: `${nameOf(a.series)} − ${nameOf(b.series)}` }))).filter((p) => !chosen.value.includes(p.id))
+})
 
 const all = computed(() => [
   ...Object.values(hub.signals).map((s) => ({ id: s.id, text: label(s.place, s.name) })),
@@ -76,7 +82,7 @@ function label(place: string, name: string) {
   const p = hub.places.find((x) => x.id === place)?.name
   return p && hub.places.length > 1 ? `${p} ${name.toLowerCase()}` : name
 }
-const nameOf = (id: string) => all.value.find((x) => x.id === id)?.text ?? id
+const nameOf = (id: string): string => (id.includes('~') ? id.split('~').map(nameOf).join(' − ') : (all.value.find((x) => x.id === id)?.text ?? id))
 
 function go(query: Record<string, string | undefined>, replace = false) {
   const next = { ...route.query, ...query }
@@ -87,11 +93,17 @@ const add = (id: string) => id && go({ s: [...chosen.value, id].join(',') })
 const drop = (id: string) => go({ s: chosen.value.filter((x) => x !== id).join(',') })
 const setSpan = (ms: number) => go({ span: String(ms), from: undefined, to: undefined })
 const now = () => go({ from: undefined, to: undefined, span: String(Math.round(span.value)) })
-function show(f: number, t: number) {
+// A turning wheel is one step back, not a hundred.
+let turned = 0
+function show(f: number, t: number, rests = true) {
   const least = 10_000
   if (t - f < least) [f, t] = [(f + t - least) / 2, (f + t + least) / 2]
-  go({ from: String(Math.round(f)), to: String(Math.round(t)), span: undefined })
+  go({ from: String(Math.round(f)), to: String(Math.round(t)), span: undefined }, !rests && Date.now() - turned < 1500)
+  turned = rests ? 0 : Date.now()
 }
+const back = computed(() => (route.fullPath, String(window.history.state?.back ?? '').startsWith('/charts')))
+const openView = (view: string) => void router.push('/charts?' + view)
+const view = computed(() => route.fullPath.split('?')[1] ?? '')
 const shift = (n: number) => show(from.value + n * span.value, to.value + n * span.value)
 
 // Notes are shown on all charts of their place.
@@ -143,68 +155,18 @@ function savePNG() {
   save(fileName('png'), out.toDataURL('image/png'))
 }
 
-let asked = 0
-async function load() {
-  if (!chosen.value.length) {
-    histories.value = []
-    return
-  }
-  const mine = ++asked
-  loading.value = true
-  try {
-    const iso = (t: number) => new Date(t).toISOString()
-    const points = Math.min(1500, Math.max(300, window.innerWidth))
-    const past = (by: number) => ask(api.GET('/history', { params: { query: { series: chosen.value, from: iso(from.value - by), to: iso(to.value - by), points } } }))
-    const by = versus.value
-    const [got, before, said] = await Promise.all([past(0), by ? past(by.ms) : [], hub.member ? ask(api.GET('/notes', { params: { query: { from: iso(from.value), to: iso(to.value) } } })) : []])
-    if (mine !== asked) return // something newer was asked for meanwhile
-    histories.value = got
-    ghosts.value = by ? before.filter((h) => h.kind === 'number').map((h) => moved(h, by.ms, by.value)) : []
-    notes.value = said.filter((n) => about.value.has(n.object.split('.')[0]!))
-    failed.value = ''
-  } catch (e) {
-    if (mine === asked) failed.value = sentence(e)
-  }
-  if (mine === asked) loading.value = false
-}
-watch(() => [route.query.s, route.query.from, route.query.to, route.query.span, route.query.vs], () => { tick.value = Date.now(); void load() })
-watch(() => hub.link, (l) => l === 'live' && void load())
-watch(() => Object.values(hub.controls).map((c) => `${c.is}${c.is_since}`).join(), () => live.value && void load())
-
-// Live readings are appended where single readings are shown; buckets are loaded anew when one is full.
-const stop = onReading((s) => {
-  if (!live.value || !s.at || s.value === undefined) return
-  const i = histories.value.findIndex((h) => h.series === s.id)
-  const h = histories.value[i]
-  const at = Date.parse(s.at)
-  if (!h?.v || at <= (h.t.at(-1) ?? 0)) return
-  const open = h.gaps.at(-1)
-  const gaps = open && open[1]! >= Date.parse(h.to) - 1 && at - open[0]! < (h.hold_ms || Infinity) ? h.gaps.slice(0, -1) : h.gaps
-  const next = [...histories.value]
-  next[i] = { ...h, t: [...h.t, at], v: [...h.v, s.value], gaps }
-  tick.value = Date.now()
-  histories.value = next
-})
 let timer = 0
-let loaded = Date.now()
 onMounted(() => {
   document.addEventListener('keydown', keys)
   if (!chosen.value.length) {
     const first = Object.values(hub.signals).filter((s) => s.kind === 'number').sort((a, b) => (a.unit === 'Cel' ? -1 : b.unit === 'Cel' ? 1 : 0)).slice(0, 2)
     if (first.length) go({ s: first.map((s) => s.id).join(',') }, true)
   }
-  void load()
   timer = window.setInterval(() => {
-    if (!live.value) return
-    tick.value = Date.now()
-    if (Date.now() - loaded > Math.max(30_000, step.value)) {
-      loaded = Date.now()
-      void load()
-    }
+    if (live.value) tick.value = Date.now()
   }, Math.min(5000, Math.max(1000, span.value / 1000)))
 })
 onUnmounted(() => {
-  stop()
   window.clearInterval(timer)
   document.removeEventListener('keydown', keys)
 })
@@ -222,7 +184,9 @@ function keys(e: KeyboardEvent) {
   else if (e.key === '+') show(from.value + span.value / 4, to.value - span.value / 4)
   else if (e.key === '-') show(from.value - span.value / 2, to.value + span.value / 2)
   else if (e.key === 'Home') now()
+  else if (e.key === 'Backspace' && back.value) router.back()
 }
+function pick(at: number) { picked.value = Math.round(at) }
 </script>
 
 <template>
@@ -239,38 +203,41 @@ function keys(e: KeyboardEvent) {
           <input v-model="typed" class="form-control" list="series" placeholder="Add a signal" aria-label="Add a signal" autocomplete="off" @change="addTyped" />
           <datalist id="series"><option v-for="x in addable" :key="x.id" :value="x.text" /></datalist>
         </form>
+        <select v-if="pairs.length" class="form-select add" aria-label="Add a difference" @change="add(($event.target as HTMLSelectElement).value)"><option value="">Difference …</option><option v-for="x in pairs" :key="x.id" :value="x.id">{{ x.text }}</option></select>
       </div>
-      <div class="btn-group" role="group" aria-label="Span">
+      <div class="btn-group spans" role="group" aria-label="Span">
         <button v-for="s in spans" :key="s.text" type="button" class="btn btn-outline-secondary" :class="{ active: Math.abs(span - s.ms) < 1000 }" :aria-pressed="Math.abs(span - s.ms) < 1000" @click="setSpan(s.ms)">{{ s.text }}</button>
       </div>
     </div>
     <div class="between mb-2">
       <div><h2 class="d-inline me-2">{{ title }}</h2><span class="soft small-text">{{ grain }}</span></div>
       <div class="d-flex gap-2 flex-wrap no-print">
+        <button v-if="back" type="button" class="btn btn-outline-secondary" @click="router.back()">Back</button>
         <button type="button" class="btn btn-outline-secondary" aria-label="Earlier" @click="shift(-1)"><Icon name="back" :size="15" /></button>
         <button type="button" class="btn btn-outline-secondary" aria-label="Later" :disabled="live" @click="shift(1)"><Icon name="forth" :size="15" /></button>
         <button v-if="live" type="button" class="btn btn-outline-secondary" @click="pause">Pause</button>
         <button v-else type="button" class="btn btn-outline-secondary" @click="now">Now</button>
-        <input class="form-control date" type="date" aria-label="Jump to a day" :value="day" @change="jump(($event.target as HTMLInputElement).value)" />
-        <select class="form-select compare" aria-label="Compare" :value="versus?.value ?? ''" @change="go({ vs: ($event.target as HTMLSelectElement).value || undefined })"><option v-for="x in earlier" :key="x.value" :value="x.value">{{ x.text }}</option></select>
+        <button type="button" class="btn btn-outline-secondary unfold" :aria-expanded="!folded" aria-label="More tools" @click="folded = !folded"><Icon name="more" :size="15" /></button>
+        <div class="rarer" :class="{ folded }">
+          <input class="form-control date" type="date" aria-label="Jump to a day" :value="day" @change="jump(($event.target as HTMLInputElement).value)" />
+          <select class="form-select compare" aria-label="Compare" :value="versus?.value ?? ''" @change="go({ vs: ($event.target as HTMLSelectElement).value || undefined })"><option v-for="x in earlier" :key="x.value" :value="x.value">{{ x.text }}</option></select>
+          <ViewsMenu v-if="hub.member" :view="view" @open="openView" />
+        </div>
       </div>
     </div>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet charts" :aria-busy="loading">
       <p v-if="!chosen.length" class="soft m-3">Choose a signal above, or tap a value on Now.</p>
-      <template v-for="(p, i) in panes" :key="p.unit">
-        <div class="pane-title"><strong>{{ p.histories.filter((h) => !h.series.includes('@')).map((h) => h.name).join(', ') }}</strong><span v-if="versus" class="soft">, pale: {{ versus.text }}</span> <span class="soft">{{ unitSign(p.unit) }}</span></div>
-        <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" :notes="notes" @zoom="show" @cursor="cursor = $event" />
-      </template>
-      <StripPane v-for="h in strips" :key="h.series" :history="h" :from="from" :to="to" :cursor="cursor" />
+      <ChartSheet ref="sheet" :histories="histories" :ghosts="ghosts" :setpoints="setpoints" :marks="marks" :notes="notes" :from="from" :to="to" :cursor="cursor" :before="versus?.text" @zoom="show" @cursor="cursor = $event" @pick="pick" @out="show(from - span / 2, to + span / 2)" />
       <p v-if="chosen.length && !loading && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
     </section>
+    <div v-if="picked && hub.member" class="picked no-print" role="status"><span>{{ clockText(picked, hub.zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }) }}</span><a class="btn btn-outline-secondary btn-sm" href="#notes">Put a note here</a><button type="button" class="gone" aria-label="Let the time go" @click="picked = null"><Icon name="x" :size="11" /></button></div>
     <section v-if="histories.length" class="sheet mt-3 figures">
       <table class="table">
         <thead><tr><th>{{ cursor ? `at ${dayText(cursor, hub.zone)}` : 'in this stretch' }}</th><th v-if="cursor" class="num">value</th><template v-if="panes.length"><th class="num">last</th><th class="num">min</th><th class="num">mean</th><th class="num">max</th></template><th v-if="strips.length" class="num">on</th></tr></thead>
         <tbody>
           <tr v-for="h in histories" :key="h.series">
-            <td><svg v-if="colours[h.series]" class="me-2" width="18" height="4" aria-hidden="true"><line x1="0" x2="18" y1="2" y2="2" stroke-width="2.4" :stroke="`var(${colours[h.series]!.colour})`" :stroke-dasharray="colours[h.series]!.dash?.join(' ')" /></svg>{{ nameOf(h.series) }} <span class="soft">{{ unitSign(h.unit) }}</span></td>
+            <td><svg v-if="colours[h.series]" class="me-2" width="18" height="4" aria-hidden="true"><line x1="0" x2="18" y1="2" y2="2" stroke-width="2.4" :stroke="`var(${colours[h.series]!.colour})`" :stroke-dasharray="colours[h.series]!.dash?.join(' ')" /></svg><RouterLink v-if="!h.series.includes('~')" :to="{ name: 'signal', params: { id: h.series } }">{{ nameOf(h.series) }}</RouterLink><template v-else>{{ nameOf(h.series) }}</template> <span class="soft">{{ unitSign(h.unit) }}</span></td>
             <td v-if="cursor" class="num"><strong>{{ valueText(valueAt(h, cursor), h.decimals) }}</strong></td>
             <template v-if="panes.length">
               <td class="num">{{ text(h, figures(h).last) }}</td><td class="num">{{ text(h, figures(h).min) }}</td>
@@ -281,9 +248,9 @@ function keys(e: KeyboardEvent) {
         </tbody>
       </table>
     </section>
-    <ChartNotes v-if="hub.member && chosen.length" class="mt-3" :notes="notes" :places="places" :at="to" @changed="load" />
-    <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button></div>
-    <p class="soft small-text mt-2 no-print">Drag across to zoom, or pinch. Arrow keys move, + and − zoom, Home returns to now.</p>
+    <ChartNotes v-if="hub.member && chosen.length" id="notes" class="mt-3" :notes="notes" :places="places" :at="picked ?? to" :picked="picked" @changed="((picked = null), load())" />
+    <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button><label class="small-text d-flex gap-2 align-items-center ms-2"><input type="checkbox" :checked="marked" @change="go({ marks: marked ? '0' : undefined })" /> setpoints and limits</label></div>
+    <p class="soft small-text mt-2 no-print">Drag across to zoom, or pinch; two clicks zoom out; a click picks a time for a note. Arrow keys move, + and − zoom, Home returns to now.</p>
   </main>
 </template>
 
@@ -295,9 +262,11 @@ function keys(e: KeyboardEvent) {
 .add input { min-height: 38px; border-style: dashed; max-width: 190px; }
 .date, .compare { width: auto; }
 .btn-group .btn.active { background: var(--ink); color: var(--sheet); border-color: var(--ink); }
+.rarer { display: flex; gap: 8px; flex-wrap: wrap; }
+.unfold { display: none; }
+.picked { display: flex; gap: 12px; align-items: center; justify-content: flex-end; padding: 8px 4px 0; }
+.gone { border: 0; background: none; color: var(--soft); min-width: 36px; min-height: 36px; }
 .charts { padding: 14px 4px 10px 6px; min-height: 240px; }
-.pane-title { padding-left: 50px; margin-bottom: 2px; }
-.pane-title ~ .pane-title { margin-top: 10px; }
 .figures { overflow-x: auto; padding: 6px 8px; }
-@media (max-width: 520px) { .figures .table > :not(caption) > * > * { padding: 8px 4px; font-size: 0.82rem; } .figures td svg { display: block; } }
+@media (max-width: 520px) { .unfold { display: inline-block; } .rarer { width: 100%; } .rarer.folded { display: none; } .spans { width: 100%; } .spans .btn { padding-inline: 2px; } .add { flex: 1 1 120px; } .add input, select.add { max-width: none; width: 100%; } .figures .table > :not(caption) > * > * { padding: 8px 4px; font-size: 0.82rem; } .figures td svg { display: block; } }
 </style>

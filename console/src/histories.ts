@@ -1,0 +1,104 @@
+// What charts show: histories of a stretch, kept up by live readings, with what belongs to them.
+import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
+import { api, ask, sentence, type History, type Mark, type Remark } from './api'
+import { difference, moved, parts } from './chart'
+import { onReading, useHub } from './hub'
+
+export type Stretch = {
+  series: string[] // ids, and a~b for a difference
+  from: number
+  to: number
+  live: boolean // the stretch ends now
+  before?: { ms: number; text: string } // an earlier stretch to lay under it
+  marks?: boolean // setpoints and limits
+  points?: number
+}
+
+/** Loads what a stretch needs whenever it changes. key says when to ask anew: a live stretch moves on by itself. */
+export function useHistories(stretch: () => Stretch, key: () => unknown) {
+  const hub = useHub()
+  const got = shallowRef<History[]>([])
+  const ghosts = shallowRef<History[]>([])
+  const notes = shallowRef<Remark[]>([])
+  const marks = shallowRef<Mark[]>([])
+  const setpoints = shallowRef<History[]>([])
+  const failed = ref('')
+  const loading = ref(false)
+  const loaded = ref(0)
+  let asked = 0
+  let timer = 0
+
+  const iso = (t: number) => new Date(t).toISOString()
+  const past = (series: string[], s: Stretch, by: number) =>
+    series.length ? ask(api.GET('/history', { params: { query: { series, from: iso(s.from - by), to: iso(s.to - by), points: s.points ?? Math.min(1500, Math.max(300, window.innerWidth)) } } })) : Promise.resolve([])
+
+  async function load() {
+    const s = stretch()
+    const mine = ++asked
+    if (!s.series.length) {
+      got.value = []
+      loading.value = false
+      return
+    }
+    loading.value = true
+    try {
+      const ids = parts(s.series)
+      const [own, earlier, said, lines] = await Promise.all([past(ids, s, 0), s.before ? past(ids, s, s.before.ms) : [],
+        hub.member ? ask(api.GET('/notes', { params: { query: { from: iso(s.from), to: iso(s.to) } } })) : [],
+        s.marks ? ask(api.GET('/history/marks', { params: { query: { series: ids } } })) : []])
+      const settings = [...new Set(lines.flatMap((m) => (m.setting && !ids.includes(m.setting) ? [m.setting] : [])))]
+      const steps = await past(settings, s, 0)
+      if (mine !== asked) return // something newer was asked for meanwhile
+      got.value = own
+      ghosts.value = s.before ? earlier.filter((h) => h.kind === 'number').map((h) => moved(h, s.before!.ms, s.before!.text)) : []
+      notes.value = said
+      marks.value = lines
+      setpoints.value = steps.filter((h) => h.kind === 'number').map((h) => ({ ...h, series: h.series + '#' }))
+      failed.value = ''
+      loaded.value = Date.now()
+    } catch (e) {
+      if (mine === asked) failed.value = sentence(e)
+    }
+    if (mine === asked) loading.value = false
+  }
+  // While somebody turns the wheel the last data are stretched, and finer ones asked for when it rests.
+  let soon = 0
+  watch(key, () => {
+    window.clearTimeout(soon)
+    if (Date.now() - loaded.value > 400 && !loading.value) void load()
+    else soon = window.setTimeout(load, 120)
+  })
+  watch(() => hub.link, (l) => l === 'live' && void load())
+  watch(() => Object.values(hub.controls).map((c) => `${c.is}${c.is_since}`).join(), () => stretch().live && void load())
+
+  // Live readings are appended where single readings are shown; buckets are loaded anew when one is full.
+  const stop = onReading((s) => {
+    if (!stretch().live || !s.at || s.value === undefined) return
+    const i = got.value.findIndex((h) => h.series === s.id)
+    const h = got.value[i]
+    const at = Date.parse(s.at)
+    if (!h?.v || at <= (h.t.at(-1) ?? 0)) return
+    const open = h.gaps.at(-1)
+    const gaps = open && open[1]! >= Date.parse(h.to) - 1 && at - open[0]! < (h.hold_ms || Infinity) ? h.gaps.slice(0, -1) : h.gaps
+    const next = [...got.value]
+    next[i] = { ...h, t: [...h.t, at], v: [...h.v, s.value], gaps, bad: s.quality === 'bad' ? [...(h.bad ?? []), h.t.length] : h.bad }
+    got.value = next
+  })
+  timer = window.setInterval(() => {
+    const step = Math.max(0, ...got.value.map((h) => h.step_ms))
+    if (stretch().live && !loading.value && Date.now() - loaded.value > Math.max(30_000, step)) void load()
+  }, 1000)
+  onUnmounted(() => {
+    stop()
+    window.clearInterval(timer)
+    window.clearTimeout(soon)
+  })
+  void load()
+
+  // In the order in which they were chosen; a difference where both of its sides are there.
+  const histories = computed(() => stretch().series.flatMap((id) => {
+    const [a, b] = id.split('~').map((x) => got.value.find((h) => h.series === x))
+    return a && b ? [difference(a, b)] : a && !id.includes('~') ? [a] : []
+  }))
+  return { histories, ghosts, notes, marks, setpoints, failed, loading, load }
+}
