@@ -1825,6 +1825,9 @@ type GetHistoryParams struct {
 	// To default: now
 	To     *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points *int       `form:"points,omitempty" json:"points,omitempty"`
+
+	// Buckets buckets even where all readings fit
+	Buckets *bool `form:"buckets,omitempty" json:"buckets,omitempty"`
 }
 
 // ListMarksParams defines parameters for ListMarks.
@@ -3008,6 +3011,13 @@ func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "points", ctx.QueryParams(), &params.Points, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter points: %s", err))
+	}
+
+	// ------------- Optional query parameter "buckets" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "buckets", ctx.QueryParams(), &params.Buckets, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter buckets: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

@@ -168,6 +168,7 @@ func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (G
 	q.From = q.To.Add(-24 * time.Hour)
 	set(&q.From, r.Params.From)
 	set(&q.Points, r.Params.Points)
+	set(&q.Buckets, r.Params.Buckets)
 	out := GetHistory200JSONResponse{}
 	for _, q.Series = range r.Params.Series {
 		got, err := h.s.hub.History(ctx, actor(ctx), q)

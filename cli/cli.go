@@ -194,10 +194,11 @@ func connected(f func(context.Context, *cli.Command, *client.Remote, []string) e
 	}
 }
 
-// arguments returns exactly the arguments that a command needs.
+// arguments returns exactly the arguments that a command needs; a last name that ends in "..." stands for one or more.
 func arguments(cmd *cli.Command, names ...string) ([]string, error) {
 	got := cmd.Args().Slice()
-	if len(got) != len(names) {
+	many := strings.HasSuffix(names[len(names)-1], "...")
+	if len(got) < len(names) || len(got) > len(names) && !many {
 		return nil, &UsageError{fmt.Sprintf("usage: idleember %s %s", cmd.FullName()[len("idleember "):], strings.Join(names, " "))}
 	}
 	return got, nil

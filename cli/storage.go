@@ -4,12 +4,15 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"idleember/client"
+	"os"
+	"os/signal"
 	"slices"
 	"strconv"
 	"time"
 
 	"github.com/urfave/cli/v3"
+
+	"idleember/client"
 )
 
 func deleteReadingsCommand() *cli.Command {
@@ -38,7 +41,7 @@ func deleteReadingsCommand() *cli.Command {
 }
 
 func storageCommand() *cli.Command {
-	return &cli.Command{Name: "storage", Usage: "show what is kept of each signal, and how much was written to the disk", Flags: remote(output()),
+	return &cli.Command{Name: "storage", Usage: "show what is kept of each signal, and how much was written to the disk", Flags: remote(output()), Commands: []*cli.Command{tidyCommand()},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetStorageWithResponse(ctx)
 			if err != nil {
@@ -61,6 +64,34 @@ func storageCommand() *cli.Command {
 				}
 				_, _ = fmt.Fprintln(writer(cmd), text)
 			}
+			return nil
+		})}
+}
+
+func tidyCommand() *cli.Command {
+	return &cli.Command{Name: "tidy", Usage: "let go of readings that are older than they are kept, and pack the rest anew",
+		Description: "The hub does it by itself now and then. It can be stopped at any time; collecting and reading go on meanwhile.", Flags: remote(),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+			defer stop()
+			r, err := h.GetStorageWithResponse(ctx)
+			if err != nil {
+				return err
+			}
+			bar := progress(int64(len(r.JSON200.Series)), "tidying up")
+			var removed int64
+			joined := 0
+			for _, x := range r.JSON200.Series {
+				got, err := h.TidyStorageWithResponse(ctx, client.TidyStorageJSONRequestBody{Series: x.Series})
+				if err != nil {
+					_ = bar.Exit()
+					return err
+				}
+				removed, joined = removed+got.JSON200.Removed, joined+got.JSON200.Joined
+				_ = bar.Add(1)
+			}
+			_ = bar.Finish()
+			_, _ = fmt.Fprintf(writer(cmd), "Let go of %d readings; %d short blocks went into others.\n", removed, joined)
 			return nil
 		})}
 }

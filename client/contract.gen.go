@@ -1825,6 +1825,9 @@ type GetHistoryParams struct {
 	// To default: now
 	To     *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points *int       `form:"points,omitempty" json:"points,omitempty"`
+
+	// Buckets buckets even where all readings fit
+	Buckets *bool `form:"buckets,omitempty" json:"buckets,omitempty"`
 }
 
 // ListMarksParams defines parameters for ListMarks.
@@ -6652,6 +6655,18 @@ func NewGetHistoryRequest(server string, params *GetHistoryParams) (*http.Reques
 		if params.Points != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", *params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Buckets != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "buckets", *params.Buckets, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -18,7 +18,8 @@ import (
 type Range struct {
 	Series   string
 	From, To time.Time
-	Points   int // at most this many readings or buckets, 1500 where it is 0
+	Points   int  // at most this many readings or buckets, 1500 where it is 0
+	Buckets  bool // even where all readings fit
 
 	coarse bool // there are sums of hours alone
 }
@@ -72,7 +73,7 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 		return out, err
 	}
 	out.From, out.To = q.From, q.To
-	if !q.coarse || out.Kind == site.Text {
+	if !q.coarse && !q.Buckets || out.Kind == site.Text {
 		if done, err := h.singly(ctx, &out, q); done || err != nil {
 			return out, err
 		}

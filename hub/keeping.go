@@ -89,4 +89,3 @@ func (h *Hub) pastChanged(name string) {
 		}
 	})
 }
-

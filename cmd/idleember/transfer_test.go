@@ -1,14 +1,20 @@
 package main
 
 import (
+	"fmt"
+	"image/png"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"idleember/tests"
 )
 
 // Readings go out to a file and come in again, from our own forms and from somebody else's; the store is checked.
@@ -54,6 +60,29 @@ func TestExportImportAndCheck(t *testing.T) {
 		assert.Equal(t, before, run(0, "export", "kiln.chamber", "kiln.damp"), form)
 	}
 	assert.Contains(t, run(0, "storage"), "kiln.chamber")
+	assert.Contains(t, run(0, "storage", "tidy"), "Let go of 0 readings")
+
+	// Several series at once: as tables, as CSV with a column that says which, in buckets, as a picture.
+	stretch := []string{"history", "kiln.chamber", "kiln.damp", "--from", "2026-11-20", "--to", "2026-11-21"}
+	assert.Regexp(t, `(?s)kiln.chamber, Chamber\n.*21.5.*kiln.damp, Damp\n.*52`, run(0, stretch...))
+	assert.Contains(t, run(0, append(stretch, "--output", "csv", "--every", "6h")...), "kiln.damp,2026-11-20T05:00:00.000Z,51,50,52,3,")
+	assert.Contains(t, run(2, append(stretch, "--every", "1s")...), "makes no buckets of 24h0m0s")
+	drawn := filepath.Join(dir, "drawn.png")
+	assert.Contains(t, run(0, append(stretch, "--png", drawn)...), "Drew")
+	f, err := os.Open(drawn)
+	require.NoError(t, err)
+	defer func() { _ = f.Close() }()
+	picture, err := png.Decode(f)
+	require.NoError(t, err)
+	ink := 0
+	for x := range picture.Bounds().Dx() {
+		for y := range picture.Bounds().Dy() {
+			if r, g, b, _ := picture.At(x, y).RGBA(); r>>8 == 0x2f && g>>8 == 0x5f && b>>8 == 0x8a {
+				ink++
+			}
+		}
+	}
+	assert.Greater(t, ink, 50, "a line is drawn")
 	assert.Contains(t, run(1, "export", "kiln.chambr"), "did you mean kiln.chamber?")
 	assert.Contains(t, run(2, "export", "kiln.chamber", "--form", "clay"), "use wide, long, jsonl or senml")
 
@@ -69,4 +98,50 @@ func TestExportImportAndCheck(t *testing.T) {
 	out, err = check()
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "All is well")
+}
+
+// Whenever the hub is killed while a file is brought in, what it said was stored is there, and the rest comes with the next try.
+func TestKilledWhileReadingsComeIn(t *testing.T) {
+	t.Parallel()
+	p := newProcess(t)
+	p.start()
+	p.setUp()
+	id, key := p.device("Kiln")
+	board, err := p.board(id, key)
+	require.NoError(t, err)
+	board.Publish("ember/kiln/r", 1, false, `{"chamber":20.5}`).Wait()
+	board.Disconnect(100)
+	const lines = 150_000
+	var text strings.Builder
+	text.WriteString("t,kiln.chamber\n")
+	for i := range lines {
+		_, _ = fmt.Fprintf(&text, "%d,%d.%d\n", 1_700_000_000_000+int64(i)*5000, i%40, i%10)
+	}
+	file := filepath.Join(t.TempDir(), "old.csv")
+	require.NoError(t, os.WriteFile(file, []byte(text.String()), 0o600))
+	for try := range tests.Count(t, 2, 10) {
+		killed := make(chan struct{})
+		go func() {
+			defer close(killed)
+			time.Sleep(time.Duration(100+rand.IntN(500)) * time.Millisecond)
+			p.kill()
+		}()
+		out, _ := p.cli("import", file)
+		<-killed
+		p.start()
+		stored := 0
+		if i := strings.Index(out, "Stored "); i >= 0 {
+			_, _ = fmt.Sscanf(out[i:], "Stored %d", &stored)
+		}
+		have, exit := p.cli("export", "kiln.chamber", "--to", "2026-01-01")
+		require.Zero(t, exit, have)
+		assert.GreaterOrEqual(t, strings.Count(have, "\n")-1, stored, "try %d: %s", try, out)
+	}
+	out, exit := p.cli("import", file)
+	require.Zero(t, exit, out)
+	have, _ := p.cli("export", "kiln.chamber", "--to", "2026-01-01")
+	assert.Equal(t, lines+1, strings.Count(have, "\n"))
+	p.kill()
+	checked, err := exec.Command(binary, "check", "--data", p.dir).CombinedOutput()
+	require.NoError(t, err, string(checked))
 }

@@ -2828,6 +2828,8 @@ export interface operations {
                 /** @description default: now */
                 to?: string;
                 points?: number;
+                /** @description buckets even where all readings fit */
+                buckets?: boolean;
             };
             header?: never;
             path?: never;

@@ -140,7 +140,7 @@ function drawMarks(u: uPlot) {
     u.ctx.font = `${11 * devicePixelRatio}px "Figtree Variable", sans-serif`
     u.ctx.textAlign = 'right'
     const words = m.kind === 'setpoint' ? `${m.name} ${m.value}` : `${m.name}, ${m.kind} ${m.value}`
-    u.ctx.fillText(words.replace('-', '−'), left + width - 4 * devicePixelRatio, y - 4 * devicePixelRatio)
+    u.ctx.fillText(words.replace('-', '−'), left + width - 4 * devicePixelRatio, y - 6 * devicePixelRatio)
     u.ctx.restore()
   }
 }

@@ -1,0 +1,179 @@
+package tests
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/client"
+	"idleember/core/site"
+	"idleember/tests/rig"
+)
+
+// bring stores n readings of a series, every ten seconds from a time on.
+func bring(r *rig.Rig, series string, from time.Time, n int, value func(i int) float64) client.Imported {
+	var list []client.OneReading
+	for i := range n {
+		list = append(list, client.OneReading{T: from.Add(time.Duration(i) * 10 * time.Second).UnixMilli(), V: value(i)})
+	}
+	x, err := r.Owner.ImportReadingsWithResponse(r.T.Context(), client.ReadingsImport{Series: series, Readings: list})
+	require.NoError(r.T, err)
+	return *x.JSON200
+}
+
+func summary(r *rig.Rig, series string, from, to time.Time) client.Summary {
+	x, err := r.Owner.GetSummaryWithResponse(r.T.Context(), &client.GetSummaryParams{Series: series, From: &from, To: &to})
+	require.NoError(r.T, err)
+	return *x.JSON200
+}
+
+// Readings are kept as long as one says, then as the sums of their hours; older ones are refused with the reason.
+func TestReadingsAreKeptAsLongAsOneSays(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20.5")
+	begin := time.Now().Add(-9 * 24 * time.Hour).Truncate(time.Hour)
+	bring(r, "kiln.chamber", begin, 8640, func(i int) float64 { return float64(i % 100) })
+	const day = 24 * 3600_000
+	keep := func(k site.Keep) error {
+		_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Keep: &k})
+		return err
+	}
+	assert.ErrorContains(t, keep(site.Keep{ReadingsMS: 5}), "keep readings for a day at least")
+	assert.ErrorContains(t, keep(site.Keep{SumsMS: 9 * day}), "say how long to keep the readings as well")
+	require.NoError(t, keep(site.Keep{ReadingsMS: 3 * day}))
+	before := summary(r, "kiln.chamber", begin, begin.Add(24*time.Hour))
+	assert.Equal(t, 8640, before.Count)
+	tidied, err := r.Owner.TidyStorageWithResponse(t.Context(), client.TidyStorageJSONRequestBody{Series: "kiln.chamber"})
+	require.NoError(t, err)
+	assert.Greater(t, tidied.JSON200.Removed, int64(8000), "in whole blocks")
+
+	after := summary(r, "kiln.chamber", begin, begin.Add(24*time.Hour))
+	assert.Equal(t, []any{before.Count, before.Min.V, before.Max.V}, []any{after.Count, after.Min.V, after.Max.V})
+	assert.InDelta(t, *before.Mean, *after.Mean, 1e-9)
+	require.NotNil(t, after.SumsBefore)
+	assert.WithinDuration(t, begin.Add(23*time.Hour), *after.SumsBefore, time.Hour)
+	from, to := begin.Add(90*time.Minute), begin.Add(4*time.Hour)
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &to})
+	require.NoError(t, err)
+	x := (*h.JSON200)[0]
+	assert.Equal(t, int64(3600_000), x.StepMs, "there is nothing finer than hours")
+	assert.Equal(t, begin.Add(time.Hour).UnixMilli(), x.T[0], "whole ones")
+	assert.Equal(t, []int{360, 360, 360}, *x.Count)
+
+	got := bring(r, "kiln.chamber", begin.Add(24*time.Hour), 2, func(int) float64 { return 1 })
+	require.Len(t, got.Refused, 2)
+	assert.Contains(t, got.Refused[0].Reason, "readings of this signal are kept for 3 days")
+	r.Pub("kiln", key, "ember/kiln/r", fmt.Sprintf(`{"chamber":7,"t":%d}`, time.Now().Add(-5*24*time.Hour).UnixMilli()))
+	r.Soon("told to the owner", func() bool { return strings.Contains(fmt.Sprint(r.Refusals("kiln")), "readings of this signal are kept for 3 days") })
+	assert.Empty(t, bring(r, "kiln.chamber", time.Now().Add(-24*time.Hour), 5, func(int) float64 { return 1 }).Refused)
+	assert.Contains(t, r.Journal("kiln.chamber")[0], "readings_ms")
+}
+
+// A stretch in few numbers: extremes with their times, gaps, and for how long it was in which range.
+func TestASummaryOfAStretch(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	for _, v := range []string{"20.5", "20.6"} {
+		r.Pub("kiln", key, "ember/kiln/r", `{"chamber":`+v+`,"lid":"shut"}`)
+	}
+	interval := int64(10_000)
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{IntervalMs: &interval})
+	require.NoError(t, err)
+	begin := time.Now().Add(-40 * time.Hour).Truncate(time.Hour)
+	bring(r, "kiln.chamber", begin, 720, func(i int) float64 { return 20 + float64(i%10) })
+	bring(r, "kiln.chamber", begin.Add(5*time.Hour), 360, func(i int) float64 { return -3.5 })
+	x := summary(r, "kiln.chamber", begin, begin.Add(6*time.Hour))
+	assert.Equal(t, []any{1080, -3.5, 29.0, 1}, []any{x.Count, x.Min.V, x.Max.V, x.Gaps})
+	assert.Equal(t, []int64{begin.Add(5 * time.Hour).UnixMilli(), begin.Add(90 * time.Second).UnixMilli()}, []int64{*x.Min.T, *x.Max.T})
+	assert.InDelta(t, 3*3600_000, x.GapsMs, 30_000)
+	assert.Equal(t, begin.Add(5*time.Hour).UnixMilli(), (*x.LongestGap)[1])
+	var all, low int64
+	for _, b := range x.Bins {
+		if all += b.Ms; b.To <= 0 {
+			low += b.Ms
+		}
+	}
+	assert.InDelta(t, 3*3600_000, all, 30_000)
+	assert.EqualValues(t, 3600_000, low, "an hour below zero")
+	assert.Empty(t, summary(r, "kiln.lid", begin, time.Now()).Bins)
+	assert.Zero(t, summary(r, "kiln.chamber", begin.Add(-time.Hour), begin).Count)
+	_, err = r.Owner.GetSummaryWithResponse(t.Context(), &client.GetSummaryParams{Series: "kiln.chamber", From: &begin, To: &begin})
+	assert.ErrorContains(t, err, "is not after from")
+}
+
+// Setpoints and limits come from the automation; views belong to who saved them.
+func TestMarksAndViews(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	board := newRelay(r, r.Device("kiln"))
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	key := r.Device("room")
+	r.Pub("room", key, "ember/room/r", `{"temperature":20.5,"smoke":3}`)
+	saveSetting(r, site.Setting{ID: "room.goal", Kind: site.SetNumber, Min: 5, Max: 40, Default: 21, Guests: site.GuestsSee})
+	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "room.temperature", Target: "room.goal", Band: 1}},
+		Interlocks: []site.Interlock{{Name: "smoke", Condition: site.Condition{When: "room.smoke > 50 or 5 > room.temperature"}}}})
+	marks := func(c *client.Remote, series ...string) []client.Mark {
+		x, err := c.ListMarksWithResponse(t.Context(), &client.ListMarksParams{Series: series})
+		require.NoError(t, err)
+		return *x.JSON200
+	}
+	goal, low, high := "room.goal", 5.0, 50.0
+	assert.Equal(t, []client.Mark{{Series: "room.temperature", Kind: "setpoint", Control: "kiln.fan", Name: "Fan", Setting: &goal},
+		{Series: "room.temperature", Kind: "below", Control: "kiln.fan", Name: "Fan: smoke", Value: &low}}, marks(r.Owner, "room.temperature"))
+	assert.Equal(t, []client.Mark{{Series: "room.smoke", Kind: "above", Control: "kiln.fan", Name: "Fan: smoke", Value: &high}}, marks(r.Owner, "room.smoke"))
+
+	kim, lee := r.Member("kim", "member"), r.Member("lee", "member")
+	save := func(c *client.Remote, name, view string, shared bool) client.View {
+		x, err := c.SaveViewWithResponse(t.Context(), client.NewView{Name: name, View: view, Shared: &shared})
+		require.NoError(t, err)
+		return *x.JSON200
+	}
+	names := func(c *client.Remote) (out []string) {
+		x, err := c.ListViewsWithResponse(t.Context())
+		require.NoError(t, err)
+		for _, v := range *x.JSON200 {
+			out = append(out, v.Name+" "+v.View)
+		}
+		return out
+	}
+	first := save(kim, "Nights", "s=room.temperature&span=86400000", false)
+	assert.Equal(t, first.Id, save(kim, "Nights", "s=room.smoke", false).Id, "the same name again")
+	shared := save(kim, "Weeks", "s=room.temperature~room.smoke", true)
+	assert.Equal(t, []string{"Nights s=room.smoke", "Weeks s=room.temperature~room.smoke"}, names(kim))
+	assert.Equal(t, []string{"Weeks s=room.temperature~room.smoke"}, names(lee))
+	_, err := kim.SaveViewWithResponse(t.Context(), client.NewView{Name: "x", View: "<b>"})
+	assert.Error(t, err)
+	_, err = lee.RemoveViewWithResponse(t.Context(), first.Id)
+	assert.ErrorContains(t, err, "there is no view")
+	_, err = lee.RemoveViewWithResponse(t.Context(), shared.Id)
+	assert.Error(t, err)
+	_, err = r.Owner.RemoveViewWithResponse(t.Context(), shared.Id)
+	require.NoError(t, err)
+	assert.Empty(t, names(lee))
+}
+
+// What formulas look back on is looked at anew when the past is changed.
+func TestFormulasLookAnewAtAChangedPast(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	newRelay(r, r.Device("kiln")).Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	key := r.Device("room")
+	r.Pub("room", key, "ember/room/r/damp", "40")
+	past := time.Now().Add(-2 * time.Hour).Truncate(time.Second)
+	bring(r, "room.damp", past, 3, func(int) float64 { return 40 })
+	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{whenever(`highest(room.damp, "6h") > 80`)}})
+	r.Soon("auto and off", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+	bring(r, "room.damp", past.Add(time.Hour), 1, func(int) float64 { return 95 })
+	r.Soon("on, as it was damp an hour ago", func() bool { return rig.On(r.Control("kiln.fan").Want) })
+	from := past.Add(time.Hour)
+	_, err := r.Owner.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "room.damp", From: from, To: from.Add(time.Second)})
+	require.NoError(t, err)
+	r.Soon("off again", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+}
