@@ -85,6 +85,8 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	bounds := series.Bounds(q.From.UnixMilli(), q.To.UnixMilli(), out.Step, loc)
 	var err error
 	out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now())
+	// A gap within a bucket cannot be seen, and of a board that once spoke less often there would be as many as readings.
+	out.Gaps = slices.DeleteFunc(out.Gaps, func(g series.Span) bool { return g.To-g.From < out.Step.Milliseconds() })
 	return out, err
 }
 

@@ -174,6 +174,7 @@ func (w *Tx) differing(o op) (n int) {
 	x := w.recent.runs[o.series]
 	var at, next *block
 	var cols *series.Columns
+	low := int64(math.MaxInt64) // from here on, until next, readings belong to the block at
 	for i := range o.put {
 		r := &o.put[i]
 		if x == nil || r.T > x.newest {
@@ -181,10 +182,13 @@ func (w *Tx) differing(o op) (n int) {
 		}
 		was, found, hidden := x.look(r.T)
 		if !found && !hidden {
-			if at == nil || r.T < at.from() || next != nil && r.T >= next.from() {
+			if at == nil || r.T < low || next != nil && r.T >= next.from() {
 				var err error
 				if at, next, err = w.around(o.series, r.T); err != nil || at == nil {
 					return n
+				}
+				if low = at.from(); low > r.T { // it is the first, and what is older belongs to it too
+					low = math.MinInt64
 				}
 				if cols, err = w.decode(at); err != nil {
 					return n

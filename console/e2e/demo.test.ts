@@ -115,6 +115,78 @@ test('charts: search, a year, a day, pause, compare, notes, files', async () => 
   expect(faults).toEqual([])
 })
 
+test('charts: a difference, setpoints, named views, a note by a click', async () => {
+  const { page: p, faults } = await page(hub.url)
+  await signIn(p, 'mo', word)
+  await p.goto(hub.url + '/charts?s=drying_room.temperature,weather.outdoors&span=259200000')
+  await p.getByText('dotted: Drying temperature').waitFor()
+  await p.getByLabel('Add a difference').selectOption('drying_room.temperature~weather.outdoors')
+  const row = p.locator('.figures tbody tr').nth(2)
+  await until('its figures', async () => /Drying room temperature − Yard outdoors/.test(await row.innerText()))
+  const figure = async (r: number, c: number) => parseFloat((await p.locator('.figures tbody tr').nth(r).locator('td').nth(c).innerText()).replace('−', '-'))
+  expect(await figure(2, 3)).toBeCloseTo((await figure(0, 3)) - (await figure(1, 3)), 0)
+  await p.getByText('setpoints and limits').click()
+  await until('they are gone', async () => (await p.getByText('dotted: Drying temperature').count()) === 0)
+
+  await p.getByRole('button', { name: 'Views' }).click()
+  await p.getByLabel('Name of this view').fill('In and out')
+  await p.getByRole('button', { name: 'Save this view' }).click()
+  await p.getByRole('button', { name: 'In and out', exact: true }).waitFor()
+  await p.goto(hub.url + '/charts?s=kiln_shed.carbon_monoxide')
+  await p.getByRole('button', { name: 'Views' }).click()
+  await p.getByRole('button', { name: 'In and out', exact: true }).click()
+  await until('the whole view', () => query(p).get('s') === 'drying_room.temperature,weather.outdoors,drying_room.temperature~weather.outdoors' && query(p).get('marks') === '0')
+
+  // The wheel zooms in one step back, the data of before stretched meanwhile.
+  const box = (await p.locator('.u-over').first().boundingBox())!
+  await p.mouse.move(box.x + box.width / 2, box.y + 50)
+  await p.keyboard.down('Control')
+  for (let i = 0; i < 8; i++) await p.mouse.wheel(0, -120)
+  await p.keyboard.up('Control')
+  await until('zoomed', () => Number(query(p).get('to')) - Number(query(p).get('from')) < 259200000 / 2)
+  await p.getByRole('button', { name: 'Back', exact: true }).click()
+  await until('back at once', () => query(p).get('span') === '259200000')
+  await p.mouse.click(box.x + box.width / 2, box.y + 50)
+  await p.getByRole('link', { name: 'Put a note here' }).waitFor()
+  await p.getByLabel('Note', { exact: true }).fill('bulb changed')
+  await p.getByRole('button', { name: 'Save', exact: true }).click()
+  await p.getByText('bulb changed').waitFor()
+  const at = await p.evaluate(async () => ((await (await fetch('/api/v1/notes')).json()) as { text: string; at: string }[]).find((n) => n.text === 'bulb changed')!.at)
+  expect(Math.abs(Date.now() - Date.parse(at) - 1.5 * 86400_000)).toBeLessThan(3600_000)
+  await p.getByRole('button', { name: 'Take the note bulb changed away' }).click()
+  expect(faults).toEqual([])
+})
+
+test('the page of a signal', async () => {
+  const { page: p, faults } = await page(hub.url)
+  await signIn(p, 'mo', word)
+  await p.goto(hub.url + '/charts?s=drying_room.temperature')
+  await p.locator('.figures').getByRole('link', { name: 'Drying room temperature' }).click()
+  await until('at a glance', async () => /Day\s+1\d\.\d/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
+  await p.getByRole('button', { name: 'Week', exact: true }).click()
+  await p.getByText(/in this week/).waitFor()
+  await p.getByText(/\d gaps?, together 1 h 4\d min/).waitFor()
+  expect(await p.locator('.bar').count()).toBeGreaterThan(8)
+  await p.getByText(/bytes each; kept for ever/).waitFor()
+  const rows = p.locator('section[aria-label="All readings"] tbody tr')
+  await until('the newest first', async () => (await rows.count()) >= 50)
+  const third = await rows.nth(2).locator('td').first().innerText()
+  await rows.nth(2).getByRole('button').click()
+  await p.getByText(/is deleted/).waitFor()
+  await until('gone', async () => (await p.getByText(third, { exact: true }).count()) === 0)
+  await p.getByRole('button', { name: 'Bring it back' }).click()
+  await p.getByText(third, { exact: true }).waitFor()
+  await p.getByText('Change for how long').click()
+  await p.getByLabel('Readings, days').fill('400')
+  await p.getByRole('button', { name: 'Save' }).click()
+  await p.getByText(/readings kept for 400 days, sums of hours for ever/).waitFor()
+  await p.getByRole('button', { name: 'Older ones' }).click()
+  await until('a hundred', async () => (await rows.count()) >= 100)
+  await p.goto(hub.url + '/signals/drying_room.heater.is')
+  await until('when it was on', async () => /Day\s+\d+ h/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
+  expect(faults).toEqual([])
+})
+
 test('charts follow two fingers', async () => {
   const { page: p } = await page(hub.url, phone)
   await signIn(p, 'mo', word)
@@ -143,7 +215,7 @@ test('live readings are appended to an open chart', async () => {
   await until('the table moves with the readings', async () => (await points()) !== before, 40_000)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
+const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
 
 test.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)

@@ -2280,6 +2280,7 @@ export interface components {
          * @description Columns of equal length. Readings: `t`, `v`, and `bad` with the places of bad readings. Buckets (`step_ms` above 0):
          *     `t` (their start), `min`, `max`, `mean`, `time_mean`, `first`, `last`, `count`, `on_ms`; empty ones are left out.
          *     A bucket ends at the next whole step of the hub's clock (days at midnight), or at `to`; the first begins at `from`.
+         *     Gaps shorter than a bucket are left out.
          */
         History: {
             series: string;
