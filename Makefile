@@ -37,7 +37,7 @@ need-test:
 
 test-go: build
 	go vet ./...
-	go test -race -timeout 15m ./...
+	go test -race -parallel 6 -timeout 15m ./... # most of what the tests do is wait
 
 test-console: console/node_modules/.made
 	cd console && npm run --silent test
@@ -52,10 +52,11 @@ lint: console/node_modules/.made ## linters for Go and the console, and whether 
 	cd console && npm run --silent lint
 	./scripts/fresh
 
-bench: ## figures, in pairs in one run
+bench: build ## figures, in pairs in one run
 	go test -run '^$$' -bench . -benchtime 2s ./core/series ./core/engine ./tests
 	go test -run '^$$' -bench Ingest -benchtime 2000x ./store
 	go test -run '^$$' -bench 'Size|Year|Start' -benchtime 5x -timeout 30m ./store
+	cd console && FIGURES=1 npm run --silent e2e -- figures
 
 prove: need-test build ## the long crash, takeover and soak tests; results go to docs/proof.md
 	./scripts/prove

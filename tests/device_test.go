@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -385,8 +386,12 @@ func TestTooManyMessagesAreTakenMoreSlowly(t *testing.T) {
 	board := r.Paho("kiln", key, "kiln")
 	told := make(chan string, 10)
 	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) { told <- payload })).WaitTimeout(5*time.Second))
+	var sent []paho.Token
 	for i := range 60 {
-		require.True(t, board.Publish(fmt.Sprintf("ember/kiln/r/n%d", i%3), 1, false, fmt.Sprint(i)).WaitTimeout(15*time.Second))
+		sent = append(sent, board.Publish(fmt.Sprintf("ember/kiln/r/n%d", i%3), 1, false, fmt.Sprint(i)))
+	}
+	for _, x := range sent {
+		require.True(t, x.WaitTimeout(30*time.Second))
 	}
 	assert.Equal(t, 59.0, r.Value("kiln.n2"), "the last one was taken")
 	select {

@@ -70,7 +70,9 @@ func TestReadingsAreKeptAsLongAsOneSays(t *testing.T) {
 	require.Len(t, got.Refused, 2)
 	assert.Contains(t, got.Refused[0].Reason, "readings of this signal are kept for 3 days")
 	r.Pub("kiln", key, "ember/kiln/r", fmt.Sprintf(`{"chamber":7,"t":%d}`, time.Now().Add(-5*24*time.Hour).UnixMilli()))
-	r.Soon("told to the owner", func() bool { return strings.Contains(fmt.Sprint(r.Refusals("kiln")), "readings of this signal are kept for 3 days") })
+	r.Soon("told to the owner", func() bool {
+		return strings.Contains(fmt.Sprint(r.Refusals("kiln")), "readings of this signal are kept for 3 days")
+	})
 	assert.Empty(t, bring(r, "kiln.chamber", time.Now().Add(-24*time.Hour), 5, func(int) float64 { return 1 }).Refused)
 	assert.Contains(t, r.Journal("kiln.chamber")[0], "readings_ms")
 }

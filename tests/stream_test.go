@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -133,9 +134,13 @@ func TestSlowReaderStartsAfreshFromASnapshot(t *testing.T) {
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "0")
 	first := once(t, r.Owner, "", "reset")[0]
 	board := r.Paho("kiln", key, "kiln")
-	for i := range 8400 { // more than the ring of events holds
-		tok := board.Publish("ember/kiln/r/chamber", 1, false, []byte{byte('0' + i%10)})
-		if i%60 == 59 {
+	for i := range 420 { // 20 signals each: more events than the ring holds
+		var all []string
+		for k := range 20 {
+			all = append(all, fmt.Sprintf(`"n%d":%d`, k, i))
+		}
+		tok := board.Publish("ember/kiln/r", 1, false, "{"+strings.Join(all, ",")+"}")
+		if i%20 == 19 {
 			tok.Wait()
 		}
 	}

@@ -36,10 +36,10 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'
   for (const [name, path, size, theme] of [
     ['now', '/', desk, 'light'], ['now-dark', '/', desk, 'dark'], ['now-phone', '/', phone, 'light'], ['charts', week, desk, 'light'],
-    ['control', '/control', desk, 'dark'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
+    ['control', '/control', desk, 'dark'], ['signal', '/signals/drying_room.temperature?span=604800000', desk, 'light'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
     ['device', '/devices/shed_battery', desk, 'light'], ['traffic', '/devices/shelf_fan', desk, 'dark'], ['devices', '/devices', desk, 'light'],
     ['add-device', '/devices/new', desk, 'light'], ['models', '/models', desk, 'light'], ['journal', '/journal', desk, 'light'],
-    ['household', '/household', desk, 'light'], ['settings', '/settings', desk, 'dark'],
+    ['settings', '/settings', desk, 'dark'],
   ] as const) {
     const c = await context.browser()!.newContext({ viewport: size, colorScheme: theme, storageState: { ...state, origins: [] }, isMobile: size === phone, hasTouch: size === phone })
     const q = await c.newPage()

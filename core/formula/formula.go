@@ -64,14 +64,14 @@ type Limit struct {
 
 // Formula is a parsed formula.
 type Formula struct {
-	Text  string
-	Kind  site.Kind // of what it comes to
-	Unit  string
-	IDs   []string      // whose values it needs, in the order in which Env has them
-	Needs []Need        // the windows it needs, likewise
-	Limits []Limit      // which numbers its ids are compared with
-	Every time.Duration // it also changes with time alone: how often to look; 0: it does not
-	eval  func(*Env) Value
+	Text   string
+	Kind   site.Kind // of what it comes to
+	Unit   string
+	IDs    []string      // whose values it needs, in the order in which Env has them
+	Needs  []Need        // the windows it needs, likewise
+	Limits []Limit       // which numbers its ids are compared with
+	Every  time.Duration // it also changes with time alone: how often to look; 0: it does not
+	eval   func(*Env) Value
 }
 
 // Env is what a formula is evaluated on.

@@ -12,6 +12,8 @@ import WhyPanel from './WhyPanel.vue'
 
 const props = defineProps<{ control: Control; runs?: Runs; from: number; to: number }>()
 const hub = useHub()
+// What a board did since it went away is not known.
+const lost = computed(() => (props.control.online ? undefined : Date.parse(hub.devices[props.control.device]?.since ?? '') || undefined))
 const why = ref(false)
 const state = computed(() => controlState(props.control, hub.now))
 const settings = computed(() => (props.control.settings ?? []).flatMap((id) => hub.settings[id] ?? []))
@@ -44,7 +46,7 @@ onUnmounted(release)
       <Position :control="control" />
     </div>
     <RouterLink class="day" :to="{ name: 'charts', query: { s: control.id + '.is' } }" :aria-label="`History of ${control.name}`">
-      <RunStrip :runs="runs" :from="from" :to="to" :what="control.name" />
+      <RunStrip :runs="runs" :from="from" :to="to" :what="control.name" :lost="lost" />
     </RouterLink>
     <WhyPanel v-if="why" v-model="why" :control="control" />
   </div>

@@ -4,15 +4,15 @@ import { computed } from 'vue'
 import { length } from '../format'
 import type { Runs } from '../day'
 
-const props = defineProps<{ runs?: Runs; from: number; to: number; what: string; colour?: string }>()
+const props = defineProps<{ runs?: Runs; from: number; to: number; what: string; colour?: string; lost?: number }>() // lost: nothing was heard since then
 
 const bars = computed(() =>
   (props.runs ?? [])
-    .map(([a, b]) => [Math.max(a, props.from), Math.min(b, props.to)] as const)
+    .map(([a, b]) => [Math.max(a, props.from), Math.min(b, props.to, props.lost ?? Infinity)] as const)
     .filter(([a, b]) => b > a)
     .map(([a, b]) => ({ x: ((a - props.from) / (props.to - props.from)) * 1000, w: Math.max(2, ((b - a) / (props.to - props.from)) * 1000) })),
 )
-const total = computed(() => (props.runs ?? []).reduce((sum, [a, b]) => sum + Math.max(0, Math.min(b, props.to) - Math.max(a, props.from)), 0))
+const total = computed(() => (props.runs ?? []).reduce((sum, [a, b]) => sum + Math.max(0, Math.min(b, props.to, props.lost ?? Infinity) - Math.max(a, props.from)), 0))
 </script>
 
 <template>
