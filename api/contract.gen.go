@@ -898,6 +898,9 @@ type Extreme struct {
 	V float64 `json:"v"`
 }
 
+// Fact something that an owner wrote down about a place, words or a date
+type Fact = site.Fact
+
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
 
@@ -1249,8 +1252,10 @@ type NewNote struct {
 
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
-	Id   *string `json:"id,omitempty"`
-	Name string  `json:"name"`
+	// Facts none: as they were
+	Facts *[]Fact `json:"facts,omitempty"`
+	Id    *string `json:"id,omitempty"`
+	Name  string  `json:"name"`
 }
 
 // NewSignal defines model for NewSignal.
@@ -1328,12 +1333,16 @@ type Permit struct {
 
 // Place defines model for Place.
 type Place struct {
-	Id   string `json:"id"`
-	Name string `json:"name"`
+	Facts *[]Fact `json:"facts,omitempty"`
+	Id    string  `json:"id"`
+	Name  string  `json:"name"`
 }
 
 // Point defines model for Point.
 type Point = site.Point
+
+// Preferences how a person wants the console
+type Preferences = site.Preferences
 
 // Preset defines model for Preset.
 type Preset = site.Preset
@@ -2064,6 +2073,9 @@ type SavePanelJSONRequestBody = Panel
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
+// SavePreferencesJSONRequestBody defines body for SavePreferences for application/json ContentType.
+type SavePreferencesJSONRequestBody = Preferences
+
 // SavePresetJSONRequestBody defines body for SavePreset for application/json ContentType.
 type SavePresetJSONRequestBody = Preset
 
@@ -2279,6 +2291,12 @@ type ServerInterface interface {
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx *echo.Context) error
+	// GetPreferences How one wants the console
+	// (GET /preferences)
+	GetPreferences(ctx *echo.Context) error
+	// SavePreferences Say how one wants the console
+	// (PUT /preferences)
+	SavePreferences(ctx *echo.Context) error
 	// ListPresets All presets
 	// (GET /presets)
 	ListPresets(ctx *echo.Context) error
@@ -3444,6 +3462,24 @@ func (w *ServerInterfaceWrapper) SavePlace(ctx *echo.Context) error {
 	return err
 }
 
+// GetPreferences converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPreferences(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPreferences(ctx)
+	return err
+}
+
+// SavePreferences converts echo context to params.
+func (w *ServerInterfaceWrapper) SavePreferences(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SavePreferences(ctx)
+	return err
+}
+
 // ListPresets converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPresets(ctx *echo.Context) error {
 	var err error
@@ -3976,6 +4012,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/preferences", wrapper.GetPreferences, options.OperationMiddlewares["getPreferences"]...)
+	router.PUT(options.BaseURL+"/preferences", wrapper.SavePreferences, options.OperationMiddlewares["savePreferences"]...)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
@@ -6617,6 +6655,91 @@ func (response SavePlacedefaultApplicationProblemPlusJSONResponse) VisitSavePlac
 	return err
 }
 
+type GetPreferencesRequestObject struct {
+}
+
+type GetPreferencesResponseObject interface {
+	VisitGetPreferencesResponse(w http.ResponseWriter) error
+}
+
+type GetPreferences200JSONResponse Preferences
+
+func (response GetPreferences200JSONResponse) VisitGetPreferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPreferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetPreferencesdefaultApplicationProblemPlusJSONResponse) VisitGetPreferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePreferencesRequestObject struct {
+	Body *SavePreferencesJSONRequestBody
+}
+
+type SavePreferencesResponseObject interface {
+	VisitSavePreferencesResponse(w http.ResponseWriter) error
+}
+
+type SavePreferences200JSONResponse Preferences
+
+func (response SavePreferences200JSONResponse) VisitSavePreferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePreferencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SavePreferencesdefaultApplicationProblemPlusJSONResponse) VisitSavePreferencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPresetsRequestObject struct {
 }
 
@@ -8038,6 +8161,12 @@ type StrictServerInterface interface {
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
+	// GetPreferences How one wants the console
+	// (GET /preferences)
+	GetPreferences(ctx context.Context, request GetPreferencesRequestObject) (GetPreferencesResponseObject, error)
+	// SavePreferences Say how one wants the console
+	// (PUT /preferences)
+	SavePreferences(ctx context.Context, request SavePreferencesRequestObject) (SavePreferencesResponseObject, error)
 	// ListPresets All presets
 	// (GET /presets)
 	ListPresets(ctx context.Context, request ListPresetsRequestObject) (ListPresetsResponseObject, error)
@@ -10112,6 +10241,75 @@ func (sh *strictHandler) SavePlace(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SavePlaceResponseObject); ok {
 		return validResponse.VisitSavePlaceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPreferences operation middleware
+func (sh *strictHandler) GetPreferences(ctx *echo.Context) error {
+	var request GetPreferencesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPreferences(ctx.Request().Context(), request.(GetPreferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPreferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPreferencesResponseObject); ok {
+		return validResponse.VisitGetPreferencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SavePreferences operation middleware
+func (sh *strictHandler) SavePreferences(ctx *echo.Context) error {
+	var request SavePreferencesRequestObject
+
+	var body SavePreferencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePreferences(ctx.Request().Context(), request.(SavePreferencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePreferences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SavePreferencesResponseObject); ok {
+		return validResponse.VisitSavePreferencesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

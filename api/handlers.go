@@ -78,6 +78,16 @@ func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (G
 	return GetSession200JSONResponse(me(actor(ctx))), nil
 }
 
+func (h *handlers) GetPreferences(ctx context.Context, _ GetPreferencesRequestObject) (GetPreferencesResponseObject, error) {
+	p, err := h.s.hub.Preferences(ctx, actor(ctx))
+	return GetPreferences200JSONResponse(p), err
+}
+
+func (h *handlers) SavePreferences(ctx context.Context, r SavePreferencesRequestObject) (SavePreferencesResponseObject, error) {
+	p, err := h.s.hub.SavePreferences(ctx, actor(ctx), *r.Body)
+	return SavePreferences200JSONResponse(p), err
+}
+
 func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	id, _ := ctx.Value(passKey{}).(string)
 	err := h.s.hub.EndPass(ctx, actor(ctx), id)
@@ -286,8 +296,9 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (SavePlaceResponseObject, error) {
 	p := site.Place{Name: r.Body.Name}
 	set(&p.ID, r.Body.Id)
+	set(&p.Facts, r.Body.Facts)
 	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p)
-	return SavePlace201JSONResponse(Place{Id: p.ID, Name: p.Name}), err
+	return SavePlace201JSONResponse(place(p)), err
 }
 
 func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject) (ListRefusalsResponseObject, error) {

@@ -21,7 +21,15 @@ func status(x hub.Status) HubStatus {
 func snapshot(x hub.Snapshot) Snapshot {
 	return Snapshot{Hub: status(x.Hub), Devices: each(x.Devices, device), Signals: each(x.Signals, signal), Controls: each(x.Controls, control),
 		Settings: x.Settings, Presets: x.Presets,
-		Places: each(x.Places, func(p site.Place) Place { return Place{Id: p.ID, Name: p.Name} })}
+		Places: each(x.Places, place)}
+}
+
+func place(p site.Place) Place {
+	out := Place{Id: p.ID, Name: p.Name}
+	if len(p.Facts) > 0 {
+		out.Facts = &p.Facts
+	}
+	return out
 }
 
 func signal(x hub.Signal) Signal {

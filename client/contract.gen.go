@@ -898,6 +898,9 @@ type Extreme struct {
 	V float64 `json:"v"`
 }
 
+// Fact something that an owner wrote down about a place, words or a date
+type Fact = site.Fact
+
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
 
@@ -1249,8 +1252,10 @@ type NewNote struct {
 
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
-	Id   *string `json:"id,omitempty"`
-	Name string  `json:"name"`
+	// Facts none: as they were
+	Facts *[]Fact `json:"facts,omitempty"`
+	Id    *string `json:"id,omitempty"`
+	Name  string  `json:"name"`
 }
 
 // NewSignal defines model for NewSignal.
@@ -1328,12 +1333,16 @@ type Permit struct {
 
 // Place defines model for Place.
 type Place struct {
-	Id   string `json:"id"`
-	Name string `json:"name"`
+	Facts *[]Fact `json:"facts,omitempty"`
+	Id    string  `json:"id"`
+	Name  string  `json:"name"`
 }
 
 // Point defines model for Point.
 type Point = site.Point
+
+// Preferences how a person wants the console
+type Preferences = site.Preferences
 
 // Preset defines model for Preset.
 type Preset = site.Preset
@@ -2064,6 +2073,9 @@ type SavePanelJSONRequestBody = Panel
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
+// SavePreferencesJSONRequestBody defines body for SavePreferences for application/json ContentType.
+type SavePreferencesJSONRequestBody = Preferences
+
 // SavePresetJSONRequestBody defines body for SavePreset for application/json ContentType.
 type SavePresetJSONRequestBody = Preset
 
@@ -2721,6 +2733,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /places (the `SavePlace` operationId).
 	SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPreferences How one wants the console
+	//
+	// Corresponds with GET /preferences (the `GetPreferences` operationId).
+	GetPreferences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePreferencesWithBody Say how one wants the console
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+	SavePreferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SavePreferences Say how one wants the console
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+	SavePreferences(ctx context.Context, body SavePreferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPresets All presets
 	//
@@ -4375,6 +4406,55 @@ func (c *Client) SavePlaceWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /places (the `SavePlace` operationId).
 func (c *Client) SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSavePlaceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPreferences How one wants the console
+//
+// Corresponds with GET /preferences (the `GetPreferences` operationId).
+func (c *Client) GetPreferences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPreferencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePreferencesWithBody Say how one wants the console
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+func (c *Client) SavePreferencesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePreferencesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SavePreferences Say how one wants the console
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+func (c *Client) SavePreferences(ctx context.Context, body SavePreferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSavePreferencesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7741,6 +7821,73 @@ func NewSavePlaceRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewGetPreferencesRequest constructs an http.Request for the GetPreferences method
+func NewGetPreferencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/preferences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSavePreferencesRequest calls the generic SavePreferences builder with application/json body
+func NewSavePreferencesRequest(server string, body SavePreferencesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSavePreferencesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSavePreferencesRequestWithBody constructs an http.Request for the SavePreferences method, with any body, and a specified content type
+func NewSavePreferencesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/preferences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPresetsRequest constructs an http.Request for the ListPresets method
 func NewListPresetsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9616,6 +9763,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /places (the `SavePlace` operationId).
 	SavePlaceWithResponse(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error)
+
+	// GetPreferencesWithResponse How one wants the console
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /preferences (the `GetPreferences` operationId).
+	GetPreferencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPreferencesResponse, error)
+
+	// SavePreferencesWithBodyWithResponse Say how one wants the console
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+	SavePreferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePreferencesResponse, error)
+
+	// SavePreferencesWithResponse Say how one wants the console
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+	SavePreferencesWithResponse(ctx context.Context, body SavePreferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePreferencesResponse, error)
 
 	// ListPresetsWithResponse All presets
 	//
@@ -13124,6 +13292,116 @@ func (r SavePlaceResponse) ContentType() string {
 	return ""
 }
 
+// GetPreferencesResponseDefaultHeaders the declared response headers of an HTTP default response for GetPreferences
+type GetPreferencesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetPreferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preferences
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetPreferencesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPreferencesResponse) GetJSON200() *Preferences {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPreferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPreferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPreferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPreferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPreferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SavePreferencesResponseDefaultHeaders the declared response headers of an HTTP default response for SavePreferences
+type SavePreferencesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SavePreferencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preferences
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SavePreferencesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SavePreferencesResponse) GetJSON200() *Preferences {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SavePreferencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SavePreferencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SavePreferencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SavePreferencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SavePreferencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListPresetsResponseDefaultHeaders the declared response headers of an HTTP default response for ListPresets
 type ListPresetsResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -15850,6 +16128,45 @@ func (c *ClientWithResponses) SavePlaceWithResponse(ctx context.Context, body Sa
 		return nil, err
 	}
 	return ParseSavePlaceResponse(rsp)
+}
+
+// GetPreferencesWithResponse How one wants the console
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /preferences (the `GetPreferences` operationId).
+func (c *ClientWithResponses) GetPreferencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPreferencesResponse, error) {
+	rsp, err := c.GetPreferences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPreferencesResponse(rsp)
+}
+
+// SavePreferencesWithBodyWithResponse Say how one wants the console
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+func (c *ClientWithResponses) SavePreferencesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePreferencesResponse, error) {
+	rsp, err := c.SavePreferencesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePreferencesResponse(rsp)
+}
+
+// SavePreferencesWithResponse Say how one wants the console
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /preferences (the `SavePreferences` operationId).
+func (c *ClientWithResponses) SavePreferencesWithResponse(ctx context.Context, body SavePreferencesJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePreferencesResponse, error) {
+	rsp, err := c.SavePreferences(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSavePreferencesResponse(rsp)
 }
 
 // ListPresetsWithResponse All presets
@@ -19096,6 +19413,98 @@ func ParseSavePlaceResponse(rsp *http.Response) (*SavePlaceResponse, error) {
 	switch {
 	case true:
 		var headers SavePlaceResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPreferencesResponse parses an HTTP response from a GetPreferencesWithResponse call
+func ParseGetPreferencesResponse(rsp *http.Response) (*GetPreferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPreferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preferences
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetPreferencesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSavePreferencesResponse parses an HTTP response from a SavePreferencesWithResponse call
+func ParseSavePreferencesResponse(rsp *http.Response) (*SavePreferencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SavePreferencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preferences
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SavePreferencesResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -170,15 +170,24 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place) error {
 	if _, ok := h.site.Devices[p.ID]; ok {
 		if have, isPlace := h.site.Place(p.ID); !isPlace {
 			return &InvalidError{"id", fmt.Sprintf("the id %s belongs to the device %q; choose another for the place", p.ID, h.site.Devices[p.ID].Name)}
-		} else if have.Name == p.Name {
+		} else if have.Name == p.Name && p.Facts == nil {
 			return nil
 		}
 	}
-	before := ""
+	if have, ok := h.site.Place(p.ID); ok && p.Facts == nil { // not told: as they were
+		p.Facts = have.Facts
+	}
+	if err := p.Validate(); err != nil {
+		return &InvalidError{"facts", err.Error()}
+	}
+	before, after := "", p.Name
 	if have, ok := h.site.Place(p.ID); ok {
 		before = have.Name
+		if was, is := factsText(have), factsText(*p); was != is {
+			before, after = have.Name+": "+was, p.Name+": "+is
+		}
 	}
-	h.journal(time.Now(), a, "save", "place "+p.ID, before, p.Name, "")
+	h.journal(time.Now(), a, "save", "place "+p.ID, before, after, "")
 	h.changeSite(func(s *site.Site) {
 		if i := slices.IndexFunc(s.Places, func(x site.Place) bool { return x.ID == p.ID }); i >= 0 {
 			s.Places[i] = *p
@@ -187,4 +196,12 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place) error {
 		}
 	}, store.SavePlace(*p))
 	return nil
+}
+
+func factsText(p site.Place) string {
+	var out []string
+	for _, f := range p.Facts {
+		out = append(out, strings.TrimSpace(f.Name+" "+f.Text+" "+f.Date))
+	}
+	return strings.Join(out, ", ")
 }

@@ -383,3 +383,25 @@ func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
 	a.Role = m.Role
 	return a, true
 }
+
+// Preferences returns how a person wants the console. A token has those of who made it.
+func (h *Hub) Preferences(ctx context.Context, a access.Actor) (site.Preferences, error) {
+	if err := access.May(a, access.Self, access.Anything); err != nil {
+		return site.Preferences{}, err
+	}
+	return h.store.Preferences(ctx, a.ID)
+}
+
+// SavePreferences keeps how a person wants the console.
+func (h *Hub) SavePreferences(ctx context.Context, a access.Actor, p site.Preferences) (site.Preferences, error) {
+	if err := access.May(a, access.Self, access.Anything); err != nil {
+		return p, err
+	}
+	if err := p.Validate(); err != nil {
+		return p, &InvalidError{"preferences", err.Error()}
+	}
+	return p, h.do(ctx, func() error {
+		h.write(store.SavePreferences(a.ID, p))
+		return nil
+	})
+}

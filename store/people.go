@@ -3,10 +3,12 @@ package store
 import (
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/site"
 )
 
 // Member is a person with an account.
@@ -179,4 +181,26 @@ func (s *Store) Inputs(ctx context.Context, since time.Time) ([][]byte, error) {
 		}
 	}
 	return out, nil
+}
+
+// Preferences returns how a person wants the console.
+func (s *Store) Preferences(ctx context.Context, account string) (p site.Preferences, err error) {
+	var body string
+	if err := s.read.GetContext(ctx, &body, `SELECT body FROM preferences WHERE account = ?`, account); err != nil {
+		if notFound(err) {
+			return p, nil
+		}
+		return p, fmt.Errorf("store: preferences: %w", err)
+	}
+	if err := json.Unmarshal([]byte(body), &p); err != nil {
+		return p, fmt.Errorf("store: preferences of %s: %w", account, err)
+	}
+	return p, nil
+}
+
+// SavePreferences keeps how a person wants the console.
+func SavePreferences(account string, p site.Preferences) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO preferences (account, body) VALUES (?, ?)`, account, asJSON(p))
+	}
 }

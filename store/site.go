@@ -22,8 +22,18 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: hub record: %w", err)
 		}
 	}
-	if err := s.read.SelectContext(ctx, &out.Places, `SELECT id, name FROM places ORDER BY position, id`); err != nil {
+	var places []struct {
+		site.Place
+		Text string `db:"facts"`
+	}
+	if err := s.read.SelectContext(ctx, &places, `SELECT id, name, facts FROM places ORDER BY position, id`); err != nil {
 		return nil, fmt.Errorf("store: places: %w", err)
+	}
+	for _, p := range places {
+		if err := json.Unmarshal([]byte(p.Text), &p.Facts); err != nil {
+			return nil, fmt.Errorf("store: facts of %s: %w", p.ID, err)
+		}
+		out.Places = append(out.Places, p.Place)
 	}
 	var devices []struct {
 		ID, Name, Place string
@@ -170,8 +180,12 @@ func SaveHub(h site.Hub) Change {
 // SavePlace adds or changes a place; a new one comes last.
 func SavePlace(p site.Place) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT INTO places (id, name, position) VALUES (?, ?, (SELECT count(*) FROM places))
-			ON CONFLICT (id) DO UPDATE SET name = excluded.name`, p.ID, p.Name)
+		facts := "[]"
+		if len(p.Facts) > 0 {
+			facts = asJSON(p.Facts)
+		}
+		return tx.exec(`INSERT INTO places (id, name, facts, position) VALUES (?, ?, ?, (SELECT count(*) FROM places))
+			ON CONFLICT (id) DO UPDATE SET name = excluded.name, facts = excluded.facts`, p.ID, p.Name, facts)
 	}
 }
 

@@ -165,7 +165,7 @@ test('the page of a signal', async () => {
   await until('at a glance', async () => /Day\s+1\d\.\d/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
   await p.getByRole('button', { name: 'Week', exact: true }).click()
   await p.getByText(/in this week/).waitFor()
-  await p.getByText(/\d gaps?, together 1 h 4\d min/).waitFor()
+  await p.getByText(/the longest of 1 h 4\d min/).waitFor()
   expect(await p.locator('.bar').count()).toBeGreaterThan(8)
   await p.getByText(/bytes each; kept for ever/).waitFor()
   const rows = p.locator('section[aria-label="All readings"] tbody tr')
@@ -185,6 +185,72 @@ test('the page of a signal', async () => {
   await p.goto(hub.url + '/signals/drying_room.heater.is')
   await until('when it was on', async () => /Day\s+\d+ h/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
   expect(faults).toEqual([])
+})
+
+test('now: search, favourites, a place and what is written down about it', async () => {
+  const { page: p, faults } = await page(hub.url, phone)
+  await signIn(p, 'mo', word)
+  const sheets = p.locator('section.place')
+  await until('all places', async () => (await sheets.count()) > 4)
+  await p.keyboard.press('/')
+  await p.keyboard.type('monox')
+  await until('one place', async () => (await sheets.count()) === 1 && /Carbon monoxide/.test(await sheets.first().innerText()))
+  await p.keyboard.type('zzz')
+  await p.getByText('Nothing here is called').waitFor()
+  await p.keyboard.press('Escape')
+  await until('all again', async () => (await sheets.count()) > 4)
+
+  await p.goto(hub.url + '/signals/kiln_shed.carbon_monoxide')
+  await p.getByRole('button', { name: 'Make it a favourite' }).click()
+  await p.getByRole('button', { name: 'A favourite' }).waitFor()
+  await p.goto(hub.url + '/')
+  await until('first on Now', async () => /Favourites\s+Kiln shed carbon monoxide/.test(await sheets.first().innerText()))
+  expect(await p.locator('.headline a').first().innerText()).toMatch(/monoxide/i)
+
+  await p.getByRole('link', { name: 'Drying room', exact: true }).first().click()
+  await p.getByRole('heading', { name: 'About it' }).waitFor()
+  await p.getByRole('button', { name: 'Change' }).click()
+  await p.getByLabel('What').fill('filter')
+  await p.getByLabel('Words').fill('paper, size 3')
+  await p.getByLabel('Date').fill(new Date(Date.now() - 100 * 86400_000).toISOString().slice(0, 10))
+  await p.getByRole('button', { name: 'Save', exact: true }).click()
+  await p.getByText('paper, size 3').waitFor()
+  await p.getByText('3 months ago').waitFor()
+  expect(await overflow(p)).toBe(0)
+  expect(faults).toEqual([])
+})
+
+test('help for the page one is on, by key and by tap', async () => {
+  const { page: p, faults } = await page(hub.url)
+  await signIn(p, 'mo', word)
+  await p.keyboard.press('?')
+  await p.getByText('What needs somebody stands on top').waitFor()
+  await p.keyboard.press('Escape')
+  await until('closed', async () => !(await p.getByText('What needs somebody stands on top').isVisible()))
+  for (const [path, says] of [['/charts', 'Setpoints are dotted'], ['/control', 'interlocks force a value'], ['/devices/drying_room', 'what was refused and why']]) {
+    await p.goto(hub.url + path)
+    await p.getByLabel('Help for this page').click()
+    await p.getByText(says!).waitFor()
+  }
+  expect(faults).toEqual([])
+})
+
+test('each person has a look and a start page of their own, on every device', async () => {
+  const { page: p } = await page(hub.url)
+  await signIn(p, 'mo', word)
+  await p.goto(hub.url + '/settings')
+  const say = async (what: string) => { await p.getByText(what, { exact: true }).click(); await p.getByText('saved', { exact: true }).waitFor(); await p.waitForTimeout(150) }
+  for (const what of ['dark', 'moss', 'decimal comma, as in 21,5', 'clock to 12, as in 9:05 pm']) await say(what)
+  await p.getByLabel('The console opens with').selectOption('/journal')
+  const { page: q } = await page(hub.url, phone)
+  await signIn(q, 'mo', word)
+  await until('the journal first', () => new URL(q.url()).pathname === '/journal')
+  expect(await q.evaluate(() => [document.documentElement.dataset.bsTheme, document.documentElement.dataset.accent])).toEqual(['dark', 'moss'])
+  await q.goto(hub.url + '/devices')
+  await q.goto(hub.url + '/places/drying_room')
+  await until('a comma', async () => /\d,\d\s*°C/.test(await q.locator('[data-signal="drying_room.temperature"]').innerText()))
+  expect(await q.locator('.clock').innerText()).toMatch(/[ap]m/i)
+  await p.evaluate(() => fetch('/api/v1/preferences', { method: 'PUT', headers: { 'Content-Type': 'application/json' }, body: '{}' }))
 })
 
 test('charts follow two fingers', async () => {
@@ -215,7 +281,7 @@ test('live readings are appended to an open chart', async () => {
   await until('the table moves with the readings', async () => (await points()) !== before, 40_000)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
+const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
 
 test.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)

@@ -1,24 +1,34 @@
 <script setup lang="ts">
 import { BApp } from 'bootstrap-vue-next/components/BApp'
-import { computed, onMounted, watchEffect } from 'vue'
-import { useRoute } from 'vue-router'
+import { computed, onMounted, watch, watchEffect } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import Headline from './components/Headline.vue'
 import Icon from './components/Icon.vue'
 import TitleBar from './components/TitleBar.vue'
 import TabBar from './components/TabBar.vue'
-import { length } from './format'
+import { length, style } from './format'
 import { useHub } from './hub'
 import FirstStart from './pages/FirstStart.vue'
 import SignIn from './pages/SignIn.vue'
-import './theme'
+import { followTheme } from './theme'
 
 const hub = useHub()
 const route = useRoute()
+const router = useRouter()
+followTheme()
 onMounted(() => hub.begin())
 
 watchEffect(() => {
   const name = hub.status?.name ?? 'Idle Ember'
   document.title = hub.me && route.meta.title ? `${route.meta.title} · ${name}` : name
+})
+watchEffect(() => Object.assign(style, { comma: !!hub.preferences.comma, clock12: !!hub.preferences.clock_12 }))
+// Whoever opens the console, and goes nowhere, gets to the page of their choice.
+let opened = location.pathname === '/'
+router.afterEach((to) => { if (to.path !== '/') opened = false })
+watch(() => hub.preferencesKnown, (known) => {
+  if (known && opened && hub.preferences.start) void router.replace(hub.preferences.start)
+  opened = false
 })
 const silence = computed(() => (hub.link === 'lost' ? hub.now - hub.offset - hub.lostSince : 0))
 const gone = computed(() => silence.value > 2500) // a hiccup is not worth a banner

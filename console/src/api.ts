@@ -56,6 +56,8 @@ export type Mark = Schemas['Mark']
 export type Summary = Schemas['Summary']
 export type View = Schemas['View']
 export type OneReading = Schemas['OneReading']
+export type Preferences = Schemas['Preferences']
+export type Fact = Schemas['Fact']
 export type Storage = Schemas['Storage']
 export type Problem = Schemas['Problem']
 

@@ -44,6 +44,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one wants the console */
+        get: operations["getPreferences"];
+        /** Say how one wants the console */
+        put: operations["savePreferences"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1311,10 +1329,34 @@ export interface components {
         Place: {
             id: string;
             name: string;
+            facts?: components["schemas"]["Fact"][];
         };
         NewPlace: {
             id?: string;
             name: string;
+            /** @description none: as they were */
+            facts?: components["schemas"]["Fact"][];
+        };
+        /** @description something that an owner wrote down about a place, words or a date */
+        Fact: {
+            name: string;
+            text?: string;
+            date?: string;
+        };
+        /** @description how a person wants the console */
+        Preferences: {
+            /** @description light or dark; none: as the device */
+            theme?: string;
+            /** @description slate, moss or plum; none: ember */
+            accent?: string;
+            /** @description numbers have a decimal comma */
+            comma?: boolean;
+            /** @description times of day go to 12 */
+            clock_12?: boolean;
+            /** @description the path of the page that opens first; none: Now */
+            start?: string;
+            /** @description signals and controls, the dearest first */
+            favourites?: string[];
         };
         Snapshot: {
             hub: components["schemas"]["HubStatus"];
@@ -2652,6 +2694,52 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Preferences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    savePreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preferences"];
+            };
+        };
+        responses: {
+            /** @description Preferences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
             };
             default: components["responses"]["Problem"];
         };

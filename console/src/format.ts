@@ -1,5 +1,9 @@
 // How values, ages and times are written for people.
+import { reactive } from 'vue'
 import type { Control, Device, Signal } from './api'
+
+/** How the person who is signed in wants numbers and times written. */
+export const style = reactive({ comma: false, clock12: false })
 
 const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '' }
 
@@ -10,7 +14,7 @@ export function unitSign(ucum: string): string {
 
 /** A value as people read it, without its unit: 21.4, on, wet, or a dash where there is none. */
 export function valueText(v: unknown, decimals = 0): string {
-  if (typeof v === 'number') return v.toFixed(decimals).replace(/^-(?=[0.]*$)/, '').replace('-', '−')
+  if (typeof v === 'number') return v.toFixed(decimals).replace(/^-(?=[0.]*$)/, '').replace('-', '−').replace('.', style.comma ? ',' : '.')
   if (typeof v === 'boolean') return v ? 'on' : 'off'
   return typeof v === 'string' ? v : '–'
 }
@@ -73,7 +77,7 @@ export function signalAge(s: Signal, now: number): string {
 
 /** Date and time in the hub's zone. */
 export function clockText(ms: number, zone: string, options: Intl.DateTimeFormatOptions = { hour: '2-digit', minute: '2-digit' }): string {
-  return new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: 'h23' }).format(ms)
+  return new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: style.clock12 ? 'h12' : 'h23' }).format(ms)
 }
 
 export function dayText(ms: number, zone: string): string {
@@ -109,4 +113,13 @@ function fine(ms: number): string {
 /** Bytes as people write them: 12 B, 3.4 kB, 5.6 MB, 1.20 GB. */
 export function size(n: number): string {
   return n >= 1e9 ? `${(n / 1e9).toFixed(2)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`
+}
+
+/** How long ago a day was: 12 days, 8 months, 3 years. */
+export function dayAge(day: string, now: number): string {
+  const days = Math.floor((now - Date.parse(day)) / 86_400_000)
+  if (days < 0) return `in ${-days} ${days === -1 ? 'day' : 'days'}`
+  if (days < 1) return 'today'
+  const [n, what] = days < 60 ? [days, 'day'] : days < 730 ? [Math.floor(days / 30.44), 'month'] : [Math.floor(days / 365.25), 'year']
+  return `${n} ${what}${n === 1 ? '' : 's'} ago`
 }

@@ -1,6 +1,6 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
-import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preset, type Setting, type Signal, type Snapshot, type Value } from './api'
+import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -16,6 +16,8 @@ export const useHub = defineStore('hub', {
     me: null as Me | null,
     setupNeeded: false,
     zones: [] as string[],
+    preferences: { theme: localStorage.getItem('theme') ?? undefined, accent: localStorage.getItem('accent') ?? undefined } as Preferences,
+    preferencesKnown: false,
     known: false, // whether it was found out who is signed in
     unreachable: '',
     status: null as HubStatus | null,
@@ -60,6 +62,26 @@ export const useHub = defineStore('hub', {
       this.setupNeeded = false
       this.recall()
       follow(this)
+      void ask(api.GET('/preferences')).then((p) => {
+        this.preferences = p
+        this.preferencesKnown = true
+      }).catch(() => undefined)
+    },
+    /** Changes how this person wants the console; it shows at once, and goes back where the hub does not take it. */
+    async prefer(change: Partial<Preferences>) {
+      const before = this.preferences
+      this.preferences = { ...before, ...change }
+      try {
+        this.preferences = await ask(api.PUT('/preferences', { body: this.preferences }))
+      } catch (e) {
+        this.preferences = before
+        throw e
+      }
+    },
+    /** Makes a signal or control a favourite, or none. */
+    async favour(id: string) {
+      const list = this.preferences.favourites ?? []
+      await this.prefer({ favourites: list.includes(id) ? list.filter((x) => x !== id) : [...list, id] })
     },
     async leave() {
       stopFollowing()

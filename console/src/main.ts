@@ -9,3 +9,11 @@ import App from './App.vue'
 import { router } from './router'
 
 createApp(App).use(createPinia()).use(createBootstrap()).use(router).mount('#app')
+
+// The shell is served at once, also without the hub. Browsers allow it over HTTPS and on the hub's own computer.
+if (import.meta.env.PROD && 'serviceWorker' in navigator) {
+  void navigator.serviceWorker.register('/worker.js').catch(() => undefined)
+  navigator.serviceWorker.addEventListener('message', (e) => {
+    if (e.data === 'newer') router.beforeEach((to) => void (location.href = to.fullPath))
+  })
+}

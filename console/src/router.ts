@@ -7,6 +7,7 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'now', component: Now, meta: { title: 'Now' } },
     { path: '/charts', name: 'charts', component: () => import('./pages/Charts.vue'), meta: { title: 'Charts' } },
+    { path: '/places/:id', name: 'place', component: () => import('./pages/Place.vue'), meta: { title: 'Place' } },
     { path: '/signals/:id', name: 'signal', component: () => import('./pages/Signal.vue'), meta: { title: 'Signal' } },
     { path: '/devices', name: 'devices', component: () => import('./pages/Devices.vue'), meta: { title: 'Devices' } },
     { path: '/devices/new', name: 'add-device', component: () => import('./pages/AddDevice.vue'), meta: { title: 'Add a device' } },

@@ -67,12 +67,6 @@ func (h Hub) Location() *time.Location {
 	return loc
 }
 
-// Place is a room, shed, cupboard or yard.
-type Place struct {
-	ID   string `json:"id" db:"id"`
-	Name string `json:"name" db:"name"`
-}
-
 // Device is one board or bought thing that speaks to the hub.
 type Device struct {
 	ID         string        `json:"id"`

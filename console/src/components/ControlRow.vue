@@ -10,7 +10,7 @@ import RunStrip from './RunStrip.vue'
 import Stepper from './Stepper.vue'
 import WhyPanel from './WhyPanel.vue'
 
-const props = defineProps<{ control: Control; runs?: Runs; from: number; to: number }>()
+const props = defineProps<{ control: Control; runs?: Runs; from: number; to: number; where?: string }>()
 const hub = useHub()
 // What a board did since it went away is not known.
 const lost = computed(() => (props.control.online ? undefined : Date.parse(hub.devices[props.control.device]?.since ?? '') || undefined))
@@ -38,7 +38,7 @@ onUnmounted(release)
   <div class="control" :data-control="control.id" @pointerdown="press" @pointerup="release" @pointercancel="release" @pointerleave="release">
     <Lamp :tone="state.tone" :lit="isRunning(control.is)" />
     <div class="words">
-      <div><strong>{{ control.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
+      <div><strong>{{ where ? `${where} ${control.name.toLowerCase()}` : control.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
       <button type="button" class="reason soft small-text" :aria-label="`Why: ${reason || control.name}`" @click="why = true">{{ reason || 'Why?' }}</button>
     </div>
     <div class="place-of-switch">

@@ -6,9 +6,10 @@ import { useHub } from '../hub'
 
 const hub = useHub()
 const items = computed(() => {
+  const dear = (hub.preferences.favourites ?? []).flatMap((id) => (hub.signals[id] && hub.signals[id].value !== undefined ? [hub.signals[id]] : []))
   const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.value !== undefined && !hub.devices[s.device]?.state)
   const rank = (s: { name: string; unit: string }) => (s.name === 'Temperature' ? 0 : s.unit === 'Cel' ? 1 : 2)
-  return numbers.sort((a, b) => rank(a) - rank(b) || a.id.localeCompare(b.id)).slice(0, 8)
+  return [...dear, ...numbers.filter((s) => !dear.includes(s)).sort((a, b) => rank(a) - rank(b) || a.id.localeCompare(b.id))].slice(0, Math.max(8, dear.length))
 })
 const single = computed(() => hub.places.length < 2)
 function label(s: { place: string; name: string; unit: string }) {

@@ -10,7 +10,7 @@ import Stepper from './Stepper.vue'
 
 const props = defineProps<{
   place: Place; signals: Signal[]; controls: Control[]; devices: Device[]; settings: Setting[]
-  traces: Record<string, Trace>; runs: Record<string, Runs>; from: number; to: number
+  traces: Record<string, Trace>; runs: Record<string, Runs>; from: number; to: number; whole?: boolean
 }>()
 const hub = useHub()
 const boards = computed(() => {
@@ -26,19 +26,21 @@ const boards = computed(() => {
   const recent = Number.isFinite(heard) ? ` · heard within ${length(Math.max(1000, hub.now - heard))}` : ''
   return { warn: false, text: `${n} ${kind}${recent}` }
 })
+// Among favourites of many places each says which it is of.
+const where = (id: string) => (props.place.id ? undefined : hub.places.find((p) => p.id === id)?.name)
 </script>
 
 <template>
   <section class="place" :aria-labelledby="'place-' + place.id">
     <header class="between">
-      <h2 :id="'place-' + place.id">{{ place.name }}</h2>
-      <span class="small-text" :class="boards.warn ? 'warn-text' : 'soft'">{{ boards.text }}</span>
+      <h2 :id="'place-' + place.id"><RouterLink v-if="place.id && !whole" :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink><template v-else>{{ place.name }}</template></h2>
+      <span v-if="place.id" class="small-text" :class="boards.warn ? 'warn-text' : 'soft'">{{ boards.text }}</span>
     </header>
     <div v-if="signals.length" class="readings">
-      <ReadingCell v-for="s in signals" :key="s.id" :signal="s" :trace="traces[s.id]" :runs="runs[s.id]" :from="from" :to="to" />
+      <ReadingCell v-for="s in signals" :key="s.id" :signal="s" :trace="traces[s.id]" :runs="runs[s.id]" :from="from" :to="to" :where="where(s.place)" />
     </div>
     <p v-else-if="!controls.length" class="soft waiting">Nothing has arrived from here yet. As soon as the board sends a first reading, it shows here by itself.</p>
-    <ControlRow v-for="c in controls" :key="c.id" class="line" :control="c" :runs="runs[c.id + '.is']" :from="from" :to="to" />
+    <ControlRow v-for="c in controls" :key="c.id" class="line" :control="c" :runs="runs[c.id + '.is']" :from="from" :to="to" :where="where(c.place)" />
     <div v-if="settings.length" class="line settings"><Stepper v-for="s in settings" :key="s.config.id" :setting="s" label /></div>
   </section>
 </template>
@@ -46,6 +48,8 @@ const boards = computed(() => {
 <style scoped>
 .place { background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; overflow: hidden; }
 .place > header { padding: 14px 18px 8px; }
+.place h2 a { text-decoration: none; }
+.place h2 a:hover { text-decoration: underline; }
 .readings { display: grid; grid-template-columns: repeat(auto-fit, minmax(130px, 1fr)); padding: 0 4px 14px 0; row-gap: 14px; overflow: hidden; }
 .readings > * { box-shadow: -1px 0 0 var(--line); padding: 0 14px 0 18px; }
 .line { border-top: 1px solid var(--line); }

@@ -7,7 +7,7 @@ import { useHub } from '../hub'
 import RunStrip from './RunStrip.vue'
 import Sparkline from './Sparkline.vue'
 
-const props = defineProps<{ signal: Signal; trace?: Trace; runs?: Runs; from: number; to: number }>()
+const props = defineProps<{ signal: Signal; trace?: Trace; runs?: Runs; from: number; to: number; where?: string }>()
 const hub = useHub()
 const age = computed(() => signalAge(props.signal, hub.now))
 const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
@@ -15,7 +15,7 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 
 <template>
   <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.id } }" :class="{ old }" :data-signal="signal.id">
-    <span class="label"><span class="soft">{{ signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
+    <span class="label"><span class="soft">{{ where ? `${where} ${signal.name.toLowerCase()}` : signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
       <span v-else-if="signal.quality !== 'good'" class="age warn-text">{{ signal.quality }}</span></span>
     <span class="value">{{ valueText(signal.value, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + unitSign(signal.unit) }}</small></span>
     <Sparkline v-if="signal.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />

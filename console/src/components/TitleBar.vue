@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { clockText } from '../format'
 import { useHub } from '../hub'
 import { pagesFor } from '../pages'
+import HelpDrawer from './HelpDrawer.vue'
 import Mark from './Mark.vue'
 
 const hub = useHub()
+const helping = ref(false)
 const pages = computed(() => pagesFor(hub.me?.role))
 const link = computed(() => ({ live: 'live', connecting: 'connecting', lost: 'no connection' })[hub.link])
 const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
@@ -20,8 +22,10 @@ const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
     <div class="right">
       <span class="link soft" :class="hub.link" role="status"><i></i>{{ link }}</span>
       <time class="clock" :title="`The hub's time (${hub.zone})`">{{ clockText(hub.now, hub.zone) }}</time>
+      <button type="button" class="ask" aria-label="Help for this page" title="Help (?)" @click="helping = true">?</button>
       <RouterLink class="me" :to="{ name: 'settings' }" :aria-label="`${hub.me?.name}: settings and sign-out`" :title="hub.me?.name">{{ initials }}</RouterLink>
     </div>
+    <HelpDrawer v-model="helping" />
   </header>
 </template>
 
@@ -41,6 +45,8 @@ const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
 .link.lost i { border-color: var(--warn); border-style: dashed; }
 .clock { font-weight: 650; }
 .me { width: 28px; height: 28px; border: 1px solid var(--line); border-radius: 50%; display: grid; place-items: center; font-size: 0.7rem; font-weight: 700; color: var(--soft); text-decoration: none; position: relative; }
+.ask { width: 28px; height: 28px; border: 0; background: none; color: var(--soft); font-weight: 700; position: relative; }
+.ask::after { content: ''; position: absolute; inset: -8px; }
 .me::after { content: ''; position: absolute; inset: -9px; }
 @media (max-width: 820px) {
   .bar { padding: 0 14px; }

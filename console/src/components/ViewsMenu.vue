@@ -38,7 +38,7 @@ async function remove(v: View) {
     <li>
       <form class="px-3 pt-2" @submit.prevent="save">
         <input v-model="name" class="form-control form-control-sm" aria-label="Name of this view" placeholder="Name of this view" required maxlength="80" />
-        <label class="d-flex gap-2 my-2 small-text"><input v-model="shared" type="checkbox" /> for everybody in the household</label>
+        <label class="d-flex gap-2 my-2 small-text"><input v-model="shared" class="form-check-input mt-0" type="checkbox" /> for everybody in the household</label>
         <button class="btn btn-primary btn-sm" :disabled="busy || !view">Save this view</button>
         <p v-if="failed" class="note bad small-text mt-2 mb-0" role="alert">{{ failed }}</p>
       </form>

@@ -249,7 +249,7 @@ function pick(at: number) { picked.value = Math.round(at) }
       </table>
     </section>
     <ChartNotes v-if="hub.member && chosen.length" id="notes" class="mt-3" :notes="notes" :places="places" :at="picked ?? to" :picked="picked" @changed="((picked = null), load())" />
-    <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button><label class="small-text d-flex gap-2 align-items-center ms-2"><input type="checkbox" :checked="marked" @change="go({ marks: marked ? '0' : undefined })" /> setpoints and limits</label></div>
+    <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button><label class="small-text d-flex gap-2 align-items-center ms-2"><input class="form-check-input mt-0" type="checkbox" :checked="marked" @change="go({ marks: marked ? '0' : undefined })" /> setpoints and limits</label></div>
     <p class="soft small-text mt-2 no-print">Drag across to zoom, or pinch; two clicks zoom out; a click picks a time for a note. Arrow keys move, + and − zoom, Home returns to now.</p>
   </main>
 </template>

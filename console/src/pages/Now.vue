@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import Icon from '../components/Icon.vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import Attention from '../components/Attention.vue'
 import PlaceSheet from '../components/PlaceSheet.vue'
 import PresetBar from '../components/PresetBar.vue'
 import { useDay } from '../day'
@@ -34,26 +34,42 @@ function order(a: { unit: string; kind: string; id: string }, b: { unit: string;
   return rank(a) - rank(b) || a.id.localeCompare(b.id)
 }
 
-const unconfirmed = computed(() => Object.values(hub.controls).filter((c) => c.phase === 'unconfirmed' && !c.momentary))
-const noEffect = computed(() => Object.values(hub.controls).filter((c) => c.proof === 'missing'))
+// One's favourites have a sheet of their own, before the places.
+const favourites = computed(() => {
+  const ids = hub.preferences.favourites ?? []
+  const signals = ids.flatMap((id) => (hub.signals[id] && takesPart(hub.signals[id].device) ? [hub.signals[id]] : []))
+  const controls = ids.flatMap((id) => (hub.controls[id] && takesPart(hub.controls[id].device) ? [hub.controls[id]] : []))
+  return signals.length + controls.length ? [{ place: { id: '', name: 'Favourites' }, signals, controls, devices: [], settings: [] }] : []
+})
+
+const sought = ref('')
+const field = ref<HTMLInputElement>()
+const shown = computed(() => {
+  const word = sought.value.trim().toLowerCase()
+  if (!word) return [...favourites.value, ...sheets.value]
+  const fits = (...texts: string[]) => texts.some((t) => t.toLowerCase().includes(word))
+  return sheets.value.map((s) => (fits(s.place.name) ? s : {
+    ...s, signals: s.signals.filter((x) => fits(x.name, x.id)), controls: s.controls.filter((x) => fits(x.name, x.id)), settings: s.settings.filter((x) => fits(x.config.name, x.config.id)),
+  })).filter((s) => fits(s.place.name) || s.signals.length || s.controls.length || s.settings.length)
+})
+function keys(e: KeyboardEvent) {
+  if (e.key === '/' && !(e.target as HTMLElement).closest?.('input, select, textarea, [role=dialog]') && !e.ctrlKey && !e.metaKey) {
+    e.preventDefault()
+    field.value?.focus()
+  }
+}
+onMounted(() => document.addEventListener('keydown', keys))
+onUnmounted(() => document.removeEventListener('keydown', keys))
 </script>
 
 <template>
   <main class="page">
     <h1 class="visually-hidden">Now</h1>
-    <div v-if="unconfirmed.length" class="note mb-3" role="status">
-      <Icon name="bell" :size="20" />
-      <div>
-        <strong>{{ unconfirmed.map((c) => c.name).join(', ') }}: not confirmed</strong>
-        <span class="small-text">{{ unconfirmed.some((c) => c.online) ? 'The board has not said that it switched. The hub keeps sending.' : 'The board is offline and gets it when it is back.' }}</span>
-      </div>
+    <Attention />
+    <div class="top">
+      <PresetBar />
+      <input v-if="sheets.length" ref="field" v-model="sought" type="search" class="form-control search mb-3 no-print" placeholder="Search" aria-label="Search" @keydown.esc="sought = ''" />
     </div>
-
-    <div v-if="noEffect.length" class="note mb-3" role="status">
-      <Icon name="bell" :size="20" />
-      <div><strong>{{ noEffect.map((c) => c.name).join(', ') }}: no effect</strong><span class="small-text">{{ noEffect.length === 1 ? noEffect[0]!.reason : 'They are switched on, and what they should bring about is not seen.' }}</span></div>
-    </div>
-    <PresetBar />
 
     <div v-if="!hub.loaded" class="soft p-5 text-center" aria-busy="true">Asking the hub …</div>
     <section v-else-if="!sheets.length" class="sheet empty">
@@ -68,8 +84,9 @@ const noEffect = computed(() => Object.values(hub.controls).filter((c) => c.proo
         <p class="soft">An owner of this hub decides what you see here.</p>
       </template>
     </section>
+    <p v-else-if="!shown.length" class="soft">Nothing here is called “{{ sought }}”.</p>
     <div v-else class="sheets">
-      <PlaceSheet v-for="s in sheets" :key="s.place.id" v-bind="s" :traces="traces" :runs="runs" :from="to - span" :to="to" />
+      <PlaceSheet v-for="s in shown" :key="s.place.id" v-bind="s" :traces="traces" :runs="runs" :from="to - span" :to="to" />
     </div>
   </main>
 </template>
@@ -77,6 +94,9 @@ const noEffect = computed(() => Object.values(hub.controls).filter((c) => c.proo
 <style scoped>
 .sheets { display: grid; gap: 18px; grid-template-columns: minmax(0, 1fr); align-items: start; }
 @media (min-width: 821px) { .sheets:has(> :nth-child(2)) { grid-template-columns: repeat(2, minmax(0, 1fr)); } }
+.top { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0 18px; }
+.search { flex: 1 1 180px; max-width: 280px; }
+@media (max-width: 820px) { .search { max-width: none; } }
 .empty { text-align: center; padding: 48px 20px; display: grid; justify-items: center; gap: 10px; }
 .empty p { max-width: 40ch; }
 </style>

@@ -1,17 +1,16 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
-import { BFormRadioGroup } from 'bootstrap-vue-next/components/BFormRadio'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, ask, type HubInfo } from '../api'
 import BrokersCard from '../components/BrokersCard.vue'
+import ForYou from '../components/ForYou.vue'
 import Field from '../components/Field.vue'
 import PanelCard from '../components/PanelCard.vue'
 import StorageCard from '../components/StorageCard.vue'
 import { useSend } from '../form'
 import { useHub } from '../hub'
-import { theme } from '../theme'
 
 const hub = useHub()
 const info = ref<HubInfo | null>(null)
@@ -41,10 +40,7 @@ const save = () => send(async () => {
 <template>
   <main class="page narrow stack">
     <div class="between"><h1>Settings</h1><BButton variant="outline-secondary" @click="hub.leave()">Sign out {{ hub.me?.name }}</BButton></div>
-    <section class="sheet">
-      <h2 class="mb-2">Look, on this device</h2>
-      <BFormRadioGroup v-model="theme" :options="[{ value: 'auto', text: 'as the device' }, { value: 'light', text: 'light' }, { value: 'dark', text: 'dark' }]" aria-label="Theme" />
-    </section>
+    <ForYou />
     <div v-if="failed && !field" class="note bad" role="alert">{{ failed }}</div>
     <form v-if="hub.owner && info" class="sheet stack" @submit.prevent="save">
       <h2>This hub</h2>

@@ -7,6 +7,7 @@ import { api, ask, sentence, type Summary } from '../api'
 import ChartSheet from '../components/ChartSheet.vue'
 import Distribution from '../components/Distribution.vue'
 import KeepForm from '../components/KeepForm.vue'
+import Star from '../components/Star.vue'
 import ReadingsTable from '../components/ReadingsTable.vue'
 import { amountText, clockText, dayText, length, signalAge, since, unitSign, valueText } from '../format'
 import { useHistories } from '../histories'
@@ -82,9 +83,9 @@ const short = (ms: number) => void router.replace({ query: { span: String(ms) } 
     <div class="between">
       <div>
         <h1>{{ name }}</h1>
-        <span class="soft">{{ id }}<template v-if="place"> · {{ place.name }}</template><template v-if="device"> · <RouterLink v-if="hub.member" :to="{ name: 'device', params: { id: device.id } }">{{ device.name }}</RouterLink><template v-else>{{ device.name }}</template></template></span>
+        <span class="soft">{{ id }}<template v-if="place"> · <RouterLink :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink></template><template v-if="device"> · <RouterLink v-if="hub.member" :to="{ name: 'device', params: { id: device.id } }">{{ device.name }}</RouterLink><template v-else>{{ device.name }}</template></template></span>
       </div>
-      <RouterLink class="btn btn-outline-secondary no-print" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink>
+      <div class="d-flex gap-2 flex-wrap no-print"><Star v-if="signal || control" :id="signal?.id ?? control!.id" :name="name" /><RouterLink class="btn btn-outline-secondary" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink></div>
     </div>
     <div v-if="trouble || failed" class="note bad" role="alert">{{ trouble || failed }}</div>
     <section class="sheet now" aria-label="Now">

@@ -1,0 +1,55 @@
+// Serves the console's shell at once, also where the hub does not answer. What the hub says is never kept here: the page
+// itself shows what it saw last, with its age, and says that it is not live.
+const shell = 'shell-1'
+
+self.addEventListener('install', (e) => {
+  e.waitUntil(keepShell().then(() => self.skipWaiting()))
+})
+self.addEventListener('activate', (e) => {
+  e.waitUntil(caches.keys().then((names) => Promise.all(names.filter((n) => n !== shell).map((n) => caches.delete(n)))).then(() => self.clients.claim()))
+})
+self.addEventListener('fetch', (e) => {
+  const url = new URL(e.request.url)
+  if (e.request.method !== 'GET' || url.origin !== location.origin || url.pathname.startsWith('/api/')) return
+  if (e.request.mode === 'navigate') e.respondWith(kept('/', e))
+  else if (url.pathname.startsWith('/assets/')) e.respondWith(kept(e.request, e, true))
+  else e.respondWith(kept(e.request, e))
+})
+
+// The page, and what it names: without those it would stay blank.
+async function keepShell() {
+  const cache = await caches.open(shell)
+  const r = await fetch('/')
+  const text = await r.clone().text()
+  await cache.put('/', r)
+  await cache.addAll(['/theme.js', '/mark.svg', ...new Set(text.match(/\/assets\/[\w./-]+/g) ?? [])])
+}
+
+// What is kept is served at once, and fetched anew for the next time; names of assets change with what is in them.
+async function kept(key, e, forever) {
+  const cache = await caches.open(shell)
+  const have = await cache.match(key)
+  if (have && forever) return have
+  const fresh = fetch(key === '/' ? '/' : e.request).then(async (r) => {
+    if (r.ok && key === '/' && have && (await r.clone().text()) !== (await have.clone().text())) {
+      // The hub is newer than what is shown: the page loads anew as soon as somebody goes to another one.
+      for (const c of await self.clients.matchAll()) c.postMessage('newer')
+    }
+    if (r.ok) await cache.put(key, r.clone())
+    if (r.ok && key === '/') await tidy(cache)
+    return r
+  })
+  if (!have) return fresh
+  e.waitUntil(fresh.catch(() => undefined))
+  return have
+}
+
+// Assets that were fetched more than a month ago go; one that is still needed is fetched again.
+async function tidy(cache) {
+  const old = Date.now() - 30 * 86400_000
+  for (const r of await cache.keys()) {
+    if (!new URL(r.url).pathname.startsWith('/assets/')) continue
+    const at = Date.parse((await cache.match(r)).headers.get('date') ?? '')
+    if (at < old) await cache.delete(r)
+  }
+}

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+import { BOffcanvas } from 'bootstrap-vue-next/components/BOffcanvas'
+import { computed, onMounted, onUnmounted } from 'vue'
+import { useRoute } from 'vue-router'
+import { help } from '../help'
+
+const open = defineModel<boolean>({ required: true })
+const route = useRoute()
+const text = computed(() => help[String(route.name)] ?? help.now!)
+function keys(e: KeyboardEvent) {
+  if (e.key === 'Escape') open.value = false // also where the focus stayed outside
+  if (e.key !== '?' || (e.target as HTMLElement).closest?.('input, select, textarea')) return
+  open.value = !open.value
+}
+onMounted(() => document.addEventListener('keydown', keys))
+onUnmounted(() => document.removeEventListener('keydown', keys))
+</script>
+
+<template>
+  <BOffcanvas v-model="open" placement="end" :title="text.title" class="help">
+    <p v-for="s in text.says" :key="s">{{ s }}</p>
+    <table class="table"><tbody><tr v-for="[k, does] in [...(text.keys ?? []), ['?', 'this help'] as [string, string]]" :key="k"><td><kbd>{{ k }}</kbd></td><td>{{ does }}</td></tr></tbody></table>
+    <p class="soft small-text mt-3 mb-0">For scripts there is a description of <a href="/api/docs">everything that the hub can be asked</a>, and <code>idleember --help</code>.</p>
+  </BOffcanvas>
+</template>
+
+<style scoped>
+kbd { background: var(--paper); color: var(--ink); border: 1px solid var(--line); }
+</style>
