@@ -33,6 +33,9 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		if err := json.Unmarshal([]byte(p.Text), &p.Facts); err != nil {
 			return nil, fmt.Errorf("store: facts of %s: %w", p.ID, err)
 		}
+		if len(p.Facts) == 0 {
+			p.Facts = nil
+		}
 		out.Places = append(out.Places, p.Place)
 	}
 	var devices []struct {

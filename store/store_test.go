@@ -79,7 +79,7 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	s := open(t, dir)
 	want := (&site.Site{}).Clone()
 	want.Hub = site.Hub{Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna"}
-	want.Places = []site.Place{{ID: "shed", Name: "Shed"}, {ID: "attic", Name: "Attic"}}
+	want.Places = []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}}, {ID: "attic", Name: "Attic"}}
 	d := site.Device{ID: "kiln", Name: "Kiln", Place: "shed", Lease: time.Minute, NewSignals: true, Created: time.UnixMilli(1700000000123)}
 	g := site.Signal{ID: "kiln.chamber", Device: "kiln", Raw: "Chamber", Name: "Chamber", Kind: site.Number, Unit: "Cel", Decimals: 1,
 		Reports: site.Periodic, Interval: 10 * time.Second, New: true, Guests: site.GuestsSee}

@@ -27,6 +27,11 @@ test('the heater warms the room', async () => {
   await row.getByRole('button', { name: 'On', exact: true }).click()
   await until('confirmed', async () => /^on\b/.test(await row.locator('.state').innerText()))
   await until('warmer', async () => parseFloat(await value.innerText()) > before + 0.5, 60_000)
+  // What was can be had back for a few seconds.
+  await row.getByRole('button', { name: 'Off', exact: true }).click()
+  await row.getByRole('button', { name: 'Undo, Heater' }).click()
+  await until('on again', async () => (await row.getByRole('button', { name: 'On', exact: true }).getAttribute('aria-pressed')) === 'true')
+  await until('still confirmed', async () => /^on\b/.test(await row.locator('.state').innerText()))
   hub.type('b')
   await until('the button on the board shows', async () => /^off/.test(await row.locator('.state').innerText()))
   hub.type('p')

@@ -2,7 +2,7 @@
 // The positions of a control: Auto, On and Off for a switch; Auto and a slider for a level; the words of a choice; open, stop
 // and shut for a door. Only the device's own report fills a position; what is on its way is shown as such.
 import { BModal } from 'bootstrap-vue-next/components/BModal'
-import { computed, ref } from 'vue'
+import { computed, onUnmounted, ref } from 'vue'
 import { sentence, type Control, type Value } from '../api'
 import { useHub } from '../hub'
 
@@ -40,11 +40,24 @@ const at = computed<Value | 'auto' | undefined>(() => {
 const onTheWay = computed(() => props.control.phase === 'pending' || props.control.phase === 'unconfirmed')
 const level = computed(() => Number(drag.value ?? props.control.want ?? props.control.is ?? 0))
 
+// For a few seconds what was can be had back. A pulse is over, and a door moves: those are told anew instead.
+const undoable = ref<Value | 'auto' | null>(null)
+const seconds = 8
+let forget = 0
+onUnmounted(() => window.clearTimeout(forget))
+
 async function send(to: Value | 'auto') {
   busy.value = true
   failed.value = ''
+  const was = at.value
+  undoable.value = null
+  window.clearTimeout(forget)
   try {
     await (to === 'auto' ? hub.auto(props.control.id) : hub.tell(props.control.id, to))
+    if (was !== undefined && was !== to && !props.control.momentary && props.control.kind !== 'mover') {
+      undoable.value = was
+      forget = window.setTimeout(() => (undoable.value = null), seconds * 1000)
+    }
   } catch (e) {
     failed.value = sentence(e)
   } finally {
@@ -79,6 +92,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
         @input="drag = Number(($event.target as HTMLInputElement).value)" @change="tap(Number(($event.target as HTMLInputElement).value))" />
       <b>{{ Math.round(level) }} %</b>
     </label>
+    <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
     <BModal :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
       cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) asking = null }" @ok="send(asking!)">
@@ -100,6 +114,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
 .level { display: flex; align-items: center; gap: 10px; min-height: 38px; }
 .level input { width: 150px; accent-color: var(--ink); }
 .level b { min-width: 5ch; text-align: right; }
+.undo { border: 0; background: none; color: var(--ink); text-decoration: underline; text-underline-offset: 3px; min-height: 38px; padding: 0 6px; }
 .failed { color: var(--warn); margin: 6px 0 0; max-width: 260px; }
 @media (max-width: 820px) { .position button { min-height: 44px; min-width: 60px; } .level { min-height: 44px; } }
 </style>
