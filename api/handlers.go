@@ -10,6 +10,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/reading"
+	"idleember/core/series"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/starter"
@@ -208,11 +209,16 @@ func history(x hub.History) History {
 		return out
 	}
 	n := len(x.Buckets)
+	// Without a reading of its own a bucket has what held all the time.
+	held := func(b series.Bucket) bool { return b.OnMS > 0 || x.Kind == site.Number && !math.IsNaN(b.TimeMean) }
 	floats := func(get func(int) float64) *[]float64 {
 		col := make([]float64, 0, n)
 		for i, b := range x.Buckets {
-			if b.Count > 0 || b.OnMS > 0 {
+			if b.Count > 0 || held(b) {
 				v := get(i)
+				if b.Count == 0 {
+					v = b.TimeMean
+				}
 				if math.IsNaN(v) {
 					v = 0
 				}
@@ -223,7 +229,7 @@ func history(x hub.History) History {
 	}
 	count, on := make([]int, 0, n), make([]int64, 0, n)
 	for _, b := range x.Buckets {
-		if b.Count > 0 || b.OnMS > 0 {
+		if b.Count > 0 || held(b) {
 			out.T, count, on = append(out.T, b.From), append(count, b.Count), append(on, b.OnMS)
 		}
 	}

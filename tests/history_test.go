@@ -105,6 +105,10 @@ func TestASummaryOfAStretch(t *testing.T) {
 	assert.InDelta(t, 3*3600_000, all, 30_000)
 	assert.EqualValues(t, 3600_000, low, "an hour below zero")
 	assert.Empty(t, summary(r, "kiln.lid", begin, time.Now()).Bins)
+	from, to, points := begin.Add(time.Hour-5*time.Second), begin.Add(2*time.Hour), 2
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &to, Points: &points})
+	require.NoError(t, err)
+	assert.Equal(t, []float64{29, 20}, (*(*h.JSON200)[0].Min), "five seconds without a reading have what held")
 	assert.Zero(t, summary(r, "kiln.chamber", begin.Add(-time.Hour), begin).Count)
 	_, err = r.Owner.GetSummaryWithResponse(t.Context(), &client.GetSummaryParams{Series: "kiln.chamber", From: &begin, To: &begin})
 	assert.ErrorContains(t, err, "is not after from")

@@ -25,6 +25,7 @@ export function followTheme() {
     painted.value++
   }
   system.addEventListener('change', paint)
+  matchMedia('print').addEventListener('change', paint) // what is drawn on a canvas is drawn anew, on white
   watchEffect(() => {
     if (hub.preferencesKnown) {
       keep('theme', hub.preferences.theme)
