@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -36,7 +37,8 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 
 	hubArgs := []string{"demo", "--boards=false", "--data", p.dir, "--http", p.http, "--mqtt", p.mqtt, "--mqtts", "", "--udp", ""}
 	hub, said := background(hubArgs...)
-	rig.Soon(t, "the hub", func() bool { return strings.Contains(said.String(), "The boards are not running") })
+	// At first it writes three weeks of history.
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "The boards are not running") }, 90*time.Second, 50*time.Millisecond, "the hub")
 	_, boards := background("demo", "boards", "--data", p.dir)
 	b, err := os.ReadFile(filepath.Join(p.dir, "demo.json"))
 	require.NoError(t, err)

@@ -11,15 +11,15 @@ import (
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"idleember/tests"
 )
 
-// Readings go out to a file and come in again, from our own forms and from somebody else's; the store is checked.
-func TestExportImportAndCheck(t *testing.T) {
-	t.Parallel()
+// kiln is a hub in a process of its own, and a board that has sent its first readings to it.
+func kiln(t *testing.T) (*process, paho.Client) {
 	p := newProcess(t)
 	p.start()
 	p.setUp()
@@ -27,6 +27,13 @@ func TestExportImportAndCheck(t *testing.T) {
 	board, err := p.board(id, key)
 	require.NoError(t, err)
 	board.Publish("ember/kiln/r", 1, false, `{"chamber":20.5,"damp":50}`).Wait()
+	return p, board
+}
+
+// Readings go out to a file and come in again, from our own forms and from somebody else's; the store is checked.
+func TestExportImportAndCheck(t *testing.T) {
+	t.Parallel()
+	p, board := kiln(t)
 	dir := t.TempDir()
 	run := func(exit int, args ...string) string {
 		out, got := p.cli(args...)
@@ -103,13 +110,7 @@ func TestExportImportAndCheck(t *testing.T) {
 // Whenever the hub is killed while a file is brought in, what it said was stored is there, and the rest comes with the next try.
 func TestKilledWhileReadingsComeIn(t *testing.T) {
 	t.Parallel()
-	p := newProcess(t)
-	p.start()
-	p.setUp()
-	id, key := p.device("Kiln")
-	board, err := p.board(id, key)
-	require.NoError(t, err)
-	board.Publish("ember/kiln/r", 1, false, `{"chamber":20.5}`).Wait()
+	p, board := kiln(t)
 	board.Disconnect(100)
 	const lines = 150_000
 	var text strings.Builder

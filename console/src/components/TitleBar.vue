@@ -49,7 +49,9 @@ const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
 .ask::after { content: ''; position: absolute; inset: -8px; }
 .me::after { content: ''; position: absolute; inset: -9px; }
 @media (max-width: 820px) {
-  .bar { padding: 0 14px; }
+  .bar { padding: 0 14px; gap: 10px; }
+  .right { gap: 9px; }
+  .ask { width: 18px; padding: 0; }
   .pages { display: none; }
 }
 </style>
