@@ -33,12 +33,15 @@ func appendInts(dst []byte, list []int64) []byte {
 }
 
 func appendGroup(dst []byte, g []int64) []byte {
-	low, high := g[0], g[0]
-	var lowDelta, highDelta int64
-	if len(g) > 1 {
-		lowDelta = g[1] - g[0]
-		highDelta = lowDelta
+	same := 1
+	for same < len(g) && g[same] == g[0] {
+		same++
 	}
+	if same == len(g) {
+		return binary.AppendUvarint(append(dst, plainGroup), zigzag(g[0]))
+	}
+	low, high := g[0], g[0]
+	lowDelta, highDelta := g[1]-g[0], g[1]-g[0]
 	prev := g[0]
 	for _, v := range g[1:] {
 		low, high = min(low, v), max(high, v)
@@ -49,42 +52,35 @@ func appendGroup(dst []byte, g []int64) []byte {
 	width, deltaWidth := bits.Len64(uint64(high-low)), bits.Len64(uint64(highDelta-lowDelta))
 	plain := varintLen(low) + (width*len(g)+7)/8
 	delta := varintLen(g[0]) + varintLen(lowDelta) + (deltaWidth*(len(g)-1)+7)/8
-	var packed [group]uint64
-	if delta < plain {
-		dst = append(dst, byte(deltaWidth)<<1|deltaGroup)
-		dst = binary.AppendUvarint(dst, zigzag(g[0]))
-		dst = binary.AppendUvarint(dst, zigzag(lowDelta))
-		for i := 1; i < len(g); i++ {
-			packed[i-1] = uint64(g[i] - g[i-1] - lowDelta)
-		}
-		return pack(dst, packed[:len(g)-1], deltaWidth)
+	if delta >= plain {
+		dst = append(dst, byte(width)<<1|plainGroup)
+		dst = binary.AppendUvarint(dst, zigzag(low))
+		return pack(dst, g, low, width)
 	}
-	dst = append(dst, byte(width)<<1|plainGroup)
-	dst = binary.AppendUvarint(dst, zigzag(low))
-	for i, v := range g {
-		packed[i] = uint64(v - low)
+	dst = append(dst, byte(deltaWidth)<<1|deltaGroup)
+	dst = binary.AppendUvarint(dst, zigzag(g[0]))
+	dst = binary.AppendUvarint(dst, zigzag(lowDelta))
+	var deltas [group]int64
+	for i, v := range g[1:] {
+		deltas[i&(group-1)] = v - g[i]
 	}
-	return pack(dst, packed[:len(g)], width)
+	return pack(dst, deltas[:len(g)-1], lowDelta, deltaWidth)
 }
 
-// pack appends the lowest width bits of each, the first in the lowest bits of the first byte.
-func pack(dst []byte, list []uint64, width int) []byte {
+// pack appends the lowest width bits of what each is above base, the first in the lowest bits of the first byte.
+func pack(dst []byte, list []int64, base int64, width int) []byte {
 	if width == 0 {
 		return dst
 	}
 	var acc uint64
 	have := 0
-	for _, v := range list {
-		acc |= v << have
-		if have+width >= 64 {
+	for _, n := range list {
+		v := uint64(n - base)
+		acc |= v << (have & 63)
+		if have += width; have >= 64 {
 			dst = binary.LittleEndian.AppendUint64(dst, acc)
-			acc = 0
-			if have > 0 {
-				acc = v >> (64 - have)
-			}
-			have += width - 64
-		} else {
-			have += width
+			have -= 64
+			acc = v >> (width - have) // all of it is written where that is the whole width: a shift by 64 gives 0
 		}
 	}
 	for ; have > 0; have -= 8 {
@@ -94,7 +90,7 @@ func pack(dst []byte, list []uint64, width int) []byte {
 	return dst
 }
 
-// readInts unpacks as many integers as out holds.
+// ints unpacks as many integers as out holds.
 func (r *reader) ints(out []int64) {
 	for len(out) > 0 && !r.broken {
 		n := min(group, len(out))
@@ -129,7 +125,7 @@ func (r *reader) unpack(out []int64, width int, base int64) {
 		r.broken = true
 		return
 	}
-	src := r.b[r.at : r.at+size]
+	src := r.b[r.at:] // what comes after is loaded too, and masked away
 	r.at += size
 	if width == 0 {
 		for i := range out {
@@ -141,8 +137,9 @@ func (r *reader) unpack(out []int64, width int, base int64) {
 	if width <= 56 {
 		mask := uint64(1)<<width - 1
 		bit := 0
-		for ; i < len(out) && bit>>3+8 <= len(src); i++ {
-			out[i] = base + int64(binary.LittleEndian.Uint64(src[bit>>3:])>>(bit&7)&mask)
+		fits := out[:min(len(out), max(0, (len(src)-8)*8/width))]
+		for ; i < len(fits); i++ {
+			fits[i] = base + int64(binary.LittleEndian.Uint64(src[bit>>3:])>>(bit&7)&mask)
 			bit += width
 		}
 	}

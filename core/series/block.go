@@ -31,16 +31,16 @@ const (
 // Codec encodes and decodes blocks; it holds memory to work in, and is for one goroutine. Its zero value is ready. The format
 // is written down in docs/series.md.
 type Codec struct {
-	a, b    []int64
+	ints    []int64
 	scratch []byte
 	dict    map[string]int64
 }
 
-func (c *Codec) work(n int) (a, b []int64) {
-	if cap(c.a) < n {
-		c.a, c.b = make([]int64, n), make([]int64, n)
+func (c *Codec) work(n int) []int64 {
+	if cap(c.ints) < n {
+		c.ints = make([]int64, n)
 	}
-	return c.a[:n], c.b[:n]
+	return c.ints[:n]
 }
 
 // Encode appends the block of some readings to dst. It panics where there are none or too many, or times are out of order.
@@ -58,8 +58,8 @@ func (c *Codec) Encode(dst []byte, cols *Columns) []byte {
 	}
 	dst = append(dst, blockVersion, flags)
 	dst = binary.AppendUvarint(dst, uint64(n))
-	a, b := c.work(n)
-	dst = c.appendTimes(dst, cols.T, a, b)
+	a := c.work(n)
+	dst = c.appendTimes(dst, cols.T, a)
 	if cols.Kind == site.Text {
 		dst = c.appendTexts(append(dst, asOptions), cols.Text, a)
 	} else {
@@ -85,7 +85,7 @@ func (c *Codec) Decode(cols *Columns, block []byte) error {
 	if version != blockVersion || n == 0 || r.broken {
 		return ErrDamaged
 	}
-	a, _ := c.work(n)
+	a := c.work(n)
 	cols.T = slices.Grow(cols.T[:0], n)[:n]
 	cols.Kind, cols.Text, cols.Q, cols.Raw = site.Number, nil, nil, nil
 	r.times(cols.T, a)
@@ -125,18 +125,22 @@ const (
 	sampleFor = 64 // differences that are looked at for the grid's step
 )
 
-func (c *Codec) appendTimes(dst []byte, t []int64, off, deltas []int64) []byte {
+func (c *Codec) appendTimes(dst []byte, t []int64, deltas []int64) []byte {
 	dst = binary.AppendUvarint(dst, zigzag(t[0]))
-	for i := 1; i < len(t); i++ {
-		deltas[i-1] = t[i] - t[i-1]
-		if deltas[i-1] <= 0 {
+	before := t[0]
+	for _, at := range t[1:] {
+		if at <= before {
 			panic("series: times out of order")
 		}
+		before = at
 	}
 	begin := len(dst)
-	gridded, ok := appendGrid(append(dst, onGrid), t, off, deltas[:len(t)-1])
+	gridded, ok := c.appendGrid(append(dst, onGrid), t)
 	if ok && len(gridded)-begin <= 3+len(t)/16 { // nothing is going to be shorter
 		return gridded
+	}
+	for i, until := range t[1:] {
+		deltas[i] = until - t[i]
 	}
 	c.scratch = appendInts(append(c.scratch[:0], byDeltas), deltas[:len(t)-1])
 	if ok && len(gridded)-begin <= len(c.scratch) {
@@ -146,14 +150,16 @@ func (c *Codec) appendTimes(dst []byte, t []int64, off, deltas []int64) []byte {
 }
 
 // appendGrid writes how far each time is off t0 + i*step, after the steps that were left out. The step is fitted to all.
-func appendGrid(dst []byte, t []int64, off, deltas []int64) ([]byte, bool) {
+func (c *Codec) appendGrid(dst []byte, t []int64) ([]byte, bool) {
 	if len(t) < 3 {
 		return nil, false
 	}
 	var sample [sampleFor]int64
-	n := min(len(deltas), sampleFor)
+	deltas := len(t) - 1
+	n := min(deltas, sampleFor)
 	for i := range n {
-		sample[i] = deltas[i*len(deltas)/n]
+		at := i * deltas / n
+		sample[i] = t[at+1] - t[at]
 	}
 	slices.Sort(sample[:n])
 	step := float64(sample[n/2])
@@ -169,25 +175,51 @@ func appendGrid(dst []byte, t []int64, off, deltas []int64) ([]byte, bool) {
 	inverse := (1 << gridBits) / float64(fine)
 	var skips []byte
 	skipped, last := 0, 0
-	g := int64(0)
-	off[0] = 0
-	for i := 1; i < len(t); i++ {
-		next := int64(float64(t[i]-t[0])*inverse + 0.5)
-		if next != g+1 {
-			skips = binary.AppendUvarint(skips, uint64(i-last))
-			skips = binary.AppendUvarint(skips, zigzag(next-g-1))
-			skipped, last = skipped+1, i
-			if skipped > len(t)/8 {
-				return nil, false
+	scaled := int64(0) // how far the next step is from t0, in 1/256 ms
+	packed := c.scratch[:0]
+	var off [group]int64
+	for from := 0; from < len(t); from += group {
+		part := t[from:min(from+group, len(t))]
+		for j := 0; j < len(part); j++ {
+			n := offSteps(part[j:], off[j:], t[0], scaled, fine)
+			scaled += int64(n) * fine
+			if j += n; j == len(part) {
+				break
 			}
+			next := int64(float64(part[j]-t[0])*inverse + 0.5)
+			if extra := next - scaled/fine; extra != 0 {
+				skips = binary.AppendUvarint(skips, uint64(from+j-last))
+				skips = binary.AppendUvarint(skips, zigzag(extra))
+				skipped, last = skipped+1, from+j
+				if skipped > len(t)/8 {
+					return nil, false
+				}
+				scaled = next * fine
+			}
+			off[j] = part[j] - t[0] - scaled>>gridBits
+			scaled += fine
 		}
-		g = next
-		off[i] = t[i] - t[0] - g*fine>>gridBits
+		packed = appendGroup(packed, off[:len(part)])
 	}
+	c.scratch = packed
 	dst = binary.AppendUvarint(dst, uint64(fine))
 	dst = binary.AppendUvarint(dst, uint64(skipped))
 	dst = append(dst, skips...)
-	return appendInts(dst, off), true
+	return append(dst, packed...), true
+}
+
+// offSteps fills off with how far times are off steps, until one is nearer to another step, and returns how many it filled.
+func offSteps(t, off []int64, t0, scaled, fine int64) int {
+	half := fine >> (gridBits + 1)
+	off = off[:len(t)]
+	for i, at := range t {
+		off[i] = at - t0 - scaled>>gridBits
+		if uint64(off[i]+half) > uint64(2*half) {
+			return i
+		}
+		scaled += fine
+	}
+	return len(t)
 }
 
 func (r *reader) times(out []int64, work []int64) {

@@ -122,7 +122,7 @@ func (c *Codec) EncodeCells(dst []byte, day int64, cells []Cell) []byte {
 		mask |= 1 << ((cells[i].At - day) / Hour)
 	}
 	dst = binary.AppendUvarint(append(dst, blockVersion), mask)
-	work, _ := c.work(len(cells))
+	work := c.work(len(cells))
 	for _, of := range cellInts {
 		for i := range cells {
 			work[i] = *of(&cells[i])
@@ -174,7 +174,7 @@ func (c *Codec) DecodeCells(out []Cell, day int64, body []byte) ([]Cell, error) 
 		}
 	}
 	cells := out[begin:]
-	work, _ := c.work(len(cells))
+	work := c.work(len(cells))
 	for _, of := range cellInts {
 		r.ints(work)
 		for i, n := range work {

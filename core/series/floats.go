@@ -12,38 +12,37 @@ var powers = [...]float64{1, 10, 100, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9}
 // mostScaled bounds scaled integers: up to here every integer is a float64.
 const mostScaled = 1 << 53
 
-// scaled returns v as an integer of 10^-k, where that brings back exactly v.
-func scaled(v float64, k int) (int64, bool) {
-	x := v * powers[k]
-	if !(x > -mostScaled && x < mostScaled) {
-		return 0, false
+// rounding is added to and taken from numbers to round them, as a double has 52 places after it.
+const rounding = 3 << 51
+
+// scaled fills ints with the values as integers of 10^-k, as far as that brings back exactly each, and returns how far.
+func scaled(list []float64, ints []int64, k int) int {
+	p := powers[k]
+	ints = ints[:len(list)]
+	for i, v := range list {
+		n := v*p + rounding - rounding
+		if math.Float64bits(n/p) != math.Float64bits(v) || !(math.Abs(n) <= mostScaled) { // no number neither
+			return i
+		}
+		ints[i] = int64(n)
 	}
-	n := int64(math.Floor(x + 0.5))
-	return n, math.Float64bits(float64(n)/powers[k]) == math.Float64bits(v)
+	return len(list)
 }
 
 // decimals is the least k with which all values are integers of 10^-k; ints are these.
 func decimals(list []float64, ints []int64) (k int, ok bool) {
-	for i, v := range list {
-		n, fits := scaled(v, k)
-		for !fits {
-			if k++; k == len(powers) {
-				return 0, false
-			}
-			n, fits = scaled(v, k)
-			if !fits {
-				continue
-			}
-			for j := range ints[:i] { // the earlier ones are that much larger integers now
-				var still bool
-				if ints[j], still = scaled(list[j], k); !still {
-					return 0, false
-				}
-			}
+	for done := 0; ; k++ {
+		if k == len(powers) {
+			return 0, false
 		}
-		ints[i] = n
+		// The one that did not fit is tried first: the others are worth the work only when it fits.
+		if done < len(list) && scaled(list[done:done+1], ints[done:], k) == 0 {
+			continue
+		}
+		if done = scaled(list, ints, k); done == len(list) {
+			return k, true
+		}
 	}
-	return k, true
 }
 
 // How values are written.
@@ -62,29 +61,60 @@ func appendValues(dst []byte, list []float64, work []int64) []byte {
 	if !ok {
 		return appendFloats(append(dst, asFloats), list)
 	}
-	first, g := work[0], int64(0)
-	for _, n := range work {
-		if d := n - first; g != 1 && d != 0 {
-			g = gcd(g, max(d, -d))
-		}
-	}
-	g = max(g, 1)
-	for i := range work {
-		work[i] -= first
-		if g > 1 {
-			work[i] /= g
-		}
-	}
+	first := work[0]
+	g := divide(work)
 	dst = append(dst, asScaled, byte(k))
 	dst = binary.AppendUvarint(dst, uint64(g))
 	dst = binary.AppendUvarint(dst, zigzag(first))
 	return appendInts(dst, work)
 }
 
-func gcd(a, b int64) int64 {
-	if a != 0 && b%a == 0 {
-		return a
+// divide makes the integers their distance from the first in units of the greatest common divisor of all these, which it
+// returns; it is 1 where they are all the same.
+func divide(list []int64) int64 {
+	first, g := list[0], int64(0)
+	by := divisor{rest: -1} // divides 0 alone
+	for i := 1; i < len(list) && g != 1; i++ {
+		if _, ok := by.into(list[i] - first); !ok {
+			g = gcd(g, max(list[i]-first, first-list[i]))
+			by = divisorOf(g)
+		}
 	}
+	if g <= 1 {
+		for i := range list {
+			list[i] -= first
+		}
+		return 1
+	}
+	for i, n := range list {
+		list[i], _ = by.into(n - first)
+	}
+	return g
+}
+
+// divisor divides what it divides without a rest, by a multiplication: Granlund, Montgomery, "Division by invariant integers
+// using multiplication", PLDI 1994, section 9.
+type divisor struct {
+	inverse, most int64 // of the odd part modulo 2^64; the largest quotient
+	shift, rest   int64 // of the even part
+}
+
+func divisorOf(g int64) divisor {
+	shift := int64(bits.TrailingZeros64(uint64(g)))
+	odd := g >> shift
+	inverse := odd // right in three places; each step doubles them
+	for range 5 {
+		inverse *= 2 - odd*inverse
+	}
+	return divisor{inverse, 2 * mostScaled / g, shift, 1<<shift - 1}
+}
+
+func (by *divisor) into(d int64) (q int64, ok bool) {
+	q = d >> (by.shift & 63) * by.inverse
+	return q, d&by.rest == 0 && uint64(q+by.most) <= uint64(2*by.most)
+}
+
+func gcd(a, b int64) int64 {
 	for a != 0 {
 		a, b = b%a, a
 	}
