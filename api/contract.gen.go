@@ -776,6 +776,12 @@ type ControlChangeAtDevice string
 // ControlChangeKind defines model for ControlChange.Kind.
 type ControlChangeKind string
 
+// Dashboard a page that somebody arranged on a grid of 12 columns
+type Dashboard = site.Dashboard
+
+// DashboardView defines model for DashboardView.
+type DashboardView = hub.Dashboard
+
 // Demand a reason in auto to be on, or at a level; which fields count depends on the kind
 type Demand struct {
 	AfterMs    *int64       `json:"after_ms,omitempty"`
@@ -900,6 +906,9 @@ type Extreme struct {
 
 // Fact something that an owner wrote down about a place, words or a date
 type Fact = site.Fact
+
+// FormulaNow defines model for FormulaNow.
+type FormulaNow = hub.FormulaNow
 
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
@@ -1250,12 +1259,24 @@ type NewNote struct {
 	Until  *time.Time `json:"until,omitempty"`
 }
 
+// NewPicture defines model for NewPicture.
+type NewPicture struct {
+	Height  float32  `json:"height"`
+	Id      string   `json:"id"`
+	LeftOut []string `json:"left_out"`
+	Type    string   `json:"type"`
+	Width   float32  `json:"width"`
+}
+
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
 	// Facts none: as they were
 	Facts *[]Fact `json:"facts,omitempty"`
 	Id    *string `json:"id,omitempty"`
 	Name  string  `json:"name"`
+
+	// Picture its id; empty: no longer one; not told: as it was
+	Picture *string `json:"picture,omitempty"`
 }
 
 // NewSignal defines model for NewSignal.
@@ -1296,6 +1317,17 @@ type NewView struct {
 	View string `json:"view"`
 }
 
+// NewWall defines model for NewWall.
+type NewWall struct {
+	// DimFrom a time of day, as 22:00
+	DimFrom  *string `json:"dim_from,omitempty"`
+	DimUntil *string `json:"dim_until,omitempty"`
+	Name     string  `json:"name"`
+
+	// Switches controls, settings and presets on the dashboard that it may switch
+	Switches *[]string `json:"switches,omitempty"`
+}
+
 // OneReading defines model for OneReading.
 type OneReading struct {
 	Q *OneReadingQ `json:"q,omitempty"`
@@ -1322,6 +1354,9 @@ type PanelState struct {
 	Version string `json:"version"`
 }
 
+// Part an element of an SVG picture that a signal, control or formula moves; numbers from low to high go from start to end, on is end and off is start
+type Part = site.Part
+
 // Permit defines model for Permit.
 type Permit struct {
 	AfterMs  *int64  `json:"after_ms,omitempty"`
@@ -1331,11 +1366,17 @@ type Permit struct {
 	When     string  `json:"when"`
 }
 
+// Pin something live on a picture, at per cents of its width and height
+type Pin = site.Pin
+
 // Place defines model for Place.
 type Place struct {
 	Facts *[]Fact `json:"facts,omitempty"`
 	Id    string  `json:"id"`
 	Name  string  `json:"name"`
+
+	// Picture its id
+	Picture *string `json:"picture,omitempty"`
 }
 
 // Point defines model for Point.
@@ -1653,12 +1694,18 @@ type Summary struct {
 // Target how a want is sent
 type Target = site.Target
 
+// Tile defines model for Tile.
+type Tile = site.Tile
+
 // Token defines model for Token.
 type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
 }
+
+// ToneRange defines model for ToneRange.
+type ToneRange = site.Range
 
 // Travel defines model for Travel.
 type Travel struct {
@@ -1709,6 +1756,9 @@ type View struct {
 	Shared bool   `json:"shared"`
 	View   string `json:"view"`
 }
+
+// Wall defines model for Wall.
+type Wall = hub.Wall
 
 // Why defines model for Why.
 type Why = engine.Why
@@ -1777,6 +1827,17 @@ type SwitchControlJSONBody struct {
 // SwitchControlParams defines parameters for SwitchControl.
 type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// SaveDashboardParams defines parameters for SaveDashboard.
+type SaveDashboardParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ReadyDashboardParams defines parameters for ReadyDashboard.
+type ReadyDashboardParams struct {
+	Of string `form:"of" json:"of"`
 }
 
 // RemoveDeviceParams defines parameters for RemoveDevice.
@@ -1918,6 +1979,11 @@ type SavePanelParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AddPictureParams defines parameters for AddPicture.
+type AddPictureParams struct {
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+}
+
 // SavePresetParams defines parameters for SavePreset.
 type SavePresetParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2001,6 +2067,11 @@ type AddTokenJSONBody struct {
 	Name string `json:"name"`
 }
 
+// OpenWallJSONBody defines parameters for OpenWall.
+type OpenWallJSONBody struct {
+	Key *string `json:"key,omitempty"`
+}
+
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
 
@@ -2021,6 +2092,12 @@ type ServeControlJSONRequestBody ServeControlJSONBody
 
 // SwitchControlJSONRequestBody defines body for SwitchControl for application/json ContentType.
 type SwitchControlJSONRequestBody SwitchControlJSONBody
+
+// SaveDashboardJSONRequestBody defines body for SaveDashboard for application/json ContentType.
+type SaveDashboardJSONRequestBody = Dashboard
+
+// AddWallJSONRequestBody defines body for AddWall for application/json ContentType.
+type AddWallJSONRequestBody = NewWall
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
@@ -2115,6 +2192,9 @@ type AddTokenJSONRequestBody AddTokenJSONBody
 // SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
 type SaveViewJSONRequestBody = NewView
 
+// OpenWallJSONRequestBody defines body for OpenWall for application/json ContentType.
+type OpenWallJSONRequestBody OpenWallJSONBody
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -2162,6 +2242,33 @@ type ServerInterface interface {
 	// WhyControl Why a control is what it is
 	// (GET /controls/{id}/why)
 	WhyControl(ctx *echo.Context, id Id) error
+	// ListDashboards One's own dashboards and the shared ones
+	// (GET /dashboards)
+	ListDashboards(ctx *echo.Context) error
+	// SaveDashboard Add a dashboard, or change the one that has this id
+	// (POST /dashboards)
+	SaveDashboard(ctx *echo.Context, params SaveDashboardParams) error
+	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
+	// (GET /dashboards/ready)
+	ReadyDashboard(ctx *echo.Context, params ReadyDashboardParams) error
+	// RemoveDashboard Take a dashboard away, with the keys of its walls
+	// (DELETE /dashboards/{id})
+	RemoveDashboard(ctx *echo.Context, id Id) error
+	// GetDashboard One dashboard
+	// (GET /dashboards/{id})
+	GetDashboard(ctx *echo.Context, id Id) error
+	// FormulasNow What the formulas that move its pictures come to now
+	// (GET /dashboards/{id}/formulas)
+	FormulasNow(ctx *echo.Context, id Id) error
+	// ListWalls The walls that show it, for those who may change it
+	// (GET /dashboards/{id}/walls)
+	ListWalls(ctx *echo.Context, id Id) error
+	// AddWall Make the key of a wall; it is shown once
+	// (POST /dashboards/{id}/walls)
+	AddWall(ctx *echo.Context, id Id) error
+	// EndWall Revoke the key of a wall
+	// (DELETE /dashboards/{id}/walls/{wall})
+	EndWall(ctx *echo.Context, id Id, wall string) error
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx *echo.Context) error
@@ -2288,6 +2395,12 @@ type ServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx *echo.Context, params SavePanelParams) error
+	// AddPicture Upload a PNG, JPEG or SVG
+	// (POST /pictures)
+	AddPicture(ctx *echo.Context, params AddPictureParams) error
+	// GetPicture A picture
+	// (GET /pictures/{id})
+	GetPicture(ctx *echo.Context, id string) error
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx *echo.Context) error
@@ -2387,6 +2500,9 @@ type ServerInterface interface {
 	// RemoveView Take a named view away
 	// (DELETE /views/{view})
 	RemoveView(ctx *echo.Context, view int64) error
+	// OpenWall Exchange the key of a wall for a cookie
+	// (POST /wall)
+	OpenWall(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -2668,6 +2784,166 @@ func (w *ServerInterfaceWrapper) WhyControl(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.WhyControl(ctx, id)
+	return err
+}
+
+// ListDashboards converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDashboards(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDashboards(ctx)
+	return err
+}
+
+// SaveDashboard converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveDashboard(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveDashboardParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveDashboard(ctx, params)
+	return err
+}
+
+// ReadyDashboard converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadyDashboard(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadyDashboardParams
+	// ------------- Required query parameter "of" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "of", ctx.QueryParams(), &params.Of, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter of: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadyDashboard(ctx, params)
+	return err
+}
+
+// RemoveDashboard converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveDashboard(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveDashboard(ctx, id)
+	return err
+}
+
+// GetDashboard converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDashboard(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDashboard(ctx, id)
+	return err
+}
+
+// FormulasNow converts echo context to params.
+func (w *ServerInterfaceWrapper) FormulasNow(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FormulasNow(ctx, id)
+	return err
+}
+
+// ListWalls converts echo context to params.
+func (w *ServerInterfaceWrapper) ListWalls(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListWalls(ctx, id)
+	return err
+}
+
+// AddWall converts echo context to params.
+func (w *ServerInterfaceWrapper) AddWall(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddWall(ctx, id)
+	return err
+}
+
+// EndWall converts echo context to params.
+func (w *ServerInterfaceWrapper) EndWall(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "wall" -------------
+	var wall string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "wall", ctx.Param("wall"), &wall, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter wall: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndWall(ctx, id, wall)
 	return err
 }
 
@@ -3453,6 +3729,40 @@ func (w *ServerInterfaceWrapper) SavePanel(ctx *echo.Context) error {
 	return err
 }
 
+// AddPicture converts echo context to params.
+func (w *ServerInterfaceWrapper) AddPicture(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddPictureParams
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddPicture(ctx, params)
+	return err
+}
+
+// GetPicture converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPicture(ctx, id)
+	return err
+}
+
 // SavePlace converts echo context to params.
 func (w *ServerInterfaceWrapper) SavePlace(ctx *echo.Context) error {
 	var err error
@@ -3960,6 +4270,15 @@ func (w *ServerInterfaceWrapper) RemoveView(ctx *echo.Context) error {
 	return err
 }
 
+// OpenWall converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenWall(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenWall(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -4027,6 +4346,18 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
 	router.POST(options.BaseURL+"/views", wrapper.SaveView, options.OperationMiddlewares["saveView"]...)
 	router.DELETE(options.BaseURL+"/views/:view", wrapper.RemoveView, options.OperationMiddlewares["removeView"]...)
+	router.GET(options.BaseURL+"/dashboards", wrapper.ListDashboards, options.OperationMiddlewares["listDashboards"]...)
+	router.POST(options.BaseURL+"/dashboards", wrapper.SaveDashboard, options.OperationMiddlewares["saveDashboard"]...)
+	router.GET(options.BaseURL+"/dashboards/ready", wrapper.ReadyDashboard, options.OperationMiddlewares["readyDashboard"]...)
+	router.DELETE(options.BaseURL+"/dashboards/:id", wrapper.RemoveDashboard, options.OperationMiddlewares["removeDashboard"]...)
+	router.GET(options.BaseURL+"/dashboards/:id", wrapper.GetDashboard, options.OperationMiddlewares["getDashboard"]...)
+	router.GET(options.BaseURL+"/dashboards/:id/formulas", wrapper.FormulasNow, options.OperationMiddlewares["formulasNow"]...)
+	router.GET(options.BaseURL+"/dashboards/:id/walls", wrapper.ListWalls, options.OperationMiddlewares["listWalls"]...)
+	router.POST(options.BaseURL+"/dashboards/:id/walls", wrapper.AddWall, options.OperationMiddlewares["addWall"]...)
+	router.DELETE(options.BaseURL+"/dashboards/:id/walls/:wall", wrapper.EndWall, options.OperationMiddlewares["endWall"]...)
+	router.POST(options.BaseURL+"/wall", wrapper.OpenWall, options.OperationMiddlewares["openWall"]...)
+	router.POST(options.BaseURL+"/pictures", wrapper.AddPicture, options.OperationMiddlewares["addPicture"]...)
+	router.GET(options.BaseURL+"/pictures/:id", wrapper.GetPicture, options.OperationMiddlewares["getPicture"]...)
 	router.DELETE(options.BaseURL+"/readings", wrapper.DeleteReadings, options.OperationMiddlewares["deleteReadings"]...)
 	router.GET(options.BaseURL+"/readings", wrapper.ListReadings, options.OperationMiddlewares["listReadings"]...)
 	router.POST(options.BaseURL+"/readings", wrapper.ImportReadings, options.OperationMiddlewares["importReadings"]...)
@@ -4751,6 +5082,386 @@ type WhyControldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WhyControldefaultApplicationProblemPlusJSONResponse) VisitWhyControlResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDashboardsRequestObject struct {
+}
+
+type ListDashboardsResponseObject interface {
+	VisitListDashboardsResponse(w http.ResponseWriter) error
+}
+
+type ListDashboards200JSONResponse []DashboardView
+
+func (response ListDashboards200JSONResponse) VisitListDashboardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDashboardsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListDashboardsdefaultApplicationProblemPlusJSONResponse) VisitListDashboardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveDashboardRequestObject struct {
+	Params SaveDashboardParams
+	Body   *SaveDashboardJSONRequestBody
+}
+
+type SaveDashboardResponseObject interface {
+	VisitSaveDashboardResponse(w http.ResponseWriter) error
+}
+
+type SaveDashboard201JSONResponse DashboardView
+
+func (response SaveDashboard201JSONResponse) VisitSaveDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveDashboarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveDashboarddefaultApplicationProblemPlusJSONResponse) VisitSaveDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadyDashboardRequestObject struct {
+	Params ReadyDashboardParams
+}
+
+type ReadyDashboardResponseObject interface {
+	VisitReadyDashboardResponse(w http.ResponseWriter) error
+}
+
+type ReadyDashboard200JSONResponse Dashboard
+
+func (response ReadyDashboard200JSONResponse) VisitReadyDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadyDashboarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ReadyDashboarddefaultApplicationProblemPlusJSONResponse) VisitReadyDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDashboardRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveDashboardResponseObject interface {
+	VisitRemoveDashboardResponse(w http.ResponseWriter) error
+}
+
+type RemoveDashboard204Response struct {
+}
+
+func (response RemoveDashboard204Response) VisitRemoveDashboardResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDashboarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveDashboarddefaultApplicationProblemPlusJSONResponse) VisitRemoveDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDashboardRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetDashboardResponseObject interface {
+	VisitGetDashboardResponse(w http.ResponseWriter) error
+}
+
+type GetDashboard200JSONResponse DashboardView
+
+func (response GetDashboard200JSONResponse) VisitGetDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDashboarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetDashboarddefaultApplicationProblemPlusJSONResponse) VisitGetDashboardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FormulasNowRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type FormulasNowResponseObject interface {
+	VisitFormulasNowResponse(w http.ResponseWriter) error
+}
+
+type FormulasNow200JSONResponse []FormulaNow
+
+func (response FormulasNow200JSONResponse) VisitFormulasNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FormulasNowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response FormulasNowdefaultApplicationProblemPlusJSONResponse) VisitFormulasNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWallsRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ListWallsResponseObject interface {
+	VisitListWallsResponse(w http.ResponseWriter) error
+}
+
+type ListWalls200JSONResponse []Wall
+
+func (response ListWalls200JSONResponse) VisitListWallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWallsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListWallsdefaultApplicationProblemPlusJSONResponse) VisitListWallsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWallRequestObject struct {
+	Id   Id `json:"id"`
+	Body *AddWallJSONRequestBody
+}
+
+type AddWallResponseObject interface {
+	VisitAddWallResponse(w http.ResponseWriter) error
+}
+
+type AddWall201JSONResponse struct {
+	Key  string `json:"key"`
+	Wall Wall   `json:"wall"`
+}
+
+func (response AddWall201JSONResponse) VisitAddWallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddWalldefaultApplicationProblemPlusJSONResponse) VisitAddWallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndWallRequestObject struct {
+	Id   Id     `json:"id"`
+	Wall string `json:"wall"`
+}
+
+type EndWallResponseObject interface {
+	VisitEndWallResponse(w http.ResponseWriter) error
+}
+
+type EndWall204Response struct {
+}
+
+func (response EndWall204Response) VisitEndWallResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndWalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response EndWalldefaultApplicationProblemPlusJSONResponse) VisitEndWallResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6612,6 +7323,113 @@ func (response SavePaneldefaultApplicationProblemPlusJSONResponse) VisitSavePane
 	return err
 }
 
+type AddPictureRequestObject struct {
+	Params      AddPictureParams
+	ContentType string
+	Body        io.Reader
+}
+
+type AddPictureResponseObject interface {
+	VisitAddPictureResponse(w http.ResponseWriter) error
+}
+
+type AddPicture201JSONResponse NewPicture
+
+func (response AddPicture201JSONResponse) VisitAddPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddPicturedefaultApplicationProblemPlusJSONResponse) VisitAddPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPictureRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetPictureResponseObject interface {
+	VisitGetPictureResponse(w http.ResponseWriter) error
+}
+
+type GetPicture200ResponseHeaders struct {
+	CacheControl          *string
+	ContentSecurityPolicy *string
+}
+
+type GetPicture200ImageResponse struct {
+	Body          io.Reader
+	Headers       GetPicture200ResponseHeaders
+	ContentType   string
+	ContentLength int64
+}
+
+func (response GetPicture200ImageResponse) VisitGetPictureResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", response.ContentType)
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.CacheControl != nil {
+		w.Header().Set("Cache-Control", fmt.Sprint(*response.Headers.CacheControl))
+	}
+	if response.Headers.ContentSecurityPolicy != nil {
+		w.Header().Set("Content-Security-Policy", fmt.Sprint(*response.Headers.ContentSecurityPolicy))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetPicturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetPicturedefaultApplicationProblemPlusJSONResponse) VisitGetPictureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SavePlaceRequestObject struct {
 	Body *SavePlaceJSONRequestBody
 }
@@ -7985,6 +8803,62 @@ func (response RemoveViewdefaultApplicationProblemPlusJSONResponse) VisitRemoveV
 	return err
 }
 
+type OpenWallRequestObject struct {
+	Body *OpenWallJSONRequestBody
+}
+
+type OpenWallResponseObject interface {
+	VisitOpenWallResponse(w http.ResponseWriter) error
+}
+
+type OpenWall200ResponseHeaders struct {
+	SetCookie *string
+}
+
+type OpenWall200JSONResponse struct {
+	Body struct {
+		Dashboard DashboardView `json:"dashboard"`
+		Wall      Wall          `json:"wall"`
+	}
+	Headers OpenWall200ResponseHeaders
+}
+
+func (response OpenWall200JSONResponse) VisitOpenWallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenWalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response OpenWalldefaultApplicationProblemPlusJSONResponse) VisitOpenWallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -8032,6 +8906,33 @@ type StrictServerInterface interface {
 	// WhyControl Why a control is what it is
 	// (GET /controls/{id}/why)
 	WhyControl(ctx context.Context, request WhyControlRequestObject) (WhyControlResponseObject, error)
+	// ListDashboards One's own dashboards and the shared ones
+	// (GET /dashboards)
+	ListDashboards(ctx context.Context, request ListDashboardsRequestObject) (ListDashboardsResponseObject, error)
+	// SaveDashboard Add a dashboard, or change the one that has this id
+	// (POST /dashboards)
+	SaveDashboard(ctx context.Context, request SaveDashboardRequestObject) (SaveDashboardResponseObject, error)
+	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
+	// (GET /dashboards/ready)
+	ReadyDashboard(ctx context.Context, request ReadyDashboardRequestObject) (ReadyDashboardResponseObject, error)
+	// RemoveDashboard Take a dashboard away, with the keys of its walls
+	// (DELETE /dashboards/{id})
+	RemoveDashboard(ctx context.Context, request RemoveDashboardRequestObject) (RemoveDashboardResponseObject, error)
+	// GetDashboard One dashboard
+	// (GET /dashboards/{id})
+	GetDashboard(ctx context.Context, request GetDashboardRequestObject) (GetDashboardResponseObject, error)
+	// FormulasNow What the formulas that move its pictures come to now
+	// (GET /dashboards/{id}/formulas)
+	FormulasNow(ctx context.Context, request FormulasNowRequestObject) (FormulasNowResponseObject, error)
+	// ListWalls The walls that show it, for those who may change it
+	// (GET /dashboards/{id}/walls)
+	ListWalls(ctx context.Context, request ListWallsRequestObject) (ListWallsResponseObject, error)
+	// AddWall Make the key of a wall; it is shown once
+	// (POST /dashboards/{id}/walls)
+	AddWall(ctx context.Context, request AddWallRequestObject) (AddWallResponseObject, error)
+	// EndWall Revoke the key of a wall
+	// (DELETE /dashboards/{id}/walls/{wall})
+	EndWall(ctx context.Context, request EndWallRequestObject) (EndWallResponseObject, error)
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -8158,6 +9059,12 @@ type StrictServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx context.Context, request SavePanelRequestObject) (SavePanelResponseObject, error)
+	// AddPicture Upload a PNG, JPEG or SVG
+	// (POST /pictures)
+	AddPicture(ctx context.Context, request AddPictureRequestObject) (AddPictureResponseObject, error)
+	// GetPicture A picture
+	// (GET /pictures/{id})
+	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
 	// SavePlace Add a place, or rename the one that has this id
 	// (POST /places)
 	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
@@ -8257,6 +9164,9 @@ type StrictServerInterface interface {
 	// RemoveView Take a named view away
 	// (DELETE /views/{view})
 	RemoveView(ctx context.Context, request RemoveViewRequestObject) (RemoveViewResponseObject, error)
+	// OpenWall Exchange the key of a wall for a cookie
+	// (POST /wall)
+	OpenWall(ctx context.Context, request OpenWallRequestObject) (OpenWallResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -8799,6 +9709,276 @@ func (sh *strictHandler) WhyControl(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(WhyControlResponseObject); ok {
 		return validResponse.VisitWhyControlResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDashboards operation middleware
+func (sh *strictHandler) ListDashboards(ctx *echo.Context) error {
+	var request ListDashboardsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDashboards(ctx.Request().Context(), request.(ListDashboardsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDashboards")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDashboardsResponseObject); ok {
+		return validResponse.VisitListDashboardsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveDashboard operation middleware
+func (sh *strictHandler) SaveDashboard(ctx *echo.Context, params SaveDashboardParams) error {
+	var request SaveDashboardRequestObject
+
+	request.Params = params
+
+	var body SaveDashboardJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveDashboard(ctx.Request().Context(), request.(SaveDashboardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveDashboard")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveDashboardResponseObject); ok {
+		return validResponse.VisitSaveDashboardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadyDashboard operation middleware
+func (sh *strictHandler) ReadyDashboard(ctx *echo.Context, params ReadyDashboardParams) error {
+	var request ReadyDashboardRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadyDashboard(ctx.Request().Context(), request.(ReadyDashboardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadyDashboard")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadyDashboardResponseObject); ok {
+		return validResponse.VisitReadyDashboardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveDashboard operation middleware
+func (sh *strictHandler) RemoveDashboard(ctx *echo.Context, id Id) error {
+	var request RemoveDashboardRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDashboard(ctx.Request().Context(), request.(RemoveDashboardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDashboard")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveDashboardResponseObject); ok {
+		return validResponse.VisitRemoveDashboardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDashboard operation middleware
+func (sh *strictHandler) GetDashboard(ctx *echo.Context, id Id) error {
+	var request GetDashboardRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDashboard(ctx.Request().Context(), request.(GetDashboardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDashboard")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDashboardResponseObject); ok {
+		return validResponse.VisitGetDashboardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FormulasNow operation middleware
+func (sh *strictHandler) FormulasNow(ctx *echo.Context, id Id) error {
+	var request FormulasNowRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FormulasNow(ctx.Request().Context(), request.(FormulasNowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FormulasNow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FormulasNowResponseObject); ok {
+		return validResponse.VisitFormulasNowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListWalls operation middleware
+func (sh *strictHandler) ListWalls(ctx *echo.Context, id Id) error {
+	var request ListWallsRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWalls(ctx.Request().Context(), request.(ListWallsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWalls")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListWallsResponseObject); ok {
+		return validResponse.VisitListWallsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddWall operation middleware
+func (sh *strictHandler) AddWall(ctx *echo.Context, id Id) error {
+	var request AddWallRequestObject
+
+	request.Id = id
+
+	var body AddWallJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWall(ctx.Request().Context(), request.(AddWallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddWallResponseObject); ok {
+		return validResponse.VisitAddWallResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndWall operation middleware
+func (sh *strictHandler) EndWall(ctx *echo.Context, id Id, wall string) error {
+	var request EndWallRequestObject
+
+	request.Id = id
+	request.Wall = wall
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndWall(ctx.Request().Context(), request.(EndWallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndWall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndWallResponseObject); ok {
+		return validResponse.VisitEndWallResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10201,6 +11381,59 @@ func (sh *strictHandler) SavePanel(ctx *echo.Context, params SavePanelParams) er
 	return nil
 }
 
+// AddPicture operation middleware
+func (sh *strictHandler) AddPicture(ctx *echo.Context, params AddPictureParams) error {
+	var request AddPictureRequestObject
+
+	request.Params = params
+	request.ContentType = ctx.Request().Header.Get("Content-Type")
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPicture(ctx.Request().Context(), request.(AddPictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPictureResponseObject); ok {
+		return validResponse.VisitAddPictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPicture operation middleware
+func (sh *strictHandler) GetPicture(ctx *echo.Context, id string) error {
+	var request GetPictureRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPicture(ctx.Request().Context(), request.(GetPictureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPicture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPictureResponseObject); ok {
+		return validResponse.VisitGetPictureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SavePlace operation middleware
 func (sh *strictHandler) SavePlace(ctx *echo.Context) error {
 	var request SavePlaceRequestObject
@@ -11333,6 +12566,52 @@ func (sh *strictHandler) RemoveView(ctx *echo.Context, view int64) error {
 		return err
 	} else if validResponse, ok := response.(RemoveViewResponseObject); ok {
 		return validResponse.VisitRemoveViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenWall operation middleware
+func (sh *strictHandler) OpenWall(ctx *echo.Context) error {
+	var request OpenWallRequestObject
+
+	var body OpenWallJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenWall(ctx.Request().Context(), request.(OpenWallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenWall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenWallResponseObject); ok {
+		return validResponse.VisitOpenWallResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

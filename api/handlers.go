@@ -32,8 +32,10 @@ func from(ctx context.Context) string {
 	return f
 }
 
-func cookie(value string, life time.Duration) *string {
-	c := http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
+func cookie(value string, life time.Duration) *string { return cookieOf(cookieName, value, life) }
+
+func cookieOf(name, value string, life time.Duration) *string {
+	c := http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
 	if value == "" {
 		c.MaxAge = -1
 	}
@@ -303,7 +305,7 @@ func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (Sav
 	p := site.Place{Name: r.Body.Name}
 	set(&p.ID, r.Body.Id)
 	set(&p.Facts, r.Body.Facts)
-	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p)
+	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p, r.Body.Picture)
 	return SavePlace201JSONResponse(place(p)), err
 }
 

@@ -23,6 +23,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"idleember/core/access"
+	"idleember/core/picture"
 	"idleember/hub"
 	"idleember/starter"
 )
@@ -35,8 +36,10 @@ var contract []byte
 const (
 	base       = "/api/v1"
 	cookieName = "ember_session"
+	wallCookie = "ember_wall"
 	maxBody    = 64 << 10
 	maxImport  = 2 << 20 // of readings that are brought in
+	maxBoard   = 1 << 20 // of a dashboard
 )
 
 // Options of New.
@@ -153,6 +156,7 @@ func crossOrigin() echo.MiddlewareFunc {
 
 type actorKey struct{}
 type passKey struct{}
+type wallKey struct{} // the cookie of a wall
 
 // guard finds out who asks, checks the coarse right that the contract names, and checks the request against the contract.
 func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
@@ -164,6 +168,9 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		from := address(r)
 		ctx := context.WithValue(r.Context(), fromKey{}, from)
+		if c, err := r.Cookie(wallCookie); err == nil {
+			ctx = context.WithValue(ctx, wallKey{}, c.Value)
+		}
 		right, _ := route.Operation.Extensions["x-right"].(string)
 		if right != "none" {
 			actor, pass, err := s.hub.Who(credential(r), from)
@@ -196,13 +203,15 @@ func address(r *http.Request) string {
 	return host
 }
 
-// credential is the bearer token, else the session cookie.
+// credential is the bearer token, else the cookie of a session, else that of a wall.
 func credential(r *http.Request) string {
 	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		return strings.TrimSpace(token)
 	}
-	if c, err := r.Cookie(cookieName); err == nil {
-		return c.Value
+	for _, name := range []string{cookieName, wallCookie} { // who is signed in is more than what stands on a wall
+		if c, err := r.Cookie(name); err == nil && c.Value != "" {
+			return c.Value
+		}
 	}
 	return ""
 }
@@ -362,10 +371,15 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 
 // bodyLimit bounds how long a body may be.
 func (s *Server) bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
-	usual, readings := middleware.BodyLimit(maxBody)(next), middleware.BodyLimit(maxImport)(next)
+	usual := middleware.BodyLimit(maxBody)(next)
+	larger := map[string]echo.HandlerFunc{
+		base + "/readings":   middleware.BodyLimit(maxImport)(next),
+		base + "/dashboards": middleware.BodyLimit(maxBoard)(next),
+		base + "/pictures":   middleware.BodyLimit(picture.MostBytes + 1)(next), // one more, to tell that it is too much
+	}
 	return func(c *echo.Context) error {
-		if c.Request().Method == http.MethodPost && c.Request().URL.Path == base+"/readings" {
-			return readings(c)
+		if f := larger[c.Request().URL.Path]; f != nil && c.Request().Method == http.MethodPost {
+			return f(c)
 		}
 		return usual(c)
 	}

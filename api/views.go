@@ -29,6 +29,7 @@ func place(p site.Place) Place {
 	if len(p.Facts) > 0 {
 		out.Facts = &p.Facts
 	}
+	out.Picture = text(p.Picture)
 	return out
 }
 

@@ -776,6 +776,12 @@ type ControlChangeAtDevice string
 // ControlChangeKind defines model for ControlChange.Kind.
 type ControlChangeKind string
 
+// Dashboard a page that somebody arranged on a grid of 12 columns
+type Dashboard = site.Dashboard
+
+// DashboardView defines model for DashboardView.
+type DashboardView = hub.Dashboard
+
 // Demand a reason in auto to be on, or at a level; which fields count depends on the kind
 type Demand struct {
 	AfterMs    *int64       `json:"after_ms,omitempty"`
@@ -900,6 +906,9 @@ type Extreme struct {
 
 // Fact something that an owner wrote down about a place, words or a date
 type Fact = site.Fact
+
+// FormulaNow defines model for FormulaNow.
+type FormulaNow = hub.FormulaNow
 
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = hub.FormulaWord
@@ -1250,12 +1259,24 @@ type NewNote struct {
 	Until  *time.Time `json:"until,omitempty"`
 }
 
+// NewPicture defines model for NewPicture.
+type NewPicture struct {
+	Height  float32  `json:"height"`
+	Id      string   `json:"id"`
+	LeftOut []string `json:"left_out"`
+	Type    string   `json:"type"`
+	Width   float32  `json:"width"`
+}
+
 // NewPlace defines model for NewPlace.
 type NewPlace struct {
 	// Facts none: as they were
 	Facts *[]Fact `json:"facts,omitempty"`
 	Id    *string `json:"id,omitempty"`
 	Name  string  `json:"name"`
+
+	// Picture its id; empty: no longer one; not told: as it was
+	Picture *string `json:"picture,omitempty"`
 }
 
 // NewSignal defines model for NewSignal.
@@ -1296,6 +1317,17 @@ type NewView struct {
 	View string `json:"view"`
 }
 
+// NewWall defines model for NewWall.
+type NewWall struct {
+	// DimFrom a time of day, as 22:00
+	DimFrom  *string `json:"dim_from,omitempty"`
+	DimUntil *string `json:"dim_until,omitempty"`
+	Name     string  `json:"name"`
+
+	// Switches controls, settings and presets on the dashboard that it may switch
+	Switches *[]string `json:"switches,omitempty"`
+}
+
 // OneReading defines model for OneReading.
 type OneReading struct {
 	Q *OneReadingQ `json:"q,omitempty"`
@@ -1322,6 +1354,9 @@ type PanelState struct {
 	Version string `json:"version"`
 }
 
+// Part an element of an SVG picture that a signal, control or formula moves; numbers from low to high go from start to end, on is end and off is start
+type Part = site.Part
+
 // Permit defines model for Permit.
 type Permit struct {
 	AfterMs  *int64  `json:"after_ms,omitempty"`
@@ -1331,11 +1366,17 @@ type Permit struct {
 	When     string  `json:"when"`
 }
 
+// Pin something live on a picture, at per cents of its width and height
+type Pin = site.Pin
+
 // Place defines model for Place.
 type Place struct {
 	Facts *[]Fact `json:"facts,omitempty"`
 	Id    string  `json:"id"`
 	Name  string  `json:"name"`
+
+	// Picture its id
+	Picture *string `json:"picture,omitempty"`
 }
 
 // Point defines model for Point.
@@ -1653,12 +1694,18 @@ type Summary struct {
 // Target how a want is sent
 type Target = site.Target
 
+// Tile defines model for Tile.
+type Tile = site.Tile
+
 // Token defines model for Token.
 type Token struct {
 	Created time.Time `json:"created"`
 	Id      string    `json:"id"`
 	Name    string    `json:"name"`
 }
+
+// ToneRange defines model for ToneRange.
+type ToneRange = site.Range
 
 // Travel defines model for Travel.
 type Travel struct {
@@ -1709,6 +1756,9 @@ type View struct {
 	Shared bool   `json:"shared"`
 	View   string `json:"view"`
 }
+
+// Wall defines model for Wall.
+type Wall = hub.Wall
 
 // Why defines model for Why.
 type Why = engine.Why
@@ -1777,6 +1827,17 @@ type SwitchControlJSONBody struct {
 // SwitchControlParams defines parameters for SwitchControl.
 type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// SaveDashboardParams defines parameters for SaveDashboard.
+type SaveDashboardParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ReadyDashboardParams defines parameters for ReadyDashboard.
+type ReadyDashboardParams struct {
+	Of string `form:"of" json:"of"`
 }
 
 // RemoveDeviceParams defines parameters for RemoveDevice.
@@ -1918,6 +1979,11 @@ type SavePanelParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// AddPictureParams defines parameters for AddPicture.
+type AddPictureParams struct {
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+}
+
 // SavePresetParams defines parameters for SavePreset.
 type SavePresetParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2001,6 +2067,11 @@ type AddTokenJSONBody struct {
 	Name string `json:"name"`
 }
 
+// OpenWallJSONBody defines parameters for OpenWall.
+type OpenWallJSONBody struct {
+	Key *string `json:"key,omitempty"`
+}
+
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
 
@@ -2021,6 +2092,12 @@ type ServeControlJSONRequestBody ServeControlJSONBody
 
 // SwitchControlJSONRequestBody defines body for SwitchControl for application/json ContentType.
 type SwitchControlJSONRequestBody SwitchControlJSONBody
+
+// SaveDashboardJSONRequestBody defines body for SaveDashboard for application/json ContentType.
+type SaveDashboardJSONRequestBody = Dashboard
+
+// AddWallJSONRequestBody defines body for AddWall for application/json ContentType.
+type AddWallJSONRequestBody = NewWall
 
 // AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
 type AddDeviceJSONRequestBody = NewDevice
@@ -2114,6 +2191,9 @@ type AddTokenJSONRequestBody AddTokenJSONBody
 
 // SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
 type SaveViewJSONRequestBody = NewView
+
+// OpenWallJSONRequestBody defines body for OpenWall for application/json ContentType.
+type OpenWallJSONRequestBody OpenWallJSONBody
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2340,6 +2420,73 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
 	WhyControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDashboards One's own dashboards and the shared ones
+	//
+	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
+	ListDashboards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveDashboardWithBody Add a dashboard, or change the one that has this id
+	//
+	// Without an id one is made of the name. What was exported comes in again like this.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+	SaveDashboardWithBody(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveDashboard Add a dashboard, or change the one that has this id
+	//
+	// Without an id one is made of the name. What was exported comes in again like this.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+	SaveDashboard(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
+	//
+	// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
+	ReadyDashboard(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveDashboard Take a dashboard away, with the keys of its walls
+	//
+	// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
+	RemoveDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDashboard One dashboard
+	//
+	// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
+	GetDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FormulasNow What the formulas that move its pictures come to now
+	//
+	// Corresponds with GET /dashboards/{id}/formulas (the `FormulasNow` operationId).
+	FormulasNow(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWalls The walls that show it, for those who may change it
+	//
+	// Corresponds with GET /dashboards/{id}/walls (the `ListWalls` operationId).
+	ListWalls(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWallWithBody Make the key of a wall; it is shown once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+	AddWallWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWall Make the key of a wall; it is shown once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+	AddWall(ctx context.Context, id Id, body AddWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndWall Revoke the key of a wall
+	//
+	// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
+	EndWall(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices All devices that one may see
 	//
@@ -2578,7 +2725,7 @@ type ClientInterface interface {
 	//
 	// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume.
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
@@ -2719,6 +2866,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPictureWithBody Upload a PNG, JPEG or SVG
+	//
+	// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
+	// anything outside are left out, and told in `left_out`. A picture that nothing shows is forgotten after a day.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /pictures (the `AddPicture` operationId).
+	AddPictureWithBody(ctx context.Context, params *AddPictureParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPicture A picture
+	//
+	// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
+	GetPicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SavePlaceWithBody Add a place, or rename the one that has this id
 	//
@@ -3049,6 +3211,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
 	RemoveView(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenWallWithBody Exchange the key of a wall for a cookie
+	//
+	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /wall (the `OpenWall` operationId).
+	OpenWallWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenWall Exchange the key of a wall for a cookie
+	//
+	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /wall (the `OpenWall` operationId).
+	OpenWall(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -3413,6 +3593,183 @@ func (c *Client) SwitchControl(ctx context.Context, id Id, params *SwitchControl
 // Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
 func (c *Client) WhyControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWhyControlRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDashboards One's own dashboards and the shared ones
+//
+// Corresponds with GET /dashboards (the `ListDashboards` operationId).
+func (c *Client) ListDashboards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDashboardsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveDashboardWithBody Add a dashboard, or change the one that has this id
+//
+// Without an id one is made of the name. What was exported comes in again like this.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+func (c *Client) SaveDashboardWithBody(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveDashboardRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveDashboard Add a dashboard, or change the one that has this id
+//
+// Without an id one is made of the name. What was exported comes in again like this.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+func (c *Client) SaveDashboard(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveDashboardRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
+//
+// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
+func (c *Client) ReadyDashboard(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadyDashboardRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDashboard Take a dashboard away, with the keys of its walls
+//
+// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
+func (c *Client) RemoveDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDashboardRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDashboard One dashboard
+//
+// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
+func (c *Client) GetDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDashboardRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FormulasNow What the formulas that move its pictures come to now
+//
+// Corresponds with GET /dashboards/{id}/formulas (the `FormulasNow` operationId).
+func (c *Client) FormulasNow(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFormulasNowRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWalls The walls that show it, for those who may change it
+//
+// Corresponds with GET /dashboards/{id}/walls (the `ListWalls` operationId).
+func (c *Client) ListWalls(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWallsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWallWithBody Make the key of a wall; it is shown once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+func (c *Client) AddWallWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWallRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWall Make the key of a wall; it is shown once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+func (c *Client) AddWall(ctx context.Context, id Id, body AddWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWallRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndWall Revoke the key of a wall
+//
+// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
+func (c *Client) EndWall(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndWallRequest(c.Server, id, wall)
 	if err != nil {
 		return nil, err
 	}
@@ -4010,7 +4367,7 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 //
 // Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume.
 //
 // Corresponds with GET /live (the `GetLive` operationId).
@@ -4372,6 +4729,41 @@ func (c *Client) SavePanelWithBody(ctx context.Context, params *SavePanelParams,
 // Corresponds with PUT /panel (the `SavePanel` operationId).
 func (c *Client) SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSavePanelRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPictureWithBody Upload a PNG, JPEG or SVG
+//
+// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
+// anything outside are left out, and told in `left_out`. A picture that nothing shows is forgotten after a day.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /pictures (the `AddPicture` operationId).
+func (c *Client) AddPictureWithBody(ctx context.Context, params *AddPictureParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPictureRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPicture A picture
+//
+// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
+func (c *Client) GetPicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPictureRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5192,6 +5584,44 @@ func (c *Client) RemoveView(ctx context.Context, view int64, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// OpenWallWithBody Exchange the key of a wall for a cookie
+//
+// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /wall (the `OpenWall` operationId).
+func (c *Client) OpenWallWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenWallRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenWall Exchange the key of a wall for a cookie
+//
+// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /wall (the `OpenWall` operationId).
+func (c *Client) OpenWall(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenWallRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewListBrokersRequest constructs an http.Request for the ListBrokers method
 func NewListBrokersRequest(server string) (*http.Request, error) {
 	var err error
@@ -5849,6 +6279,362 @@ func NewWhyControlRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDashboardsRequest constructs an http.Request for the ListDashboards method
+func NewListDashboardsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveDashboardRequest calls the generic SaveDashboard builder with application/json body
+func NewSaveDashboardRequest(server string, params *SaveDashboardParams, body SaveDashboardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveDashboardRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveDashboardRequestWithBody constructs an http.Request for the SaveDashboard method, with any body, and a specified content type
+func NewSaveDashboardRequestWithBody(server string, params *SaveDashboardParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewReadyDashboardRequest constructs an http.Request for the ReadyDashboard method
+func NewReadyDashboardRequest(server string, params *ReadyDashboardParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/ready")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "of", params.Of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveDashboardRequest constructs an http.Request for the RemoveDashboard method
+func NewRemoveDashboardRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDashboardRequest constructs an http.Request for the GetDashboard method
+func NewGetDashboardRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFormulasNowRequest constructs an http.Request for the FormulasNow method
+func NewFormulasNowRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s/formulas", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListWallsRequest constructs an http.Request for the ListWalls method
+func NewListWallsRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s/walls", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWallRequest calls the generic AddWall builder with application/json body
+func NewAddWallRequest(server string, id Id, body AddWallJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWallRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddWallRequestWithBody constructs an http.Request for the AddWall method, with any body, and a specified content type
+func NewAddWallRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s/walls", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndWallRequest constructs an http.Request for the EndWall method
+func NewEndWallRequest(server string, id Id, wall string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "wall", wall, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dashboards/%s/walls/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7781,6 +8567,96 @@ func NewSavePanelRequestWithBody(server string, params *SavePanelParams, content
 	return req, nil
 }
 
+// NewAddPictureRequestWithBody constructs an http.Request for the AddPicture method, with any body, and a specified content type
+func NewAddPictureRequestWithBody(server string, params *AddPictureParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pictures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPictureRequest constructs an http.Request for the GetPicture method
+func NewGetPictureRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/pictures/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSavePlaceRequest calls the generic SavePlace builder with application/json body
 func NewSavePlaceRequest(server string, body SavePlaceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9107,6 +9983,46 @@ func NewRemoveViewRequest(server string, view int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewOpenWallRequest calls the generic OpenWall builder with application/json body
+func NewOpenWallRequest(server string, body OpenWallJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenWallRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenWallRequestWithBody constructs an http.Request for the OpenWall method, with any body, and a specified content type
+func NewOpenWallRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/wall")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -9318,6 +10234,87 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
 	WhyControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*WhyControlResponse, error)
+
+	// ListDashboardsWithResponse One's own dashboards and the shared ones
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
+	ListDashboardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDashboardsResponse, error)
+
+	// SaveDashboardWithBodyWithResponse Add a dashboard, or change the one that has this id
+	//
+	// Without an id one is made of the name. What was exported comes in again like this.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+	SaveDashboardWithBodyWithResponse(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error)
+
+	// SaveDashboardWithResponse Add a dashboard, or change the one that has this id
+	//
+	// Without an id one is made of the name. What was exported comes in again like this.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+	SaveDashboardWithResponse(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error)
+
+	// ReadyDashboardWithResponse Tiles that suit a place, a device, or one signal, control, setting or preset
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
+	ReadyDashboardWithResponse(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*ReadyDashboardResponse, error)
+
+	// RemoveDashboardWithResponse Take a dashboard away, with the keys of its walls
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
+	RemoveDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveDashboardResponse, error)
+
+	// GetDashboardWithResponse One dashboard
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
+	GetDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDashboardResponse, error)
+
+	// FormulasNowWithResponse What the formulas that move its pictures come to now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dashboards/{id}/formulas (the `FormulasNow` operationId).
+	FormulasNowWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*FormulasNowResponse, error)
+
+	// ListWallsWithResponse The walls that show it, for those who may change it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dashboards/{id}/walls (the `ListWalls` operationId).
+	ListWallsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListWallsResponse, error)
+
+	// AddWallWithBodyWithResponse Make the key of a wall; it is shown once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+	AddWallWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWallResponse, error)
+
+	// AddWallWithResponse Make the key of a wall; it is shown once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+	AddWallWithResponse(ctx context.Context, id Id, body AddWallJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWallResponse, error)
+
+	// EndWallWithResponse Revoke the key of a wall
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
+	EndWallWithResponse(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*EndWallResponse, error)
 
 	// ListDevicesWithResponse All devices that one may see
 	//
@@ -9586,7 +10583,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9749,6 +10746,23 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
+
+	// AddPictureWithBodyWithResponse Upload a PNG, JPEG or SVG
+	//
+	// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
+	// anything outside are left out, and told in `left_out`. A picture that nothing shows is forgotten after a day.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /pictures (the `AddPicture` operationId).
+	AddPictureWithBodyWithResponse(ctx context.Context, params *AddPictureParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPictureResponse, error)
+
+	// GetPictureWithResponse A picture
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
+	GetPictureWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
 
 	// SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
 	//
@@ -10115,6 +11129,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
 	RemoveViewWithResponse(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*RemoveViewResponse, error)
+
+	// OpenWallWithBodyWithResponse Exchange the key of a wall for a cookie
+	//
+	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wall (the `OpenWall` operationId).
+	OpenWallWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenWallResponse, error)
+
+	// OpenWallWithResponse Exchange the key of a wall for a cookie
+	//
+	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /wall (the `OpenWall` operationId).
+	OpenWallWithResponse(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenWallResponse, error)
 }
 
 // ListBrokersResponseDefaultHeaders the declared response headers of an HTTP default response for ListBrokers
@@ -10929,6 +11961,493 @@ func (r WhyControlResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WhyControlResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListDashboardsResponseDefaultHeaders the declared response headers of an HTTP default response for ListDashboards
+type ListDashboardsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListDashboardsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DashboardView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListDashboardsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDashboardsResponse) GetJSON200() *[]DashboardView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDashboardsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDashboardsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDashboardsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDashboardsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDashboardsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for SaveDashboard
+type SaveDashboardResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveDashboardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *DashboardView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveDashboardResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveDashboardResponse) GetJSON201() *DashboardView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveDashboardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveDashboardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveDashboardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveDashboardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ReadyDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for ReadyDashboard
+type ReadyDashboardResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ReadyDashboardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Dashboard
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ReadyDashboardResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadyDashboardResponse) GetJSON200() *Dashboard {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadyDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadyDashboardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadyDashboardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadyDashboardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadyDashboardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveDashboard
+type RemoveDashboardResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveDashboardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveDashboardResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDashboardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDashboardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDashboardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDashboardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for GetDashboard
+type GetDashboardResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetDashboardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DashboardView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetDashboardResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDashboardResponse) GetJSON200() *DashboardView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDashboardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDashboardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDashboardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDashboardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// FormulasNowResponseDefaultHeaders the declared response headers of an HTTP default response for FormulasNow
+type FormulasNowResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type FormulasNowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FormulaNow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *FormulasNowResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FormulasNowResponse) GetJSON200() *[]FormulaNow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FormulasNowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FormulasNowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FormulasNowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FormulasNowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FormulasNowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListWallsResponseDefaultHeaders the declared response headers of an HTTP default response for ListWalls
+type ListWallsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListWallsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Wall
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListWallsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWallsResponse) GetJSON200() *[]Wall {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWallsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWallsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWallsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWallsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWallsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddWallResponseDefaultHeaders the declared response headers of an HTTP default response for AddWall
+type AddWallResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddWallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *struct {
+		Key  string `json:"key"`
+		Wall Wall   `json:"wall"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddWallResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddWallResponse) GetJSON201() *struct {
+	Key  string `json:"key"`
+	Wall Wall   `json:"wall"`
+} {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWallResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EndWallResponseDefaultHeaders the declared response headers of an HTTP default response for EndWall
+type EndWallResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type EndWallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *EndWallResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndWallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndWallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndWallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndWallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndWallResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13237,6 +14756,117 @@ func (r SavePanelResponse) ContentType() string {
 	return ""
 }
 
+// AddPictureResponseDefaultHeaders the declared response headers of an HTTP default response for AddPicture
+type AddPictureResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NewPicture
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddPictureResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPictureResponse) GetJSON201() *NewPicture {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPictureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetPictureResponse200Headers the declared response headers of an HTTP 200 response for GetPicture
+type GetPictureResponse200Headers struct {
+	CacheControl          *string
+	ContentSecurityPolicy *string
+}
+
+// GetPictureResponseDefaultHeaders the declared response headers of an HTTP default response for GetPicture
+type GetPictureResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetPictureResponse200Headers
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetPictureResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPictureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SavePlaceResponseDefaultHeaders the declared response headers of an HTTP default response for SavePlace
 type SavePlaceResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -15025,6 +16655,74 @@ func (r RemoveViewResponse) ContentType() string {
 	return ""
 }
 
+// OpenWallResponse200Headers the declared response headers of an HTTP 200 response for OpenWall
+type OpenWallResponse200Headers struct {
+	SetCookie *string
+}
+
+// OpenWallResponseDefaultHeaders the declared response headers of an HTTP default response for OpenWall
+type OpenWallResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type OpenWallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Dashboard DashboardView `json:"dashboard"`
+		Wall      Wall          `json:"wall"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *OpenWallResponse200Headers
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *OpenWallResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OpenWallResponse) GetJSON200() *struct {
+	Dashboard DashboardView `json:"dashboard"`
+	Wall      Wall          `json:"wall"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenWallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenWallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenWallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenWallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenWallResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15323,6 +17021,153 @@ func (c *ClientWithResponses) WhyControlWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseWhyControlResponse(rsp)
+}
+
+// ListDashboardsWithResponse One's own dashboards and the shared ones
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dashboards (the `ListDashboards` operationId).
+func (c *ClientWithResponses) ListDashboardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDashboardsResponse, error) {
+	rsp, err := c.ListDashboards(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDashboardsResponse(rsp)
+}
+
+// SaveDashboardWithBodyWithResponse Add a dashboard, or change the one that has this id
+//
+// Without an id one is made of the name. What was exported comes in again like this.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+func (c *ClientWithResponses) SaveDashboardWithBodyWithResponse(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error) {
+	rsp, err := c.SaveDashboardWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveDashboardResponse(rsp)
+}
+
+// SaveDashboardWithResponse Add a dashboard, or change the one that has this id
+//
+// Without an id one is made of the name. What was exported comes in again like this.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
+func (c *ClientWithResponses) SaveDashboardWithResponse(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error) {
+	rsp, err := c.SaveDashboard(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveDashboardResponse(rsp)
+}
+
+// ReadyDashboardWithResponse Tiles that suit a place, a device, or one signal, control, setting or preset
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
+func (c *ClientWithResponses) ReadyDashboardWithResponse(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*ReadyDashboardResponse, error) {
+	rsp, err := c.ReadyDashboard(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadyDashboardResponse(rsp)
+}
+
+// RemoveDashboardWithResponse Take a dashboard away, with the keys of its walls
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
+func (c *ClientWithResponses) RemoveDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveDashboardResponse, error) {
+	rsp, err := c.RemoveDashboard(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDashboardResponse(rsp)
+}
+
+// GetDashboardWithResponse One dashboard
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
+func (c *ClientWithResponses) GetDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDashboardResponse, error) {
+	rsp, err := c.GetDashboard(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDashboardResponse(rsp)
+}
+
+// FormulasNowWithResponse What the formulas that move its pictures come to now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dashboards/{id}/formulas (the `FormulasNow` operationId).
+func (c *ClientWithResponses) FormulasNowWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*FormulasNowResponse, error) {
+	rsp, err := c.FormulasNow(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFormulasNowResponse(rsp)
+}
+
+// ListWallsWithResponse The walls that show it, for those who may change it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dashboards/{id}/walls (the `ListWalls` operationId).
+func (c *ClientWithResponses) ListWallsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListWallsResponse, error) {
+	rsp, err := c.ListWalls(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWallsResponse(rsp)
+}
+
+// AddWallWithBodyWithResponse Make the key of a wall; it is shown once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+func (c *ClientWithResponses) AddWallWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWallResponse, error) {
+	rsp, err := c.AddWallWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWallResponse(rsp)
+}
+
+// AddWallWithResponse Make the key of a wall; it is shown once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dashboards/{id}/walls (the `AddWall` operationId).
+func (c *ClientWithResponses) AddWallWithResponse(ctx context.Context, id Id, body AddWallJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWallResponse, error) {
+	rsp, err := c.AddWall(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWallResponse(rsp)
+}
+
+// EndWallWithResponse Revoke the key of a wall
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
+func (c *ClientWithResponses) EndWallWithResponse(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*EndWallResponse, error) {
+	rsp, err := c.EndWall(ctx, id, wall, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndWallResponse(rsp)
 }
 
 // ListDevicesWithResponse All devices that one may see
@@ -15802,7 +17647,7 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 //
 // Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16102,6 +17947,35 @@ func (c *ClientWithResponses) SavePanelWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseSavePanelResponse(rsp)
+}
+
+// AddPictureWithBodyWithResponse Upload a PNG, JPEG or SVG
+//
+// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
+// anything outside are left out, and told in `left_out`. A picture that nothing shows is forgotten after a day.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /pictures (the `AddPicture` operationId).
+func (c *ClientWithResponses) AddPictureWithBodyWithResponse(ctx context.Context, params *AddPictureParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPictureResponse, error) {
+	rsp, err := c.AddPictureWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPictureResponse(rsp)
+}
+
+// GetPictureWithResponse A picture
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
+func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPictureResponse, error) {
+	rsp, err := c.GetPicture(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPictureResponse(rsp)
 }
 
 // SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
@@ -16756,6 +18630,36 @@ func (c *ClientWithResponses) RemoveViewWithResponse(ctx context.Context, view i
 		return nil, err
 	}
 	return ParseRemoveViewResponse(rsp)
+}
+
+// OpenWallWithBodyWithResponse Exchange the key of a wall for a cookie
+//
+// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wall (the `OpenWall` operationId).
+func (c *ClientWithResponses) OpenWallWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenWallResponse, error) {
+	rsp, err := c.OpenWallWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenWallResponse(rsp)
+}
+
+// OpenWallWithResponse Exchange the key of a wall for a cookie
+//
+// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /wall (the `OpenWall` operationId).
+func (c *ClientWithResponses) OpenWallWithResponse(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenWallResponse, error) {
+	rsp, err := c.OpenWall(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenWallResponse(rsp)
 }
 
 // ParseListBrokersResponse parses an HTTP response from a ListBrokersWithResponse call
@@ -17431,6 +19335,415 @@ func ParseWhyControlResponse(rsp *http.Response) (*WhyControlResponse, error) {
 	switch {
 	case true:
 		var headers WhyControlResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListDashboardsResponse parses an HTTP response from a ListDashboardsWithResponse call
+func ParseListDashboardsResponse(rsp *http.Response) (*ListDashboardsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDashboardsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DashboardView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListDashboardsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveDashboardResponse parses an HTTP response from a SaveDashboardWithResponse call
+func ParseSaveDashboardResponse(rsp *http.Response) (*SaveDashboardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveDashboardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest DashboardView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveDashboardResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseReadyDashboardResponse parses an HTTP response from a ReadyDashboardWithResponse call
+func ParseReadyDashboardResponse(rsp *http.Response) (*ReadyDashboardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadyDashboardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Dashboard
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ReadyDashboardResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDashboardResponse parses an HTTP response from a RemoveDashboardWithResponse call
+func ParseRemoveDashboardResponse(rsp *http.Response) (*RemoveDashboardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDashboardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveDashboardResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetDashboardResponse parses an HTTP response from a GetDashboardWithResponse call
+func ParseGetDashboardResponse(rsp *http.Response) (*GetDashboardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDashboardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DashboardView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetDashboardResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseFormulasNowResponse parses an HTTP response from a FormulasNowWithResponse call
+func ParseFormulasNowResponse(rsp *http.Response) (*FormulasNowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FormulasNowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FormulaNow
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers FormulasNowResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListWallsResponse parses an HTTP response from a ListWallsWithResponse call
+func ParseListWallsResponse(rsp *http.Response) (*ListWallsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWallsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Wall
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListWallsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddWallResponse parses an HTTP response from a AddWallWithResponse call
+func ParseAddWallResponse(rsp *http.Response) (*AddWallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest struct {
+			Key  string `json:"key"`
+			Wall Wall   `json:"wall"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddWallResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEndWallResponse parses an HTTP response from a EndWallWithResponse call
+func ParseEndWallResponse(rsp *http.Response) (*EndWallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndWallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers EndWallResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -19380,6 +21693,108 @@ func ParseSavePanelResponse(rsp *http.Response) (*SavePanelResponse, error) {
 	return response, nil
 }
 
+// ParseAddPictureResponse parses an HTTP response from a AddPictureWithResponse call
+func ParseAddPictureResponse(rsp *http.Response) (*AddPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NewPicture
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddPictureResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPictureResponse parses an HTTP response from a GetPictureWithResponse call
+func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetPictureResponse200Headers
+		if values := rsp.Header.Values("Cache-Control"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Cache-Control", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.CacheControl = &value
+		}
+		if values := rsp.Header.Values("Content-Security-Policy"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Security-Policy", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentSecurityPolicy = &value
+		}
+		response.Headers200 = &headers
+	case true:
+		var headers GetPictureResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseSavePlaceResponse parses an HTTP response from a SavePlaceWithResponse call
 func ParseSavePlaceResponse(rsp *http.Response) (*SavePlaceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20874,6 +23289,65 @@ func ParseRemoveViewResponse(rsp *http.Response) (*RemoveViewResponse, error) {
 	switch {
 	case true:
 		var headers RemoveViewResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseOpenWallResponse parses an HTTP response from a OpenWallWithResponse call
+func ParseOpenWallResponse(rsp *http.Response) (*OpenWallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenWallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Dashboard DashboardView `json:"dashboard"`
+			Wall      Wall          `json:"wall"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers OpenWallResponse200Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers200 = &headers
+	case true:
+		var headers OpenWallResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -143,17 +143,18 @@ func (h *Hub) ChangeHub(ctx context.Context, a access.Actor, change func(*site.H
 }
 
 // SavePlace adds a place, or renames the one that has this id. An empty id is made from the name.
-func (h *Hub) SavePlace(ctx context.Context, a access.Actor, p site.Place) (site.Place, error) {
+// Facts and picture that are not told stay as they were.
+func (h *Hub) SavePlace(ctx context.Context, a access.Actor, p site.Place, picture *string) (site.Place, error) {
 	err := h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		return h.savePlace(a, &p)
+		return h.savePlace(a, &p, picture)
 	})
 	return p, err
 }
 
-func (h *Hub) savePlace(a access.Actor, p *site.Place) error {
+func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
 	if err := checkName("name", p.Name); err != nil {
 		return err
 	}
@@ -174,14 +175,19 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place) error {
 			return nil
 		}
 	}
-	if have, ok := h.site.Place(p.ID); ok && p.Facts == nil { // not told: as they were
+	have, known := h.site.Place(p.ID)
+	if known && p.Facts == nil {
 		p.Facts = have.Facts
+	}
+	p.Picture = have.Picture
+	if picture != nil {
+		p.Picture = *picture
 	}
 	if err := p.Validate(); err != nil {
 		return &InvalidError{"facts", err.Error()}
 	}
 	before, after := "", p.Name
-	if have, ok := h.site.Place(p.ID); ok {
+	if known {
 		before = have.Name
 		if was, is := factsText(have), factsText(*p); was != is {
 			before, after = have.Name+": "+was, p.Name+": "+is
@@ -202,6 +208,9 @@ func factsText(p site.Place) string {
 	var out []string
 	for _, f := range p.Facts {
 		out = append(out, strings.TrimSpace(f.Name+" "+f.Text+" "+f.Date))
+	}
+	if p.Picture != "" {
+		out = append(out, "picture "+p.Picture)
 	}
 	return strings.Join(out, ", ")
 }

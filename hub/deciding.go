@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strings"
 	"time"
 
 	"idleember/core/access"
@@ -50,16 +49,7 @@ func seriesKind(c site.Control) site.Kind {
 
 // linksOf returns the settings that the demands of a control aim at, and the mover whose output it is.
 func (h *Hub) linksOf(id string) (settings []string, movedBy string) {
-	if a := h.site.Automations[id]; a != nil {
-		for _, d := range a.Demands {
-			for _, text := range []string{d.Target, d.Hours} {
-				text = strings.TrimSpace(text)
-				if _, ok := h.site.Settings[text]; ok && !slices.Contains(settings, text) {
-					settings = append(settings, text)
-				}
-			}
-		}
-	}
+	settings = h.site.AimedAt(id)
 	for mover, a := range h.site.Automations {
 		if t := a.Travel; t != nil && slices.Contains([]string{t.Opens, t.Closes, t.Pulses}, id) {
 			movedBy = mover

@@ -121,7 +121,7 @@ func (h *Hub) placeFor(a access.Actor, d *site.Device) error {
 		return &InvalidError{"place", "the place is missing; name the room, shed or yard in which the device is"}
 	}
 	p := site.Place{Name: d.Place}
-	if err := h.savePlace(a, &p); err != nil {
+	if err := h.savePlace(a, &p, nil); err != nil {
 		return err
 	}
 	d.Place = p.ID

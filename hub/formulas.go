@@ -57,6 +57,10 @@ func (h *Hub) CheckFormula(ctx context.Context, a access.Actor, text string) (Ch
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return Checked{}, err
 	}
+	return h.checkFormula(ctx, text)
+}
+
+func (h *Hub) checkFormula(ctx context.Context, text string) (Checked, error) {
 	f, err := formula.Parse(text, engine.Names(h.Site()))
 	if err != nil {
 		return wrong(err), nil

@@ -61,6 +61,7 @@ type Hub struct {
 	stop    sync.Once
 	live    *feed
 	people  *people
+	boards  *arranged
 
 	// what follows belongs to the loop alone
 	engine  *engine.Engine
@@ -172,6 +173,9 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	if err := h.loadModels(ctx); err != nil {
+		return nil, err
+	}
+	if h.boards, err = loadDashboards(ctx, st); err != nil {
 		return nil, err
 	}
 	if h.people, err = loadPeople(ctx, st); err != nil {

@@ -28,6 +28,9 @@ func mayApply(a access.Actor, p site.Preset) bool {
 	if need == "" {
 		need = access.Member
 	}
+	if a.Kind == access.Wall {
+		return slices.Contains(a.Switches, p.ID)
+	}
 	return a.Kind == access.TheHub || a.Kind == access.Panel || ranks[a.Role] >= ranks[need]
 }
 

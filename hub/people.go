@@ -275,16 +275,16 @@ func (h *Hub) SignIn(ctx context.Context, account, password, from string) (strin
 	}
 	p.right(keys...)
 	actor := access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, Role: m.Role, From: from}
-	key, _, err := h.pass(ctx, actor, "session", from, SessionLife)
+	key, _, err := h.pass(ctx, actor, "session", from, SessionLife, "")
 	return key, err
 }
 
-// pass makes a session or token for a member.
-func (h *Hub) pass(ctx context.Context, a access.Actor, kind, name string, life time.Duration) (string, store.Pass, error) {
+// pass makes a session, a token or the key of a wall for a member.
+func (h *Hub) pass(ctx context.Context, a access.Actor, kind, name string, life time.Duration, wall string) (string, store.Pass, error) {
 	key := kind + "_" + secret(20)
 	sum := sha256.Sum256([]byte(key))
 	now := time.Now()
-	x := store.Pass{Hash: sum[:], ID: secret(6), Kind: kind, Member: a.ID, Name: name, Created: now.UnixMilli()}
+	x := store.Pass{Hash: sum[:], ID: secret(6), Kind: kind, Member: a.ID, Name: name, Created: now.UnixMilli(), Wall: wall}
 	if life > 0 {
 		x.Expires = now.Add(life).UnixMilli()
 	}
@@ -303,7 +303,7 @@ func (h *Hub) pass(ctx context.Context, a access.Actor, kind, name string, life 
 	return key, x, err
 }
 
-// Who returns the actor that a session or token stands for.
+// Who returns the actor that a session, a token or the key of a wall stands for.
 func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
 	p := h.people
 	sum := sha256.Sum256([]byte(key))
@@ -318,8 +318,11 @@ func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
 		return access.Actor{}, x, ErrSignedOut
 	}
 	kind := access.Person
-	if x.Kind == "token" {
+	switch x.Kind {
+	case "token":
 		kind = access.Token
+	case "wall":
+		return wallOf(x).actor(h, from), x, nil
 	}
 	return access.Actor{Kind: kind, ID: m.ID, Name: m.Name, Role: m.Role, From: from}, x, nil
 }
@@ -332,7 +335,7 @@ func (h *Hub) NewToken(ctx context.Context, a access.Actor, name string) (string
 	if err := checkName("name", name); err != nil {
 		return "", store.Pass{}, err
 	}
-	return h.pass(ctx, a, "token", name, 0)
+	return h.pass(ctx, a, "token", name, 0, "")
 }
 
 // Tokens lists the tokens of the member who asks.
@@ -376,6 +379,9 @@ func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
 	p := h.people
 	p.mu.RLock()
 	defer p.mu.RUnlock()
+	if a.Kind == access.Wall {
+		return a, p.open[pass]
+	}
 	m, ok := p.members[a.ID]
 	if !ok || m.Disabled || !p.open[pass] {
 		return a, false

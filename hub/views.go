@@ -328,11 +328,13 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		for _, cfg := range h.site.Signals {
 			if access.May(a, access.Look, h.signalObject(cfg)) == nil {
 				out.Signals = append(out.Signals, h.signalView(cfg))
+				places[h.site.Devices[cfg.Device].Place] = true
 			}
 		}
 		for _, cfg := range h.site.Controls {
 			if access.May(a, access.Look, h.controlObject(cfg)) == nil {
 				out.Controls = append(out.Controls, h.controlView(cfg))
+				places[h.site.Devices[cfg.Device].Place] = true
 			}
 		}
 		h.settingsAndPresets(a, &out)

@@ -39,7 +39,7 @@ func SaveMember(m Member) Change {
 	}
 }
 
-// Pass is a browser session or a token of a member.
+// Pass is a browser session, a token, or the key of a wall that a member made.
 type Pass struct {
 	Hash    []byte `db:"hash"`
 	ID      string `db:"id"`
@@ -48,6 +48,7 @@ type Pass struct {
 	Name    string `db:"name"`
 	Created int64  `db:"created_ms"`
 	Expires int64  `db:"expires_ms"` // 0: never
+	Wall    string `db:"wall"`       // what a wall shows, as JSON
 }
 
 // Passes reads all sessions and tokens.
@@ -62,8 +63,8 @@ func (s *Store) Passes(ctx context.Context) ([]Pass, error) {
 // SavePass keeps a session or token.
 func SavePass(p Pass) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR REPLACE INTO passes (hash, id, kind, member, name, created_ms, expires_ms) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			p.Hash, p.ID, p.Kind, p.Member, p.Name, p.Created, p.Expires)
+		return tx.exec(`INSERT OR REPLACE INTO passes (hash, id, kind, member, name, created_ms, expires_ms, wall) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			p.Hash, p.ID, p.Kind, p.Member, p.Name, p.Created, p.Expires, p.Wall)
 	}
 }
 

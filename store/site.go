@@ -26,7 +26,7 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		site.Place
 		Text string `db:"facts"`
 	}
-	if err := s.read.SelectContext(ctx, &places, `SELECT id, name, facts FROM places ORDER BY position, id`); err != nil {
+	if err := s.read.SelectContext(ctx, &places, `SELECT id, name, facts, picture FROM places ORDER BY position, id`); err != nil {
 		return nil, fmt.Errorf("store: places: %w", err)
 	}
 	for _, p := range places {
@@ -187,8 +187,8 @@ func SavePlace(p site.Place) Change {
 		if len(p.Facts) > 0 {
 			facts = asJSON(p.Facts)
 		}
-		return tx.exec(`INSERT INTO places (id, name, facts, position) VALUES (?, ?, ?, (SELECT count(*) FROM places))
-			ON CONFLICT (id) DO UPDATE SET name = excluded.name, facts = excluded.facts`, p.ID, p.Name, facts)
+		return tx.exec(`INSERT INTO places (id, name, facts, picture, position) VALUES (?, ?, ?, ?, (SELECT count(*) FROM places))
+			ON CONFLICT (id) DO UPDATE SET name = excluded.name, facts = excluded.facts, picture = excluded.picture`, p.ID, p.Name, facts, p.Picture)
 	}
 }
 

@@ -143,7 +143,7 @@ export interface paths {
          * Live changes as Server-Sent Events
          * @description Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-         *     (names or rights changed: take a new snapshot). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+         *     (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
          *     resume.
          */
         get: operations["getLive"];
@@ -247,6 +247,183 @@ export interface paths {
         post?: never;
         /** Take a named view away */
         delete: operations["removeView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own dashboards and the shared ones */
+        get: operations["listDashboards"];
+        put?: never;
+        /**
+         * Add a dashboard, or change the one that has this id
+         * @description Without an id one is made of the name. What was exported comes in again like this.
+         */
+        post: operations["saveDashboard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tiles that suit a place, a device, or one signal, control, setting or preset */
+        get: operations["readyDashboard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** One dashboard */
+        get: operations["getDashboard"];
+        put?: never;
+        post?: never;
+        /** Take a dashboard away, with the keys of its walls */
+        delete: operations["removeDashboard"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards/{id}/formulas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** What the formulas that move its pictures come to now */
+        get: operations["formulasNow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards/{id}/walls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** The walls that show it, for those who may change it */
+        get: operations["listWalls"];
+        put?: never;
+        /** Make the key of a wall; it is shown once */
+        post: operations["addWall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dashboards/{id}/walls/{wall}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+                wall: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke the key of a wall */
+        delete: operations["endWall"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/wall": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Exchange the key of a wall for a cookie
+         * @description The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
+         */
+        post: operations["openWall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload a PNG, JPEG or SVG
+         * @description Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
+         *     anything outside are left out, and told in `left_out`. A picture that nothing shows is forgotten after a day.
+         */
+        post: operations["addPicture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pictures/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A picture */
+        get: operations["getPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1330,12 +1507,16 @@ export interface components {
             id: string;
             name: string;
             facts?: components["schemas"]["Fact"][];
+            /** @description its id */
+            picture?: string;
         };
         NewPlace: {
             id?: string;
             name: string;
             /** @description none: as they were */
             facts?: components["schemas"]["Fact"][];
+            /** @description its id; empty: no longer one; not told: as it was */
+            picture?: string;
         };
         /** @description something that an owner wrote down about a place, words or a date */
         Fact: {
@@ -2451,6 +2632,107 @@ export interface components {
             by: string;
             mine: boolean;
         };
+        /** @description a page that somebody arranged on a grid of 12 columns */
+        Dashboard: {
+            id?: string;
+            name: string;
+            /** @description the account of who made it */
+            by?: string;
+            /** @enum {string} */
+            shared?: "" | "household" | "everybody";
+            tiles: components["schemas"]["Tile"][];
+            /** @description ids of tiles as a narrow screen has them; none: by row, then column */
+            narrow?: string[];
+        };
+        Tile: {
+            id: string;
+            /** @enum {string} */
+            kind: "value" | "gauge" | "sparkline" | "chart" | "lamp" | "control" | "setpoint" | "text" | "alerts" | "strip" | "preset" | "timer" | "notes" | "picture" | "clock";
+            name?: string;
+            /** @description signals, controls, settings, presets or places */
+            of?: string[];
+            x: number;
+            y: number;
+            w: number;
+            h: number;
+            /** Format: int64 */
+            span_ms?: number;
+            low?: number;
+            high?: number;
+            ranges?: components["schemas"]["ToneRange"][];
+            /** @description of a timer of numbers: it runs above this */
+            over?: number;
+            text?: string;
+            picture?: string;
+            pins?: components["schemas"]["Pin"][];
+            parts?: components["schemas"]["Part"][];
+        };
+        ToneRange: {
+            from: number;
+            to: number;
+            /** @enum {string} */
+            tone: "well" | "warn" | "critical";
+        };
+        /** @description something live on a picture, at per cents of its width and height */
+        Pin: {
+            id: string;
+            /** @enum {string} */
+            kind: "value" | "lamp" | "control" | "sparkline";
+            of: string;
+            name?: string;
+            x: number;
+            y: number;
+        };
+        /** @description an element of an SVG picture that a signal, control or formula moves; numbers from low to high go from start to end, on is end and off is start */
+        Part: {
+            element: string;
+            /** @enum {string} */
+            does: "fill" | "opacity" | "show" | "turn" | "text" | "level";
+            of?: string;
+            formula?: string;
+            low?: number;
+            high?: number;
+            start?: string;
+            end?: string;
+        };
+        DashboardView: {
+            version: string;
+            config: components["schemas"]["Dashboard"];
+            /** @description the name of who made it */
+            by: string;
+            /** @description whoever asks may change it */
+            mine: boolean;
+        };
+        FormulaNow: {
+            formula: string;
+            value: string;
+            reason?: string;
+        };
+        Wall: {
+            id: string;
+            name: string;
+            dashboard: string;
+            switches?: string[];
+            dim_from?: string;
+            dim_until?: string;
+            /** Format: int64 */
+            created_ms?: number;
+        };
+        NewWall: {
+            name: string;
+            /** @description controls, settings and presets on the dashboard that it may switch */
+            switches?: string[];
+            /** @description a time of day, as 22:00 */
+            dim_from?: string;
+            dim_until?: string;
+        };
+        NewPicture: {
+            id: string;
+            type: string;
+            width: number;
+            height: number;
+            left_out: string[];
+        };
         OneReading: {
             /**
              * Format: int64
@@ -3051,6 +3333,303 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDashboards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Dashboards */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveDashboard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dashboard"];
+            };
+        };
+        responses: {
+            /** @description The dashboard */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readyDashboard: {
+        parameters: {
+            query: {
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A dashboard that is not kept yet */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dashboard"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDashboard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The dashboard */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDashboard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    formulasNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Formulas */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormulaNow"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Walls */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wall"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWall"];
+            };
+        };
+        responses: {
+            /** @description The wall with its key; a screen opens /wall#key */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        key: string;
+                        wall: components["schemas"]["Wall"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endWall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+                wall: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openWall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    key?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The wall with its dashboard */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        wall: components["schemas"]["Wall"];
+                        dashboard: components["schemas"]["DashboardView"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPicture: {
+        parameters: {
+            query?: {
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "image/*": string;
+            };
+        };
+        responses: {
+            /** @description Its id */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewPicture"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPicture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Security-Policy"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/*": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -3,6 +3,7 @@ package access
 
 import (
 	"fmt"
+	"slices"
 
 	"idleember/core/site"
 )
@@ -29,6 +30,7 @@ const (
 	Token  Kind = "token"
 	Device Kind = "device"
 	Panel  Kind = "panel" // what may touch only what its owner chose for it, point by point
+	Wall   Kind = "wall"  // a screen that shows one dashboard
 	TheHub Kind = "hub"
 )
 
@@ -39,6 +41,9 @@ type Actor struct {
 	Name string `json:"name"`
 	Role Role   `json:"role,omitempty"`
 	From string `json:"from,omitempty"` // the address or door it came through
+
+	Sees     []string `json:"-"` // of a wall: what stands on it
+	Switches []string `json:"-"` // of a wall: what of that may be switched
 }
 
 // HubActor is the hub acting by itself.
@@ -109,6 +114,8 @@ func allowed(a Actor, action Action, o Object) bool {
 		return action == Push && o.Device == a.ID
 	case Panel:
 		return action == Look || action == Switch
+	case Wall:
+		return action == Look && (o.Name == "" || slices.Contains(a.Sees, o.Name)) || action == Switch && slices.Contains(a.Switches, o.Name)
 	case Person, Token:
 	default:
 		return false
@@ -129,5 +136,8 @@ func allowed(a Actor, action Action, o Object) bool {
 // Coarse returns nil where an actor of this role may do the action on at least some objects. Doors check it before they
 // know the object.
 func Coarse(a Actor, action Action) error {
+	if a.Kind == Wall && action == Switch && len(a.Switches) > 0 {
+		return nil
+	}
 	return May(a, action, Object{Guests: site.GuestsSwitch})
 }

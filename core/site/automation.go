@@ -453,3 +453,20 @@ func (g *Group) Validate(s *Site) error {
 	}
 	return nil
 }
+
+// AimedAt returns the settings that the demands of a control aim at.
+func (s *Site) AimedAt(control string) (settings []string) {
+	a := s.Automations[control]
+	if a == nil {
+		return nil
+	}
+	for _, d := range a.Demands {
+		for _, text := range []string{d.Target, d.Hours} {
+			text = strings.TrimSpace(text)
+			if _, ok := s.Settings[text]; ok && !slices.Contains(settings, text) {
+				settings = append(settings, text)
+			}
+		}
+	}
+	return settings
+}

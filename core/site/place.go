@@ -12,6 +12,8 @@ type Place struct {
 	ID    string `json:"id" db:"id"`
 	Name  string `json:"name" db:"name"`
 	Facts []Fact `json:"facts,omitempty" db:"-"`
+
+	Picture string `json:"picture,omitempty" db:"picture"` // its id
 }
 
 // Fact is something that an owner wrote down about a place: words, or a date whose age is told.

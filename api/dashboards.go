@@ -1,0 +1,100 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3filter"
+
+	"idleember/hub"
+)
+
+func init() { // pictures are read by the hub, not by the contract's checker
+	for _, t := range []string{"image/png", "image/jpeg", "image/svg+xml"} {
+		openapi3filter.RegisterBodyDecoder(t, openapi3filter.FileBodyDecoder)
+	}
+}
+
+func (h *handlers) ListDashboards(ctx context.Context, _ ListDashboardsRequestObject) (ListDashboardsResponseObject, error) {
+	list, err := h.s.hub.Dashboards(ctx, actor(ctx))
+	return ListDashboards200JSONResponse(list), err
+}
+
+func (h *handlers) SaveDashboard(ctx context.Context, r SaveDashboardRequestObject) (SaveDashboardResponseObject, error) {
+	v, err := h.s.hub.SaveDashboard(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveDashboard201JSONResponse(v), err
+}
+
+func (h *handlers) ReadyDashboard(ctx context.Context, r ReadyDashboardRequestObject) (ReadyDashboardResponseObject, error) {
+	d, err := h.s.hub.ReadyDashboard(ctx, actor(ctx), r.Params.Of)
+	return ReadyDashboard200JSONResponse(d), err
+}
+
+func (h *handlers) GetDashboard(ctx context.Context, r GetDashboardRequestObject) (GetDashboardResponseObject, error) {
+	v, err := h.s.hub.Dashboard(ctx, actor(ctx), r.Id)
+	return GetDashboard200JSONResponse(v), err
+}
+
+func (h *handlers) RemoveDashboard(ctx context.Context, r RemoveDashboardRequestObject) (RemoveDashboardResponseObject, error) {
+	return RemoveDashboard204Response{}, h.s.hub.RemoveDashboard(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) FormulasNow(ctx context.Context, r FormulasNowRequestObject) (FormulasNowResponseObject, error) {
+	list, err := h.s.hub.FormulasNow(ctx, actor(ctx), r.Id)
+	return FormulasNow200JSONResponse(list), err
+}
+
+func (h *handlers) ListWalls(ctx context.Context, r ListWallsRequestObject) (ListWallsResponseObject, error) {
+	list, err := h.s.hub.Walls(ctx, actor(ctx), r.Id)
+	return ListWalls200JSONResponse(list), err
+}
+
+func (h *handlers) AddWall(ctx context.Context, r AddWallRequestObject) (AddWallResponseObject, error) {
+	w := hub.Wall{Name: r.Body.Name, Dashboard: r.Id}
+	set(&w.Switches, r.Body.Switches)
+	set(&w.DimFrom, r.Body.DimFrom)
+	set(&w.DimUntil, r.Body.DimUntil)
+	key, w, err := h.s.hub.AddWall(ctx, actor(ctx), w)
+	return AddWall201JSONResponse{Key: key, Wall: w}, err
+}
+
+func (h *handlers) EndWall(ctx context.Context, r EndWallRequestObject) (EndWallResponseObject, error) {
+	return EndWall204Response{}, h.s.hub.EndWall(ctx, actor(ctx), r.Id, r.Wall)
+}
+
+func (h *handlers) OpenWall(ctx context.Context, r OpenWallRequestObject) (OpenWallResponseObject, error) {
+	key := ""
+	if set(&key, r.Body.Key); key == "" {
+		key, _ = ctx.Value(wallKey{}).(string)
+	}
+	w, d, err := h.s.hub.WallOf(ctx, key, from(ctx))
+	if err != nil {
+		return nil, err
+	}
+	out := OpenWall200JSONResponse{Headers: OpenWall200ResponseHeaders{SetCookie: cookieOf(wallCookie, key, hub.SessionLife)}}
+	out.Body.Wall, out.Body.Dashboard = w, d
+	return out, nil
+}
+
+func (h *handlers) AddPicture(ctx context.Context, r AddPictureRequestObject) (AddPictureResponseObject, error) {
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	name := ""
+	set(&name, r.Params.Name)
+	id, p, err := h.s.hub.AddPicture(ctx, actor(ctx), strings.TrimSpace(name), body)
+	if p.Left == nil {
+		p.Left = []string{}
+	}
+	return AddPicture201JSONResponse{Id: id, Type: p.Type, Width: float32(p.Width), Height: float32(p.Height), LeftOut: p.Left}, err
+}
+
+func (h *handlers) GetPicture(ctx context.Context, r GetPictureRequestObject) (GetPictureResponseObject, error) {
+	p, err := h.s.hub.Picture(ctx, actor(ctx), r.Id)
+	keep, nothing := "private, max-age=31536000, immutable", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; sandbox"
+	return GetPicture200ImageResponse{Body: bytes.NewReader(p.Body), ContentType: p.Type, ContentLength: int64(len(p.Body)),
+		Headers: GetPicture200ResponseHeaders{CacheControl: &keep, ContentSecurityPolicy: &nothing}}, err
+}

@@ -1,0 +1,454 @@
+package hub
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/picture"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Dashboard is a dashboard as one person finds it.
+type Dashboard struct {
+	Version string         `json:"version"`
+	Config  site.Dashboard `json:"config"`
+	By      string         `json:"by"`   // the name of who made it
+	Mine    bool           `json:"mine"` // whoever asks may change it
+}
+
+// arranged are all dashboards. They are read from any goroutine and changed in the loop.
+type arranged struct {
+	mu  sync.RWMutex
+	all map[string]site.Dashboard
+}
+
+func loadDashboards(ctx context.Context, st *store.Store) (*arranged, error) {
+	list, err := st.Dashboards(ctx)
+	if err != nil {
+		return nil, err
+	}
+	a := &arranged{all: map[string]site.Dashboard{}}
+	for _, d := range list {
+		a.all[d.ID] = d
+	}
+	return a, nil
+}
+
+func (x *arranged) get(id string) (site.Dashboard, bool) {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	d, ok := x.all[id]
+	return d, ok
+}
+
+func (x *arranged) set(id string, d *site.Dashboard) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if d == nil {
+		delete(x.all, id)
+	} else {
+		x.all[id] = *d
+	}
+}
+
+// mayOpen reports whether an actor may look at a dashboard.
+func mayOpen(a access.Actor, d site.Dashboard) bool {
+	switch {
+	case a.Kind == access.Wall:
+		return a.ID == d.ID
+	case d.By == a.ID || a.Kind == access.TheHub:
+		return true
+	case a.Role == access.Guest:
+		return d.Shared == site.Everybody
+	}
+	return d.Shared != site.Private
+}
+
+// mayArrange reports whether an actor may change a dashboard: who made it, and an owner where it is shared.
+func mayArrange(a access.Actor, d site.Dashboard) bool {
+	return access.May(a, access.Audit, access.Anything) == nil && (d.By == a.ID || d.Shared != site.Private && a.Role == access.Owner)
+}
+
+func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) Dashboard {
+	v := Dashboard{Version: Version(d), Config: d, By: d.By, Mine: mayArrange(a, d)}
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	if m, ok := h.people.members[d.By]; ok {
+		v.By = m.Name
+	}
+	return v
+}
+
+// Dashboards returns those that the actor may open, by name.
+func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]Dashboard, error) {
+	if err := access.May(a, access.Look, access.Anything); err != nil {
+		return nil, err
+	}
+	h.boards.mu.RLock()
+	all := slices.Collect(maps.Values(h.boards.all))
+	h.boards.mu.RUnlock()
+	out := []Dashboard{}
+	for _, d := range all {
+		if mayOpen(a, d) {
+			out = append(out, h.dashboardView(a, d))
+		}
+	}
+	slices.SortFunc(out, func(x, y Dashboard) int {
+		return strings.Compare(x.Config.Name+"\x00"+x.Config.ID, y.Config.Name+"\x00"+y.Config.ID)
+	})
+	return out, nil
+}
+
+// Dashboard returns one that the actor may open.
+func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard, error) {
+	d, ok := h.boards.get(id)
+	if !ok || !mayOpen(a, d) {
+		return Dashboard{}, &NotFoundError{What: "dashboard", ID: id}
+	}
+	return h.dashboardView(a, d), nil
+}
+
+// SaveDashboard adds a dashboard, or changes the one of this id. An empty id is made from the name; check may refuse a change
+// that was made from an older version.
+func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view Dashboard, err error) {
+	err = h.do(ctx, func() error {
+		if err := access.May(a, access.Audit, access.Anything); err != nil {
+			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "dashboards"}}
+		}
+		if err := checkName("name", d.Name); err != nil {
+			return err
+		}
+		before, had := h.boards.get(d.ID)
+		switch {
+		case had && !mayOpen(a, before):
+			return &InvalidError{"id", "there is already a dashboard with the id " + d.ID + "; choose another"}
+		case had && !mayArrange(a, before):
+			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + before.Name}}
+		case had:
+			if err := check(before); err != nil {
+				return err
+			}
+			d.By = before.By
+		default:
+			d.By = a.ID
+			if d.ID == "" {
+				if d.ID, err = h.freeID(d.Name); err != nil {
+					return &InvalidError{"name", err.Error()}
+				}
+			} else if err := site.CheckSlug(d.ID); err != nil {
+				return &InvalidError{"id", err.Error()}
+			}
+		}
+		if d.Tiles == nil {
+			d.Tiles = []site.Tile{}
+		}
+		if err := d.Validate(); err != nil {
+			return &InvalidError{"dashboard", err.Error()}
+		}
+		h.write(store.SaveDashboard(d))
+		h.boards.set(d.ID, &d)
+		h.boardChanged(d.ID)
+		switch {
+		case !had:
+			h.journal(time.Now(), a, "add", "dashboard."+d.ID, "", d.Name, "")
+		case Version(before) != Version(d):
+			h.journal(time.Now(), a, "change", "dashboard."+d.ID, boardText(before), boardText(d), "")
+		}
+		view = h.dashboardView(a, d)
+		return nil
+	})
+	return view, err
+}
+
+func boardText(d site.Dashboard) string {
+	return fmt.Sprintf("%s, %d tiles, shared with %s", d.Name, len(d.Tiles), map[site.Sharing]string{site.Private: "nobody", site.Household: "the household", site.Everybody: "everybody"}[d.Shared])
+}
+
+// freeID makes an id of a name that no dashboard has.
+func (h *Hub) freeID(name string) (string, error) {
+	id, err := site.Slug(name)
+	if err != nil {
+		return "", err
+	}
+	for n, base := 2, id[:min(len(id), 36)]; ; n++ {
+		if _, taken := h.boards.get(id); !taken {
+			return id, nil
+		}
+		id = fmt.Sprintf("%s_%d", base, n)
+	}
+}
+
+// boardChanged tells whoever has the dashboard open.
+func (h *Hub) boardChanged(id string) {
+	h.later(func(err error) {
+		if err == nil {
+			h.live.publish("dashboard", map[string]string{"id": id}, access.Anything)
+		}
+	})
+}
+
+// RemoveDashboard takes a dashboard away, and the keys of its walls with it.
+func (h *Hub) RemoveDashboard(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		d, ok := h.boards.get(id)
+		switch {
+		case !ok || !mayOpen(a, d):
+			return &NotFoundError{What: "dashboard", ID: id}
+		case !mayArrange(a, d):
+			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Name}}
+		}
+		h.write(store.DropDashboard(id))
+		h.boards.set(id, nil)
+		h.endWalls(func(w Wall) bool { return w.Dashboard == id })
+		h.boardChanged(id)
+		h.journal(time.Now(), a, "remove", "dashboard."+id, d.Name, "", "")
+		return nil
+	})
+}
+
+// ReadyDashboard arranges tiles for everything of a place or device, or for one signal, control, setting or preset.
+func (h *Hub) ReadyDashboard(_ context.Context, a access.Actor, id string) (site.Dashboard, error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return site.Dashboard{}, err
+	}
+	name, tiles := h.Site().Ready(id)
+	if len(tiles) == 0 {
+		return site.Dashboard{}, &NotFoundError{What: "place, device, signal, control, setting or preset with something to show", ID: id}
+	}
+	return site.Dashboard{Name: name, By: a.ID, Tiles: tiles}, nil
+}
+
+// FormulaNow is what a formula comes to now.
+type FormulaNow struct {
+	Formula string `json:"formula"`
+	Value   string `json:"value"` // as in a Checked; unknown where it is
+	Reason  string `json:"reason,omitempty"`
+}
+
+// FormulasNow returns what the formulas of a dashboard come to now.
+func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]FormulaNow, error) {
+	d, ok := h.boards.get(id)
+	if !ok || !mayOpen(a, d) {
+		return nil, &NotFoundError{What: "dashboard", ID: id}
+	}
+	out := []FormulaNow{}
+	for _, text := range d.Formulas() {
+		got, err := h.checkFormula(ctx, text)
+		if err != nil {
+			return nil, err
+		}
+		if !got.OK {
+			got.Value = "unknown"
+		}
+		out = append(out, FormulaNow{text, got.Value, got.Reason})
+	}
+	return out, nil
+}
+
+// AddPicture keeps a picture after making it safe; what was left out of it is told.
+func (h *Hub) AddPicture(ctx context.Context, a access.Actor, name string, body []byte) (id string, p picture.Picture, err error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return "", p, err
+	}
+	if p, err = picture.Clean(body); err != nil {
+		return "", p, &InvalidError{"picture", err.Error()}
+	}
+	id = secret(12)
+	return id, p, h.do(ctx, func() error {
+		h.write(store.SavePicture(store.Picture{ID: id, Account: a.ID, Name: name, Type: p.Type, Created: time.Now().UnixMilli(), Body: p.Body}))
+		h.journal(time.Now(), a, "add", "picture."+id, "", name, "")
+		return nil
+	})
+}
+
+// Picture returns a picture. Its id cannot be guessed and stands only in what shows it; whoever knows it may look.
+func (h *Hub) Picture(ctx context.Context, a access.Actor, id string) (store.Picture, error) {
+	if err := access.May(a, access.Look, access.Anything); err != nil {
+		return store.Picture{}, err
+	}
+	p, ok, err := h.store.Picture(ctx, id)
+	if err == nil && !ok {
+		err = &NotFoundError{What: "picture", ID: id}
+	}
+	return p, err
+}
+
+// dropPictures forgets pictures that nothing shows, a day after they came.
+func (h *Hub) dropPictures(ctx context.Context) error {
+	ids, err := h.store.PicturesBefore(ctx, time.Now().Add(-24*time.Hour).UnixMilli())
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	return h.do(ctx, func() error {
+		shown := map[string]bool{}
+		for _, p := range h.site.Places {
+			shown[p.Picture] = true
+		}
+		h.boards.mu.RLock()
+		defer h.boards.mu.RUnlock()
+		for _, d := range h.boards.all {
+			for _, t := range d.Tiles {
+				shown[t.Picture] = true
+			}
+		}
+		for _, id := range ids {
+			if !shown[id] {
+				h.write(store.DropPicture(id))
+			}
+		}
+		return nil
+	})
+}
+
+// Wall is a screen that shows one dashboard to whoever stands before it.
+type Wall struct {
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+	Dashboard string   `json:"dashboard"`
+	Switches  []string `json:"switches,omitempty"` // controls, settings and presets that it may switch
+	DimFrom   string   `json:"dim_from,omitempty"` // a time of day, as 22:00; none: never
+	DimUntil  string   `json:"dim_until,omitempty"`
+	CreatedMS int64    `json:"created_ms,omitempty"`
+}
+
+func wallOf(x store.Pass) (w Wall) {
+	_ = json.Unmarshal([]byte(x.Wall), &w) // we wrote it
+	w.ID, w.Name, w.CreatedMS = x.ID, x.Name, x.Created
+	return w
+}
+
+// actor is what stands before a wall: it sees what the dashboard shows and switches what was chosen. Its id is the dashboard.
+func (w Wall) actor(h *Hub, from string) access.Actor {
+	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches}
+	if d, ok := h.boards.get(w.Dashboard); ok {
+		a.Sees = d.About()
+	}
+	s := h.Site()
+	for _, id := range slices.Clone(a.Sees) {
+		aimed := s.AimedAt(id)
+		a.Sees = append(a.Sees, aimed...)
+		if slices.Contains(w.Switches, id) {
+			a.Switches = append(a.Switches[:len(a.Switches):len(a.Switches)], aimed...)
+		}
+	}
+	return a
+}
+
+// AddWall makes the key of a wall, which is told once.
+func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall, error) {
+	d, ok := h.boards.get(w.Dashboard)
+	switch {
+	case !ok || !mayOpen(a, d):
+		return "", w, &NotFoundError{What: "dashboard", ID: w.Dashboard}
+	case !mayArrange(a, d):
+		return "", w, &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Name}}
+	}
+	if err := checkName("name", w.Name); err != nil {
+		return "", w, err
+	}
+	for _, at := range []string{w.DimFrom, w.DimUntil} {
+		if _, err := time.Parse("15:04", at); at != "" && err != nil {
+			return "", w, &InvalidError{"dim_from", fmt.Sprintf("%q is no time of day; write it as 22:00", at)}
+		}
+	}
+	if (w.DimFrom == "") != (w.DimUntil == "") {
+		return "", w, &InvalidError{"dim_until", "tell both from when and until when it dims, or neither"}
+	}
+	about := d.About()
+	for _, id := range w.Switches {
+		if !slices.Contains(about, id) {
+			return "", w, &InvalidError{"switches", id + " is not on the dashboard; a wall can only switch what it shows"}
+		}
+	}
+	if site := h.Site(); a.Role != access.Owner {
+		for _, id := range w.Switches {
+			if site.Controls[id].Dangerous {
+				return "", w, &InvalidError{"switches", site.Controls[id].Name + " is marked as dangerous; only an owner may put it on a wall"}
+			}
+		}
+	}
+	body, err := json.Marshal(Wall{Dashboard: w.Dashboard, Switches: w.Switches, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
+	if err != nil {
+		return "", w, err
+	}
+	key, x, err := h.pass(ctx, a, "wall", w.Name, 0, string(body))
+	return key, wallOf(x), err
+}
+
+// Walls returns the walls of a dashboard.
+func (h *Hub) Walls(ctx context.Context, a access.Actor, dashboard string) ([]Wall, error) {
+	d, err := h.Dashboard(ctx, a, dashboard)
+	if err != nil {
+		return nil, err
+	}
+	out := []Wall{}
+	if !d.Mine {
+		return out, nil
+	}
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	for _, x := range h.people.passes {
+		if x.Kind == "wall" {
+			if w := wallOf(x); w.Dashboard == dashboard {
+				out = append(out, w)
+			}
+		}
+	}
+	slices.SortFunc(out, func(x, y Wall) int { return int(x.CreatedMS - y.CreatedMS) })
+	return out, nil
+}
+
+// EndWall revokes the key of a wall; what shows it goes dark at once.
+func (h *Hub) EndWall(ctx context.Context, a access.Actor, dashboard, id string) error {
+	d, err := h.Dashboard(ctx, a, dashboard)
+	if err != nil {
+		return err
+	}
+	if !d.Mine {
+		return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Config.Name}}
+	}
+	return h.do(ctx, func() error {
+		if h.endWalls(func(w Wall) bool { return w.Dashboard == dashboard && w.ID == id }) == 0 {
+			return &NotFoundError{What: "wall", ID: id}
+		}
+		h.journal(time.Now(), a, "end wall", "dashboard."+dashboard, id, "", "")
+		h.lookAgain()
+		return nil
+	})
+}
+
+// endWalls ends the keys of some walls and reports how many.
+func (h *Hub) endWalls(which func(Wall) bool) (n int) {
+	h.people.mu.Lock()
+	defer h.people.mu.Unlock()
+	for sum, x := range h.people.passes {
+		if x.Kind == "wall" && which(wallOf(x)) {
+			delete(h.people.passes, sum)
+			delete(h.people.open, x.ID)
+			h.write(store.DeletePass(x.ID))
+			n++
+		}
+	}
+	return n
+}
+
+// WallOf returns the wall whose key it is, with its dashboard.
+func (h *Hub) WallOf(ctx context.Context, key, from string) (Wall, Dashboard, error) {
+	a, x, err := h.Who(key, from)
+	if err == nil && a.Kind != access.Wall {
+		err = ErrSignedOut
+	}
+	if err != nil {
+		return Wall{}, Dashboard{}, err
+	}
+	d, err := h.Dashboard(ctx, a, a.ID)
+	return wallOf(x), d, err
+}

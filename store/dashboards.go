@@ -1,0 +1,77 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"idleember/core/site"
+)
+
+// SaveDashboard adds or changes a dashboard.
+func SaveDashboard(d site.Dashboard) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO dashboards (id, body) VALUES (?, ?)`, d.ID, asJSON(d))
+	}
+}
+
+// DropDashboard forgets a dashboard.
+func DropDashboard(id string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM dashboards WHERE id = ?`, id) }
+}
+
+// Dashboards returns all dashboards, by id.
+func (s *Store) Dashboards(ctx context.Context) ([]site.Dashboard, error) {
+	var rows []string
+	if err := s.read.SelectContext(ctx, &rows, `SELECT body FROM dashboards ORDER BY id`); err != nil {
+		return nil, fmt.Errorf("store: dashboards: %w", err)
+	}
+	out := make([]site.Dashboard, len(rows))
+	for i, body := range rows {
+		if err := json.Unmarshal([]byte(body), &out[i]); err != nil {
+			return nil, fmt.Errorf("store: dashboards: %w", err)
+		}
+	}
+	return out, nil
+}
+
+// Picture is one that somebody uploaded.
+type Picture struct {
+	ID      string `db:"id"`
+	Account string `db:"account"`
+	Name    string `db:"name"`
+	Type    string `db:"type"`
+	Created int64  `db:"created_ms"`
+	Body    []byte `db:"body"`
+}
+
+// SavePicture keeps a picture.
+func SavePicture(p Picture) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT INTO pictures (id, account, name, type, created_ms, body) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Account, p.Name, p.Type, p.Created, p.Body)
+	}
+}
+
+// DropPicture forgets a picture.
+func DropPicture(id string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM pictures WHERE id = ?`, id) }
+}
+
+// Picture returns a picture, and false where there is none of that id.
+func (s *Store) Picture(ctx context.Context, id string) (p Picture, ok bool, err error) {
+	if err := s.read.GetContext(ctx, &p, `SELECT * FROM pictures WHERE id = ?`, id); err != nil {
+		if notFound(err) {
+			return p, false, nil
+		}
+		return p, false, fmt.Errorf("store: picture: %w", err)
+	}
+	return p, true, nil
+}
+
+// PicturesBefore returns the ids of pictures that came before a time, in Unix milliseconds.
+func (s *Store) PicturesBefore(ctx context.Context, ms int64) (ids []string, err error) {
+	if err := s.read.SelectContext(ctx, &ids, `SELECT id FROM pictures WHERE created_ms < ?`, ms); err != nil {
+		return nil, fmt.Errorf("store: pictures: %w", err)
+	}
+	return ids, nil
+}
