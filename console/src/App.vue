@@ -16,7 +16,8 @@ const hub = useHub()
 const route = useRoute()
 const router = useRouter()
 followTheme()
-onMounted(() => hub.begin())
+// A wall signs in by the key in its address, which the router must have seen first.
+onMounted(async () => { await router.isReady(); if (route.name !== 'wall') await hub.begin() })
 
 watchEffect(() => {
   const name = hub.status?.name ?? 'Idle Ember'
@@ -36,7 +37,8 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
 
 <template>
   <BApp>
-    <div v-if="!hub.known" class="p-5 text-center soft" aria-busy="true">Asking the hub …</div>
+    <RouterView v-if="route.name === 'wall'" />
+    <div v-else-if="!hub.known" class="p-5 text-center soft" aria-busy="true">Asking the hub …</div>
     <main v-else-if="hub.unreachable" class="page centre">
       <div class="note bad" role="alert">
         <Icon name="away" :size="22" />
@@ -46,6 +48,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
     </main>
     <FirstStart v-else-if="hub.setupNeeded" />
     <SignIn v-else-if="!hub.me" />
+    <RouterView v-else-if="route.meta.bare" />
     <template v-else>
       <a class="visually-hidden-focusable p-2" href="#content">To the content</a>
       <TitleBar />

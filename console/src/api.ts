@@ -59,6 +59,12 @@ export type OneReading = Schemas['OneReading']
 export type Preferences = Schemas['Preferences']
 export type Fact = Schemas['Fact']
 export type Storage = Schemas['Storage']
+export type Dashboard = Schemas['Dashboard']
+export type DashboardView = Schemas['DashboardView']
+export type Tile = Schemas['Tile']
+export type Pin = Schemas['Pin']
+export type Part = Schemas['Part']
+export type Wall = Schemas['Wall']
 export type Problem = Schemas['Problem']
 
 export const api = createClient<paths>({ baseUrl: '/api/v1' })

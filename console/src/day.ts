@@ -34,14 +34,15 @@ export function traceOf(h: History): Trace {
   return { t: [...h.t], v, hold: Math.max(h.hold_ms || day, 2 * h.step_ms, 1.5 * (day / points)) }
 }
 
-export function useDay() {
+/** Of everything, or of the series that only names. */
+export function useDay(only?: () => string[]) {
   const hub = useHub()
   const traces = reactive<Record<string, Trace>>({})
   const runs = reactive<Record<string, Runs>>({})
   const to = ref(hub.now)
 
   async function load() {
-    const series = [
+    const series = only?.() ?? [
       ...Object.values(hub.signals).filter((s) => s.kind !== 'text').map((s) => s.id),
       ...Object.keys(hub.controls).map((id) => id + '.is'),
     ]
@@ -74,11 +75,13 @@ export function useDay() {
       to.value = Math.max(to.value, at)
     }
   })
-  watch(
+  if (only) watch(() => only().join(), () => hub.link === 'live' && refresh())
+  else watch(
     () => [Object.keys(hub.signals).length, Object.keys(hub.controls).length, hub.link].join(),
     () => hub.link === 'live' && refresh(),
   )
   watch(() => Object.values(hub.controls).map((c) => `${c.id}${c.is}${c.is_since}`).join(), refresh)
+  if (only) watch(() => hub.link, (l) => l === 'live' && refresh())
   let timer = 0
   onMounted(() => {
     refresh()

@@ -3,7 +3,7 @@ import { reactive } from 'vue'
 import type { Control, Device, Signal } from './api'
 
 /** How the person who is signed in wants numbers and times written. */
-export const style = reactive({ comma: false, clock12: false })
+export const style = reactive({ comma: false, clock12: false, units: '' })
 
 const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '' }
 

@@ -1,6 +1,6 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
-import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value } from './api'
+import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -18,6 +18,8 @@ export const useHub = defineStore('hub', {
     zones: [] as string[],
     preferences: { theme: localStorage.getItem('theme') ?? undefined, accent: localStorage.getItem('accent') ?? undefined } as Preferences,
     preferencesKnown: false,
+    wall: null as Wall | null, // this is a screen that nobody signed in to
+    refused: false, // the hub does not let it in any more
     known: false, // whether it was found out who is signed in
     unreachable: '',
     status: null as HubStatus | null,
@@ -38,7 +40,8 @@ export const useHub = defineStore('hub', {
     zone: (s) => s.status?.zone || 'UTC',
     owner: (s) => s.me?.role === 'owner',
     member: (s) => s.me?.role === 'owner' || s.me?.role === 'member',
-    maySwitch: (s) => (c: Control) => s.me?.role === 'owner' || s.me?.role === 'member' || c.guests === 'switch',
+    maySwitch: (s) => (c: Control) => s.me?.role === 'owner' || s.me?.role === 'member' || (s.wall ? !!s.wall.switches?.includes(c.id) : c.guests === 'switch'),
+    maySet: (s) => (g: Setting) => s.me?.role === 'owner' || s.me?.role === 'member' || (s.wall ? !!s.wall.switches?.some((w) => w === g.config.id || s.controls[w]?.settings?.includes(g.config.id)) : g.config.guests === 'switch'),
   },
   actions: {
     /** Finds out whether the hub has an owner and who is signed in. */
@@ -66,6 +69,14 @@ export const useHub = defineStore('hub', {
         this.preferences = p
         this.preferencesKnown = true
       }).catch(() => undefined)
+    },
+    /** Begins to follow the hub as a wall. */
+    stand(wall: Wall) {
+      this.wall = wall
+      this.known = true
+      this.me = { account: `wall ${wall.id}`, name: wall.name, role: 'guest' }
+      this.recall()
+      follow(this)
     },
     /** Changes how this person wants the console; it shows at once, and goes back where the hub does not take it. */
     async prefer(change: Partial<Preferences>) {
@@ -154,6 +165,13 @@ type HubStore = ReturnType<typeof useHub>
 let source: EventSource | null = null
 let timer = 0
 const listeners = new Set<(s: Signal) => void>()
+const boards = new Set<(id: string) => void>()
+
+/** Calls f with the id of every dashboard that was changed, until the returned function is called. */
+export function onDashboard(f: (id: string) => void): () => void {
+  boards.add(f)
+  return () => boards.delete(f)
+}
 
 /** Calls f for every new reading until the returned function is called. */
 export function onReading(f: (s: Signal) => void): () => void {
@@ -217,6 +235,7 @@ function open(hub: HubStore) {
   on<Control>('control', (x) => (hub.controls[x.id] = x))
   on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))
   on<Device>('device', (x) => (hub.devices[x.id] = x))
+  on<{ id: string }>('dashboard', (x) => boards.forEach((f) => f(x.id)))
   on<HubStatus>('hub', (x) => hub.hearHub(x))
   on('site', () => void hub.reload().catch(() => lose(hub)))
   s.onerror = () => {
@@ -227,8 +246,13 @@ function open(hub: HubStore) {
 
 async function stillSignedIn(hub: HubStore) {
   try {
-    await ask(api.GET('/session'))
+    if (hub.wall) await ask(api.POST('/wall', { body: {} }))
+    else await ask(api.GET('/session'))
   } catch (e) {
+    if (hub.wall) {
+      hub.refused = e instanceof HubError && e.status === 401
+      return
+    }
     if (e instanceof HubError && e.status === 401) {
       stopFollowing()
       hub.$reset()

@@ -7,6 +7,10 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'now', component: Now, meta: { title: 'Now' } },
     { path: '/charts', name: 'charts', component: () => import('./pages/Charts.vue'), meta: { title: 'Charts' } },
+    { path: '/dashboards', name: 'dashboards', component: () => import('./pages/Dashboards.vue'), meta: { title: 'Dashboards' } },
+    { path: '/dashboards/:id', name: 'dashboard', component: () => import('./pages/Dashboard.vue'), meta: { title: 'Dashboard' } },
+    { path: '/dashboards/:id/wall', name: 'wall-of', component: () => import('./pages/Wall.vue'), meta: { title: 'Wall', bare: true } },
+    { path: '/wall', name: 'wall', component: () => import('./pages/Wall.vue'), meta: { title: 'Wall', bare: true } },
     { path: '/places/:id', name: 'place', component: () => import('./pages/Place.vue'), meta: { title: 'Place' } },
     { path: '/signals/:id', name: 'signal', component: () => import('./pages/Signal.vue'), meta: { title: 'Signal' } },
     { path: '/devices', name: 'devices', component: () => import('./pages/Devices.vue'), meta: { title: 'Devices' } },

@@ -2,6 +2,7 @@
 import bell from 'bootstrap-icons/icons/exclamation-triangle.svg?raw'
 import back from 'bootstrap-icons/icons/chevron-left.svg?raw'
 import forth from 'bootstrap-icons/icons/chevron-right.svg?raw'
+import tiles from 'bootstrap-icons/icons/columns-gap.svg?raw'
 import graph from 'bootstrap-icons/icons/graph-up.svg?raw'
 import board from 'bootstrap-icons/icons/cpu.svg?raw'
 import book from 'bootstrap-icons/icons/journal-text.svg?raw'
@@ -15,7 +16,7 @@ import copy from 'bootstrap-icons/icons/copy.svg?raw'
 import x from 'bootstrap-icons/icons/x-lg.svg?raw'
 import away from 'bootstrap-icons/icons/cloud-slash.svg?raw'
 
-const icons = { bell, dial, back, forth, graph, board, book, more, people, gear, out, plus, copy, x, away }
+const icons = { bell, tiles, dial, back, forth, graph, board, book, more, people, gear, out, plus, copy, x, away }
 defineProps<{ name: keyof typeof icons; size?: number }>()
 </script>
 

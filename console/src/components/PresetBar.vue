@@ -6,7 +6,9 @@ import { sentence, type Preset } from '../api'
 import { useHub } from '../hub'
 import { zonedInstant, zonedText } from '../zoned'
 
+const props = defineProps<{ only?: string }>()
 const hub = useHub()
+const presets = computed(() => hub.presets.filter((p) => !props.only || p.config.id === props.only))
 const asking = ref<Preset | null>(null)
 const said = ref('')
 const failed = ref(false)
@@ -32,8 +34,8 @@ function tap(p: Preset) {
 </script>
 
 <template>
-  <div v-if="hub.presets.length" class="presets mb-3" role="group" aria-label="Presets">
-    <button v-for="p in hub.presets" :key="p.config.id" type="button" class="btn btn-outline-secondary" :disabled="hub.link !== 'live'" :data-preset="p.config.id" @click="tap(p)">{{ p.config.name }}</button>
+  <div v-if="presets.length" class="presets" :class="{ 'mb-3': !only }" role="group" aria-label="Presets">
+    <button v-for="p in presets" :key="p.config.id" type="button" class="btn btn-outline-secondary" :disabled="hub.link !== 'live'" :data-preset="p.config.id" @click="tap(p)">{{ p.config.name }}</button>
     <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{ said }}</span>
     <BModal :model-value="!!asking" :title="`Apply ${asking?.config.name}?`" ok-title="Apply" cancel-title="Leave it" ok-variant="primary" cancel-variant="outline-secondary"
       @update:model-value="(v) => { if (!v) asking = null }" @ok="apply(asking!)">

@@ -15,7 +15,7 @@ const input = ref<HTMLInputElement | null>(null)
 const c = computed(() => props.setting.config)
 const locked = computed(() => {
   if (hub.link !== 'live') return 'No connection to the hub.'
-  if (hub.me?.role === 'guest' && c.value.guests !== 'switch') return 'Only members may change this.'
+  if (!hub.maySet(props.setting)) return 'Only members may change this.'
   return props.setting.locked ?? ''
 })
 const step = computed(() => {

@@ -1,0 +1,33 @@
+// What the tiles of a dashboard need besides the store: the last day of some, and what formulas come to.
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { api, ask, type Dashboard } from './api'
+import { useDay } from './day'
+import { useHub } from './hub'
+
+export function useBoard(board: () => Dashboard | null, kept: () => string) {
+  const hub = useHub()
+  const series = computed(() => {
+    const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
+    const out = new Set<string>()
+    for (const t of board()?.tiles ?? []) {
+      if (['sparkline', 'strip', 'timer'].includes(t.kind)) for (const id of t.of ?? []) if (hub.controls[id] || hub.signals[id]) out.add(key(id))
+      for (const p of t.pins ?? []) if (p.kind === 'sparkline' && hub.signals[p.of]) out.add(p.of)
+    }
+    return [...out].sort()
+  })
+  const { traces, runs, to, span } = useDay(() => series.value)
+
+  const formulas = ref<Record<string, string>>({})
+  const some = computed(() => (board()?.tiles ?? []).some((t) => t.parts?.some((p) => p.formula)))
+  async function evaluate() {
+    if (!some.value || !kept() || hub.link !== 'live' || document.hidden) return
+    try {
+      formulas.value = Object.fromEntries((await ask(api.GET('/dashboards/{id}/formulas', { params: { path: { id: kept() } } }))).map((f) => [f.formula, f.value]))
+    } catch { /* the banner says that the hub is away */ }
+  }
+  let timer = 0
+  onMounted(() => (timer = window.setInterval(evaluate, 2000)))
+  onUnmounted(() => window.clearInterval(timer))
+  watch([some, kept], evaluate, { immediate: true })
+  return { traces, runs, to, from: computed(() => to.value - span), formulas }
+}

@@ -1,0 +1,30 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { controlState, runs, signalAge, valueText } from '../../format'
+import { useHub } from '../../hub'
+import Lamp from '../Lamp.vue'
+
+const props = defineProps<{ of: string; name?: string }>()
+const hub = useHub()
+const c = computed(() => hub.controls[props.of])
+const s = computed(() => hub.signals[props.of])
+const old = computed(() => hub.link === 'lost' || (s.value ? s.value.state !== 'live' : false))
+const state = computed(() => {
+  if (c.value) return controlState(c.value, hub.now)
+  const v = s.value?.value
+  const age = s.value ? signalAge(s.value, hub.now) : ''
+  return { words: valueText(v, s.value?.decimals) + (age ? `, ${age}` : ''), tone: old.value ? 'warn' as const : v === true || (typeof v === 'number' && v > 0) ? 'on' as const : 'off' as const }
+})
+const lit = computed(() => (c.value ? runs(c.value.is) : s.value?.value === true || (typeof s.value?.value === 'number' && s.value.value > 0)))
+</script>
+
+<template>
+  <div class="lamp-line"><Lamp :tone="state.tone" :lit="lit" /><div class="min-w-0"><strong v-if="name">{{ name }}</strong> <span class="state" :class="state.tone">{{ state.words }}</span></div></div>
+</template>
+
+<style scoped>
+.lamp-line { display: flex; gap: 10px; align-items: center; min-width: 0; overflow-wrap: anywhere; }
+.state { color: var(--soft); }
+.state.on { color: var(--ember); }
+.state.warn { color: var(--warn); }
+</style>

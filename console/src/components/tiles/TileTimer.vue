@@ -1,0 +1,62 @@
+<script setup lang="ts">
+// How long something has been on, how long the last time, and how long today.
+import { computed } from 'vue'
+import type { Tile } from '../../api'
+import type { Runs, Trace } from '../../day'
+import { clockText, runs as isRunning } from '../../format'
+import { useHub } from '../../hub'
+import { zonedInstant, zonedText } from '../../zoned'
+
+const props = defineProps<{ tile: Tile; runs?: Runs; trace?: Trace; to: number }>()
+const hub = useHub()
+const id = computed(() => props.tile.of![0]!)
+const over = computed(() => props.tile.over ?? 0)
+const on = computed(() => {
+  const c = hub.controls[id.value]
+  if (c) return isRunning(c.is)
+  const v = hub.signals[id.value]?.value
+  return typeof v === 'number' ? v > over.value : v === true
+})
+// Of numbers the runs are the stretches above the limit.
+const stretches = computed<Runs>(() => {
+  if (!props.trace) return props.runs ?? []
+  const { t, v } = props.trace
+  const out: Runs = []
+  t.forEach((at, i) => {
+    if (v[i]! <= over.value) return
+    const end = t[i + 1] ?? props.to
+    const last = out.at(-1)
+    if (last && last[1] === at) last[1] = end
+    else out.push([at, end])
+  })
+  return out
+})
+const begun = computed(() => {
+  const told = hub.controls[id.value]?.is_since
+  if (told) return Date.parse(told)
+  const last = stretches.value.at(-1)
+  return last && last[1] >= props.to - 60_000 ? last[0] : hub.now
+})
+const midnight = computed(() => zonedInstant(zonedText(hub.now, hub.zone).slice(0, 10) + 'T00:00', hub.zone))
+const now = computed(() => (on.value ? Math.max(0, hub.now - begun.value) : 0))
+const before = computed(() => stretches.value.filter(([a]) => !on.value || a < begun.value - 1000))
+const today = computed(() => before.value.reduce((sum, [a, b]) => sum + Math.max(0, b - Math.max(a, midnight.value)), 0) + (on.value ? hub.now - Math.max(begun.value, midnight.value) : 0))
+const last = computed(() => before.value.at(-1))
+const clock = (ms: number) => {
+  const s = Math.floor(ms / 1000)
+  return `${Math.floor(s / 3600)}:${String(Math.floor(s / 60) % 60).padStart(2, '0')}:${String(s % 60).padStart(2, '0')}`
+}
+</script>
+
+<template>
+  <div class="timer">
+    <span class="big" :class="{ on }" role="timer">{{ on ? clock(now) : last ? clock(last[1] - last[0]) : '0:00:00' }}</span>
+    <span class="soft small-text">{{ on ? `on since ${clockText(begun, hub.zone)}` : last ? `the last time, until ${clockText(last[1], hub.zone)}` : 'not on for a day' }} · today {{ clock(today) }}</span>
+  </div>
+</template>
+
+<style scoped>
+.timer { display: grid; }
+.big { font-size: var(--big); font-weight: 620; line-height: 1.2; color: var(--soft); }
+.big.on { color: var(--ember); }
+</style>
