@@ -135,6 +135,9 @@ func settle(ctx context.Context, h *hub.Hub, out io.Writer, past time.Duration) 
 			return nil, nil, err
 		}
 	}
+	if err := arrange(ctx, h, owner); err != nil {
+		return nil, nil, err
+	}
 	if err := leaveOn(ctx, h); err != nil {
 		return nil, nil, err
 	}

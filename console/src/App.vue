@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { BApp } from 'bootstrap-vue-next/components/BApp'
+import { attention } from './attention'
 import { computed, onMounted, watch, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import Headline from './components/Headline.vue'
@@ -10,6 +11,7 @@ import { length, style } from './format'
 import { useHub } from './hub'
 import FirstStart from './pages/FirstStart.vue'
 import SignIn from './pages/SignIn.vue'
+import { chime } from './sound'
 import { followTheme } from './theme'
 
 const hub = useHub()
@@ -19,13 +21,18 @@ followTheme()
 // A wall signs in by the key in its address, which the router must have seen first.
 onMounted(async () => { await router.isReady(); if (route.name !== 'wall') await hub.begin() })
 
+watchEffect(() => Object.assign(style, { comma: !!hub.preferences.comma, clock12: !!hub.preferences.clock_12, units: hub.preferences.units ?? '' }))
+// What newly needs somebody is told once, and counted in the title, which is seen when the page is not.
+const needs = computed(() => (hub.loaded && hub.me && !hub.wall ? attention().map((i) => i.key) : []))
+watch(needs, (now, before) => { if (hub.preferences.sound && hub.link === 'live' && now.some((k) => !before.includes(k))) chime() })
 watchEffect(() => {
   const name = hub.status?.name ?? 'Idle Ember'
-  document.title = hub.me && route.meta.title ? `${route.meta.title} · ${name}` : name
+  const count = needs.value.length ? `(${needs.value.length}) ` : ''
+  document.title = count + (hub.me && route.meta.title ? `${hub.heading || route.meta.title} · ${name}` : name)
 })
-watchEffect(() => Object.assign(style, { comma: !!hub.preferences.comma, clock12: !!hub.preferences.clock_12 }))
 // Whoever opens the console, and goes nowhere, gets to the page of their choice.
 let opened = location.pathname === '/'
+router.beforeEach(() => { hub.heading = '' })
 router.afterEach((to) => { if (to.path !== '/') opened = false })
 watch(() => hub.preferencesKnown, (known) => {
   if (known && opened && hub.preferences.start) void router.replace(hub.preferences.start)

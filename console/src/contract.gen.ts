@@ -1534,6 +1534,10 @@ export interface components {
             comma?: boolean;
             /** @description times of day go to 12 */
             clock_12?: boolean;
+            /** @description metric or customary; none: as the signals have them */
+            units?: string;
+            /** @description when something new needs attention */
+            sound?: boolean;
             /** @description the path of the page that opens first; none: Now */
             start?: string;
             /** @description signals and controls, the dearest first */

@@ -5,7 +5,7 @@ import type { Control, Device, Signal } from './api'
 /** How the person who is signed in wants numbers and times written. */
 export const style = reactive({ comma: false, clock12: false, units: '' })
 
-const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '' }
+const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '', "[in_i'Hg]": 'inHg', '[mi_i]/h': 'mph', '[in_i]': 'in', '[ft_i]': 'ft', '[mi_i]': 'mi', '[gal_us]': 'gal', '[gal_us]/min': 'gal/min', '[lb_av]': 'lb', '[oz_av]': 'oz', '[psi]': 'psi' }
 
 /** What people read for a UCUM symbol. */
 export function unitSign(ucum: string): string {

@@ -3,6 +3,7 @@ import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, sentence, type History, type Mark, type Remark } from './api'
 import { difference, moved, parts } from './chart'
 import { onReading, useHub } from './hub'
+import { shownHistory, shownMark, shownNumber } from './units'
 
 export type Stretch = {
   series: string[] // ids, and a~b for a difference
@@ -30,7 +31,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
 
   const iso = (t: number) => new Date(t).toISOString()
   const past = (series: string[], s: Stretch, by: number) =>
-    series.length ? ask(api.GET('/history', { params: { query: { series, from: iso(s.from - by), to: iso(s.to - by), points: s.points ?? Math.min(1500, Math.max(300, window.innerWidth)) } } })) : Promise.resolve([])
+    series.length ? ask(api.GET('/history', { params: { query: { series, from: iso(s.from - by), to: iso(s.to - by), points: s.points ?? Math.min(1500, Math.max(300, window.innerWidth)) } } })).then((l) => l.map(shownHistory)) : Promise.resolve([])
 
   async function load() {
     const s = stretch()
@@ -52,7 +53,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
       got.value = own
       ghosts.value = s.before ? earlier.filter((h) => h.kind === 'number').map((h) => moved(h, s.before!.ms, s.before!.text)) : []
       notes.value = said
-      marks.value = lines
+      marks.value = lines.map((m) => shownMark(m, hub.signals[m.series]?.unit ?? ''))
       setpoints.value = steps.filter((h) => h.kind === 'number').map((h) => ({ ...h, series: h.series + '#' }))
       failed.value = ''
       loaded.value = Date.now()
@@ -81,7 +82,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     const open = h.gaps.at(-1)
     const gaps = open && open[1]! >= Date.parse(h.to) - 1 && at - open[0]! < (h.hold_ms || Infinity) ? h.gaps.slice(0, -1) : h.gaps
     const next = [...got.value]
-    next[i] = { ...h, t: [...h.t, at], v: [...h.v, s.value], gaps, bad: s.quality === 'bad' ? [...(h.bad ?? []), h.t.length] : h.bad }
+    next[i] = { ...h, t: [...h.t, at], v: [...h.v, typeof s.value === 'number' ? shownNumber(s.value, s.unit) : s.value], gaps, bad: s.quality === 'bad' ? [...(h.bad ?? []), h.t.length] : h.bad }
     got.value = next
   })
   timer = window.setInterval(() => {

@@ -22,6 +22,7 @@ export const useHub = defineStore('hub', {
     refused: false, // the hub does not let it in any more
     known: false, // whether it was found out who is signed in
     unreachable: '',
+    heading: '', // of the page, where it has a name of its own
     status: null as HubStatus | null,
     places: [] as Snapshot['places'],
     devices: {} as Record<string, Device>,

@@ -1,4 +1,5 @@
 // Units as each person wants them read. The hub keeps and speaks the signal's own unit everywhere; only what is shown changes.
+import type { History, Mark, Summary } from './api'
 import { style, unitSign, valueText } from './format'
 
 type Conversion = { to: string; sign: string; f: (v: number) => number; back: (v: number) => number; difference: number; decimals: number }
@@ -31,3 +32,23 @@ export const ownNumber = (v: number, unit: string): number => conversion(unit)?.
 
 /** A step of a setting, in this person's unit. */
 export const shownStep = (v: number, unit: string): number => v * (conversion(unit)?.difference ?? 1)
+
+/** A history with its numbers in this person's unit. */
+export function shownHistory(h: History): History {
+  const c = conversion(h.unit)
+  if (!c || h.kind !== 'number') return h
+  const list = (l: number[] | undefined) => l?.map((v) => (v === null ? v : c.f(v)))
+  return { ...h, unit: c.to, decimals: h.decimals + c.decimals, v: h.v?.map((v) => (typeof v === 'number' ? c.f(v) : v)), mean: list(h.mean), time_mean: list(h.time_mean), min: list(h.min), max: list(h.max), first: list(h.first), last: list(h.last) }
+}
+
+/** A limit or setpoint of a series of that unit. */
+export const shownMark = (m: Mark, unit: string): Mark => (m.value === undefined || !conversion(unit) ? m : { ...m, value: conversion(unit)!.f(m.value) })
+
+/** A summary with its numbers in this person's unit. */
+export function shownSummary(s: Summary): Summary {
+  const c = conversion(s.unit)
+  if (!c || s.kind !== 'number') return s
+  const one = (e: Summary['min']) => (e ? { ...e, v: c.f(e.v) } : e)
+  const v = (n: number | undefined) => (n === undefined ? n : c.f(n))
+  return { ...s, unit: c.to, decimals: s.decimals + c.decimals, first: one(s.first), last: one(s.last), min: one(s.min), max: one(s.max), mean: v(s.mean), time_mean: v(s.time_mean), bins: s.bins.map((b) => ({ ...b, from: c.f(b.from), to: c.f(b.to) })) }
+}

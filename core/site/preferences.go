@@ -11,6 +11,8 @@ type Preferences struct {
 	Accent     string   `json:"accent,omitempty"`     // slate, moss, plum; none: ember
 	Comma      bool     `json:"comma,omitempty"`      // numbers have a decimal comma
 	Clock12    bool     `json:"clock_12,omitempty"`   // times of day go to 12
+	Units      string   `json:"units,omitempty"`      // metric, customary; none: as the signals have them
+	Sound      bool     `json:"sound,omitempty"`      // when something new needs attention
 	Start      string   `json:"start,omitempty"`      // the page that opens first; none: Now
 	Favourites []string `json:"favourites,omitempty"` // signals and controls, the dearest first
 }
@@ -24,6 +26,8 @@ func (p Preferences) Validate() error {
 		return fmt.Errorf("the theme %q is unknown; use light or dark, or none for that of the device", p.Theme)
 	case !slices.Contains([]string{"", "slate", "moss", "plum"}, p.Accent):
 		return fmt.Errorf("the accent %q is unknown; use slate, moss or plum, or none for ember", p.Accent)
+	case !slices.Contains([]string{"", "metric", "customary"}, p.Units):
+		return fmt.Errorf("the units %q are unknown; use metric or customary, or none for those of the signals", p.Units)
 	case len(p.Start) > 200 || p.Start != "" && p.Start[0] != '/':
 		return fmt.Errorf("the page %q is none of the console's; give its path, as in /charts", p.Start)
 	case len(p.Favourites) > mostFavourites:

@@ -11,7 +11,7 @@ import type { Pane } from '../chart'
 import { clockText } from '../format'
 import { painted } from '../theme'
 
-const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, Look>; axis: boolean; notes: Remark[]; marks: Mark[] }>()
+const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, Look>; axis: boolean; notes: Remark[]; marks: Mark[]; space?: number }>()
 const emit = defineEmits<{ zoom: [from: number, to: number, rests: boolean]; cursor: [at: number | null]; pick: [at: number]; out: [] }>()
 const box = ref<HTMLDivElement>()
 const plot = shallowRef<uPlot>()
@@ -68,7 +68,7 @@ function options(width: number): uPlot.Options {
   })
   const axis = { stroke: () => css('--soft'), font: '12px "Figtree Variable", sans-serif', grid: { stroke: () => css('--line'), width: 1 }, ticks: { show: false } }
   return {
-    width, height: (width < 520 ? 150 : 198) + (props.axis ? 28 : 0), ms: 1, series, bands, legend: { show: false },
+    width, height: (props.space ?? (width < 520 ? 150 : 198)) + (props.axis ? 28 : 0), ms: 1, series, bands, legend: { show: false },
     scales: { x: { time: false, range: () => [props.from, props.to] }, y: { range: tall } },
     axes: [
       { ...axis, splits, values: ticks, grid: { ...axis.grid, dash: [2, 5] }, show: true, size: props.axis ? 30 : 6, ...(props.axis ? {} : { values: () => [] }) },

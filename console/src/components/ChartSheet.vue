@@ -8,7 +8,7 @@ import { useHub } from '../hub'
 import ChartPane, { type Look } from './ChartPane.vue'
 import StripPane from './StripPane.vue'
 
-const props = defineProps<{ histories: History[]; ghosts?: History[]; setpoints?: History[]; marks?: Mark[]; notes?: Remark[]; from: number; to: number; cursor: number | null; before?: string }>()
+const props = defineProps<{ histories: History[]; ghosts?: History[]; setpoints?: History[]; marks?: Mark[]; notes?: Remark[]; from: number; to: number; cursor: number | null; before?: string; space?: number }>()
 const emit = defineEmits<{ zoom: [from: number, to: number, rests: boolean]; cursor: [at: number | null]; pick: [at: number]; out: [] }>()
 const hub = useHub()
 const looks: Look[] = [{ colour: '--s1' }, { colour: '--s2', dash: [6, 4] }, { colour: '--s3' }, { colour: '--s4', dash: [2, 3] }]
@@ -31,7 +31,7 @@ defineExpose({ colours, panes })
 <template>
   <template v-for="(p, i) in panes" :key="p.unit">
     <div class="pane-title"><strong>{{ own(p.histories).map((h) => h.name).join(', ') }}</strong> <span class="soft">{{ unitSign(p.unit) }}</span><span v-if="before" class="soft small-text">, pale: {{ before }}</span><span v-if="drawn(p.histories).length" class="soft small-text">, dotted: {{ drawn(p.histories).join(', ') }}</span></div>
-    <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" :notes="notes ?? []" :marks="marksOf(p.histories)"
+    <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" :notes="notes ?? []" :marks="marksOf(p.histories)" :space="space"
       @zoom="(f, t, rests) => emit('zoom', f, t, rests)" @cursor="emit('cursor', $event)" @pick="emit('pick', $event)" @out="emit('out')" />
   </template>
   <StripPane v-for="h in strips" :key="h.series" :history="h" :from="from" :to="to" :cursor="cursor" />

@@ -7,6 +7,7 @@ import type { Preferences } from '../api'
 import { useSend } from '../form'
 import { useHub } from '../hub'
 import { pagesFor } from '../pages'
+import { chime } from '../sound'
 import Icon from './Icon.vue'
 
 const hub = useHub()
@@ -31,6 +32,8 @@ function move(i: number, by: number) {
     <div><span class="soft small-text">Accent, the colour of what is on</span><BFormRadioGroup :model-value="p.accent ?? ''" :options="[{ value: '', text: 'ember' }, { value: 'slate', text: 'slate' }, { value: 'moss', text: 'moss' }, { value: 'plum', text: 'plum' }]" aria-label="Accent" @update:model-value="change({ accent: String($event) })" /></div>
     <BFormCheckbox :model-value="!!p.comma" @update:model-value="change({ comma: !!$event })">decimal comma, as in 21,5</BFormCheckbox>
     <BFormCheckbox :model-value="!!p.clock_12" @update:model-value="change({ clock_12: !!$event })">clock to 12, as in 9:05 pm</BFormCheckbox>
+    <div><span class="soft small-text">Units</span><BFormRadioGroup :model-value="p.units ?? ''" :options="[{ value: '', text: 'as the signals have them' }, { value: 'metric', text: 'metric' }, { value: 'customary', text: '°F, inches, gallons' }]" aria-label="Units" @update:model-value="change({ units: String($event) })" /></div>
+    <BFormCheckbox :model-value="!!p.sound" @update:model-value="(on) => { change({ sound: !!on }); if (on) chime() }">a sound when something new needs attention</BFormCheckbox>
     <label class="d-block start"><span class="soft small-text">The console opens with</span><select class="form-select" :value="p.start ?? ''" @change="change({ start: ($event.target as HTMLSelectElement).value })"><option v-for="s in starts" :key="s.value" :value="s.value">{{ s.text }}</option></select></label>
     <div>
       <span class="soft small-text">Favourites, first on Now</span>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 // The first readings of each place in one line, always in view.
 import { computed } from 'vue'
-import { unitSign, valueText } from '../format'
 import { useHub } from '../hub'
+import { shownUnit, shownValue } from '../units'
 
 const hub = useHub()
 const items = computed(() => {
@@ -24,7 +24,7 @@ function label(s: { place: string; name: string; unit: string }) {
   <div v-if="items.length" class="headline" role="region" aria-label="Current conditions" tabindex="0">
     <RouterLink v-for="s in items" :key="s.id" :to="{ name: 'charts', query: { s: s.id } }" :class="{ old: s.state !== 'live' }">
       <span class="soft small-text">{{ label(s) }}</span>
-      <b>{{ valueText(s.value, s.decimals) }} {{ unitSign(s.unit) }}</b>
+      <b>{{ shownValue(s.value, s.unit, s.decimals) }} {{ shownUnit(s.unit) }}</b>
     </RouterLink>
   </div>
 </template>

@@ -2,8 +2,9 @@
 import { computed } from 'vue'
 import type { Signal } from '../api'
 import type { Runs, Trace } from '../day'
-import { signalAge, unitSign, valueText } from '../format'
+import { signalAge } from '../format'
 import { useHub } from '../hub'
+import { shownUnit, shownValue } from '../units'
 import RunStrip from './RunStrip.vue'
 import Sparkline from './Sparkline.vue'
 
@@ -17,7 +18,7 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
   <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.id } }" :class="{ old }" :data-signal="signal.id">
     <span class="label"><span class="soft">{{ where ? `${where} ${signal.name.toLowerCase()}` : signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
       <span v-else-if="signal.quality !== 'good'" class="age warn-text">{{ signal.quality }}</span></span>
-    <span class="value">{{ valueText(signal.value, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + unitSign(signal.unit) }}</small></span>
+    <span class="value">{{ shownValue(signal.value, signal.unit, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + shownUnit(signal.unit) }}</small></span>
     <Sparkline v-if="signal.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />
     <RunStrip v-else-if="signal.kind === 'onoff'" :runs="runs" :from="from" :to="to" :what="signal.name" colour="var(--data)" />
   </RouterLink>

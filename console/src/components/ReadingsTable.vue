@@ -3,8 +3,9 @@
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { api, ask, type OneReading } from '../api'
 import { useSend } from '../form'
-import { clockText, unitSign, valueText } from '../format'
+import { clockText } from '../format'
 import { onReading, useHub } from '../hub'
+import { shownUnit, shownValue } from '../units'
 import { zonedInstant, zonedText } from '../zoned'
 
 const props = defineProps<{ series: string; unit: string; decimals: number }>()
@@ -53,7 +54,7 @@ const stop = onReading((s) => {
 })
 onUnmounted(stop)
 const at = (t: number) => clockText(t, hub.zone, { weekday: 'short', day: '2-digit', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })
-const text = (v: OneReading['v']) => valueText(v, props.decimals)
+const text = (v: OneReading['v']) => shownValue(v, props.unit, props.decimals)
 </script>
 
 <template>
@@ -62,10 +63,10 @@ const text = (v: OneReading['v']) => valueText(v, props.decimals)
     <div class="d-flex gap-2 align-items-center no-print"><label class="soft small-text" for="until">until the end of</label><input id="until" class="form-control form-control-sm date" type="date" :value="day" @change="jump(($event.target as HTMLInputElement).value)" /><button v-if="before" type="button" class="btn btn-outline-secondary btn-sm" @click="jump('')">Newest</button></div>
   </div>
   <p v-if="failed" class="note bad small-text" role="alert">{{ failed }}</p>
-  <p v-if="gone" class="note small-text" role="status"><span>{{ text(gone.v) }} {{ unitSign(unit) }} of {{ at(gone.t) }} is deleted.</span><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="undo">Bring it back</button></p>
+  <p v-if="gone" class="note small-text" role="status"><span>{{ text(gone.v) }} {{ shownUnit(unit) }} of {{ at(gone.t) }} is deleted.</span><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="undo">Bring it back</button></p>
   <p v-if="!list.length" class="soft mb-0">{{ busy ? 'Asking the hub …' : 'There are none.' }}</p>
   <table v-else class="table">
-    <thead><tr><th>At</th><th class="num">{{ unitSign(unit) || 'Value' }}</th><th v-if="raw" class="num">Raw</th><th>Quality</th><th v-if="hub.owner"></th></tr></thead>
+    <thead><tr><th>At</th><th class="num">{{ shownUnit(unit) || 'Value' }}</th><th v-if="raw" class="num">Raw</th><th>Quality</th><th v-if="hub.owner"></th></tr></thead>
     <tbody>
       <tr v-for="r in list" :key="r.t" :class="{ doubtful: r.q && r.q !== 'good' }">
         <td>{{ at(r.t) }}</td><td class="num">{{ text(r.v) }}</td><td v-if="raw" class="num soft">{{ r.raw ?? '' }}</td><td :class="r.q && r.q !== 'good' ? 'warn-text' : 'soft'">{{ r.q ?? 'good' }}</td>

@@ -2,8 +2,8 @@
 // A setting with − and +, and a field when its value is tapped. Locked ones are pale and say why.
 import { computed, nextTick, ref } from 'vue'
 import { sentence, type Setting } from '../api'
-import { unitSign } from '../format'
 import { useHub } from '../hub'
+import { ownNumber, shownNumber, shownUnit, shownValue } from '../units'
 
 const props = defineProps<{ setting: Setting; label?: boolean }>()
 const hub = useHub()
@@ -25,7 +25,7 @@ const step = computed(() => {
 })
 const shown = computed(() => {
   const v = sending.value ?? props.setting.value
-  if (c.value.kind === 'number') return `${v.toFixed(c.value.decimals ?? 0)} ${unitSign(c.value.unit ?? '')}`.trim()
+  if (c.value.kind === 'number') return `${shownValue(v, c.value.unit ?? '', c.value.decimals ?? 0)} ${shownUnit(c.value.unit ?? '')}`.trim()
   if (c.value.kind === 'time') return `${String(Math.floor(v / 60)).padStart(2, '0')}:${String(v % 60).padStart(2, '0')}`
   return sending.value === null ? props.setting.text : (c.value.options?.[v] ?? String(v))
 })
@@ -41,6 +41,7 @@ async function send(value: string | number) {
   }
 }
 
+let before = ''
 let later = 0
 // Several taps in a row are one change.
 function by(sign: number) {
@@ -77,7 +78,8 @@ async function type() {
     return
   }
   if (c.value.kind === 'onoff' || c.value.kind === 'choice') return by(1)
-  text.value = c.value.kind === 'number' ? String(props.setting.value) : props.setting.text
+  text.value = c.value.kind === 'number' ? String(Number(shownNumber(props.setting.value, c.value.unit ?? '').toFixed(3))) : props.setting.text
+  before = text.value
   typing.value = true
   await nextTick()
   input.value?.select()
@@ -86,7 +88,11 @@ async function type() {
 function typed() {
   if (!typing.value) return
   typing.value = false
-  if (text.value.trim() && text.value !== String(props.setting.value)) void send(text.value.trim())
+  const said = text.value.trim()
+  if (!said || said === before) return
+  // A bare number is in the unit that stands beside it; with a unit of its own the hub reads it.
+  const n = Number(said.replace(',', '.'))
+  void send(c.value.kind === 'number' && !Number.isNaN(n) ? Number(ownNumber(n, c.value.unit ?? '').toFixed(6)) : said)
 }
 </script>
 

@@ -123,7 +123,7 @@ const movers = (p: Part) => p.formula !== undefined
             <button type="button" class="gone" :aria-label="`Let ${p.element} stand still`" @click="change({ parts: parts.filter((_, k) => k !== i) })">×</button>
           </div>
           <label v-if="movers(p)" class="d-block"><span class="soft small-text">by the formula</span><input class="form-control form-control-sm mono" :value="p.formula" placeholder="slip_tank.level > 40" @change="formula(i, value($event))" /><span class="small-text soft" role="status">{{ said[i] }}</span></label>
-          <p v-else class="small-text mb-1">by {{ about(p.of ?? '').name }} <span class="soft">{{ about(p.of ?? '').place }}</span> <button type="button" class="btn btn-link btn-sm p-0" @click="setPart(i, { of: undefined, formula: p.of })">by a formula instead</button></p>
+          <p v-else class="small-text mb-1">by {{ about(p.of ?? '').name }} <span class="soft">{{ about(p.of ?? '').place }}</span> <button type="button" class="plain" @click="setPart(i, { of: undefined, formula: p.of })">by a formula instead</button></p>
           <div class="fields">
             <template v-if="about(p.of ?? '').kind !== 'control'">
               <label class="short"><span>from</span><input class="form-control form-control-sm" type="number" step="any" :value="p.low" placeholder="0" @change="setPart(i, { low: num(value($event)) })" /></label>
@@ -153,6 +153,7 @@ h3 { font-size: 0.875rem; font-weight: 700; margin: 8px 0 0; }
 .list { list-style: none; margin: 0; padding: 0; }
 .list li { display: flex; justify-content: space-between; align-items: center; border-bottom: 1px solid var(--line); }
 .gone { border: 0; background: none; color: var(--soft); min-width: 40px; min-height: 36px; }
+.plain { border: 0; background: none; padding: 0; text-decoration: underline; text-underline-offset: 3px; }
 .inset.picked { border-left-color: var(--data); }
 .fields > label.short { flex: 1 1 90px; }
 </style>

@@ -5,6 +5,7 @@ import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, defineAsyncComponent, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 import { api, ask, HubError, sentence, type Dashboard, type DashboardView, type Tile } from '../api'
+import Icon from '../components/Icon.vue'
 import ThingPicker from '../components/ThingPicker.vue'
 import TileEditor from '../components/TileEditor.vue'
 import WallsCard from '../components/WallsCard.vue'
@@ -224,7 +225,7 @@ onUnmounted(() => window.removeEventListener('beforeunload', unload))
 const simple: Tile['kind'][] = ['text', 'clock', 'alerts', 'notes', 'picture']
 const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kindNames[t.kind])
 const sharings = { '': 'nobody, it is mine alone', household: 'the household', everybody: 'everybody, guests see of it what is open to them' } as const
-watch(() => board.value?.name, (n) => n && (document.title = `${n} · ${hub.status?.name ?? 'Idle Ember'}`))
+watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
 </script>
 
 <template>
@@ -266,8 +267,10 @@ watch(() => board.value?.name, (n) => n && (document.title = `${n} · ${hub.stat
       <div v-else class="phone-order">
         <p class="soft small-text">The order on a narrow screen. On a wide one the tiles stay where they lie.</p>
         <div v-for="(t, i) in order" :key="t.id" class="entry" :data-order="t.id">
-          <div class="between mb-1"><span class="small-text soft">{{ named(t) }}, {{ kindNames[t.kind].toLowerCase() }}</span>
-            <span class="d-flex gap-1"><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === 0" :aria-label="`${named(t)} earlier`" @click="earlier(t.id, -1)">↑</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === order.length - 1" :aria-label="`${named(t)} later`" @click="earlier(t.id, 1)">↓</button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Settings of ${named(t)}`" @click="open(t.id)">✎</button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Take ${named(t)} away`" @click="remove(t.id)">×</button></span></div>
+          <div class="between mb-1">
+<span class="small-text soft">{{ named(t) }}, {{ kindNames[t.kind].toLowerCase() }}</span>
+            <span class="d-flex gap-1"><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === 0" :aria-label="`${named(t)} earlier`" @click="earlier(t.id, -1)">↑</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === order.length - 1" :aria-label="`${named(t)} later`" @click="earlier(t.id, 1)">↓</button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Settings of ${named(t)}`" @click="open(t.id)"><Icon name="gear" :size="15" /></button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Take ${named(t)} away`" @click="remove(t.id)">×</button></span>
+</div>
           <div :style="{ height: `${t.h * 84}px` }"><TileFrame :tile="t" :traces="traces" :runs="runs" :from="from" :to="to" :formulas="formulas" editing @pin="(p, x, y) => pin(t.id, p, x, y)" @elements="elements[t.id] = $event" /></div>
         </div>
       </div>
@@ -275,7 +278,7 @@ watch(() => board.value?.name, (n) => n && (document.title = `${n} · ${hub.stat
     <section v-else-if="failed" class="sheet empty"><h2>There is no such dashboard</h2><p class="soft">It was taken away, or it is not shared with you.</p><RouterLink class="btn btn-outline-secondary" :to="{ name: 'dashboards' }">All dashboards</RouterLink></section>
     <p v-else class="soft" aria-busy="true">Asking the hub …</p>
 
-    <BOffcanvas v-model="opened" placement="end" :title="tile ? named(tile) : ''" :backdrop="tight ? true : false" body-scrolling class="tile-settings">
+    <BOffcanvas v-model="opened" placement="end" :title="tile ? named(tile) : ''" :no-backdrop="!tight" body-scrolling class="tile-settings">
       <TileEditor v-if="tile" :tile="tile" :elements="elements[tile.id] ?? []" :others="others" :picked="picked" @change="change" @copy="copyTo" @pick="picked = $event" />
     </BOffcanvas>
     <BModal v-model="adding" title="Add a tile" hide-footer body-class="pt-0">

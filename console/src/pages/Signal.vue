@@ -9,9 +9,10 @@ import Distribution from '../components/Distribution.vue'
 import KeepForm from '../components/KeepForm.vue'
 import Star from '../components/Star.vue'
 import ReadingsTable from '../components/ReadingsTable.vue'
-import { amountText, clockText, dayText, length, signalAge, since, unitSign, valueText } from '../format'
+import { amountText, clockText, dayText, length, signalAge, since, valueText } from '../format'
 import { useHistories } from '../histories'
 import { useHub } from '../hub'
+import { shownSummary, shownUnit, shownValue } from '../units'
 
 const hub = useHub()
 const route = useRoute()
@@ -36,7 +37,7 @@ const trouble = ref('')
 async function sums() {
   const end = Date.now() + hub.offset
   try {
-    summaries.value = await Promise.all(spans.map((s) => ask(api.GET('/history/summary', { params: { query: { series: id, from: new Date(end - s.ms).toISOString(), to: new Date(end).toISOString() } } }))))
+    summaries.value = await Promise.all(spans.map((s) => ask(api.GET('/history/summary', { params: { query: { series: id, from: new Date(end - s.ms).toISOString(), to: new Date(end).toISOString() } } })).then(shownSummary)))
     trouble.value = ''
   } catch (e) {
     trouble.value = sentence(e)
@@ -60,8 +61,9 @@ const name = computed(() => signal.value?.name ?? setting.value?.config.name ?? 
 const kind = computed(() => shown.value?.kind ?? signal.value?.kind)
 const unit = computed(() => signal.value?.unit ?? shown.value?.unit ?? '')
 const decimals = computed(() => signal.value?.decimals ?? shown.value?.decimals ?? 0)
+const places = computed(() => shown.value?.decimals ?? decimals.value)
 const present = computed(() => {
-  if (signal.value) return valueText(signal.value.value, decimals.value)
+  if (signal.value) return shownValue(signal.value.value, unit.value, decimals.value)
   if (control.value && id.endsWith('.is')) return amountText(control.value, control.value.is)
   if (control.value && id.endsWith('.want')) return amountText(control.value, control.value.want)
   return setting.value ? valueText(setting.value.value, decimals.value) : (control.value?.mode ?? '–')
@@ -71,7 +73,7 @@ const age = computed(() => {
   if (!s) return ''
   return signalAge(s, hub.now) || (s.heard ? `heard ${since(s.heard, hub.now)} ago` : '')
 })
-const v = (n: number | undefined) => (n === undefined ? '' : valueText(n, decimals.value))
+const v = (n: number | undefined) => (n === undefined ? '' : valueText(n, places.value))
 const at = (t: number | undefined) => (t ? clockText(t, hub.zone, { day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit' }) : '')
 const chart = (from: number, until: number) => ({ name: 'charts', query: { s: id, from: String(Math.round(from)), to: String(Math.round(until)) } })
 const around = (g: number[] | undefined) => (g ? chart(g[0]! - (g[1]! - g[0]!) / 2, g[1]! + (g[1]! - g[0]!) / 2) : { name: 'charts', query: { s: id } })
@@ -89,7 +91,7 @@ const short = (ms: number) => void router.replace({ query: { span: String(ms) } 
     </div>
     <div v-if="trouble || failed" class="note bad" role="alert">{{ trouble || failed }}</div>
     <section class="sheet now" aria-label="Now">
-      <div><span class="soft small-text">Now</span><br /><span class="value">{{ present }}<small v-if="unit"> {{ unitSign(unit) }}</small></span><br /><span class="small-text" :class="signal && signal.state !== 'live' ? 'warn-text' : 'soft'">{{ age }}<template v-if="signal && signal.quality !== 'good'">, {{ signal.quality }}</template></span></div>
+      <div><span class="soft small-text">Now</span><br /><span class="value">{{ present }}<small v-if="unit">{{ ' ' + shownUnit(unit) }}</small></span><br /><span class="small-text" :class="signal && signal.state !== 'live' ? 'warn-text' : 'soft'">{{ age }}<template v-if="signal && signal.quality !== 'good'">, {{ signal.quality }}</template></span></div>
       <div class="glance">
         <table class="table" aria-label="At a glance">
           <thead><tr><th></th><template v-if="kind === 'number'"><th class="num">lowest</th><th class="num">mean</th><th class="num">highest</th></template><template v-else-if="kind === 'onoff'"><th class="num">on</th><th class="num">times changed</th></template><th v-else class="num">times changed</th></tr></thead>

@@ -5,6 +5,7 @@ import 'gridstack/dist/gridstack.min.css'
 import { nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
 import type { Tile } from '../../api'
 import { about, gap, kindNames, rowHeight } from '../../dashboards'
+import Icon from '../Icon.vue'
 
 const props = defineProps<{ tiles: Tile[]; chosen: string }>()
 const emit = defineEmits<{ moved: [list: Pick<Tile, 'id' | 'x' | 'y' | 'w' | 'h'>[]]; by: [id: string, dx: number, dy: number, dw: number, dh: number]; choose: [id: string]; open: [id: string]; remove: [id: string]; twice: [id: string] }>()
@@ -58,9 +59,9 @@ const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kind
         <slot :tile="t" />
         <div class="tools">
           <span class="grip" title="Drag" aria-hidden="true">⠿</span>
-          <button type="button" :aria-label="`Settings of ${named(t)}`" title="Settings (Enter)" @click="emit('open', t.id)">✎</button>
-          <button type="button" :aria-label="`${named(t)} once more`" title="Once more (d)" @click="emit('twice', t.id)">⧉</button>
-          <button type="button" :aria-label="`Take ${named(t)} away`" title="Take away (Delete)" @click="emit('remove', t.id)">×</button>
+          <button type="button" :aria-label="`Settings of ${named(t)}`" title="Settings (Enter)" @click="emit('open', t.id)"><Icon name="gear" :size="15" /></button>
+          <button type="button" :aria-label="`${named(t)} once more`" title="Once more (d)" @click="emit('twice', t.id)"><Icon name="copy" :size="15" /></button>
+          <button type="button" :aria-label="`Take ${named(t)} away`" title="Take away (Delete)" @click="emit('remove', t.id)"><Icon name="x" :size="15" /></button>
         </div>
       </div>
     </div>

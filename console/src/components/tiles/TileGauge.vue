@@ -33,6 +33,7 @@ const said = { well: 'as it should be', warn: 'in the warning range', critical: 
 .gauge { position: relative; }
 svg { display: block; width: 100%; height: 16px; }
 .marker { position: absolute; top: 0; width: 3px; height: 16px; margin-left: -1.5px; background: var(--ink); border-radius: 2px; transition: left 0.3s; }
-.ends { display: flex; justify-content: space-between; font-size: 0.75rem; }
+.ends { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0 6px; font-size: 0.75rem; }
+@container (max-width: 220px) { .ends > span:nth-child(2):not(:last-child) { order: 3; flex: 1 0 100%; } }
 @media (prefers-reduced-motion: reduce) { .marker { transition: none; } }
 </style>

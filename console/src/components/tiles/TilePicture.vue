@@ -32,10 +32,13 @@ async function load() {
       plain.value = true
       return
     }
-    const svg = new DOMParser().parseFromString(await r.text(), 'image/svg+xml').documentElement as unknown as SVGElement
+    // The hub wrote the file: a style element holds nothing but text.
+    const rules: string[] = []
+    const xml = (text: string) => new DOMParser().parseFromString(text, 'image/svg+xml').documentElement
+    const svg = xml((await r.text()).replace(/<style>([^<]*)<\/style>/g, (_, css: string) => { rules.push(xml(`<svg>${css}</svg>`).textContent ?? ''); return '' }))
     const shadow = host.value!.shadowRoot ?? host.value!.attachShadow({ mode: 'open' })
     // Only sheets that are made by code may style, by the console's own rules for what a page may do.
-    const sheets = [...svg.querySelectorAll('style')].map((s) => { const sheet = new CSSStyleSheet(); sheet.replaceSync(s.textContent ?? ''); s.remove(); return sheet })
+    const sheets = rules.map((css) => { const sheet = new CSSStyleSheet(); sheet.replaceSync(css); return sheet })
     const fit = new CSSStyleSheet()
     fit.replaceSync(':host{display:block} svg{display:block;width:100%;height:100%} [data-moves]{transform-box:fill-box;transition:fill .3s,opacity .3s,transform .3s} @media (prefers-reduced-motion:reduce){[data-moves]{transition:none}}')
     shadow.adoptedStyleSheets = [fit, ...sheets]

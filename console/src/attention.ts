@@ -1,0 +1,33 @@
+// What needs a person, of all places or of some.
+import type { RouteLocationRaw } from 'vue-router'
+import { amountText, length, since, signalAge } from './format'
+import { useHub } from './hub'
+
+export type Item = { key: string; what: string; words: string; to?: RouteLocationRaw; grave?: boolean }
+const hiccup = 60_000 // a board that restarts is away for a moment
+const long = 24 * 3600_000 // by hand for longer is worth a look
+
+export function attention(places?: string[]): Item[] {
+  const hub = useHub()
+  const here = (place: string) => !places?.length || places.includes(place)
+  const out: Item[] = []
+  const page = (id: string): RouteLocationRaw => ({ name: 'signal', params: { id } })
+  const controls = Object.values(hub.controls).filter((c) => here(c.place) && !hub.devices[c.device]?.state)
+  for (const c of controls) {
+    if (c.latched?.length) out.push({ key: c.id + ' latch', what: c.name, words: `held by ${c.latched.join(', ')} until somebody resets it`, to: page(c.id + '.is'), grave: true })
+    if (c.proof === 'missing') out.push({ key: c.id + ' proof', what: c.name, words: `no effect: ${c.reason}`, to: page(c.id + '.is'), grave: true })
+    if (c.phase === 'unconfirmed' && !c.momentary) out.push({ key: c.id + ' way', what: c.name, words: c.online ? 'not confirmed: the board has not said that it switched; the hub keeps sending' : 'not confirmed: the board is away and gets it when it is back', to: page(c.id + '.is') })
+  }
+  for (const d of Object.values(hub.devices)) {
+    if (here(d.place) && !d.online && !d.state && !d.asleep && d.since && hub.now - Date.parse(d.since) > hiccup) out.push({ key: d.id, what: d.name, words: `away for ${since(d.since, hub.now)}; what is shown of it is old`, to: hub.member ? { name: 'device', params: { id: d.id } } : undefined })
+  }
+  for (const s of Object.values(hub.signals)) {
+    const d = hub.devices[s.device]
+    if (here(s.place) && s.state === 'stale' && s.reports === 'periodic' && (!d || (d.online && !d.state && !d.asleep))) out.push({ key: s.id, what: `${hub.places.find((p) => p.id === s.place)?.name ?? ''} ${s.name.toLowerCase()}`.trim(), words: `no reading for ${signalAge(s, hub.now).replace(' old', '')}`, to: page(s.id) })
+  }
+  for (const c of controls) {
+    const age = c.mode === 'manual' && !c.hand_until && c.want_at ? hub.now - Date.parse(c.want_at) : 0
+    if (age > long) out.push({ key: c.id + ' hand', what: c.name, words: `${amountText(c, c.want)} by hand for ${length(age)}; the hub does not decide meanwhile`, to: page(c.id + '.is') })
+  }
+  return out.sort((a, b) => Number(!!b.grave) - Number(!!a.grave))
+}
