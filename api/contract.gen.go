@@ -1938,6 +1938,11 @@ type GetLiveParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// NarrowLiveJSONBody defines parameters for NarrowLive.
+type NarrowLiveJSONBody struct {
+	Only *[]string `json:"only,omitempty"`
+}
+
 // ChangeMemberParams defines parameters for ChangeMember.
 type ChangeMemberParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2128,6 +2133,9 @@ type SaveGroupJSONRequestBody = Group
 
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
+
+// NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
+type NarrowLiveJSONRequestBody NarrowLiveJSONBody
 
 // AddMemberJSONRequestBody defines body for AddMember for application/json ContentType.
 type AddMemberJSONRequestBody = NewMember
@@ -2347,6 +2355,9 @@ type ServerInterface interface {
 	// GetLive Live changes as Server-Sent Events
 	// (GET /live)
 	GetLive(ctx *echo.Context, params GetLiveParams) error
+	// NarrowLive Say which signals' new values an open stream is for
+	// (PUT /live/{stream})
+	NarrowLive(ctx *echo.Context, stream string) error
 	// ListMembers Everybody with an account
 	// (GET /members)
 	ListMembers(ctx *echo.Context) error
@@ -3469,6 +3480,22 @@ func (w *ServerInterfaceWrapper) GetLive(ctx *echo.Context) error {
 	return err
 }
 
+// NarrowLive converts echo context to params.
+func (w *ServerInterfaceWrapper) NarrowLive(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "stream" -------------
+	var stream string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "stream", ctx.Param("stream"), &stream, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stream: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NarrowLive(ctx, stream)
+	return err
+}
+
 // ListMembers converts echo context to params.
 func (w *ServerInterfaceWrapper) ListMembers(ctx *echo.Context) error {
 	var err error
@@ -4340,6 +4367,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/hub", wrapper.ChangeHub, options.OperationMiddlewares["changeHub"]...)
 	router.GET(options.BaseURL+"/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
 	router.GET(options.BaseURL+"/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
+	router.PUT(options.BaseURL+"/live/:stream", wrapper.NarrowLive, options.OperationMiddlewares["narrowLive"]...)
 	router.GET(options.BaseURL+"/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
 	router.GET(options.BaseURL+"/history/summary", wrapper.GetSummary, options.OperationMiddlewares["getSummary"]...)
 	router.GET(options.BaseURL+"/history/marks", wrapper.ListMarks, options.OperationMiddlewares["listMarks"]...)
@@ -6633,6 +6661,44 @@ type GetLivedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLivedefaultApplicationProblemPlusJSONResponse) VisitGetLiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NarrowLiveRequestObject struct {
+	Stream string `json:"stream"`
+	Body   *NarrowLiveJSONRequestBody
+}
+
+type NarrowLiveResponseObject interface {
+	VisitNarrowLiveResponse(w http.ResponseWriter) error
+}
+
+type NarrowLive204Response struct {
+}
+
+func (response NarrowLive204Response) VisitNarrowLiveResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type NarrowLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response NarrowLivedefaultApplicationProblemPlusJSONResponse) VisitNarrowLiveResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9011,6 +9077,9 @@ type StrictServerInterface interface {
 	// GetLive Live changes as Server-Sent Events
 	// (GET /live)
 	GetLive(ctx context.Context, request GetLiveRequestObject) (GetLiveResponseObject, error)
+	// NarrowLive Say which signals' new values an open stream is for
+	// (PUT /live/{stream})
+	NarrowLive(ctx context.Context, request NarrowLiveRequestObject) (NarrowLiveResponseObject, error)
 	// ListMembers Everybody with an account
 	// (GET /members)
 	ListMembers(ctx context.Context, request ListMembersRequestObject) (ListMembersResponseObject, error)
@@ -10850,6 +10919,54 @@ func (sh *strictHandler) GetLive(ctx *echo.Context, params GetLiveParams) error 
 		return err
 	} else if validResponse, ok := response.(GetLiveResponseObject); ok {
 		return validResponse.VisitGetLiveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// NarrowLive operation middleware
+func (sh *strictHandler) NarrowLive(ctx *echo.Context, stream string) error {
+	var request NarrowLiveRequestObject
+
+	request.Stream = stream
+
+	var body NarrowLiveJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.NarrowLive(ctx.Request().Context(), request.(NarrowLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NarrowLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(NarrowLiveResponseObject); ok {
+		return validResponse.VisitNarrowLiveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -171,6 +171,7 @@ func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLive
 	set(&x.lastID, r.Params.LastEventID)
 	a := actor(ctx)
 	pass, _ := ctx.Value(passKey{}).(string)
+	x.pass = pass
 	x.credential = func() (access.Actor, bool) { return h.s.hub.Still(a, pass) }
 	return x, nil
 }

@@ -1,13 +1,16 @@
 package api
 
 import (
+	"crypto/rand"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"sync"
 	"time"
 
 	"idleember/core/access"
+	"idleember/hub"
 )
 
 // signOfLife is how often a quiet stream tells the hub's time, so that a page notices a lost connection.
@@ -17,6 +20,7 @@ const signOfLife = 10 * time.Second
 type stream struct {
 	s          *Server
 	ctx        context.Context
+	pass       string
 	lastID     string
 	credential func() (access.Actor, bool)
 }
@@ -29,6 +33,8 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	w.WriteHeader(http.StatusOK)
 	_ = rc.SetReadDeadline(time.Time{})
 	watch := x.s.hub.Watch(x.lastID, x.credential)
+	name := x.s.streams.add(watch, x.pass)
+	defer x.s.streams.remove(name)
 	send := func(id, kind string, data any) error {
 		b, err := json.Marshal(data)
 		if err != nil {
@@ -46,6 +52,9 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	if _, err := fmt.Fprint(w, "retry: 2000\n\n"); err != nil {
 		return nil
 	}
+	if send("", "stream", map[string]string{"id": name}) != nil {
+		return nil
+	}
 	for {
 		events, last, reset, ok, changed := watch.Next()
 		if !ok {
@@ -61,6 +70,18 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				return nil
 			}
 		}
+		if ids := watch.Late(); len(ids) > 0 {
+			actor, _ := x.credential()
+			late, err := x.s.hub.SignalsNow(x.ctx, actor, ids)
+			if err != nil {
+				return nil
+			}
+			for _, v := range late {
+				if send("", "signal", signal(v)) != nil {
+					return nil
+				}
+			}
+		}
 		for _, e := range events {
 			if send(watch.ID(e.Seq), e.Kind, e.Data) != nil {
 				return nil
@@ -71,6 +92,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 		}
 		select {
 		case <-changed:
+		case <-watch.Poked():
 		case <-tick.C:
 			if send("", "hub", status(x.s.hub.Status())) != nil || rc.Flush() != nil {
 				return nil
@@ -81,4 +103,53 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 			return nil
 		}
 	}
+}
+
+// streams are the open live streams by their names, so that a page can say what it shows now without beginning anew.
+type streams struct {
+	mu  sync.Mutex
+	all map[string]openStream
+}
+
+type openStream struct {
+	watch *hub.Watch
+	pass  string
+}
+
+func (x *streams) add(w *hub.Watch, pass string) string {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.all == nil {
+		x.all = map[string]openStream{}
+	}
+	name := rand.Text()
+	x.all[name] = openStream{w, pass}
+	return name
+}
+
+func (x *streams) remove(name string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	delete(x.all, name)
+}
+
+func (x *streams) get(name, pass string) (*hub.Watch, bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	s, ok := x.all[name]
+	return s.watch, ok && s.pass == pass
+}
+
+func (h *handlers) NarrowLive(ctx context.Context, r NarrowLiveRequestObject) (NarrowLiveResponseObject, error) {
+	pass, _ := ctx.Value(passKey{}).(string)
+	w, ok := h.s.streams.get(r.Stream, pass)
+	if !ok {
+		return nil, &hub.NotFoundError{What: "live stream", ID: r.Stream}
+	}
+	if r.Body.Only == nil {
+		w.Only(nil)
+	} else {
+		w.Only(append([]string{}, *r.Body.Only...))
+	}
+	return NarrowLive204Response{}, nil
 }

@@ -62,6 +62,8 @@ type Server struct {
 	router routers.Router
 	doc    *openapi3.T
 	quit   chan struct{}
+
+	streams streams
 	echo   *echo.Echo
 }
 

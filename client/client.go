@@ -103,7 +103,7 @@ func (d doer) Do(r *http.Request) (*http.Response, error) {
 // Event is one event of the live stream.
 type Event struct {
 	ID   string
-	Kind string // reset, signal, control, device, site, hub
+	Kind string // stream, reset, signal, control, setting, device, dashboard, site, hub
 	Data json.RawMessage
 }
 

@@ -1938,6 +1938,11 @@ type GetLiveParams struct {
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
+// NarrowLiveJSONBody defines parameters for NarrowLive.
+type NarrowLiveJSONBody struct {
+	Only *[]string `json:"only,omitempty"`
+}
+
 // ChangeMemberParams defines parameters for ChangeMember.
 type ChangeMemberParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2128,6 +2133,9 @@ type SaveGroupJSONRequestBody = Group
 
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
+
+// NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
+type NarrowLiveJSONRequestBody NarrowLiveJSONBody
 
 // AddMemberJSONRequestBody defines body for AddMember for application/json ContentType.
 type AddMemberJSONRequestBody = NewMember
@@ -2723,13 +2731,33 @@ type ClientInterface interface {
 
 	// GetLive Live changes as Server-Sent Events
 	//
-	// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
+	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume.
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
 	GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NarrowLiveWithBody Say which signals' new values an open stream is for
+	//
+	// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+	// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+	NarrowLiveWithBody(ctx context.Context, stream string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NarrowLive Say which signals' new values an open stream is for
+	//
+	// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+	// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+	NarrowLive(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMembers Everybody with an account
 	//
@@ -4365,7 +4393,7 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 
 // GetLive Live changes as Server-Sent Events
 //
-// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
+// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume.
@@ -4373,6 +4401,46 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 // Corresponds with GET /live (the `GetLive` operationId).
 func (c *Client) GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLiveRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NarrowLiveWithBody Say which signals' new values an open stream is for
+//
+// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+func (c *Client) NarrowLiveWithBody(ctx context.Context, stream string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNarrowLiveRequestWithBody(c.Server, stream, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NarrowLive Say which signals' new values an open stream is for
+//
+// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+func (c *Client) NarrowLive(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNarrowLiveRequest(c.Server, stream, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7887,6 +7955,53 @@ func NewGetLiveRequest(server string, params *GetLiveParams) (*http.Request, err
 	return req, nil
 }
 
+// NewNarrowLiveRequest calls the generic NarrowLive builder with application/json body
+func NewNarrowLiveRequest(server string, stream string, body NarrowLiveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNarrowLiveRequestWithBody(server, stream, "application/json", bodyReader)
+}
+
+// NewNarrowLiveRequestWithBody constructs an http.Request for the NarrowLive method, with any body, and a specified content type
+func NewNarrowLiveRequestWithBody(server string, stream string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "stream", stream, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/live/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListMembersRequest constructs an http.Request for the ListMembers method
 func NewListMembersRequest(server string) (*http.Request, error) {
 	var err error
@@ -10581,7 +10696,7 @@ type ClientWithResponsesInterface interface {
 
 	// GetLiveWithResponse Live changes as Server-Sent Events
 	//
-	// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
+	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume.
@@ -10590,6 +10705,26 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
 	GetLiveWithResponse(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*GetLiveResponse, error)
+
+	// NarrowLiveWithBodyWithResponse Say which signals' new values an open stream is for
+	//
+	// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+	// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+	NarrowLiveWithBodyWithResponse(ctx context.Context, stream string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NarrowLiveResponse, error)
+
+	// NarrowLiveWithResponse Say which signals' new values an open stream is for
+	//
+	// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+	// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+	NarrowLiveWithResponse(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*NarrowLiveResponse, error)
 
 	// ListMembersWithResponse Everybody with an account
 	//
@@ -13884,6 +14019,54 @@ func (r GetLiveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// NarrowLiveResponseDefaultHeaders the declared response headers of an HTTP default response for NarrowLive
+type NarrowLiveResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type NarrowLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *NarrowLiveResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NarrowLiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NarrowLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NarrowLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NarrowLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NarrowLiveResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17645,7 +17828,7 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 
 // GetLiveWithResponse Live changes as Server-Sent Events
 //
-// Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
+// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume.
@@ -17659,6 +17842,38 @@ func (c *ClientWithResponses) GetLiveWithResponse(ctx context.Context, params *G
 		return nil, err
 	}
 	return ParseGetLiveResponse(rsp)
+}
+
+// NarrowLiveWithBodyWithResponse Say which signals' new values an open stream is for
+//
+// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+func (c *ClientWithResponses) NarrowLiveWithBodyWithResponse(ctx context.Context, stream string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NarrowLiveResponse, error) {
+	rsp, err := c.NarrowLiveWithBody(ctx, stream, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNarrowLiveResponse(rsp)
+}
+
+// NarrowLiveWithResponse Say which signals' new values an open stream is for
+//
+// The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+// leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
+func (c *ClientWithResponses) NarrowLiveWithResponse(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*NarrowLiveResponse, error) {
+	rsp, err := c.NarrowLive(ctx, stream, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNarrowLiveResponse(rsp)
 }
 
 // ListMembersWithResponse Everybody with an account
@@ -20952,6 +21167,48 @@ func ParseGetLiveResponse(rsp *http.Response) (*GetLiveResponse, error) {
 	switch {
 	case true:
 		var headers GetLiveResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseNarrowLiveResponse parses an HTTP response from a NarrowLiveWithResponse call
+func ParseNarrowLiveResponse(rsp *http.Response) (*NarrowLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NarrowLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers NarrowLiveResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

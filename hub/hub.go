@@ -62,6 +62,7 @@ type Hub struct {
 	live    *feed
 	people  *people
 	boards  *arranged
+	toldOf  map[string]told // of signals, by id
 
 	// what follows belongs to the loop alone
 	engine  *engine.Engine
@@ -158,7 +159,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	boot := secret(4)
 	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
-		live: newFeed(boot), engine: engine.New(), traffic: map[string]*traffic{},
+		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}}
 	var err error
 	if h.site, err = st.Site(ctx); err != nil {

@@ -18,6 +18,8 @@ type Event struct {
 	obj  access.Object
 	// guestsOnly marks the shorter form of an event whose full form guests may not see.
 	guestsOnly bool
+	// routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
+	routine bool
 }
 
 // made is an event's data, written as JSON when the first reader wants it: mostly nobody looks.
@@ -69,6 +71,11 @@ type Watch struct {
 	actor func() (access.Actor, bool)
 	next  uint64
 	fresh bool // it must be given a snapshot first
+
+	mu   sync.Mutex
+	only map[string]bool // whose new values it wants; nil: of everything
+	late []string        // ids that it began to want, whose state it has not been told yet
+	poke chan struct{}
 }
 
 // Watch starts reading after the event with the given id ("": now). actor is asked again for every event, so that a
@@ -76,12 +83,53 @@ type Watch struct {
 func (h *Hub) Watch(lastID string, actor func() (access.Actor, bool)) *Watch {
 	h.live.mu.Lock()
 	defer h.live.mu.Unlock()
-	w := &Watch{feed: h.live, actor: actor, next: h.live.next, fresh: true}
+	w := &Watch{feed: h.live, actor: actor, next: h.live.next, fresh: true, poke: make(chan struct{}, 1)}
 	boot, seq, ok := strings.Cut(lastID, "-")
 	if n, err := strconv.ParseUint(seq, 10, 64); ok && err == nil && boot == h.boot && n < h.live.next && n+ringSize > h.live.next {
 		w.next, w.fresh = n+1, false
 	}
 	return w
+}
+
+// Only narrows what a reader is told: of signals that are not named it hears when their state changes, not each new value. What
+// is named anew is told as it is now (Late). Without a list it hears everything again.
+func (w *Watch) Only(ids []string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	before := w.only
+	w.only = nil
+	if ids != nil {
+		w.only = map[string]bool{}
+	}
+	for _, id := range ids {
+		w.only[id] = true
+	}
+	if before != nil {
+		for id := range w.only {
+			if !before[id] {
+				w.late = append(w.late, id)
+			}
+		}
+		if ids == nil {
+			w.late, w.fresh = nil, true
+		}
+	}
+	select {
+	case w.poke <- struct{}{}:
+	default:
+	}
+}
+
+// Poked is told when the reader's wishes changed, and Next has something to say.
+func (w *Watch) Poked() <-chan struct{} { return w.poke }
+
+// Late returns the signals that the reader began to want since it was last asked.
+func (w *Watch) Late() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	late := w.late
+	w.late = nil
+	return late
 }
 
 // ID makes the id of an event.
@@ -102,6 +150,8 @@ func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-c
 }
 
 func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset bool, changed <-chan struct{}) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	f := w.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -112,6 +162,9 @@ func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset 
 	}
 	for ; w.next < f.next; w.next++ {
 		e := f.ring[w.next%ringSize]
+		if e.routine && w.only != nil && !w.only[e.obj.Name] {
+			continue
+		}
 		if access.May(actor, access.Look, e.obj) == nil && (!e.guestsOnly || actor.Role == access.Guest) {
 			events = append(events, e)
 		}

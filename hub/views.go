@@ -275,7 +275,28 @@ func (h *Hub) Status() Status {
 
 func (h *Hub) publishSignal(id string) {
 	cfg := h.site.Signals[id]
-	h.live.publish("signal", h.signalView(cfg), h.signalObject(cfg))
+	v := h.signalView(cfg)
+	now := told{v.State, v.Quality, h.site}
+	h.live.add(Event{Kind: "signal", obj: h.signalObject(cfg), routine: h.toldOf[id] == now}, v)
+	h.toldOf[id] = now
+}
+
+// told is what a page that does not show a signal has to know of it all the same: for what needs attention.
+type told struct {
+	state, quality string
+	site           *site.Site
+}
+
+// SignalsNow returns some signals as they are, as far as the actor may see them.
+func (h *Hub) SignalsNow(ctx context.Context, a access.Actor, ids []string) (out []Signal, err error) {
+	return out, h.ask(ctx, func() error {
+		for _, id := range ids {
+			if cfg, ok := h.site.Signals[id]; ok && access.May(a, access.Look, h.signalObject(cfg)) == nil {
+				out = append(out, h.signalView(cfg))
+			}
+		}
+		return nil
+	})
 }
 
 func (h *Hub) publishControl(id string) {

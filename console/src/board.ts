@@ -2,10 +2,12 @@
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { api, ask, type Dashboard } from './api'
 import { useDay } from './day'
-import { useHub } from './hub'
+import { shownOn } from './dashboards'
+import { useHub, useOnly } from './hub'
 
 export function useBoard(board: () => Dashboard | null, kept: () => string) {
   const hub = useHub()
+  useOnly(() => (board() ? shownOn(board()!) : []))
   const series = computed(() => {
     const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
     const out = new Set<string>()

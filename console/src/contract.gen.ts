@@ -141,13 +141,34 @@ export interface paths {
         };
         /**
          * Live changes as Server-Sent Events
-         * @description Events: `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
+         * @description Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
          *     (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
          *     resume.
          */
         get: operations["getLive"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/live/{stream}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say which signals' new values an open stream is for
+         * @description The first event of a stream, `stream`, tells its id. Of signals that are not named it tells when their state changes and
+         *     leaves out each new value; what is named anew is told as it is now. Without `only` it is for everything again.
+         */
+        put: operations["narrowLive"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3190,6 +3211,33 @@ export interface operations {
                 content: {
                     "text/event-stream": string;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    narrowLive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                stream: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    only?: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

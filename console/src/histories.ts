@@ -2,7 +2,7 @@
 import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, sentence, type History, type Mark, type Remark } from './api'
 import { difference, moved, parts } from './chart'
-import { onReading, useHub } from './hub'
+import { onReading, useHub, useOnly } from './hub'
 import { shownHistory, shownMark, shownNumber } from './units'
 
 export type Stretch = {
@@ -26,6 +26,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   const failed = ref('')
   const loading = ref(false)
   const loaded = ref(0)
+  useOnly(() => parts(stretch().series))
   let asked = 0
   let timer = 0
 

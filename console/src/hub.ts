@@ -1,5 +1,6 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
+import { onUnmounted, shallowReactive, watch } from 'vue'
 import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
@@ -164,6 +165,7 @@ export const useHub = defineStore('hub', {
 type HubStore = ReturnType<typeof useHub>
 
 let source: EventSource | null = null
+let stream = '' // its id
 let timer = 0
 const listeners = new Set<(s: Signal) => void>()
 const boards = new Set<(id: string) => void>()
@@ -178,6 +180,54 @@ export function onDashboard(f: (id: string) => void): () => void {
 export function onReading(f: (s: Signal) => void): () => void {
   listeners.add(f)
   return () => listeners.delete(f)
+}
+
+// What the parts of a page show. Where none says, everything is wanted.
+const wishes = shallowReactive(new Map<symbol, () => string[]>())
+
+/** Says which signals this part of the page shows; the new values of others are not sent while it is there. */
+export function useOnly(ids: () => string[]) {
+  const key = Symbol()
+  wishes.set(key, ids)
+  onUnmounted(() => wishes.delete(key))
+}
+
+let narrowed = ''
+let soon = 0
+/** Tells the hub what the page shows now, once it has settled. */
+function narrow() {
+  window.clearTimeout(soon)
+  soon = window.setTimeout(() => {
+    const only = wishes.size ? [...new Set([...wishes.values()].flatMap((f) => f()))].sort() : undefined
+    const wanted = JSON.stringify(only)
+    if (!stream || wanted === narrowed) return
+    narrowed = wanted
+    void ask(api.PUT('/live/{stream}', { params: { path: { stream } }, body: only ? { only } : {} })).catch(() => (narrowed = 'unknown'))
+  }, 150)
+}
+watch(() => (wishes.size ? [...wishes.values()].flatMap((f) => f()).join() : null), narrow)
+
+// Many readings a second are one change of the page: what came within a moment is taken together.
+const moment = 80
+let queue: Signal[] = []
+let flushing = 0
+function flush(hub: HubStore) {
+  flushing = 0
+  const list = queue
+  queue = []
+  const last = new Map<string, Signal>()
+  for (const x of list) last.set(x.id, x)
+  for (const x of last.values()) {
+    const have = hub.signals[x.id] as Record<string, unknown> | undefined
+    if (!have) {
+      hub.signals[x.id] = x
+      continue
+    }
+    // Field by field, so that only what changed is drawn anew.
+    for (const [k, v] of Object.entries(x)) if (have[k] !== v && !(typeof v === 'object' && JSON.stringify(have[k]) === JSON.stringify(v))) have[k] = v
+    for (const k of Object.keys(have)) if (!(k in x)) delete have[k]
+  }
+  for (const x of list) listeners.forEach((f) => f(x))
 }
 
 function follow(hub: HubStore) {
@@ -225,13 +275,19 @@ function open(hub: HubStore) {
       f(JSON.parse((e as MessageEvent).data))
     })
   on<Snapshot>('reset', (snap) => {
+    queue = []
     hub.take(snap)
     hub.hearHub(snap.hub)
     hub.keep()
   })
+  on<{ id: string }>('stream', (x) => {
+    stream = x.id
+    narrowed = 'undefined'
+    narrow()
+  })
   on<Signal>('signal', (x) => {
-    hub.signals[x.id] = x
-    listeners.forEach((f) => f(x))
+    queue.push(x)
+    flushing ||= window.setTimeout(() => flush(hub), moment)
   })
   on<Control>('control', (x) => (hub.controls[x.id] = x))
   on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))

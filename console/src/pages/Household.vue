@@ -5,9 +5,10 @@ import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { onMounted, reactive, ref } from 'vue'
 import { api, ask, HubError, sentence, type Member } from '../api'
 import Field from '../components/Field.vue'
-import { useHub } from '../hub'
+import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
+useOnly(() => [])
 const members = ref<Member[]>([])
 const failed = ref('')
 const field = ref('')

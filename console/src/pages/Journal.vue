@@ -3,9 +3,10 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { onMounted, ref, watch } from 'vue'
 import { api, ask, sentence, type JournalEntry } from '../api'
 import { clockText } from '../format'
-import { useHub } from '../hub'
+import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
+useOnly(() => [])
 const entries = ref<JournalEntry[]>([])
 const next = ref<number | undefined>()
 const failed = ref('')

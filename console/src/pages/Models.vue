@@ -7,9 +7,10 @@ import { computed, onMounted, ref } from 'vue'
 import { api, ask, type DeviceWithKey, type Model, type ModelEntry } from '../api'
 import { useSend } from '../form'
 import { linkNames } from '../format'
-import { useHub } from '../hub'
+import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
+useOnly(() => [])
 const models = ref<ModelEntry[]>([])
 const open = ref('')
 const names = ref('')

@@ -7,7 +7,7 @@ import ChartNotes from '../components/ChartNotes.vue'
 import PlaceCard from '../components/PlaceCard.vue'
 import PlaceSheet from '../components/PlaceSheet.vue'
 import { useDay } from '../day'
-import { useHub } from '../hub'
+import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
 const id = String(useRoute().params.id)
@@ -21,6 +21,7 @@ const sheet = computed(() => ({
   settings: Object.values(hub.settings).filter((s) => s.place === id),
 }))
 const numbers = computed(() => [...sheet.value.signals.filter((s) => s.kind === 'number').map((s) => s.id), ...sheet.value.controls.map((c) => c.id + '.is')].slice(0, 8))
+useOnly(() => sheet.value.signals.map((s) => s.id))
 const notes = ref<Remark[]>([])
 const failed = ref('')
 const month = 30 * 86_400_000

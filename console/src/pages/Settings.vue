@@ -10,9 +10,10 @@ import Field from '../components/Field.vue'
 import PanelCard from '../components/PanelCard.vue'
 import StorageCard from '../components/StorageCard.vue'
 import { useSend } from '../form'
-import { useHub } from '../hub'
+import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
+useOnly(() => [])
 const info = ref<HubInfo | null>(null)
 const etag = ref('')
 const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0 })
