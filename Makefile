@@ -33,7 +33,7 @@ test: need-test build test-go test-console test-e2e ## install what the tests ne
 need-test:
 	@./scripts/need chromium=chromium mosquitto_pub=mosquitto-clients mosquitto_sub=mosquitto-clients strace=strace curl=curl g++=g++ \
 	  socat=socat mbpoll=mbpoll /usr/sbin/mosquitto=mosquitto /usr/bin/python3=python3 /usr/lib/python3/dist-packages/serial=python3-serial \
-	  /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio
+	  certutil=libnss3-tools /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio
 
 test-go: build
 	go vet ./...

@@ -961,7 +961,10 @@ type History struct {
 // Hub defines model for Hub.
 type Hub struct {
 	// Http where it listens for the console and this interface
-	Http      string  `json:"http"`
+	Http string `json:"http"`
+
+	// Https the same with TLS; none: not there
+	Https     *string `json:"https,omitempty"`
 	Latitude  float64 `json:"latitude"`
 	Longitude float64 `json:"longitude"`
 

@@ -121,7 +121,7 @@ func (h *handlers) hub(v site.Hub) (Hub, *string) {
 	at := h.s.o.Addresses
 	mqttOpen := !starter.Loopback(at.MQTT)
 	return Hub{Name: v.Name, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
-		Http: at.HTTP, Mqtt: at.MQTT, Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
+		Http: at.HTTP, Mqtt: at.MQTT, Https: text(at.HTTPS), Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
 }
 
 func (h *handlers) GetHub(ctx context.Context, _ GetHubRequestObject) (GetHubResponseObject, error) {

@@ -351,12 +351,14 @@ func (s *Server) console(c *echo.Context) error {
 	return c.HTMLBlob(http.StatusOK, index)
 }
 
-// Serve answers on a listener until the context ends, then lets open requests finish.
-func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+// Serve answers on listeners until the context ends, then lets open requests finish.
+func (s *Server) Serve(ctx context.Context, doors ...net.Listener) error {
 	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug)}
-	failed := make(chan error, 1)
-	go func() { failed <- srv.Serve(l) }()
+	failed := make(chan error, len(doors))
+	for _, l := range doors {
+		go func() { failed <- srv.Serve(l) }()
+	}
 	select {
 	case err := <-failed:
 		return err

@@ -46,6 +46,7 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "config", Usage: "read options from this TOML `FILE`; its keys are the long names, such as http = \":8480\"", Sources: cli.EnvVars("IDLEEMBER_CONFIG")},
 		&cli.StringFlag{Name: "data", Value: data, DefaultText: homely(data), Usage: "keep the database in this `DIR`, made where it is missing", Sources: cli.EnvVars("IDLEEMBER_DATA")},
 		&cli.StringFlag{Name: "http", Value: "127.0.0.1:8480", Usage: "serve console and interface at `ADDR`; :8480 opens them to the house", Sources: cli.EnvVars("IDLEEMBER_HTTP")},
+		&cli.StringFlag{Name: "https", Usage: "serve them with TLS too at `ADDR`, such as :8443; phones need it to install the console", Sources: cli.EnvVars("IDLEEMBER_HTTPS")},
 		&cli.StringFlag{Name: "mqtt", Value: "127.0.0.1:1883", Usage: "let boards connect over MQTT at `ADDR`; :1883 opens it to the house", Sources: cli.EnvVars("IDLEEMBER_MQTT")},
 		&cli.StringFlag{Name: "mqtts", Value: "127.0.0.1:8883", Usage: "let boards connect over MQTT with TLS at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_MQTTS")},
 		&cli.StringFlag{Name: "udp", Value: "127.0.0.1:8481", Usage: "take datagrams at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_UDP")},
@@ -66,7 +67,7 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 			return Options{}, err
 		}
 	}
-	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), MQTT: cmd.String("mqtt"),
+	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), HTTPS: cmd.String("https"), MQTT: cmd.String("mqtt"),
 		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"),
 		Gather: hub.Gather{Acknowledged: cmd.Duration("gather-acknowledged"), Others: cmd.Duration("gather")}}
 	if g := o.Gather; g.Acknowledged < 0 || g.Acknowledged > 5*time.Second || g.Others < 0 || g.Others > time.Minute {

@@ -3,6 +3,7 @@ package serve
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -37,6 +38,7 @@ var Version = "0.1.0-dev"
 type Options struct {
 	Data  string // folder of the database
 	HTTP  string // address of console and interface
+	HTTPS string // address of the same with TLS; empty: none
 	MQTT  string // address of the broker
 	MQTTS string // address of the broker with TLS; empty: none
 	UDP   string // address for datagrams; empty: none
@@ -51,14 +53,15 @@ type Options struct {
 // Service is a running hub with everything around it. Use Start to get one.
 type Service struct {
 	Hub *hub.Hub
-	// HTTP, MQTT, MQTTS and UDP are the addresses that it really listens on.
-	HTTP, MQTT, MQTTS, UDP string
+	// HTTP, HTTPS, MQTT, MQTTS and UDP are the addresses that it really listens on.
+	HTTP, HTTPS, MQTT, MQTTS, UDP string
 
 	store     *store.Store
 	broker    *mqtt.Broker
 	udp       *udp.Server
 	push      *push.Handler
-	authority []byte // PEM of the hub's own authority, where it has one
+	cert      certificate
+	secure    net.Listener // with TLS; nil: none
 	stop      context.CancelFunc
 	links     sync.WaitGroup
 	ended     chan error
@@ -88,6 +91,25 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return addressError("--http", o.HTTP, err)
 	}
 	s.HTTP = l.Addr().String()
+	if o.HTTPS != "" || o.MQTTS != "" {
+		if s.cert, err = loadCertificate(o); err != nil {
+			_ = l.Close()
+			return err
+		}
+	}
+	if o.HTTPS != "" {
+		plain, err := net.Listen("tcp", o.HTTPS)
+		if err != nil {
+			_ = l.Close()
+			return addressError("--https", o.HTTPS, err)
+		}
+		s.HTTPS, s.secure = plain.Addr().String(), tls.NewListener(plain, s.cert.config)
+	}
+	defer func() {
+		if s.stop == nil && s.secure != nil { // it never began to answer
+			_ = s.secure.Close()
+		}
+	}()
 	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather}); err != nil {
 		_ = l.Close()
 		return err
@@ -97,8 +119,8 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return err
 	}
 	s.push = push.New(s.Hub)
-	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.authority,
-		Addresses: starter.Addresses{HTTP: s.HTTP, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
+	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
+		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
 		Mount:     map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}})
 	if err != nil {
 		_ = l.Close()
@@ -106,7 +128,11 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	}
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
-	go func() { s.ended <- web.Serve(serving, l) }()
+	doors := []net.Listener{l}
+	if s.secure != nil {
+		doors = append(doors, s.secure)
+	}
+	go func() { s.ended <- web.Serve(serving, doors...) }()
 	for _, run := range []func(context.Context, *hub.Hub){lines.Run, poll.Run, modbus.Run,
 		func(ctx context.Context, h *hub.Hub) { modbus.RunPanel(ctx, h, o.Log) },
 		func(ctx context.Context, h *hub.Hub) { outside.Run(ctx, h, o.Log) }} {
@@ -121,16 +147,8 @@ func (s *Service) start(ctx context.Context, o Options) error {
 
 // listen opens the broker and the port for datagrams.
 func (s *Service) listen(o Options) error {
-	cert := certificate{}
-	if o.MQTTS != "" {
-		var err error
-		if cert, err = loadCertificate(o); err != nil {
-			return err
-		}
-	}
-	s.authority = cert.authority
 	var err error
-	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: cert.config, Log: o.Log}); err != nil {
+	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: s.cert.config, Log: o.Log}); err != nil {
 		var at *mqtt.AddressError
 		if errors.As(err, &at) && at.TLS {
 			return addressError("--mqtts", o.MQTTS, err)
@@ -201,20 +219,31 @@ func Run(ctx context.Context, o Options, out io.Writer) error {
 	return s.Close()
 }
 
+// secureLine tells where the console is with TLS, and what a phone has to know first.
+func (s *Service) secureLine() string {
+	switch {
+	case s.HTTPS == "":
+		return ""
+	case s.cert.authority == nil:
+		return "  Secure   https://" + s.HTTPS + "\n"
+	}
+	return fmt.Sprintf("  Secure   https://%s, once a phone trusts http://%s/ca.pem\n", s.HTTPS, s.HTTP)
+}
+
 // codeFile is where the setup code waits when there is no terminal to show it in.
 const codeFile = "setup-code"
 
 // Greet tells where the hub is and, on a first start, how to become its owner.
 func (s *Service) Greet(o Options, out io.Writer) error {
-	o.Log.Info("serving", "http", s.HTTP, "mqtt", s.MQTT, "mqtts", s.MQTTS, "udp", s.UDP, "data", o.Data, "version", Version)
+	o.Log.Info("serving", "http", s.HTTP, "https", s.HTTPS, "mqtt", s.MQTT, "mqtts", s.MQTTS, "udp", s.UDP, "data", o.Data, "version", Version)
 	code := s.Hub.SetupCode()
 	file := filepath.Join(o.Data, codeFile)
 	if code == "" {
 		_ = os.Remove(file)
-		_, _ = fmt.Fprintf(out, "Idle Ember is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n", s.HTTP, s.MQTT)
+		_, _ = fmt.Fprintf(out, "Idle Ember is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n%s", s.HTTP, s.MQTT, s.secureLine())
 		return nil
 	}
-	_, _ = fmt.Fprintf(out, "Idle Ember is running and has no owner yet.\n\n  Console  http://%s\n  Boards   mqtt://%s\n\n", s.HTTP, s.MQTT)
+	_, _ = fmt.Fprintf(out, "Idle Ember is running and has no owner yet.\n\n  Console  http://%s\n  Boards   mqtt://%s\n%s\n", s.HTTP, s.MQTT, s.secureLine())
 	if f, ok := out.(*os.File); ok && !term.IsTerminal(int(f.Fd())) {
 		if err := os.WriteFile(file, []byte(code+"\n"), 0o600); err != nil {
 			return fmt.Errorf("the setup code cannot be written to %s: %w", file, err)

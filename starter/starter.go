@@ -15,7 +15,7 @@ import (
 
 // Addresses are where the hub listens; an empty one is not open.
 type Addresses struct {
-	HTTP, MQTT, MQTTS, UDP string
+	HTTP, HTTPS, MQTT, MQTTS, UDP string
 }
 
 // Placeholder stands in code where the key goes.

@@ -8,7 +8,7 @@ import { type Browser, type BrowserContext, type Page, chromium } from 'playwrig
 
 export const password = 'a long enough password'
 const binary = resolve(import.meta.dirname, '../../bin/idleember')
-const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
+export const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
 
 export const phone = { width: 390, height: 844 }
 export const flat = { width: 844, height: 390 }
@@ -40,6 +40,8 @@ export class Hub {
   http = 0
   mqtt = 0
   udp = 0
+  https = 0
+  house = false // open to the house, with TLS too
   said = ''
   private child?: ChildProcess
 
@@ -47,7 +49,7 @@ export class Hub {
     this.http ||= await freePort()
     this.mqtt ||= await freePort()
     this.said = ''
-    this.child = spawn(binary, [command, '--data', this.dir, '--http', `127.0.0.1:${this.http}`, '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', ...(command === 'demo' ? ['--udp', `127.0.0.1:${(this.udp ||= await freePort())}`] : ['--udp', ''])])
+    this.child = spawn(binary, [command, '--data', this.dir, '--http', `${this.house ? '0.0.0.0' : '127.0.0.1'}:${this.http}`, ...(this.house ? ['--https', `0.0.0.0:${(this.https ||= await freePort())}`] : []), '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', ...(command === 'demo' ? ['--udp', `127.0.0.1:${(this.udp ||= await freePort())}`] : ['--udp', ''])])
     this.child.stdout!.on('data', (b) => (this.said += b))
     this.child.stderr!.on('data', (b) => (this.said += b))
     await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 150_000)

@@ -10,7 +10,7 @@ self.addEventListener('activate', (e) => {
 })
 self.addEventListener('fetch', (e) => {
   const url = new URL(e.request.url)
-  if (e.request.method !== 'GET' || url.origin !== location.origin || url.pathname.startsWith('/api/')) return
+  if (e.request.method !== 'GET' || url.origin !== location.origin || /^\/(api|push|mqtt|ca\.pem|healthz)/.test(url.pathname)) return // these are the hub's own
   if (e.request.mode === 'navigate') e.respondWith(kept('/', e))
   else if (url.pathname.startsWith('/assets/')) e.respondWith(kept(e.request, e, true))
   else e.respondWith(kept(e.request, e))

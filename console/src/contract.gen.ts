@@ -1497,6 +1497,8 @@ export interface components {
             http: string;
             /** @description where its broker listens */
             mqtt: string;
+            /** @description the same with TLS; none: not there */
+            https?: string;
             /** @description where its broker listens with TLS */
             mqtts?: string;
             /** @description where it takes datagrams */

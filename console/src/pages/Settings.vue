@@ -8,6 +8,7 @@ import BrokersCard from '../components/BrokersCard.vue'
 import ForYou from '../components/ForYou.vue'
 import Field from '../components/Field.vue'
 import PanelCard from '../components/PanelCard.vue'
+import ThisBrowser from '../components/ThisBrowser.vue'
 import StorageCard from '../components/StorageCard.vue'
 import { useSend } from '../form'
 import { useHub, useOnly } from '../hub'
@@ -42,6 +43,7 @@ const save = () => send(async () => {
   <main class="page narrow stack">
     <div class="between"><h1>Settings</h1><BButton variant="outline-secondary" @click="hub.leave()">Sign out {{ hub.me?.name }}</BButton></div>
     <ForYou />
+    <ThisBrowser :info="info" />
     <div v-if="failed && !field" class="note bad" role="alert">{{ failed }}</div>
     <form v-if="hub.owner && info" class="sheet stack" @submit.prevent="save">
       <h2>This hub</h2>

@@ -1,0 +1,81 @@
+import { spawnSync } from 'node:child_process'
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { networkInterfaces, tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { afterAll, beforeAll, expect, test } from 'vitest'
+import { type BrowserContext, chromium } from 'playwright-core'
+import { Board, flags, Hub, phone, signIn, until } from './hub'
+
+// The console as phones in the house have it: at an address of this machine that is not loopback, over plain HTTP and over
+// HTTPS with the hub's own certificate, which the browser trusts like any other once it was brought in.
+const here = Object.values(networkInterfaces()).flat().find((a) => a && a.family === 'IPv4' && !a.internal)?.address
+const hub = new Hub()
+const home = mkdtempSync(join(tmpdir(), 'idleember-home-'))
+let context: BrowserContext
+let board: Board
+let plain = ''
+let safe = ''
+
+beforeAll(async () => {
+  if (!here) return
+  hub.house = true
+  await hub.start()
+  await hub.setUp()
+  board = new Board(hub, 'drying_room', await hub.device('drying_room')).connect()
+  board.publish('is/heater', 'off')
+  board.publish('r/temperature', '21.0')
+  plain = `http://${here}:${hub.http}`
+  safe = `https://${here}:${hub.https}`
+  const ca = join(home, 'ca.pem')
+  writeFileSync(ca, await (await fetch(plain + '/ca.pem')).text())
+  const db = join(home, '.pki/nssdb')
+  mkdirSync(db, { recursive: true })
+  for (const args of [['-N', '-d', 'sql:' + db, '--empty-password'], ['-A', '-d', 'sql:' + db, '-n', 'hub', '-t', 'C,,', '-i', ca]]) {
+    const r = spawnSync('certutil', args)
+    if (r.status !== 0) throw new Error(String(r.stderr))
+  }
+  context = await chromium.launchPersistentContext(join(home, 'profile'), { executablePath: '/usr/bin/chromium', args: flags, viewport: phone, hasTouch: true, isMobile: true, env: { ...process.env, HOME: home } as Record<string, string> })
+})
+afterAll(async () => {
+  board?.disconnect()
+  await context?.close()
+  await hub.remove()
+  rmSync(home, { recursive: true, force: true })
+})
+
+test.skipIf(!here)('over plain HTTP everything works, and what browsers forbid is said with its reason', async () => {
+  const p = await context.newPage()
+  await p.goto(plain)
+  await signIn(p)
+  const row = p.locator('[data-control="drying_room.heater"]')
+  await row.getByRole('button', { name: 'On', exact: true }).tap()
+  await until('confirmed', async () => /^on\b/.test(await row.locator('.state').innerText()))
+  await p.goto(plain + '/settings')
+  await p.getByText('The console came over plain HTTP.').waitFor()
+  const told = await p.getByRole('region', { name: 'This browser' }).innerText()
+  for (const what of ['installing the console as an app', 'keeping a wall awake', 'copying by a button', safe]) expect(told).toContain(what)
+  await p.close()
+})
+
+test.skipIf(!here)('over HTTPS it is a safe place: installed, there without the hub, and never old as if it were live', async () => {
+  const p = await context.newPage()
+  await p.goto(safe)
+  await signIn(p)
+  await p.goto(safe + '/settings')
+  await p.getByText('It lets the console do everything').waitFor()
+  expect(await p.evaluate(() => [window.isSecureContext, 'wakeLock' in navigator])).toEqual([true, true])
+  await p.evaluate(async () => { await navigator.serviceWorker.ready })
+  await p.goto(safe)
+  await p.locator('[data-signal="drying_room.temperature"]', { hasText: '21' }).waitFor()
+  await until('kept', () => p.evaluate(() => localStorage.getItem('last-seen') !== null))
+  await until('the shell is kept', () => p.evaluate(async () => (await (await caches.open('shell-1')).keys()).length > 3))
+  const manifest = await p.evaluate(async () => (await fetch(document.querySelector<HTMLLinkElement>('link[rel=manifest]')!.href)).json())
+  expect(manifest.display).toBe('standalone')
+  await hub.stop('SIGKILL')
+  await p.reload()
+  await p.getByText(/No hub|No connection to the hub/).first().waitFor({ timeout: 30_000 })
+  expect(await p.locator('.link.live').count()).toBe(0)
+  await hub.start()
+  await until('live again without a touch', async () => { await p.getByRole('button', { name: 'Try again' }).tap({ timeout: 1000 }).catch(() => undefined); return (await p.locator('.link.live').count()) === 1 }, 40_000)
+  await p.close()
+})
