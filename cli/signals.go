@@ -307,11 +307,29 @@ func recalibrateCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			r, err := h.RecalibrateWithResponse(ctx, args[0], client.RecalibrateJSONRequestBody{From: from, To: to})
-			if err != nil {
-				return err
+			const piece = 30 * 24 * time.Hour // so that there is progress to tell, and what is done stays done
+			bar := progress(int64(max(1, (to.Sub(from)+piece-1)/piece)), "months")
+			changed := 0
+			for at := from; ; at = at.Add(piece) {
+				end := to
+				if at.Add(piece).Before(to) {
+					end = at.Add(piece)
+				}
+				r, err := h.RecalibrateWithResponse(ctx, args[0], client.RecalibrateJSONRequestBody{From: at, To: end})
+				if err != nil {
+					if changed > 0 {
+						err = fmt.Errorf("%w (up to %s %d readings changed; it can be done again)", err, at.Format("2006-01-02 15:04"), changed)
+					}
+					return err
+				}
+				changed += r.JSON200.Changed
+				_ = bar.Add(1)
+				if end.Equal(to) {
+					break
+				}
 			}
-			_, err = fmt.Fprintf(writer(cmd), "%d readings changed.\n", r.JSON200.Changed)
+			_ = bar.Finish()
+			_, err = fmt.Fprintf(writer(cmd), "%d readings changed.\n", changed)
 			return err
 		}, "SIGNAL")}
 }

@@ -48,6 +48,11 @@ func (h *Hub) Summary(ctx context.Context, a access.Actor, q Range) (Summary, er
 		return out, err
 	}
 	finest := 0.0
+	out.Buckets, out.History.Gaps = buckets, gaps
+	if err := h.leaveOut(ctx, &out.History); err != nil {
+		return out, err
+	}
+	gaps = out.History.Gaps
 	if out.Bucket = buckets[0]; out.Kind == site.Number {
 		finest = math.Pow10(-out.Decimals)
 	}
@@ -57,7 +62,6 @@ func (h *Hub) Summary(ctx context.Context, a access.Actor, q Range) (Summary, er
 			out.Longest = g
 		}
 	}
-	out.Gaps = gaps
 	least, most := out.Bucket.Min, out.Bucket.Max
 	if out.Count == 0 {
 		finest, least, most = 0, 0, 0

@@ -45,6 +45,8 @@ type History struct {
 	Step               time.Duration   // the buckets' width
 	Gaps               []series.Span
 	Hold               time.Duration // how long a reading holds, 0: until the next one
+
+	device string // whose series it is
 }
 
 const (
@@ -74,8 +76,10 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	}
 	out.From, out.To = q.From, q.To
 	if !q.coarse && !q.Buckets || out.Kind == site.Text {
-		if done, err := h.singly(ctx, &out, q); done || err != nil {
+		if done, err := h.singly(ctx, &out, q); err != nil {
 			return out, err
+		} else if done {
+			return out, h.leaveOut(ctx, &out)
 		}
 	}
 	out.Step = series.Step(q.To.Sub(q.From), q.Points)
@@ -84,7 +88,9 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	}
 	bounds := series.Bounds(q.From.UnixMilli(), q.To.UnixMilli(), out.Step, loc)
 	var err error
-	out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now())
+	if out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now()); err == nil {
+		err = h.leaveOut(ctx, &out)
+	}
 	// A gap within a bucket cannot be seen, and of a board that once spoke less often there would be as many as readings.
 	out.Gaps = slices.DeleteFunc(out.Gaps, func(g series.Span) bool { return g.To-g.From < out.Step.Milliseconds() })
 	return out, err
@@ -119,7 +125,7 @@ func (h *Hub) singly(ctx context.Context, out *History, q Range) (bool, error) {
 // describe finds out what a series is and whether the actor may see it.
 func (h *Hub) describe(a access.Actor, out *History) error {
 	if s, ok := h.site.Signals[out.Series]; ok && access.May(a, access.Look, h.signalObject(s)) == nil {
-		out.Name, out.Unit, out.Kind, out.Decimals = s.Name, s.Unit, s.Kind, s.Decimals
+		out.Name, out.Unit, out.Kind, out.Decimals, out.device = s.Name, s.Unit, s.Kind, s.Decimals, s.Device
 		if s.Reports == site.Periodic {
 			v := h.signalView(s)
 			out.Hold = max(3*time.Duration(v.IntervalMS)*time.Millisecond, 3*time.Second)
@@ -134,6 +140,8 @@ func (h *Hub) describe(a access.Actor, out *History) error {
 			if c, ok := h.site.Controls[id]; ok && access.May(a, access.Look, h.controlObject(c)) == nil {
 				out.Name, out.Kind = c.Name, seriesKind(c)
 				switch what {
+				case "is":
+					out.device = c.Device
 				case "want":
 					out.Name += " (want)"
 				case "mode":
@@ -145,6 +153,10 @@ func (h *Hub) describe(a access.Actor, out *History) error {
 				return nil
 			}
 		}
+	}
+	if d, ok := h.site.Devices[out.Series]; ok && access.May(a, access.Look, h.deviceObject(d)) == nil {
+		out.Name, out.Kind = d.Name+" (online)", site.OnOff
+		return nil
 	}
 	if g, ok := h.site.Settings[out.Series]; ok && access.May(a, access.Look, h.settingObject(g)) == nil {
 		out.Name, out.Unit, out.Kind, out.Decimals = g.Name, g.Unit, settingKind(g), g.Decimals

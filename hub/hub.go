@@ -70,6 +70,7 @@ type Hub struct {
 	secrets map[string]string // passwords of brokers elsewhere
 	brokers map[string]BrokerState
 	modes   map[string]string // of controls, as last recorded
+	present map[string]bool   // devices, as last recorded
 	models  map[string]site.Model
 	shipped map[string]bool // models that are part of the program
 	// versions are those of signals' settings in the site versionsOf.
@@ -160,7 +161,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
 		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
-		brokers: map[string]BrokerState{}, modes: map[string]string{}}
+		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}}
 	var err error
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
@@ -200,6 +201,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 	h.current.Store(h.site)
 	h.apply(engine.SiteChanged{Site: h.site})
+	h.restorePresence(state)
 	h.apply(state)
 	go h.letOut()
 	go h.loop()
@@ -384,6 +386,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 			h.controlChanged(now, x.State)
 		case engine.DeviceChanged:
 			h.writeState(store.SaveState(x.State.ID, x.State))
+			h.recordPresence(x.State)
 			h.publishDevice(x.State.ID)
 		case engine.Want:
 			h.want(x)

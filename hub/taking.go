@@ -179,7 +179,7 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 			return nil
 		}
 		signals, controls := h.site.Of(id)
-		series = signals
+		series = append(signals, id)
 		for _, c := range controls {
 			series = append(series, c+".is", c+".want", c+".mode")
 		}

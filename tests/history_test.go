@@ -183,3 +183,42 @@ func TestFormulasLookAnewAtAChangedPast(t *testing.T) {
 	require.NoError(t, err)
 	r.Soon("off again", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
 }
+
+// While its board is away nobody knows what a switch is: that time is a gap, and no time on.
+func TestWhatASwitchWasWhileItsBoardWasAwayIsUnknown(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	board := newRelay(r, r.Device("kiln"))
+	board.Publish("ember/kiln/is/fan", 1, false, "on").Wait()
+	begin := time.Now().Add(-9 * time.Hour).Truncate(time.Hour)
+	put := func(series string, at time.Time, on bool) {
+		x, err := r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: series, Readings: []client.OneReading{{T: at.UnixMilli(), V: on}}})
+		require.NoError(t, err)
+		require.Empty(t, x.JSON200.Refused)
+	}
+	put("kiln.fan.is", begin, true)
+	put("kiln", begin.Add(-time.Hour), true)
+	put("kiln", begin.Add(90*time.Minute), false)
+	put("kiln", begin.Add(150*time.Minute), true)
+	gap := [][]int64{{begin.Add(90 * time.Minute).UnixMilli(), begin.Add(150 * time.Minute).UnixMilli()}}
+	ask := func(to time.Time, buckets bool) client.History {
+		points := 4
+		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.fan.is"}, From: &begin, To: &to, Points: &points, Buckets: &buckets})
+		require.NoError(t, err)
+		return (*h.JSON200)[0]
+	}
+	assert.Equal(t, gap, ask(begin.Add(4*time.Hour), false).Gaps)
+	x := ask(begin.Add(4*time.Hour), true)
+	assert.Equal(t, []int64{3600_000, 1800_000, 1800_000, 3600_000}, *x.OnMs)
+	s := summary(r, "kiln.fan.is", begin, begin.Add(4*time.Hour))
+	assert.Equal(t, []int64{3 * 3600_000, 3600_000}, []int64{*s.OnMs, s.GapsMs})
+
+	board.Disconnect(0)
+	left := time.Now()
+	r.Soon("a gap from when it left", func() bool {
+		gaps := ask(time.Now(), false).Gaps
+		return len(gaps) == 2 && time.UnixMilli(gaps[1][0]).Sub(left).Abs() < 2*time.Second
+	})
+	r.Restart()
+	assert.Len(t, ask(time.Now(), false).Gaps, 2)
+}

@@ -34,6 +34,7 @@ test('figures of the stretch', () => {
   expect(figures(history({ t: [0, 10, 20], v: [1, 2, 6] }))).toEqual({ last: 6, min: 1, mean: 3, max: 6 })
   expect(figures(history({ t: [0, 10], mean: [1, 4], min: [0, 3], max: [2, 9], last: [2, 5], count: [1, 2] }))).toEqual({ last: 5, min: 0, mean: 3, max: 9 })
   expect(figures(history({ kind: 'onoff', t: [0, 40], v: [true, false] })).onMs).toBe(40)
+  expect(figures(history({ kind: 'onoff', t: [0, 40], v: [true, false], gaps: [[10, 25]] })).onMs, 'nobody knows what it was meanwhile').toBe(25)
   expect(figures(history({ kind: 'onoff', t: [0, 50], on_ms: [10, 5] })).onMs).toBe(15)
   expect(figures(history({ kind: 'text' }))).toEqual({})
 })

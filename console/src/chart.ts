@@ -1,6 +1,7 @@
 // From histories to what the plot library takes: one time axis for a pane, gaps as nulls, a band from min to max.
 import uPlot from 'uplot'
 import type { History } from './api'
+import { runsOf } from './day'
 
 export type Column = (number | null | undefined)[]
 export type Pane = { unit: string; histories: History[]; data: uPlot.AlignedData; banded: boolean[] }
@@ -60,9 +61,7 @@ export function figures(h: History): { last?: number; min?: number; mean?: numbe
     const to = Math.min(Date.parse(h.to), Date.now())
     const from = Date.parse(h.from)
     if (h.on_ms) return { onMs: h.on_ms.reduce((a, b) => a + b, 0) }
-    let on = 0
-    h.t.forEach((t, i) => { if (h.v?.[i] === true) on += Math.max(0, (h.t[i + 1] ?? to) - Math.max(t, from)) })
-    return { onMs: on }
+    return { onMs: runsOf(h, to).reduce((sum, [a, b]) => sum + Math.max(0, b - Math.max(a, from)), 0) }
   }
   if (h.kind !== 'number' || h.t.length === 0) return {}
   const mid = (h.mean ?? h.v ?? []).map(Number)

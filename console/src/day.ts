@@ -20,12 +20,18 @@ export function runsOf(h: History, to: number): Runs {
       if (last && last[1] >= t) last[1] = end
       else runs.push([t, end])
     })
-  } else {
-    h.t.forEach((t, i) => {
-      const on = h.on_ms?.[i] ?? 0
-      if (on > 0) runs.push([t, t + on])
-    })
+    return without(runs, h.gaps)
   }
+  h.t.forEach((t, i) => {
+    const on = h.on_ms?.[i] ?? 0
+    if (on > 0) runs.push([t, t + on])
+  })
+  return runs
+}
+
+/** Leaves out when nobody knows. */
+function without(runs: Runs, gaps: number[][]): Runs {
+  for (const [from, to] of gaps as Runs) runs = runs.flatMap(([a, b]) => (b <= from || a >= to ? [[a, b]] : [[a, Math.min(b, from)], [Math.max(a, to), b]]).filter(([x, y]) => y! > x!)) as Runs
   return runs
 }
 

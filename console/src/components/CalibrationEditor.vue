@@ -53,12 +53,17 @@ watch([calibration, raw], async () => {
 
 const save = () => send(() => ask(api.PATCH('/signals/{id}', { params: { path: { id: props.signal.id } }, body: { calibration: calibration.value } })))
 const here = (value: number) => `${Number(value.toPrecision(6))} ${unitSign(props.signal.unit)}`
+const month = 30 * 24 * 3600_000 // a piece of which progress is told
 async function again() {
   done.value = ''
   const to = new Date(), from = new Date(to.getTime() - (num(form.from) ?? 24) * 3600_000)
   if (await send(async () => {
-    const r = await ask(api.POST('/signals/{id}/recalibrate', { params: { path: { id: props.signal.id } }, body: { from: from.toISOString(), to: to.toISOString() } }))
-    done.value = `${r.changed} readings changed`
+    let changed = 0
+    for (let at = from.getTime(); at < to.getTime(); at += month) {
+      const r = await ask(api.POST('/signals/{id}/recalibrate', { params: { path: { id: props.signal.id } }, body: { from: new Date(at).toISOString(), to: new Date(Math.min(at + month, to.getTime())).toISOString() } }))
+      changed += r.changed
+      done.value = `${changed} readings changed` + (at + month < to.getTime() ? `, ${Math.round((100 * (at + month - from.getTime())) / (to.getTime() - from.getTime()))} % done` : '')
+    }
   })) saved.value = false
 }
 const pointTo = (i: number) => { if (raw.value !== undefined) form.points[i]![0] = String(raw.value) }

@@ -65,6 +65,7 @@ const all = computed(() => [
   ...Object.values(hub.signals).map((s) => ({ id: s.id, text: label(s.place, s.name) })),
   ...Object.values(hub.controls).map((c) => ({ id: c.id + '.is', text: label(c.place, c.name) })),
   ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.place ?? '', g.config.name) + ' (setting)' })),
+  ...Object.values(hub.devices).map((d) => ({ id: d.id, text: d.name + ' (online)' })),
 ].sort((a, b) => a.text.localeCompare(b.text)))
 const addable = computed(() => all.value.filter((x) => !chosen.value.includes(x.id)))
 const typed = ref('')
