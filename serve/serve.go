@@ -56,16 +56,16 @@ type Service struct {
 	// HTTP, HTTPS, MQTT, MQTTS and UDP are the addresses that it really listens on.
 	HTTP, HTTPS, MQTT, MQTTS, UDP string
 
-	store     *store.Store
-	broker    *mqtt.Broker
-	udp       *udp.Server
-	push      *push.Handler
-	cert      certificate
-	secure    net.Listener // with TLS; nil: none
-	stop      context.CancelFunc
-	links     sync.WaitGroup
-	ended     chan error
-	once      sync.Once
+	store  *store.Store
+	broker *mqtt.Broker
+	udp    *udp.Server
+	push   *push.Handler
+	cert   certificate
+	secure net.Listener // with TLS; nil: none
+	stop   context.CancelFunc
+	links  sync.WaitGroup
+	ended  chan error
+	once   sync.Once
 }
 
 // Start brings a hub up and returns when it answers.
