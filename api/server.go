@@ -64,7 +64,7 @@ type Server struct {
 	quit   chan struct{}
 
 	streams streams
-	echo   *echo.Echo
+	echo    *echo.Echo
 }
 
 // New makes a server.
