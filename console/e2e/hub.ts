@@ -62,6 +62,8 @@ export class Hub {
     child.kill(signal)
     await gone
   }
+  /** Stops it in its tracks, or lets it go on. */
+  signal(s: NodeJS.Signals) { this.child!.kill(s) }
   async remove() {
     await this.stop('SIGKILL')
     rmSync(this.dir, { recursive: true, force: true })

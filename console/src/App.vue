@@ -3,6 +3,7 @@ import { BApp } from 'bootstrap-vue-next/components/BApp'
 import { attention } from './attention'
 import { computed, onMounted, watch, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import Announcer from './components/Announcer.vue'
 import Headline from './components/Headline.vue'
 import Icon from './components/Icon.vue'
 import TitleBar from './components/TitleBar.vue'
@@ -66,6 +67,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
       <div v-if="hub.status?.trouble" class="lost bad" role="alert"><Icon name="bell" /> Nothing is stored now: {{ hub.status.trouble }}</div>
       <div id="content"><RouterView :key="String(route.name) + String(route.params.id ?? '')" /></div>
       <TabBar />
+      <Announcer />
     </template>
   </BApp>
 </template>

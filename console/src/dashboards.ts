@@ -52,7 +52,11 @@ const small = ['value', 'lamp', 'sparkline', 'preset', 'clock', 'timer', 'gauge'
 
 /** Columns and rows of a tile where there are fewer than 12 columns: small ones share a line, the others have their own. */
 export function spanOn(t: Tile, columns: number): { w: number; h: number } {
-  if (columns === 2) return { w: small.includes(t.kind) && t.w <= 3 ? 1 : 2, h: t.kind === 'chart' ? Math.max(3, Math.min(4, t.h)) : t.h }
+  if (columns === 2) {
+    const control = useHub().controls[t.of?.[0] ?? '']
+    const least = t.kind === 'chart' || (t.kind === 'control' && control?.settings?.length) ? 3 : 1 // switch and setpoint stand one below the other
+    return { w: small.includes(t.kind) && t.w <= 3 ? 1 : 2, h: Math.max(least, t.kind === 'chart' ? Math.min(4, t.h) : t.h) }
+  }
   return { w: Math.min(6, Math.max(2, Math.round(t.w / 2) + (t.w < 6 ? 1 : 0))), h: t.h }
 }
 

@@ -15,6 +15,15 @@ export const help: Record<string, Help> = {
     'Setpoints are dotted, limits amber, bad readings hollow, gaps open. Compare lays an earlier stretch under it, pale.',
     'A click picks a time for a note. Views gives what you see a name. The address holds all of it, to share or to keep.',
   ], keys: [['← →', 'earlier, later'], ['+ −', 'zoom'], ['Home', 'now'], ['Backspace', 'back']] },
+  dashboards: { title: 'Dashboards', says: [
+    'Pages that you arrange: one’s own, and those that others share with the household or with everybody. A place or device that has none yet is offered ready made.',
+    'To a file saves one; From a file brings it back, here or on another hub.',
+  ] },
+  dashboard: { title: 'A dashboard', says: [
+    'Arrange, then Add a tile: choosing a signal, switch or setpoint finds a tile that suits it. Drag by the handle, resize at the corner; Undo and Redo take it back and forth until you save. On narrower screens the tiles find their places; Phone corrects their order there.',
+    'A picture can be an SVG, PNG or JPEG. Pin values, lamps, switches and sparklines on it; parts of an SVG that have an id can change fill, opacity, visibility, rotation, level or text by a signal or a formula.',
+    'Share says who sees it, and makes walls: links for a screen that nobody signs in at, which show this dashboard and switch only what you tick. Revoke makes such a screen go dark.',
+  ], keys: [['arrows', 'move the tile'], ['Shift+arrows', 'resize it'], ['Enter', 'its settings'], ['d', 'twice'], ['Delete', 'away'], ['Ctrl+Z, Ctrl+Y', 'undo, redo'], ['Ctrl+S', 'save']] },
   signal: { title: 'A signal', says: [
     'What it is now, and was over a day, week, month and year, with the times of the lowest and highest.',
     'How long at which value: the height of a bar is the time that the value was in that range. Gaps are where readings are missing for three intervals.',

@@ -3,6 +3,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { csv, figures, valueAt } from '../chart'
 import ChartNotes from '../components/ChartNotes.vue'
+import ChartTable from '../components/ChartTable.vue'
 import ChartSheet from '../components/ChartSheet.vue'
 import Icon from '../components/Icon.vue'
 import ViewsMenu from '../components/ViewsMenu.vue'
@@ -67,6 +68,7 @@ const all = computed(() => [
   ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.place ?? '', g.config.name) + ' (setting)' })),
   ...Object.values(hub.devices).map((d) => ({ id: d.id, text: d.name + ' (online)' })),
 ].sort((a, b) => a.text.localeCompare(b.text)))
+const beginnings = computed(() => [...new Set([...(hub.preferences.favourites ?? []), ...Object.values(hub.signals).filter((x) => x.kind === 'number').map((x) => x.id)])].flatMap((id) => all.value.find((x) => x.id === id) ?? []).slice(0, 6))
 const addable = computed(() => all.value.filter((x) => !chosen.value.includes(x.id)))
 const typed = ref('')
 // A name out of the list, an id, or what only one name holds.
@@ -228,7 +230,13 @@ function pick(at: number) { picked.value = Math.round(at) }
     </div>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet charts" :aria-busy="loading">
-      <p v-if="!chosen.length" class="soft m-3">Choose a signal above, or tap a value on Now.</p>
+      <div v-if="!chosen.length" class="soft m-3">
+        <p>{{ all.length ? 'Choose a signal above, or tap a value on Now. Or begin with one of these:' : 'What boards measure is drawn here, as far back as it goes. There is nothing yet.' }}</p>
+        <div class="d-flex flex-wrap gap-2">
+          <button v-for="x in beginnings" :key="x.id" type="button" class="btn btn-outline-secondary btn-sm" @click="add(x.id)">{{ x.text }}</button>
+          <RouterLink v-if="!all.length && hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink>
+        </div>
+      </div>
       <ChartSheet ref="sheet" :histories="histories" :ghosts="ghosts" :setpoints="setpoints" :marks="marks" :notes="notes" :from="from" :to="to" :cursor="cursor" :before="versus?.text" @zoom="show" @cursor="cursor = $event" @pick="pick" @out="show(from - span / 2, to + span / 2)" />
       <p v-if="chosen.length && !loading && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
     </section>
@@ -248,6 +256,7 @@ function pick(at: number) { picked.value = Math.round(at) }
           </tr>
         </tbody>
       </table>
+      <ChartTable :histories="histories" :from="from" :to="to" />
     </section>
     <ChartNotes v-if="hub.member && chosen.length" id="notes" class="mt-3" :notes="notes" :places="places" :at="picked ?? to" :picked="picked" @changed="((picked = null), load())" />
     <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button><label class="small-text d-flex gap-2 align-items-center ms-2"><input class="form-check-input mt-0" type="checkbox" :checked="marked" @change="go({ marks: marked ? '0' : undefined })" /> setpoints and limits</label></div>

@@ -74,7 +74,7 @@ function ruleState(i: number) {
           <h2 class="soft">{{ x.place.name }}</h2>
           <AutomationCard v-for="c in x.controls" :key="c.id" :control="c" :open="hub.owner && want === c.id" />
         </section>
-        <p v-if="hub.loaded && !places.length" class="sheet soft mb-0">There is nothing to control yet. A board's first report of a switch makes it appear here.</p>
+        <div v-if="hub.loaded && !places.length" class="sheet soft"><p>There is nothing to control yet. A board's first report of a switch makes it appear here.</p><RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink></div>
       </div>
       <div class="stack">
         <WeekView :list="next" />

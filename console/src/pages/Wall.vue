@@ -128,7 +128,7 @@ onUnmounted(() => {
 .dead-note { background: var(--warn); color: var(--paper); font-weight: 700; padding: 10px 16px; border-radius: 10px; margin-bottom: 10px; text-align: center; }
 .dead :deep(.grid) { filter: grayscale(1); opacity: 0.55; }
 .dim { filter: brightness(0.35); }
-.wall-page :deep(.tile .body) { --big: clamp(2rem, 17cqi, 7rem); }
+.wall-page :deep(.tile .body) { --big: clamp(1.5rem, min(17cqi, 34cqb), 7rem); }
 .wall-page :deep(.tile header), .wall-page :deep(.small-text) { font-size: 0.85em; }
 .lost { max-width: 560px; margin: 20vh auto 0; text-align: center; }
 </style>

@@ -68,7 +68,7 @@ const strips = computed(() => (props.tile.of ?? []).map((id) => {
 <style scoped>
 .grows { flex: 1 1 auto; min-height: 24px; height: auto; }
 .state-line { min-width: 0; }
-.why { display: block; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.why { display: block; overflow-wrap: anywhere; }
 .hands { display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center; }
 .text { white-space: pre-wrap; overflow-wrap: anywhere; }
 .strips { display: grid; gap: 8px; }

@@ -27,7 +27,7 @@ const link = computed(() => {
 </template>
 
 <style scoped>
-.tile { --big: 1.9rem; height: 100%; background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; padding: 10px 14px; display: flex; flex-direction: column; overflow: hidden; container-type: inline-size; }
+.tile { --big: 1.9rem; height: 100%; background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; padding: 10px 14px; display: flex; flex-direction: column; overflow: hidden; container-type: size; }
 .tile header { display: flex; justify-content: space-between; gap: 10px; white-space: nowrap; font-weight: 550; flex: none; }
 .tile header > * { overflow: hidden; text-overflow: ellipsis; }
 .tile header a { text-decoration: none; }
