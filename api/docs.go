@@ -3,6 +3,7 @@ package api
 import (
 	_ "embed" // for the style
 	"html/template"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -41,7 +42,13 @@ func (s *Server) docs(c *echo.Context) error {
 				o.Params = append(o.Params, p.Value.Name+" ("+p.Value.In+") "+p.Value.Description)
 			}
 			if op.RequestBody != nil {
-				o.Body = fields(op.RequestBody.Value.Content.Get("application/json").Schema.Value)
+				for _, kind := range slices.Sorted(maps.Keys(op.RequestBody.Value.Content)) {
+					if media := op.RequestBody.Value.Content[kind]; kind == "application/json" {
+						o.Body = append(o.Body, fields(media.Schema.Value)...)
+					} else {
+						o.Body = append(o.Body, kind)
+					}
+				}
 			}
 			page.Operations = append(page.Operations, o)
 		}
