@@ -1,6 +1,7 @@
 // Figures of the console on a slow processor: measured and printed, not judged. FIGURES=1 runs them (make bench does).
+import { spawn } from 'node:child_process'
 import { afterAll, beforeAll, expect, test } from 'vitest'
-import { closeBrowser, Hub, page, phone, signIn, until } from './hub'
+import { browser, closeBrowser, Hub, page, phone, signIn, until } from './hub'
 
 const hub = new Hub()
 const slowed = 4
@@ -52,4 +53,88 @@ test.skipIf(!process.env.FIGURES)('six signals over a year', { timeout: 120_000 
   took.sort((a, b) => a - b)
   console.log(`six signals over a year, processor slowed ${slowed} times: median ${took[3]!.toFixed(0)} ms, slowest of 7 ${took[6]!.toFixed(0)} ms`)
   expect(took.length).toBe(7)
+})
+
+test.skipIf(!process.env.FIGURES)('Now with sixty signals', { timeout: 3600_000 }, async () => {
+  const own = new Hub()
+  await own.start()
+  await own.setUp()
+  const boards = await Promise.all(Array.from({ length: 12 }, async (_, d) => ({ id: `board${d}`, key: (await own.call<{ key: string }>('POST', '/devices', { id: `board${d}`, name: `Board ${d}`, place: `Shelf ${d % 6}` })).key })))
+  // One mosquitto_pub a board, fed line by line, so that no start of a process is in the figures.
+  const lines = boards.map((b) => spawn('mosquitto_pub', ['-h', '127.0.0.1', '-p', String(own.mqtt), '-u', b.id, '-P', b.key, '-q', '1', '-l', '-t', `ember/${b.id}/r`]))
+  let n = 0
+  const say = (d: number) => lines[d]!.stdin!.write(JSON.stringify(Object.fromEntries(['a', 'b', 'c', 'd', 'e'].map((s, i) => [s, n + i]))) + '\n')
+  boards.forEach((_, d) => say(d))
+  await until('sixty', async () => (await own.call<{ signals: unknown[] }>('GET', '/now')).signals.length === 60)
+
+  const first = await page(own.url, phone)
+  await signIn(first.page)
+  const state = await first.context.storageState()
+  await first.context.close()
+  const paints = { cold: [] as number[], warm: [] as number[] }
+  let bytes = 0
+  for (let i = 0; i < 5; i++) {
+    const c = await (await browser()).newContext({ viewport: phone, isMobile: true, hasTouch: true, storageState: { ...state, origins: [] } })
+    await c.addInitScript(() => {
+      const look = () => ([...document.querySelectorAll('.reading .value')].some((e) => /\d/.test(e.textContent ?? '')) ? requestAnimationFrame(() => ((window as unknown as { painted: number }).painted = performance.now())) : requestAnimationFrame(look))
+      requestAnimationFrame(look)
+    })
+    for (const kind of ['cold', 'warm'] as const) {
+      const p = await c.newPage()
+      const cdp = await c.newCDPSession(p)
+      await cdp.send('Emulation.setCPUThrottlingRate', { rate: slowed })
+      await p.goto(own.url)
+      await p.waitForFunction(() => 'painted' in window, undefined, { timeout: 30_000 })
+      paints[kind].push(await p.evaluate(() => (window as unknown as { painted: number }).painted))
+      if (kind === 'cold') bytes = await p.evaluate(() => performance.getEntriesByType('resource').filter((e) => e.name.endsWith('.js')).reduce((sum, e) => sum + (e as PerformanceResourceTiming).encodedBodySize, 0))
+      await p.waitForTimeout(1500) // what was seen last is kept, and the shell
+      await p.evaluate(() => window.dispatchEvent(new Event('pagehide')))
+      await p.close()
+    }
+    await c.close()
+  }
+  const median = (l: number[]) => [...l].sort((a, b) => a - b)[Math.floor(l.length / 2)]!
+  console.log(`first useful paint of Now, processor slowed ${slowed} times: cold ${median(paints.cold).toFixed(0)} ms (slowest ${Math.max(...paints.cold).toFixed(0)}), warm ${median(paints.warm).toFixed(0)} ms (slowest ${Math.max(...paints.warm).toFixed(0)}); ${(bytes / 1000).toFixed(0)} kB of script as sent`)
+
+  const { page: p } = await page(own.url, phone)
+  await signIn(p)
+  const cdp = await p.context().newCDPSession(p)
+  await cdp.send('Emulation.setCPUThrottlingRate', { rate: slowed })
+  await cdp.send('Performance.enable')
+  await p.locator('.reading[data-signal="board0.a"]').waitFor()
+  await p.waitForTimeout(4000)
+  // From the reading at the broker to the changed number on the page; both clocks are this machine's.
+  await p.evaluate(() => {
+    const seen = ((window as unknown as { seen: Record<string, number> }).seen = {})
+    new MutationObserver(() => requestAnimationFrame(() => { const v = document.querySelector('.reading[data-signal="board0.a"] .value')!.textContent!.trim(); (seen as Record<string, number>)[v] ??= Date.now() })).observe(document.querySelector('.reading[data-signal="board0.a"]')!, { subtree: true, childList: true, characterData: true })
+  })
+  const sent: Record<string, number> = {}
+  const tick = async (seconds: number) => {
+    for (let i = 0; i < seconds; i++) {
+      n++
+      sent[n] = Date.now()
+      boards.forEach((_, d) => say(d))
+      await p.waitForTimeout(1000)
+    }
+  }
+  const busy = async () => Object.fromEntries((await cdp.send('Performance.getMetrics')).metrics.map((m) => [m.name, m.value]))
+  const before = await busy()
+  await tick(110)
+  const after = await busy()
+  const seen = await p.evaluate(() => (window as unknown as { seen: Record<string, number> }).seen)
+  const late = Object.entries(sent).filter(([v]) => seen[v]).map(([v, at]) => seen[v]! - at).sort((a, b) => a - b)
+  console.log(`from the reading at the broker to the number on the page: median ${late[Math.floor(late.length / 2)]} ms, 99th percentile ${late[Math.floor(late.length * 0.99)]} ms, ${late.length} of ${Object.keys(sent).length} seen`)
+  console.log(`sixty signals at 1 Hz: ${(100 * (after.TaskDuration! - before.TaskDuration!) / (after.Timestamp! - before.Timestamp!)).toFixed(1)} % of the slowed core`)
+
+  const minutes = Number(process.env.MINUTES ?? 3)
+  const heap = async () => { await cdp.send('HeapProfiler.collectGarbage'); return (await busy()).JSHeapUsedSize! / 1e6 }
+  const kept = [await heap()]
+  for (let m = 0; m < minutes; m += 1) {
+    await tick(60)
+    kept.push(await heap())
+  }
+  console.log(`memory over ${minutes} min, MB: ${kept.map((x) => x.toFixed(1)).join(' ')}`)
+  lines.forEach((l) => l.kill())
+  await own.remove()
+  expect(late.length).toBeGreaterThan(50)
 })

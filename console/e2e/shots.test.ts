@@ -35,9 +35,9 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const state = await context.storageState()
   const week = '/charts?s=drying_room.temperature,drying_room.humidity,drying_room.heater.is&span=604800000'
   for (const [name, path, size, theme] of [
-    ['now', '/', desk, 'light'], ['now-dark', '/', desk, 'dark'], ['now-phone', '/', phone, 'light'], ['charts', week, desk, 'light'],
-    ['control', '/control', desk, 'dark'], ['signal', '/signals/drying_room.temperature?span=604800000', desk, 'light'], ['charts-phone', '/charts?s=drying_room.temperature,drying_room.heater.is', phone, 'dark'],
-    ['device', '/devices/shed_battery', desk, 'light'], ['traffic', '/devices/shelf_fan', desk, 'dark'], ['devices', '/devices', desk, 'light'],
+    ['now', '/', desk, 'light'], ['now-phone', '/', phone, 'dark'], ['dashboard', '/dashboards/workshop', desk, 'dark'], ['drawing', '/dashboards/slip_circuit', desk, 'light'], ['wall', '/dashboards/door/wall', desk, 'dark'], ['charts', week, desk, 'light'],
+    ['control', '/control', desk, 'dark'], ['signal', '/signals/drying_room.temperature?span=604800000', desk, 'light'],
+    ['device', '/devices/shed_battery', desk, 'light'], ['devices', '/devices', desk, 'light'],
     ['add-device', '/devices/new', desk, 'light'], ['models', '/models', desk, 'light'], ['journal', '/journal', desk, 'light'],
     ['settings', '/settings', desk, 'dark'],
   ] as const) {
@@ -47,7 +47,6 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     await q.waitForTimeout(1800)
     if (name === 'device') await q.locator('[data-edit="shed_battery.battery"]').getByRole('button', { name: 'Calibrate' }).click()
     if (name === 'control') await q.locator('[data-automation="drying_room.heater"]').getByRole('button', { name: 'Change' }).click()
-    if (name === 'traffic') await q.getByRole('heading', { name: 'Traffic' }).evaluate((e) => window.scrollTo(0, e.getBoundingClientRect().top - 80))
     if (name === 'add-device') {
       await q.getByLabel('What is it called?').fill('Damp cupboard')
       await q.getByLabel('Where is it?').fill('Drying room')

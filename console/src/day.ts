@@ -8,6 +8,7 @@ export type Runs = [from: number, to: number][]
 
 const day = 24 * 3600_000
 const points = 240
+const pace = 20_000
 
 /** Turns a history of an on/off series into the stretches in which it was on. */
 export function runsOf(h: History, to: number): Runs {
@@ -66,19 +67,29 @@ export function useDay(only?: () => string[]) {
   }
   const refresh = () => void load().catch(() => undefined) // the page says by itself that the connection is lost
 
-  // Live readings move the end of a line; the whole is loaded anew every few minutes.
-  const stop = onReading((s) => {
-    const t = traces[s.id]
-    const at = s.at ? Date.parse(s.at) : 0
-    if (t && typeof s.value === 'number' && at > (t.t.at(-1) ?? 0)) {
+  // Live readings move the end of a line. Of a day some seconds are less than a dot, so they are taken together.
+  const newest = new Map<string, [at: number, v: number]>()
+  let soon = 0
+  function extend() {
+    soon = 0
+    for (const [id, [at, v]] of newest) {
+      const t = traces[id]!
       if (at - (t.t.at(-2) ?? 0) < day / points && t.t.length > 1) {
         t.t[t.t.length - 1] = at
-        t.v[t.v.length - 1] = s.value
+        t.v[t.v.length - 1] = v
       } else {
         t.t.push(at)
-        t.v.push(s.value)
+        t.v.push(v)
       }
       to.value = Math.max(to.value, at)
+    }
+    newest.clear()
+  }
+  const stop = onReading((s) => {
+    const at = s.at ? Date.parse(s.at) : 0
+    if (traces[s.id] && typeof s.value === 'number' && at > (traces[s.id]!.t.at(-1) ?? 0)) {
+      newest.set(s.id, [at, s.value])
+      soon ||= window.setTimeout(extend, pace)
     }
   })
   if (only) watch(() => only().join(), () => hub.link === 'live' && refresh())
@@ -95,6 +106,7 @@ export function useDay(only?: () => string[]) {
   })
   onUnmounted(() => {
     stop()
+    window.clearTimeout(soon)
     window.clearInterval(timer)
   })
   return { traces, runs, to, span: day }

@@ -8,6 +8,17 @@ type Link = 'connecting' | 'live' | 'lost'
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 
+type Kept = { account: string; me: Me | null; snap: Snapshot }
+/** What this device saw last. */
+function lastSeen(): Kept | null {
+  try {
+    return JSON.parse(localStorage.getItem(cacheKey) ?? 'null')
+  } catch {
+    localStorage.removeItem(cacheKey)
+    return null
+  }
+}
+
 function byId<T extends { id: string }>(list: T[]): Record<string, T> {
   return Object.fromEntries(list.map((x) => [x.id, x]))
 }
@@ -46,20 +57,41 @@ export const useHub = defineStore('hub', {
     maySet: (s) => (g: Setting) => s.me?.role === 'owner' || s.me?.role === 'member' || (s.wall ? !!s.wall.switches?.some((w) => w === g.config.id || s.controls[w]?.settings?.includes(g.config.id)) : g.config.guests === 'switch'),
   },
   actions: {
-    /** Finds out whether the hub has an owner and who is signed in. */
+    /** Finds out whether the hub has an owner and who is signed in. Whoever was here last sees what was seen last meanwhile. */
     async begin() {
+      const kept = lastSeen()
+      if (kept?.me && !this.known) {
+        this.me = kept.me
+        this.take(kept.snap)
+        this.known = true
+      }
       try {
-        const setup = await ask(api.GET('/setup'))
+        const [setup, me] = await Promise.all([ask(api.GET('/setup')), ask(api.GET('/session')).catch((e: unknown) => {
+          if (e instanceof HubError && e.status === 401) return null
+          throw e
+        })])
         this.setupNeeded = setup.needed
         this.zones = setup.zones
         this.unreachable = ''
-        this.me = setup.needed ? null : await ask(api.GET('/session'))
+        if (me?.account !== this.me?.account) this.forget()
+        this.me = setup.needed ? null : me
       } catch (e) {
+        if (this.loaded && this.me) { // the page says that there is no connection, and goes on trying
+          follow(this)
+          lose(this)
+          return
+        }
         this.me = null
         if (e instanceof HubError && e.status === 0) this.unreachable = e.message
       }
       this.known = true
       if (this.me) this.enter(this.me)
+    },
+    /** Lets go of everything that somebody else may have seen. */
+    forget() {
+      localStorage.removeItem(cacheKey)
+      this.loaded = false
+      Object.assign(this, { status: null, places: [], devices: {}, signals: {}, controls: {}, settings: {}, presets: [], preferencesKnown: false })
     },
     /** Begins to follow the hub as somebody who just signed in. */
     enter(me: Me) {
@@ -67,6 +99,9 @@ export const useHub = defineStore('hub', {
       this.setupNeeded = false
       this.recall()
       follow(this)
+      this.readPreferences()
+    },
+    readPreferences() {
       void ask(api.GET('/preferences')).then((p) => {
         this.preferences = p
         this.preferencesKnown = true
@@ -118,18 +153,14 @@ export const useHub = defineStore('hub', {
     },
     /** Shows the last known values at once, until the live ones are there. They carry their age. */
     recall() {
-      try {
-        const kept = JSON.parse(localStorage.getItem(cacheKey) ?? 'null')
-        if (kept?.account === this.me?.account && !this.loaded) this.take(kept.snap)
-      } catch {
-        localStorage.removeItem(cacheKey)
-      }
+      const kept = lastSeen()
+      if (kept && kept.account === this.me?.account && !this.loaded) this.take(kept.snap)
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
       const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets }
       try {
-        localStorage.setItem(cacheKey, JSON.stringify({ account: this.me.account, snap }))
+        localStorage.setItem(cacheKey, JSON.stringify({ account: this.me.account, me: this.wall ? null : this.me, snap } satisfies Kept))
       } catch { /* storage full or closed: then there is nothing to recall */ }
     },
     hearHub(status: HubStatus) {
@@ -279,6 +310,7 @@ function open(hub: HubStore) {
     hub.take(snap)
     hub.hearHub(snap.hub)
     hub.keep()
+    if (!hub.preferencesKnown && !hub.wall) hub.readPreferences()
   })
   on<{ id: string }>('stream', (x) => {
     stream = x.id
