@@ -1938,6 +1938,7 @@ type ListJournalParams struct {
 
 // GetLiveParams defines parameters for GetLive.
 type GetLiveParams struct {
+	Values      *bool   `form:"values,omitempty" json:"values,omitempty"`
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
@@ -3460,6 +3461,12 @@ func (w *ServerInterfaceWrapper) GetLive(ctx *echo.Context) error {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetLiveParams
+	// ------------- Optional query parameter "values" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "values", ctx.QueryParams(), &params.Values, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter values: %s", err))
+	}
 
 	headers := ctx.Request().Header
 	// ------------- Optional header parameter "Last-Event-ID" -------------

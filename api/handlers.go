@@ -167,7 +167,7 @@ func (h *handlers) GetNow(ctx context.Context, _ GetNowRequestObject) (GetNowRes
 }
 
 func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLiveResponseObject, error) {
-	x := stream{s: h.s, ctx: ctx}
+	x := stream{s: h.s, ctx: ctx, values: r.Params.Values != nil && *r.Params.Values}
 	set(&x.lastID, r.Params.LastEventID)
 	a := actor(ctx)
 	pass, _ := ctx.Value(passKey{}).(string)

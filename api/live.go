@@ -16,12 +16,16 @@ import (
 // signOfLife is how often a quiet stream tells the hub's time, so that a page notices a lost connection.
 const signOfLife = 10 * time.Second
 
+// gathers is for how long a reader of values waits for more of them.
+const gathers = 40 * time.Millisecond
+
 // stream is a response that lasts. It implements the contract's response type.
 type stream struct {
 	s          *Server
 	ctx        context.Context
 	pass       string
 	lastID     string
+	values     bool // many routine changes in one event
 	credential func() (access.Actor, bool)
 }
 
@@ -56,7 +60,11 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 		return nil
 	}
 	for {
-		events, last, reset, ok, changed := watch.Next()
+		next := watch.Next
+		if x.values {
+			next = watch.NextShort
+		}
+		events, last, reset, ok, changed := next()
 		if !ok {
 			return nil
 		}
@@ -82,7 +90,19 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				}
 			}
 		}
-		for _, e := range events {
+		var routine []json.RawMessage
+		for i, e := range events {
+			if x.values && e.Routine {
+				routine = append(routine, e.Short())
+				if i < len(events)-1 && events[i+1].Routine {
+					continue
+				}
+				if send(watch.ID(e.Seq), "values", routine) != nil {
+					return nil
+				}
+				routine = nil
+				continue
+			}
 			if send(watch.ID(e.Seq), e.Kind, e.Data) != nil {
 				return nil
 			}
@@ -92,6 +112,13 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 		}
 		select {
 		case <-changed:
+			if x.values { // what comes in the same moment comes together
+				select {
+				case <-time.After(gathers):
+				case <-x.ctx.Done():
+					return nil
+				}
+			}
 		case <-watch.Poked():
 		case <-tick.C:
 			if send("", "hub", status(x.s.hub.Status())) != nil || rc.Flush() != nil {

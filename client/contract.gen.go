@@ -1938,6 +1938,7 @@ type ListJournalParams struct {
 
 // GetLiveParams defines parameters for GetLive.
 type GetLiveParams struct {
+	Values      *bool   `form:"values,omitempty" json:"values,omitempty"`
 	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
@@ -2737,7 +2738,7 @@ type ClientInterface interface {
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-	// resume.
+	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
 	GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4399,7 +4400,7 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-// resume.
+// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 //
 // Corresponds with GET /live (the `GetLive` operationId).
 func (c *Client) GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -7935,6 +7936,33 @@ func NewGetLiveRequest(server string, params *GetLiveParams) (*http.Request, err
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Values != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "values", *params.Values, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -10702,7 +10730,7 @@ type ClientWithResponsesInterface interface {
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-	// resume.
+	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -17834,7 +17862,7 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-// resume.
+// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 //
 // Returns a wrapper object for the known response body format(s).
 //

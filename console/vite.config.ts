@@ -1,8 +1,43 @@
+import { PurgeCSS } from 'purgecss'
 import vue from '@vitejs/plugin-vue'
-import { defineConfig } from 'vite'
+import { defineConfig, type Plugin } from 'vite'
+
+// What the first page needs is one file: on a slow phone each file more takes its time.
+const base = /node_modules\/(vue|@vue|pinia|vue-router|openapi-fetch)\/|plugin-vue|src\/(hub|api|format|units|day|attention|once|help|theme|sound|pages|zoned|router|main)\.ts|src\/App\.vue|src\/pages\/Now\.vue|src\/components\/(Announcer|Attention|ControlRow|Headline|HelpDrawer|Icon|Lamp|Mark|PlaceSheet|Position|PresetBar|ReadingCell|RunStrip|Sparkline|Star|Stepper|TabBar|TitleBar|WhyPanel)\.vue/
+
+// The page names that file and its style, so that both are on their way while the first view is painted.
+const early: Plugin = {
+  name: 'early',
+  transformIndexHtml: {
+    order: 'post',
+    handler: (_html, ctx) => Object.keys(ctx.bundle ?? {}).filter((f) => /\/base-[^/]+\.(js|css)$/.test(f)).map((f) => ({
+      tag: 'link', injectTo: f.endsWith('.css') ? ('body' as const) : ('head' as const), attrs: f.endsWith('.css') ? { rel: 'stylesheet', href: '/' + f } : { rel: 'modulepreload', crossorigin: true, href: '/' + f },
+    })),
+  },
+}
+
+// Of Bootstrap's rules only those stay that a page or component may name; the rest costs each start its time.
+const lean: Plugin = {
+  name: 'lean',
+  apply: 'build',
+  enforce: 'pre',
+  async transform(code, id) {
+    if (!/\/bootstrap(-vue-next)?\.css$/.test(id)) return
+    const [kept] = await new PurgeCSS().purge({
+      content: ['index.html', 'public/*.js', 'src/**/*.{vue,ts}', 'node_modules/bootstrap-vue-next/dist/*{BApp,BButton,BForm,BModal,BOffcanvas}*.js'],
+      css: [{ raw: code }],
+      safelist: { standard: [/^(modal|offcanvas|btn|form|fade|show|collaps|input-group|visually-hidden|invalid|valid|is-|was-)/], greedy: [/data-bs-theme/] }, // names that are put together
+    })
+    return { code: kept!.css, map: null }
+  },
+}
 
 export default defineConfig({
-  plugins: [vue()],
-  build: { target: 'es2022', assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
+  plugins: [lean, vue(), early],
+  build: {
+    modulePreload: { polyfill: false },
+    target: 'es2022', assetsInlineLimit: 0, chunkSizeWarningLimit: 700,
+    rolldownOptions: { output: { codeSplitting: { groups: [{ name: 'load', test: /preload-helper/, priority: 10 }, { name: 'base', test: base }] } } },
+  },
   server: { proxy: { '/api': process.env.IDLEEMBER_HUB ?? 'http://127.0.0.1:8480' } },
 })

@@ -5,8 +5,10 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"idleember/core/access"
+	"idleember/core/reading"
 )
 
 // Event is one live change. Its id is the hub's boot and a sequence number.
@@ -15,11 +17,13 @@ type Event struct {
 	Kind string // signal, control, device, site, hub
 	Data json.RawMessage
 	made *made
-	obj  access.Object
+	// signal is that of a routine event.
+	signal *Signal
+	obj    access.Object
 	// guestsOnly marks the shorter form of an event whose full form guests may not see.
 	guestsOnly bool
-	// routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
-	routine bool
+	// Routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
+	Routine bool
 }
 
 // made is an event's data, written as JSON when the first reader wants it: mostly nobody looks.
@@ -27,6 +31,9 @@ type made struct {
 	once sync.Once
 	data any
 	json json.RawMessage
+
+	shortly sync.Once
+	short   json.RawMessage
 }
 
 func (m *made) text() json.RawMessage {
@@ -35,6 +42,28 @@ func (m *made) text() json.RawMessage {
 		m.data = nil
 	})
 	return m.json
+}
+
+// NewValue is what is new of a signal with a routine event: nothing but its value, times and quality.
+type NewValue struct {
+	ID       string         `json:"id"`
+	Value    *reading.Value `json:"value,omitempty"`
+	RawValue *float64       `json:"raw_value,omitempty"`
+	At       *time.Time     `json:"at,omitempty"`
+	Heard    *time.Time     `json:"heard,omitempty"` // where it is not At
+	Quality  string         `json:"quality"`
+}
+
+// Short is a routine event's NewValue as JSON.
+func (e *Event) Short() json.RawMessage {
+	e.made.shortly.Do(func() {
+		v := NewValue{ID: e.signal.ID, Value: e.signal.Value, RawValue: e.signal.RawValue, At: e.signal.At, Quality: e.signal.Quality}
+		if h := e.signal.Heard; h != nil && (v.At == nil || !h.Equal(*v.At)) {
+			v.Heard = h
+		}
+		e.made.short, _ = json.Marshal(v) // a plain view
+	})
+	return e.made.short
 }
 
 const ringSize = 8192 // events that a resuming reader can catch up with
@@ -138,13 +167,24 @@ func (w *Watch) ID(seq uint64) string { return w.feed.boot + "-" + strconv.Forma
 // Next returns the events since the last call that the reader may see. reset says that it must take a snapshot first;
 // ok is false when the reader's right has ended. changed is closed when there is more.
 func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+	return w.read(false)
+}
+
+// NextShort is Next for a reader that takes routine events by their Short: their Data is not written.
+func (w *Watch) NextShort() (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+	return w.read(true)
+}
+
+func (w *Watch) read(short bool) (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
 	actor, ok := w.actor()
 	if !ok {
 		return nil, 0, false, false, nil
 	}
 	events, last, reset, changed = w.collect(actor)
 	for i := range events {
-		events[i].Data = events[i].made.text()
+		if !short || !events[i].Routine {
+			events[i].Data = events[i].made.text()
+		}
 	}
 	return events, last, reset, true, changed
 }
@@ -162,7 +202,7 @@ func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset 
 	}
 	for ; w.next < f.next; w.next++ {
 		e := f.ring[w.next%ringSize]
-		if e.routine && w.only != nil && !w.only[e.obj.Name] {
+		if e.Routine && w.only != nil && !w.only[e.obj.Name] {
 			continue
 		}
 		if access.May(actor, access.Look, e.obj) == nil && (!e.guestsOnly || actor.Role == access.Guest) {

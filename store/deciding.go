@@ -60,6 +60,10 @@ func (s *Store) parts(ctx context.Context, out *site.Site) error {
 			err = part(out.Presets, r.ID, r.Body, func(p site.Preset) site.Preset { return p })
 		case "rule":
 			err = part(out.Rules, r.ID, r.Body, func(x site.Rule) *site.Rule { return &x })
+		case "alert":
+			err = part(out.Alerts, r.ID, r.Body, func(a site.Alert) *site.Alert { return &a })
+		case "route":
+			err = part(out.Routes, r.ID, r.Body, func(x site.Route) site.Route { return x })
 		}
 		if err != nil {
 			return fmt.Errorf("store: %s %s: %w", r.Kind, r.ID, err)
@@ -136,7 +140,7 @@ func DropNote(id int64) Change {
 // AddMessage keeps a message to people.
 func AddMessage(at time.Time, object, text string, grave bool, by string) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT INTO outbox (at_ms, object, text, grave, by_name) VALUES (?, ?, ?, ?, ?)`, at.UnixMilli(), object, text, grave, by)
+		return tx.exec(`INSERT INTO messages (at_ms, object, text, grave, by_name) VALUES (?, ?, ?, ?, ?)`, at.UnixMilli(), object, text, grave, by)
 	}
 }
 
@@ -158,7 +162,7 @@ func (s *Store) Note(ctx context.Context, id int64) (Remark, bool, error) {
 
 // Messages returns the newest messages, newest first.
 func (s *Store) Messages(ctx context.Context, limit int) ([]Remark, error) {
-	return s.remarks(ctx, `SELECT id, at_ms, NULL AS until_ms, object, text, grave, by_name FROM outbox ORDER BY id DESC LIMIT ?`, limit)
+	return s.remarks(ctx, `SELECT id, at_ms, NULL AS until_ms, object, text, grave, by_name FROM messages ORDER BY id DESC LIMIT ?`, limit)
 }
 
 func (s *Store) remarks(ctx context.Context, query string, args ...any) ([]Remark, error) {

@@ -180,6 +180,23 @@ func SaveHub(h site.Hub) Change {
 	}
 }
 
+// SaveMessaging keeps how messages leave the hub.
+func SaveMessaging(m site.Messaging) Change { return saveHubValue("messaging", asJSON(m)) }
+
+// SaveSecret keeps a secret of the hub's own under a name.
+func SaveSecret(name, secret string) Change { return saveHubValue("secret "+name, secret) }
+
+// Secret reads a secret of the hub's own, "" where there is none.
+func (s *Store) Secret(ctx context.Context, name string) (string, error) {
+	return s.hubValue(ctx, "secret "+name)
+}
+
+func saveHubValue(key, value string) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR REPLACE INTO hub (key, value) VALUES (?, ?)`, key, value)
+	}
+}
+
 // SavePlace adds or changes a place; a new one comes last.
 func SavePlace(p site.Place) Change {
 	return func(tx *Tx) error {
@@ -301,6 +318,8 @@ func (s *Store) State(ctx context.Context) (engine.Restored, error) {
 			err = into(&out.Settings, r.Body)
 		case "rule":
 			err = into(&out.Rules, r.Body)
+		case "alert":
+			err = into(&out.Alerts, r.Body)
 		case "condition":
 			err = conditionOf(&out.Conditions, r.ID, r.Body)
 		}

@@ -71,14 +71,27 @@ test.skipIf(!process.env.FIGURES)('Now with sixty signals', { timeout: 3600_000 
   await signIn(first.page)
   const state = await first.context.storageState()
   await first.context.close()
-  const paints = { cold: [] as number[], warm: [] as number[] }
+  const paints = { bare: [] as number[], cold: [] as number[], warm: [] as number[] }
   let bytes = 0
   for (let i = 0; i < 5; i++) {
     const c = await (await browser()).newContext({ viewport: phone, isMobile: true, hasTouch: true, storageState: { ...state, origins: [] } })
     await c.addInitScript(() => {
-      const look = () => ([...document.querySelectorAll('.reading .value')].some((e) => /\d/.test(e.textContent ?? '')) ? requestAnimationFrame(() => ((window as unknown as { painted: number }).painted = performance.now())) : requestAnimationFrame(look))
+      const useful = () => [...document.querySelectorAll('.reading .value')].some((e) => /\d/.test(e.textContent ?? ''))
+      const told = (at: number) => ((window as unknown as { painted?: number }).painted ??= at)
+      // Mostly it is the first paint of anything; where that was something else, the frame after the values are there.
+      new PerformanceObserver((list) => { if (useful()) told(list.getEntriesByName('first-contentful-paint')[0]?.startTime ?? performance.now()) }).observe({ type: 'paint', buffered: true })
+      const look = () => (useful() && performance.getEntriesByName('first-contentful-paint').length ? requestAnimationFrame(() => told(performance.now())) : requestAnimationFrame(look))
       requestAnimationFrame(look)
     })
+    { // what the browser itself takes for a page of one word
+      const p = await c.newPage()
+      const cdp = await c.newCDPSession(p)
+      await cdp.send('Emulation.setCPUThrottlingRate', { rate: slowed })
+      await p.goto(own.url + '/healthz')
+      await p.waitForFunction(() => performance.getEntriesByName('first-contentful-paint').length > 0)
+      paints.bare.push(await p.evaluate(() => performance.getEntriesByName('first-contentful-paint')[0]!.startTime))
+      await p.close()
+    }
     for (const kind of ['cold', 'warm'] as const) {
       const p = await c.newPage()
       const cdp = await c.newCDPSession(p)
@@ -94,7 +107,7 @@ test.skipIf(!process.env.FIGURES)('Now with sixty signals', { timeout: 3600_000 
     await c.close()
   }
   const median = (l: number[]) => [...l].sort((a, b) => a - b)[Math.floor(l.length / 2)]!
-  console.log(`first useful paint of Now, processor slowed ${slowed} times: cold ${median(paints.cold).toFixed(0)} ms (slowest ${Math.max(...paints.cold).toFixed(0)}), warm ${median(paints.warm).toFixed(0)} ms (slowest ${Math.max(...paints.warm).toFixed(0)}); ${(bytes / 1000).toFixed(0)} kB of script as sent`)
+  console.log(`first useful paint of Now, processor slowed ${slowed} times: cold ${median(paints.cold).toFixed(0)} ms (slowest ${Math.max(...paints.cold).toFixed(0)}), warm ${median(paints.warm).toFixed(0)} ms (slowest ${Math.max(...paints.warm).toFixed(0)}), a page of one word ${median(paints.bare).toFixed(0)} ms; ${(bytes / 1000).toFixed(0)} kB of script as sent`)
 
   const { page: p } = await page(own.url, phone)
   await signIn(p)

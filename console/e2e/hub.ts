@@ -7,7 +7,7 @@ import { join, resolve } from 'node:path'
 import { type Browser, type BrowserContext, type Page, chromium } from 'playwright-core'
 
 export const password = 'a long enough password'
-const binary = resolve(import.meta.dirname, '../../bin/idleember')
+const binary = process.env.BIN ?? resolve(import.meta.dirname, '../../bin/idleember')
 export const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
 
 export const phone = { width: 390, height: 844 }

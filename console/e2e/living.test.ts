@@ -150,3 +150,28 @@ test('an empty page says what goes there, and has the button for it', async () =
     if (button) await p.locator('main').getByRole('button', { name: button }).or(p.locator('main').getByRole('link', { name: button })).first().waitFor()
   }
 })
+
+test('what was seen last is there before the console, and the values of now where nothing was', async () => {
+  await studio()
+  const { page: p, context } = await page(hub.url)
+  await signIn(p)
+  await temperature(p).waitFor()
+  await p.evaluate(() => localStorage.removeItem('last-seen'))
+  const q = await context.newPage()
+  // The console's own script does not come: what stands there is the first view.
+  await q.route('**/assets/base-*.js', (r) => r.abort())
+  await q.addInitScript(() => localStorage.removeItem('last-seen'))
+  await q.goto(hub.url)
+  await q.locator('.first .reading', { hasText: 'Temperature' }).getByText('21.5 °C').waitFor()
+  await q.close()
+  await p.reload()
+  await temperature(p).waitFor()
+  await until('kept', () => p.evaluate(() => localStorage.getItem('last-seen') !== null))
+  const state = await context.storageState()
+  const item = state.origins[0]!.localStorage.find((x) => x.name === 'last-seen')!
+  item.value = JSON.stringify({ ...JSON.parse(item.value), at: Date.now() - 20 * 60_000 })
+  const old = await (await (await browser()).newContext({ storageState: state, serviceWorkers: 'block' })).newPage()
+  await old.route('**/assets/base-*.js', (r) => r.abort())
+  await old.goto(hub.url)
+  await old.getByText('as it was 20 min ago').waitFor()
+})

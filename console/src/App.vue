@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { BApp } from 'bootstrap-vue-next/components/BApp'
 import { attention } from './attention'
-import { computed, onMounted, watch, watchEffect } from 'vue'
+import { computed, defineAsyncComponent, onMounted, watch, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import Announcer from './components/Announcer.vue'
 import Headline from './components/Headline.vue'
@@ -10,10 +10,11 @@ import TitleBar from './components/TitleBar.vue'
 import TabBar from './components/TabBar.vue'
 import { length, style } from './format'
 import { useHub } from './hub'
-import FirstStart from './pages/FirstStart.vue'
-import SignIn from './pages/SignIn.vue'
 import { chime } from './sound'
 import { followTheme } from './theme'
+
+const FirstStart = defineAsyncComponent(() => import('./pages/FirstStart.vue'))
+const SignIn = defineAsyncComponent(() => import('./pages/SignIn.vue'))
 
 const hub = useHub()
 const route = useRoute()

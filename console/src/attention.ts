@@ -19,14 +19,14 @@ export function attention(places?: string[]): Item[] {
     if (c.phase === 'unconfirmed' && !c.momentary) out.push({ key: c.id + ' way', what: c.name, words: c.online ? 'not confirmed: the board has not said that it switched; the hub keeps sending' : 'not confirmed: the board is away and gets it when it is back', to: page(c.id + '.is') })
   }
   for (const d of Object.values(hub.devices)) {
-    if (here(d.place) && !d.online && !d.state && !d.asleep && d.since && hub.now - Date.parse(d.since) > hiccup) out.push({ key: d.id, what: d.name, words: `away for ${since(d.since, hub.now)}; what is shown of it is old`, to: hub.member ? { name: 'device', params: { id: d.id } } : undefined })
+    if (here(d.place) && !d.online && !d.state && !d.asleep && d.since && hub.minute - Date.parse(d.since) > hiccup) out.push({ key: d.id, what: d.name, words: `away for ${since(d.since, hub.minute)}; what is shown of it is old`, to: hub.member ? { name: 'device', params: { id: d.id } } : undefined })
   }
   for (const s of Object.values(hub.signals)) {
     const d = hub.devices[s.device]
-    if (here(s.place) && s.state === 'stale' && s.reports === 'periodic' && (!d || (d.online && !d.state && !d.asleep))) out.push({ key: s.id, what: `${hub.places.find((p) => p.id === s.place)?.name ?? ''} ${s.name.toLowerCase()}`.trim(), words: `no reading for ${signalAge(s, hub.now).replace(' old', '')}`, to: page(s.id) })
+    if (here(s.place) && s.state === 'stale' && s.reports === 'periodic' && (!d || (d.online && !d.state && !d.asleep))) out.push({ key: s.id, what: `${hub.places.find((p) => p.id === s.place)?.name ?? ''} ${s.name.toLowerCase()}`.trim(), words: `no reading for ${signalAge(s, hub.minute).replace(' old', '')}`, to: page(s.id) })
   }
   for (const c of controls) {
-    const age = c.mode === 'manual' && !c.hand_until && c.want_at ? hub.now - Date.parse(c.want_at) : 0
+    const age = c.mode === 'manual' && !c.hand_until && c.want_at ? hub.minute - Date.parse(c.want_at) : 0
     if (age > long) out.push({ key: c.id + ' hand', what: c.name, words: `${amountText(c, c.want)} by hand for ${length(age)}; the hub does not decide meanwhile`, to: page(c.id + '.is') })
   }
   return out.sort((a, b) => Number(!!b.grave) - Number(!!a.grave))

@@ -144,7 +144,7 @@ export interface paths {
          * @description Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
          *     (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-         *     resume.
+         *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
          */
         get: operations["getLive"];
         put?: never;
@@ -3196,7 +3196,9 @@ export interface operations {
     };
     getLive: {
         parameters: {
-            query?: never;
+            query?: {
+                values?: boolean;
+            };
             header?: {
                 "Last-Event-ID"?: string;
             };

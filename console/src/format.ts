@@ -77,8 +77,12 @@ export function signalAge(s: Signal, now: number): string {
 
 /** Date and time in the hub's zone. */
 export function clockText(ms: number, zone: string, options: Intl.DateTimeFormatOptions = { hour: '2-digit', minute: '2-digit' }): string {
-  return new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: style.clock12 ? 'h12' : 'h23' }).format(ms)
+  const key = zone + style.clock12 + JSON.stringify(options)
+  let f = formatters.get(key)
+  if (!f) formatters.set(key, (f = new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: style.clock12 ? 'h12' : 'h23' })))
+  return f.format(ms)
 }
+const formatters = new Map<string, Intl.DateTimeFormat>() // making one takes a millisecond
 
 export function dayText(ms: number, zone: string): string {
   return clockText(ms, zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit' })

@@ -1,6 +1,7 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, watch } from 'vue'
+import { shownUnit, shownValue } from './units'
 import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
@@ -8,7 +9,8 @@ type Link = 'connecting' | 'live' | 'lost'
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 
-type Kept = { account: string; me: Me | null; snap: Snapshot }
+/** What this device saw last; public/first.js shows the part of it called first before anything else is loaded. */
+type Kept = { at: number; account: string; me: Me | null; first: { name: string; items: [name: string, value: string][] }[]; snap: Snapshot }
 /** What this device saw last. */
 function lastSeen(): Kept | null {
   try {
@@ -17,6 +19,14 @@ function lastSeen(): Kept | null {
     localStorage.removeItem(cacheKey)
     return null
   }
+}
+
+/** What public/first.js asked while the scripts were loading, or else what is asked now. */
+async function asked<T>(name: string, otherwise: () => Promise<T>): Promise<T> {
+  const early = (window as { early?: Record<string, Promise<Response>> }).early
+  const r = await early?.[name]?.catch(() => undefined)
+  if (early) delete early[name]
+  return r?.ok ? ((await r.json()) as T) : otherwise()
 }
 
 function byId<T extends { id: string }>(list: T[]): Record<string, T> {
@@ -47,6 +57,7 @@ export const useHub = defineStore('hub', {
     heard: 0, // this device's time of the last event
     lostSince: 0,
     now: Date.now(), // the hub's time, ticking
+    minute: Date.now(), // the same for what need not be right to the second
     offset: 0, // the hub's time minus this device's
   }),
   getters: {
@@ -66,14 +77,15 @@ export const useHub = defineStore('hub', {
         this.known = true
       }
       try {
-        const [setup, me] = await Promise.all([ask(api.GET('/setup')), ask(api.GET('/session')).catch((e: unknown) => {
+        const [setup, me, snap] = await Promise.all([asked('setup', () => ask(api.GET('/setup'))), asked<Me | null>('session', () => ask(api.GET('/session')).catch((e: unknown) => {
           if (e instanceof HubError && e.status === 401) return null
           throw e
-        })])
+        })), asked<Snapshot | null>('now', () => Promise.resolve(null))])
         this.setupNeeded = setup.needed
         this.zones = setup.zones
         this.unreachable = ''
         if (me?.account !== this.me?.account) this.forget()
+        if (me && snap) this.take(snap)
         this.me = setup.needed ? null : me
       } catch (e) {
         if (this.loaded && this.me) { // the page says that there is no connection, and goes on trying
@@ -102,10 +114,11 @@ export const useHub = defineStore('hub', {
       this.readPreferences()
     },
     readPreferences() {
+      reading = true
       void ask(api.GET('/preferences')).then((p) => {
         this.preferences = p
         this.preferencesKnown = true
-      }).catch(() => undefined)
+      }).catch(() => undefined).finally(() => (reading = false))
     },
     /** Begins to follow the hub as a wall. */
     stand(wall: Wall) {
@@ -156,11 +169,19 @@ export const useHub = defineStore('hub', {
       const kept = lastSeen()
       if (kept && kept.account === this.me?.account && !this.loaded) this.take(kept.snap)
     },
+    /** The readings that come first, in words. */
+    first(): Kept['first'] {
+      return this.places.flatMap((p) => {
+        const items = Object.values(this.signals).filter((s) => s.place === p.id && s.value !== undefined && !this.devices[s.device]?.state)
+          .map((s) => [s.name, `${shownValue(s.value, s.unit, s.decimals)} ${shownUnit(s.unit)}`.trim()] as [string, string])
+        return items.length ? [{ name: p.name, items: items.slice(0, 12) }] : []
+      }).slice(0, 8)
+    },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
       const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets }
       try {
-        localStorage.setItem(cacheKey, JSON.stringify({ account: this.me.account, me: this.wall ? null : this.me, snap } satisfies Kept))
+        localStorage.setItem(cacheKey, JSON.stringify({ at: Date.now(), account: this.me.account, me: this.wall ? null : this.me, first: this.first(), snap } satisfies Kept))
       } catch { /* storage full or closed: then there is nothing to recall */ }
     },
     hearHub(status: HubStatus) {
@@ -196,6 +217,7 @@ export const useHub = defineStore('hub', {
 type HubStore = ReturnType<typeof useHub>
 
 let source: EventSource | null = null
+let reading = false // preferences
 let stream = '' // its id
 let timer = 0
 const listeners = new Set<(s: Signal) => void>()
@@ -238,12 +260,16 @@ function narrow() {
 }
 watch(() => (wishes.size ? [...wishes.values()].flatMap((f) => f()).join() : null), narrow)
 
+type NewValue = Pick<Signal, 'id' | 'value' | 'raw_value' | 'at' | 'heard' | 'quality'>
+
 // Many readings a second are one change of the page: what came within a moment is taken together.
 const moment = 80
 let queue: Signal[] = []
 let flushing = 0
 function flush(hub: HubStore) {
+  window.clearTimeout(flushing)
   flushing = 0
+  if (!queue.length) return
   const list = queue
   queue = []
   const last = new Map<string, Signal>()
@@ -267,6 +293,7 @@ function follow(hub: HubStore) {
   let kept = 0
   timer = window.setInterval(() => {
     hub.now = Date.now() + hub.offset
+    if (hub.now - hub.minute > 15_000 || hub.now < hub.minute) hub.minute = hub.now
     if (hub.link === 'live' && Date.now() - hub.heard > quiet) lose(hub)
     if (hub.link === 'lost' && source?.readyState === EventSource.CLOSED) open(hub)
     if (Date.now() - kept > 15_000) {
@@ -275,13 +302,16 @@ function follow(hub: HubStore) {
     }
   }, 1000)
   document.addEventListener('visibilitychange', wake)
+  window.addEventListener('pagehide', leaving)
 }
+const leaving = () => useHub().keep()
 
 function stopFollowing() {
   source?.close()
   source = null
   window.clearInterval(timer)
   document.removeEventListener('visibilitychange', wake)
+  window.removeEventListener('pagehide', leaving)
 }
 
 // A phone that slept has a dead connection and does not know it.
@@ -297,7 +327,7 @@ function lose(hub: HubStore) {
 
 function open(hub: HubStore) {
   source?.close()
-  const s = new EventSource('/api/v1/live')
+  const s = new EventSource('/api/v1/live?values=true')
   source = s
   const on = <T>(kind: string, f: (data: T) => void) =>
     s.addEventListener(kind, (e) => {
@@ -310,7 +340,7 @@ function open(hub: HubStore) {
     hub.take(snap)
     hub.hearHub(snap.hub)
     hub.keep()
-    if (!hub.preferencesKnown && !hub.wall) hub.readPreferences()
+    if (!hub.preferencesKnown && !hub.wall && !reading) hub.readPreferences()
   })
   on<{ id: string }>('stream', (x) => {
     stream = x.id
@@ -320,6 +350,20 @@ function open(hub: HubStore) {
   on<Signal>('signal', (x) => {
     queue.push(x)
     flushing ||= window.setTimeout(() => flush(hub), moment)
+  })
+  // Of many values at once each is only what is new of its signal.
+  on<NewValue[]>('values', (list) => {
+    flush(hub) // what came before
+    for (const x of list) {
+      const s = hub.signals[x.id]
+      if (!s) continue
+      s.value = x.value
+      s.at = s.heard = x.at
+      if (x.heard) s.heard = x.heard
+      if (s.quality !== x.quality) s.quality = x.quality
+      if (s.raw_value !== x.raw_value) s.raw_value = x.raw_value
+      listeners.forEach((f) => f(s))
+    }
   })
   on<Control>('control', (x) => (hub.controls[x.id] = x))
   on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))

@@ -88,6 +88,8 @@ func (e *Engine) build() {
 	old := map[string]deciding{}
 	e.points, e.bounds, e.order, e.conds = map[string]*point{}, map[string]*bound{}, nil, map[string]*cond{}
 	e.rules = map[string]*rule{}
+	oldAlarms := e.alarms
+	e.alarms, e.alarmed = map[string]*alarm{}, queue[*alarm]{}
 	e.queued, e.judged, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*controlled]{}, queue[*rule]{}
 
 	for _, id := range sorted(e.site.Controls) {
@@ -119,6 +121,7 @@ func (e *Engine) build() {
 	for _, id := range sorted(e.site.Rules) {
 		e.buildRule(id, oldRules[id])
 	}
+	e.buildAlerts(oldAlarms)
 	for _, id := range sorted(e.site.Settings) {
 		if e.settings[id] == nil {
 			e.settings[id] = &setting{SettingState: SettingState{ID: id, Value: e.site.Settings[id].Default}}
@@ -153,6 +156,7 @@ func (e *Engine) refresh(old map[string]*point) {
 	for _, id := range sorted(e.site.Settings) {
 		e.settingPoint(e.settings[id])
 	}
+	e.refreshStates()
 	for _, b := range e.order {
 		b.judged = false
 		e.queue(b)
@@ -376,6 +380,9 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 			e.mark(x) // its limits begin to count
 		} else {
 			x.offSince, x.StopAt = e.now.Mono, e.now.Wall
+			if ran {
+				x.RanMS += max(0, (e.now.Mono - x.onSince).Milliseconds())
+			}
 		}
 		e.shared(x)
 	}

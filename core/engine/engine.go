@@ -35,6 +35,10 @@ type Engine struct {
 	controls map[string]*controlled
 	settings map[string]*setting
 	rules    map[string]*rule
+	alarms   map[string]*alarm
+	alarmsOf map[string][]*alarm // by what they are about
+	routes   []site.Route
+	own      map[string]float64       // what the hub knows of itself
 	started  map[string]time.Duration // when a member of a group last went on
 
 	points     map[string]*point
@@ -47,6 +51,7 @@ type Engine struct {
 	judged     queue[*cond]
 	marked     queue[*controlled]
 	ruled      queue[*rule]
+	alarmed    queue[*alarm]
 	zone       *time.Location
 	grace      time.Duration // until then what is not known after a start leaves things as they are
 	ready      bool          // the state came back, or the first input after the site
@@ -92,7 +97,7 @@ type signal struct {
 // New returns an engine for an empty site.
 func New() *Engine {
 	return &Engine{site: (&site.Site{}).Clone(), devices: map[string]*device{}, signals: map[string]*signal{},
-		controls: map[string]*controlled{}, settings: map[string]*setting{}, rules: map[string]*rule{}, started: map[string]time.Duration{},
+		controls: map[string]*controlled{}, settings: map[string]*setting{}, rules: map[string]*rule{}, alarms: map[string]*alarm{}, own: map[string]float64{}, started: map[string]time.Duration{},
 		points: map[string]*point{}, bounds: map[string]*bound{}, conds: map[string]*cond{}, zone: time.UTC}
 }
 
@@ -151,6 +156,14 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.late(in.Signal)
 	case Withdraw:
 		e.withdraw(in)
+	case AlertAction:
+		e.actOn(in)
+	case Learnt:
+		e.learnLate(in)
+	case Serviced:
+		e.serviced(in)
+	case Health:
+		e.health(in)
 	case Tick:
 	}
 	e.fire()
@@ -158,6 +171,13 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.settle()
 		e.fire()
 		e.settle()
+		// What became of devices, controls and signals may be what formulas are about.
+		for told := 0; told < len(e.out); {
+			from := told
+			told = len(e.out)
+			e.statePoints(from)
+			e.settle()
+		}
 	}
 	return e.out
 }
@@ -395,6 +415,8 @@ func (e *Engine) fire() {
 			e.giveUpDue(w)
 		case wakeExpire:
 			e.expireDue(w)
+		case wakeAlarm:
+			e.alarmDue(w)
 		}
 	}
 }
@@ -441,6 +463,7 @@ const (
 	wakePulse
 	wakeProof
 	wakeGrace
+	wakeAlarm
 )
 
 type wake struct {

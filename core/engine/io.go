@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/alert"
 	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/reading"
@@ -29,6 +30,7 @@ type Restored struct {
 	Devices    []DeviceState
 	Settings   []SettingState
 	Rules      []RuleState
+	Alerts     []alert.State
 	Conditions map[string]CondState // by the key that Keep named
 }
 
@@ -381,9 +383,11 @@ type ControlState struct {
 	Service    control.Service `json:"service,omitempty"`
 	ServiceBy  access.Actor    `json:"service_by,omitzero"`
 	ServiceAt  time.Time       `json:"service_at,omitzero"`
-	Latched    []string        `json:"latched,omitempty"` // interlocks that a person must reset
-	RunAt      time.Time       `json:"run_at,omitzero"`   // when it was last switched on
-	StopAt     time.Time       `json:"stop_at,omitzero"`  // and off
+	Latched    []string        `json:"latched,omitempty"`     // interlocks that a person must reset
+	RunAt      time.Time       `json:"run_at,omitzero"`       // when it was last switched on
+	StopAt     time.Time       `json:"stop_at,omitzero"`      // and off
+	RanMS      int64           `json:"ran_ms,omitempty"`      // for how long it ran in all, but for the run it is in
+	ServicedMS int64           `json:"serviced_ms,omitempty"` // and of that before its last service
 	RestUntil  time.Time       `json:"rest_until,omitzero"`
 	Proof      Proved          `json:"proof,omitempty"`
 	ProofTries int             `json:"proof_tries,omitempty"`
@@ -413,6 +417,7 @@ var unpackers = map[string]func(json.RawMessage) (Input, error){
 	"engine.Online": unpack[Online], "engine.Listening": unpack[Listening], "engine.Offline": unpack[Offline],
 	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve],
 	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply], "engine.Mirrored": unpack[Mirrored],
+	"engine.AlertAction": unpack[AlertAction], "engine.Learnt": unpack[Learnt], "engine.Serviced": unpack[Serviced], "engine.Health": unpack[Health],
 	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.Tick": unpack[Tick],
 }
 

@@ -23,6 +23,7 @@ type point struct {
 	ever    bool
 	users   []*bound
 	windows []*window
+	live    func() formula.Value // of what changes with time alone
 }
 
 // window holds the recent values of a point for functions over time. Until the store was asked it also keeps what comes,
@@ -61,6 +62,7 @@ type cond struct {
 	loaded   bool // its state came from the store, or it was looked at before
 	controls []*controlled
 	rules    []*rule
+	alarms   []*alarm
 }
 
 // CondState is a condition's state, as the store keeps it.
@@ -96,14 +98,28 @@ func (n names) Name(id string) (formula.Name, []string, bool) {
 		}
 		return formula.Name{Kind: site.Number, Unit: g.Unit}, nil, true
 	}
+	if name, ok := ownNames[id]; ok {
+		return name, nil, true
+	}
 	base, what := id, ""
-	if strings.Count(id, ".") == 2 {
-		base, what = id[:strings.LastIndex(id, ".")], id[strings.LastIndex(id, ".")+1:]
+	if at := strings.LastIndexByte(id, '.'); at >= 0 {
+		base, what = id[:at], id[at+1:]
+	}
+	if _, ok := n.s.Devices[base]; ok && what == "online" {
+		return formula.Name{Kind: site.OnOff}, nil, true
+	}
+	if _, ok := n.s.Signals[base]; ok && what == "state" {
+		return formula.Name{Kind: site.Text}, nil, true
+	}
+	if _, ok := n.s.Controls[id]; ok {
+		base, what = id, ""
 	}
 	if c, ok := n.s.Controls[base]; ok {
 		switch what {
-		case "mode":
+		case "mode", "phase", "proof":
 			return formula.Name{Kind: site.Text}, nil, true
+		case "hours":
+			return formula.Name{Kind: site.Number, Unit: "h", Runs: true}, nil, true
 		case "", "is", "want":
 			switch c.What() {
 			case site.Switch:
@@ -135,12 +151,43 @@ func (e *Engine) point(id string) *point {
 	return p
 }
 
+// ownNames are what the hub knows of itself.
+var ownNames = map[string]formula.Name{
+	"hub.disk_used": {Kind: site.Number, Unit: "%"},
+	"hub.damaged":   {Kind: site.Number},
+	"hub.backup":    {Kind: site.Number, Unit: "h"},
+	"hub.clock":     {Kind: site.Number},
+}
+
+// stateFormula reads the formulas that built-in alerts are made of, of which there is one for each device, signal and
+// control, without parsing: nil where the text is none of them.
+func stateFormula(text string) *formula.Formula {
+	id, ok := strings.CutSuffix(text, ".online == off")
+	if ok && site.CheckSlug(id) == nil {
+		return formula.Equals(id+".online", formula.Bool(false))
+	}
+	id, word, ok := strings.Cut(text, " == \"")
+	word, end := strings.CutSuffix(word, "\"")
+	if !ok || !end || strings.ContainsAny(word, "\"\\") || strings.Count(id, ".") != 2 || strings.ContainsAny(id, " ()\"") {
+		return nil
+	}
+	switch id[strings.LastIndexByte(id, '.')+1:] {
+	case "state", "phase", "proof":
+		return formula.Equals(id, formula.Text(word))
+	}
+	return nil
+}
+
 // bind returns the formula of a text. A text that cannot be read, because something was taken away, is always unknown.
 func (e *Engine) bind(text string) *bound {
 	if b := e.bounds[text]; b != nil {
 		return b
 	}
-	f, err := formula.Parse(text, names{e.site})
+	f := stateFormula(text)
+	var err error
+	if f == nil {
+		f, err = formula.Parse(text, names{e.site})
+	}
 	if err != nil {
 		f = &formula.Formula{Text: text}
 	}
@@ -296,6 +343,9 @@ func (e *Engine) eval(b *bound) {
 	was, wasDoubtful := b.value, b.doubtful
 	doubt := false
 	for i, p := range b.points {
+		if p.live != nil {
+			p.value = p.live()
+		}
 		b.env.Values[i] = p.value
 		doubt = doubt || p.doubt.Known
 	}
@@ -417,6 +467,9 @@ func (e *Engine) flip(c *cond, is control.Tri) {
 	for _, r := range c.rules {
 		e.markRule(r)
 	}
+	for _, x := range c.alarms {
+		e.markAlarm(x)
+	}
 }
 
 func (e *Engine) keepCond(c *cond) {
@@ -442,6 +495,9 @@ func (e *Engine) settle() {
 		} else if r, ok := e.ruled.pop(); ok {
 			r.marked = false
 			e.judgeRule(r)
+		} else if x, ok := e.alarmed.pop(); ok {
+			x.marked = false
+			e.judgeAlarm(x)
 		} else {
 			return
 		}

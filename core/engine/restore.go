@@ -49,6 +49,12 @@ func (e *Engine) restore(in Restored) {
 			e.markRule(have)
 		}
 	}
+	for _, a := range in.Alerts {
+		if have := e.alarms[a.ID]; have != nil {
+			have.State = a
+			e.markAlarm(have)
+		}
+	}
 	kept := slices.Clone(in.Controls)
 	slices.SortFunc(kept, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
 	for _, c := range kept {

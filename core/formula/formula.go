@@ -33,6 +33,7 @@ const MaxLength = 1000
 type Name struct {
 	Kind site.Kind
 	Unit string // "": none, or not told
+	Runs bool   // it changes with time alone, as hours do that are counted
 }
 
 // Names knows the ids of a site. It returns near ones for an id that it does not know.
@@ -84,6 +85,20 @@ type Env struct {
 
 // Eval evaluates the formula. It does not allocate.
 func (f *Formula) Eval(env *Env) Value { return f.eval(env) }
+
+// Equals is the formula that id is a text, or for on and off, is on or off. It needs no parsing.
+func Equals(id string, v Value) *Formula {
+	text := id + ` == "` + v.Text + `"`
+	if v.Kind == site.OnOff {
+		text = id + " == " + map[bool]string{true: "on", false: "off"}[v.True()]
+	}
+	return &Formula{Text: text, Kind: site.OnOff, IDs: []string{id}, eval: func(e *Env) Value {
+		if x := e.Values[0]; x.Known {
+			return Bool(x == v)
+		}
+		return Unknown
+	}}
+}
 
 // Condition parses a formula that must come to true or false.
 func Condition(text string, names Names) (*Formula, error) {
@@ -239,6 +254,9 @@ func (b *builder) id(n *ast.MemberNode) (part, error) {
 			msg += "; did you mean " + strings.Join(near, " or ") + "?"
 		}
 		return part{}, at(n, "%s", msg)
+	}
+	if name.Runs {
+		b.look(time.Minute)
 	}
 	i := b.slot(text)
 	return part{kind: name.Kind, unit: name.Unit, id: text, eval: func(e *Env) Value { return e.Values[i] }}, nil

@@ -277,13 +277,17 @@ type Site struct {
 	Settings    map[string]Setting
 	Presets     map[string]Preset
 	Rules       map[string]*Rule
+	Alerts      map[string]*Alert
+	Routes      map[string]Route
+	Messaging   Messaging
 }
 
 // Clone returns a copy of s. What the maps hold must not be changed, only replaced.
 func (s *Site) Clone() *Site {
 	return &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: copied(s.Devices), Signals: copied(s.Signals),
 		Controls: copied(s.Controls), Brokers: copied(s.Brokers), Panel: s.Panel, Automations: copied(s.Automations),
-		Groups: copied(s.Groups), Settings: copied(s.Settings), Presets: copied(s.Presets), Rules: copied(s.Rules)}
+		Groups: copied(s.Groups), Settings: copied(s.Settings), Presets: copied(s.Presets), Rules: copied(s.Rules),
+		Alerts: copied(s.Alerts), Routes: copied(s.Routes), Messaging: s.Messaging}
 }
 
 func copied[T any](m map[string]T) map[string]T {

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { BOffcanvas } from 'bootstrap-vue-next/components/BOffcanvas'
 import { computed, onMounted, onUnmounted } from 'vue'
 import { useRoute } from 'vue-router'
 import { help } from '../help'
+import { Drawer, useOnce } from '../once'
 
 const open = defineModel<boolean>({ required: true })
+const used = useOnce(() => open.value)
 const route = useRoute()
 const text = computed(() => help[String(route.name)] ?? help.now!)
 function keys(e: KeyboardEvent) {
@@ -17,11 +18,11 @@ onUnmounted(() => document.removeEventListener('keydown', keys))
 </script>
 
 <template>
-  <BOffcanvas v-model="open" placement="end" :title="text.title" class="help">
+  <Drawer v-if="used" v-model="open" placement="end" :title="text.title" class="help">
     <p v-for="s in text.says" :key="s">{{ s }}</p>
     <table class="table"><tbody><tr v-for="[k, does] in [...(text.keys ?? []), ['?', 'this help'] as [string, string]]" :key="k"><td><kbd>{{ k }}</kbd></td><td>{{ does }}</td></tr></tbody></table>
     <p class="soft small-text mt-3 mb-0">For scripts there is a description of <a href="/api/docs">everything that the hub can be asked</a>, and <code>idleember --help</code>.</p>
-  </BOffcanvas>
+  </Drawer>
 </template>
 
 <style scoped>

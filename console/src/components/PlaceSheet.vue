@@ -19,11 +19,11 @@ const boards = computed(() => {
   const kind = n === 1 ? 'device' : 'devices'
   if (off.length === 1) {
     const gone = off[0]!
-    return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.now - Date.parse(gone.since))}` : ', never connected'}` }
+    return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.minute - Date.parse(gone.since))}` : ', never connected'}` }
   }
   if (off.length > 1) return { warn: true, text: `${off.length} of ${n} devices offline` }
-  const heard = Math.min(...props.signals.map((s) => (s.heard ? Date.parse(s.heard) : Infinity)))
-  const recent = Number.isFinite(heard) ? ` · heard within ${length(Math.max(1000, hub.now - heard))}` : ''
+  const heard = Math.max(...props.signals.map((s) => (s.heard ? Date.parse(s.heard) : -Infinity)))
+  const recent = Number.isFinite(heard) ? hub.minute - heard < 60_000 ? ' · heard within a minute' : ` · heard ${length(hub.minute - heard)} ago` : ''
   return { warn: false, text: `${n} ${kind}${recent}` }
 })
 // Among favourites of many places each says which it is of.
@@ -46,7 +46,8 @@ const where = (id: string) => (props.place.id ? undefined : hub.places.find((p) 
 </template>
 
 <style scoped>
-.place { background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; overflow: hidden; }
+/* What is out of sight is not laid out. */
+.place { content-visibility: auto; contain-intrinsic-size: auto 480px; background: var(--sheet); border: 1px solid var(--line); border-radius: 12px; overflow: hidden; }
 .place > header { padding: 14px 18px 8px; }
 .place h2 a { text-decoration: none; }
 .place h2 a:hover { text-decoration: underline; }

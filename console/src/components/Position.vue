@@ -1,16 +1,17 @@
 <script setup lang="ts">
 // The positions of a control: Auto, On and Off for a switch; Auto and a slider for a level; the words of a choice; open, stop
 // and shut for a door. Only the device's own report fills a position; what is on its way is shown as such.
-import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, onUnmounted, ref } from 'vue'
 import { sentence, type Control, type Value } from '../api'
 import { useHub } from '../hub'
+import { Modal, useOnce } from '../once'
 
 const props = defineProps<{ control: Control }>()
 const hub = useHub()
 const busy = ref(false)
 const failed = ref('')
 const asking = ref<Value | null>(null)
+const everAsked = useOnce(() => asking.value !== null)
 const drag = ref<number | null>(null)
 
 type Spot = { text: string; to: Value | 'auto' }
@@ -94,10 +95,10 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
     </label>
     <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
-    <BModal :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
+    <Modal v-if="everAsked" :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
       cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) asking = null }" @ok="send(asking!)">
       {{ control.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
-    </BModal>
+    </Modal>
   </div>
 </template>
 

@@ -1,15 +1,16 @@
 <script setup lang="ts">
 // The presets that one may apply, each one button.
-import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, ref } from 'vue'
 import { sentence, type Preset } from '../api'
 import { useHub } from '../hub'
+import { Modal, useOnce } from '../once'
 import { zonedInstant, zonedText } from '../zoned'
 
 const props = defineProps<{ only?: string }>()
 const hub = useHub()
 const presets = computed(() => hub.presets.filter((p) => !props.only || p.config.id === props.only))
 const asking = ref<Preset | null>(null)
+const asked = useOnce(() => !!asking.value)
 const said = ref('')
 const failed = ref(false)
 const until = ref('')
@@ -37,11 +38,11 @@ function tap(p: Preset) {
   <div v-if="presets.length" class="presets" :class="{ 'mb-3': !only }" role="group" aria-label="Presets">
     <button v-for="p in presets" :key="p.config.id" type="button" class="btn btn-outline-secondary" :disabled="hub.link !== 'live'" :data-preset="p.config.id" @click="tap(p)">{{ p.config.name }}</button>
     <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{ said }}</span>
-    <BModal :model-value="!!asking" :title="`Apply ${asking?.config.name}?`" ok-title="Apply" cancel-title="Leave it" ok-variant="primary" cancel-variant="outline-secondary"
+    <Modal v-if="asked" :model-value="!!asking" :title="`Apply ${asking?.config.name}?`" ok-title="Apply" cancel-title="Leave it" ok-variant="primary" cancel-variant="outline-secondary"
       @update:model-value="(v) => { if (!v) asking = null }" @ok="apply(asking!)">
       It sets {{ asking?.config.actions.length }} controls and settings at once.
       <label v-if="asking?.config.ends" class="d-block mt-3">Until <input v-model="until" class="form-control" type="datetime-local" required :min="zonedText(hub.now, zone)" /></label>
-    </BModal>
+    </Modal>
   </div>
 </template>
 

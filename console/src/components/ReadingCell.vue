@@ -10,7 +10,7 @@ import Sparkline from './Sparkline.vue'
 
 const props = defineProps<{ signal: Signal; trace?: Trace; runs?: Runs; from: number; to: number; where?: string }>()
 const hub = useHub()
-const age = computed(() => signalAge(props.signal, hub.now))
+const age = computed(() => (props.signal.state === 'live' ? '' : signalAge(props.signal, hub.now)))
 const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 </script>
 

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 // The bottom bar of a phone: four pages and the rest behind More.
-import { BOffcanvas } from 'bootstrap-vue-next/components/BOffcanvas'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { useHub } from '../hub'
+import { Drawer, useOnce } from '../once'
 import { pagesFor } from '../pages'
 import Icon from './Icon.vue'
 import Mark from './Mark.vue'
@@ -11,6 +11,7 @@ import Mark from './Mark.vue'
 const hub = useHub()
 const route = useRoute()
 const open = ref(false)
+const used = useOnce(() => open.value)
 const pages = computed(() => pagesFor(hub.me?.role))
 const bar = computed(() => (pages.value.length > 5 ? pages.value.slice(0, 4) : pages.value))
 const rest = computed(() => pages.value.slice(bar.value.length))
@@ -24,10 +25,10 @@ watch(() => route.fullPath, () => (open.value = false))
     </RouterLink>
     <button v-if="rest.length" type="button" :aria-expanded="open" @click="open = true"><Icon name="more" :size="21" /><span>More</span></button>
   </nav>
-  <BOffcanvas v-model="open" placement="bottom" title="More" class="more">
+  <Drawer v-if="used" v-model="open" placement="bottom" title="More" class="more">
     <RouterLink v-for="p in rest" :key="p.name" class="entry" :to="{ name: p.name }"><Icon v-if="p.icon !== 'mark'" :name="p.icon" /> {{ p.title }}</RouterLink>
     <button type="button" class="entry" @click="hub.leave()"><Icon name="out" /> Sign out</button>
-  </BOffcanvas>
+  </Drawer>
 </template>
 
 <style scoped>

@@ -10,6 +10,7 @@ const hub = useHub()
 const helping = ref(false)
 const pages = computed(() => pagesFor(hub.me?.role))
 const link = computed(() => ({ live: 'live', connecting: 'connecting', lost: 'no connection' })[hub.link])
+const clock = computed(() => clockText(hub.now, hub.zone))
 const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
 </script>
 
@@ -21,7 +22,7 @@ const initials = computed(() => (hub.me?.name ?? '').slice(0, 2).toUpperCase())
     </nav>
     <div class="right">
       <span class="link soft" :class="hub.link" role="status"><i></i>{{ link }}</span>
-      <time class="clock" :title="`The hub's time (${hub.zone})`">{{ clockText(hub.now, hub.zone) }}</time>
+      <time class="clock" :title="`The hub's time (${hub.zone})`">{{ clock }}</time>
       <button type="button" class="ask" aria-label="Help for this page" title="Help (?)" @click="helping = true">?</button>
       <RouterLink class="me" :to="{ name: 'settings' }" :aria-label="`${hub.me?.name}: settings and sign-out`" :title="hub.me?.name">{{ initials }}</RouterLink>
     </div>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 // Why a control is what it is: the chain of reasons, what it would be otherwise, what comes next; and by hand for a time.
-import { BOffcanvas } from 'bootstrap-vue-next/components/BOffcanvas'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { api, ask, sentence, type Control, type Why } from '../api'
 import { controlState } from '../format'
 import { useHub } from '../hub'
+import { Drawer } from '../once'
 
 const props = defineProps<{ control: Control }>()
 const open = defineModel<boolean>({ required: true })
@@ -52,7 +52,7 @@ async function reset() {
 </script>
 
 <template>
-  <BOffcanvas v-model="open" placement="end" :title="control.name" class="why" lazy>
+  <Drawer v-model="open" placement="end" :title="control.name" class="why" lazy>
     <p><strong :class="{ 'ember-text': state.tone === 'on', 'warn-text': state.tone === 'warn' }">{{ state.words }}</strong></p>
     <p v-if="failed" class="note bad" role="alert">{{ failed }}</p>
     <template v-if="why">
@@ -70,7 +70,7 @@ async function reset() {
       <RouterLink :to="{ name: 'charts', query: { s: control.id + '.is' } }">History</RouterLink>
       <template v-if="hub.owner"> · <RouterLink :to="{ name: 'control', hash: '#' + control.id }">Change what the hub decides</RouterLink></template>
     </p>
-  </BOffcanvas>
+  </Drawer>
 </template>
 
 <style scoped>

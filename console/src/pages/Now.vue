@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import Attention from '../components/Attention.vue'
 import PlaceSheet from '../components/PlaceSheet.vue'
 import PresetBar from '../components/PresetBar.vue'
@@ -41,6 +41,11 @@ const favourites = computed(() => {
   const controls = ids.flatMap((id) => (hub.controls[id] && takesPart(hub.controls[id].device) ? [hub.controls[id]] : []))
   return signals.length + controls.length ? [{ place: { id: '', name: 'Favourites' }, signals, controls, devices: [], settings: [] }] : []
 })
+
+// The first places are there at once, the others as soon as the browser has time for them.
+const upTo = ref(window.innerWidth < 821 ? 1 : 4)
+const idle = 'requestIdleCallback' in window ? window.requestIdleCallback : (f: () => void) => window.setTimeout(f, 50)
+watch([upTo, () => sheets.value.length], () => { if (upTo.value < sheets.value.length + 1) idle(() => (upTo.value += 2)) }, { immediate: true })
 
 const sought = ref('')
 const field = ref<HTMLInputElement>()
@@ -86,7 +91,7 @@ onUnmounted(() => document.removeEventListener('keydown', keys))
     </section>
     <p v-else-if="!shown.length" class="soft">Nothing here is called “{{ sought }}”.</p>
     <div v-else class="sheets">
-      <PlaceSheet v-for="s in shown" :key="s.place.id" v-bind="s" :traces="traces" :runs="runs" :from="to - span" :to="to" />
+<PlaceSheet v-for="s in shown.slice(0, upTo)" :key="s.place.id" v-bind="s" :traces="traces" :runs="runs" :from="to - span" :to="to" />
     </div>
   </main>
 </template>

@@ -7,7 +7,7 @@ import { shownUnit, shownValue } from '../../units'
 
 const props = defineProps<{ signal: Signal }>()
 const hub = useHub()
-const age = computed(() => signalAge(props.signal, hub.now))
+const age = computed(() => (props.signal.state === 'live' ? '' : signalAge(props.signal, hub.now)))
 const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 </script>
 

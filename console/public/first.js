@@ -1,0 +1,50 @@
+// What comes first, before the console itself is there: on Now the values that this device saw last, with their age, or
+// those that the hub tells meanwhile. It also asks the hub what the console will want.
+(function () {
+  if (location.pathname.indexOf('/wall') === 0) return
+  var early = (window.early = { setup: fetch('/api/v1/setup'), session: fetch('/api/v1/session'), now: fetch('/api/v1/now') })
+  for (var k in early) early[k].catch(function () { /* the console says so itself */ })
+  if (location.pathname !== '/') return
+  function put(to, tag, name, text) {
+    var e = document.createElement(tag)
+    if (name) e.className = name
+    if (text) e.textContent = text
+    to.appendChild(e)
+    return e
+  }
+  function show(hub, age, places) {
+    if (window.begun) return
+    var app = document.getElementById('app')
+    app.textContent = ''
+    var main = put(app, 'main', 'first')
+    put(main, 'p', '', hub + age)
+    places.forEach(function (place) {
+      var sheet = put(main, 'section')
+      put(sheet, 'h2', '', place.name)
+      var list = put(sheet, 'div', 'firsts')
+      place.items.forEach(function (x) {
+        var cell = put(list, 'div', 'reading')
+        put(cell, 'span', '', x[0])
+        put(cell, 'b', 'value', x[1])
+      })
+    })
+  }
+  function said(s) {
+    if (typeof s.value === 'boolean') return s.value ? 'on' : 'off'
+    if (typeof s.value !== 'number') return s.value
+    return s.value.toFixed(s.decimals) + ' ' + ({ Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '[pH]': 'pH' }[s.unit] || s.unit)
+  }
+  var kept = null
+  try { kept = JSON.parse(localStorage.getItem('last-seen')) } catch (e) { /* then there is nothing */ }
+  if (kept && kept.me && kept.first) {
+    var min = Math.max(0, Math.round((Date.now() - kept.at) / 60000))
+    show(kept.snap.hub.name, ', as it was ' + (min < 1 ? 'a moment' : min < 120 ? min + ' min' : Math.round(min / 60) + ' h') + ' ago', kept.first)
+    return
+  }
+  window.first = early.now.then(function (r) { return r.ok ? r.clone().json() : null }).then(function (snap) {
+    if (!snap) return
+    show(snap.hub.name, '', snap.places.map(function (p) {
+      return { name: p.name, items: snap.signals.filter(function (s) { return s.place === p.id && s.value !== undefined && s.state === 'live' }).slice(0, 12).map(function (s) { return [s.name, said(s)] }) }
+    }).filter(function (p) { return p.items.length }).slice(0, 8))
+  }).catch(function () { /* likewise */ })
+})()

@@ -1,0 +1,113 @@
+package alert
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"idleember/core/site"
+)
+
+// Told is what a route carried of an alert, of the time that it is up.
+type Told struct {
+	At    time.Time `json:"at"`              // the newest message
+	Count int       `json:"count,omitempty"` // how many there were
+	Near  bool      `json:"near,omitempty"`  // that it is near, and no more
+}
+
+// Message is one that a route is to carry. Its id is the same however often it is tried.
+type Message struct {
+	ID    string
+	Route string
+	What  What // WasRaised, WasNear, WasOver, or Reminder
+}
+
+// Reminder is a message about an alert that nobody acknowledged.
+const Reminder What = "reminder"
+
+// Tell finds out what is to be told now of an alert of a severity, at a place, and notes that it was. A route carries an
+// alert after its own delay, if nobody acknowledged it by then: so somebody else is told step by step. In its quiet hours
+// it carries critical ones alone; what still holds when they end is told then. next is when to ask again, zero for never.
+func (s *State) Tell(routes []site.Route, severity site.Severity, place string, now time.Time) (list []Message, next time.Time) {
+	soon := func(t time.Time) {
+		if next.IsZero() || t.Before(next) {
+			next = t
+		}
+	}
+	for _, r := range routes {
+		if r.Off || !severity.AtLeast(r.Least) || len(r.Places) > 0 && !slices.Contains(r.Places, place) {
+			continue
+		}
+		told := s.Told[r.ID]
+		what, due := s.due(r, told)
+		if what == "" {
+			continue
+		}
+		if now.Before(due) {
+			soon(due)
+			continue
+		}
+		if end := quietUntil(r, now); !end.IsZero() && severity != site.Critical && what != WasOver {
+			soon(end)
+			continue
+		}
+		list = append(list, Message{ID: fmt.Sprintf("%s.%d.%s.%d", s.ID, s.N, r.ID, told.Count), Route: r.ID, What: what})
+		told.At, told.Near = now, what == WasNear
+		told.Count++
+		s.Told = maps.Clone(s.Told) // states are compared and kept by value
+		if s.Told == nil {
+			s.Told = map[string]Told{}
+		}
+		s.Told[r.ID] = told
+		if what == WasOver {
+			delete(s.Told, r.ID)
+			continue
+		}
+		if again, at := s.due(r, told); again != "" {
+			soon(at)
+		}
+	}
+	return list, next
+}
+
+// due is what a route has to carry next of the alert, and when.
+func (s *State) due(r site.Route, told Told) (What, time.Time) {
+	after := site.Millis(r.AfterMS)
+	switch phase := s.Phase(); {
+	case phase == Active || phase == Returned:
+		switch {
+		case told.Count == 0 || told.Near:
+			return WasRaised, s.Since.Add(after)
+		case r.RemindMS > 0:
+			return Reminder, told.At.Add(site.Millis(r.RemindMS))
+		}
+	case phase == Normal && s.Early && told.Count == 0 && after == 0:
+		return WasNear, s.Since
+	case phase == Normal && !s.Early && told.Count > 0 && !told.Near && r.Ends:
+		return WasOver, s.Ended
+	}
+	return "", time.Time{}
+}
+
+// quietUntil is when the quiet hours of a route end in which a time lies; zero where it lies in none.
+func quietUntil(r site.Route, now time.Time) time.Time {
+	if r.From == "" {
+		return time.Time{}
+	}
+	from, to := minuteOf(r.From), minuteOf(r.Until)
+	at := now.Hour()*60 + now.Minute()
+	if from < to && (at < from || at >= to) || from > to && at < from && at >= to {
+		return time.Time{}
+	}
+	day := now.Day()
+	if at >= to { // they end tomorrow
+		day++
+	}
+	return time.Date(now.Year(), now.Month(), day, to/60, to%60, 0, 0, now.Location())
+}
+
+func minuteOf(s string) int {
+	t, _ := time.Parse("15:04", s)
+	return t.Hour()*60 + t.Minute()
+}

@@ -1,0 +1,406 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/alert"
+	"idleember/core/control"
+	"idleember/core/formula"
+	"idleember/core/site"
+)
+
+// alarm is one alert at work.
+type alarm struct {
+	cfg         *site.Alert
+	cond, early *cond
+	marked      bool
+	wake        uint64
+	wakeAt      time.Duration
+	alert.State
+}
+
+// AlertAction is what somebody does to an alert.
+type AlertAction struct {
+	Alert string
+	Event alert.Event // Acknowledge, Shelve, Unshelve, Retire or Restore
+	Word  string
+	Until time.Time
+	Actor access.Actor
+}
+
+// Learnt brings readings of the past that an alert may have been about.
+type Learnt struct {
+	Signal  string
+	Samples []Sample
+}
+
+// Serviced says that a control was serviced: its hours begin anew.
+type Serviced struct {
+	Control string
+	Actor   access.Actor
+}
+
+// Health brings what the hub knows of itself, as values of hub.disk_used and so on.
+type Health struct{ Values map[string]float64 }
+
+func (AlertAction) input() {}
+func (Learnt) input()      {}
+func (Serviced) input()    {}
+func (Health) input()      {}
+
+// AlertChanged carries an alert's state, to be kept and shown, what became of it, and what is to be told.
+type AlertChanged struct {
+	State    alert.State
+	What     []alert.What
+	Value    string // what it is like now
+	By       access.Actor
+	Messages []alert.Message
+}
+
+// AlertLearnt says that an alert would have been raised, had its readings come in time.
+type AlertLearnt struct {
+	ID    string
+	At    time.Time
+	Value string
+}
+
+// AlertGone says that an alert is no more.
+type AlertGone struct{ ID string }
+
+func (AlertChanged) effect() {}
+func (AlertLearnt) effect()  {}
+func (AlertGone) effect()    {}
+
+// buildAlerts makes the alarms of the site; those of before keep their state.
+func (e *Engine) buildAlerts(old map[string]*alarm) {
+	all := e.site.AllAlerts()
+	e.routes = e.routes[:0]
+	for _, id := range sorted(e.site.Routes) {
+		e.routes = append(e.routes, e.site.Routes[id])
+	}
+	e.alarmsOf = map[string][]*alarm{}
+	for _, id := range sorted(all) {
+		cfg := all[id]
+		if cfg.Off {
+			continue
+		}
+		x := &alarm{cfg: cfg, State: alert.State{ID: id}}
+		if was := old[id]; was != nil {
+			x.State = was.State
+		}
+		c, early := cfg.Condition()
+		x.cond = e.condition(c, false)
+		x.cond.alarms = append(x.cond.alarms, x)
+		if early != nil {
+			x.early = e.condition(*early, false)
+			x.early.alarms = append(x.early.alarms, x)
+		}
+		e.alarms[id] = x
+		e.alarmsOf[cfg.Of] = append(e.alarmsOf[cfg.Of], x)
+		e.markAlarm(x)
+	}
+	for _, id := range sorted(old) {
+		if e.alarms[id] == nil && old[id].Phase() != alert.Normal {
+			e.emit(AlertGone{id})
+		}
+	}
+}
+
+func (e *Engine) markAlarm(x *alarm) {
+	if !x.marked {
+		x.marked = true
+		e.alarmed.push(x)
+	}
+}
+
+func (x *alarm) config() alert.Config {
+	return alert.Config{Latch: x.cfg.Latch, Rest: site.Millis(x.cfg.RestMS)}
+}
+
+// judgeAlarm brings an alert up to date with its conditions and its times, and finds out whom to tell.
+func (e *Engine) judgeAlarm(x *alarm) {
+	var what []alert.What
+	do := func(ev alert.Event) {
+		in := alert.Input{Event: ev}
+		if ev != alert.Went && ev != alert.Parts {
+			in.Value = e.alarmWords(x)
+		}
+		w, _ := x.Apply(x.config(), e.now.Wall, in)
+		what = append(what, w...)
+	}
+	was, early := x.Is, x.Early
+	switch is := x.cond.Is; {
+	case is == control.True && !x.Is:
+		do(alert.Came)
+	case is == control.False && x.Is:
+		do(alert.Went)
+	}
+	if x.early != nil {
+		switch is := x.early.Is; {
+		case is == control.True && !x.Early && !x.Is:
+			do(alert.Nears)
+		case is == control.False && x.Early:
+			do(alert.Parts)
+		}
+	}
+	if next := x.Next(); !next.IsZero() && !e.now.Wall.Before(next) {
+		do(alert.Due)
+	}
+	e.alarmChanged(x, what, access.HubActor(), was != x.Is || early != x.Early)
+}
+
+// alarmChanged lets out what became of an alert, and has it looked at again when somebody is to be told.
+func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep bool) {
+	list, next := x.Tell(e.routes, x.cfg.Severity, e.placeOf(x.cfg.Of), e.now.Wall.In(e.zone))
+	if own := x.Next(); !own.IsZero() && (next.IsZero() || own.Before(next)) {
+		next = own
+	}
+	if next.IsZero() {
+		x.wake = 0
+	} else if at := e.mono(next); x.wake == 0 || at != x.wakeAt {
+		x.wake, x.wakeAt = e.wakeAt(at, wakeAlarm, x.ID), at
+	}
+	if keep || len(what) > 0 || len(list) > 0 {
+		e.emit(AlertChanged{State: x.State, What: what, Value: e.alarmWords(x), By: by, Messages: list})
+	}
+}
+
+func (e *Engine) alarmDue(w wake) {
+	if x := e.alarms[w.id]; x != nil && x.wake == w.seq {
+		x.wake = 0
+		e.markAlarm(x)
+	}
+}
+
+// actOn does to an alert what somebody asked for.
+func (e *Engine) actOn(in AlertAction) {
+	x := e.alarms[in.Alert]
+	if x == nil {
+		return
+	}
+	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, Word: in.Word, Until: in.Until, Value: e.alarmWords(x)})
+	if err != nil {
+		return
+	}
+	for _, w := range what {
+		e.emit(Journal{Actor: in.Actor, Action: "alert", Object: "alert." + x.ID, After: string(w), Reason: in.Word})
+	}
+	e.alarmChanged(x, what, in.Actor, true)
+}
+
+// learnLate tells of what would have raised an alert, had it come in time. It raises none.
+func (e *Engine) learnLate(in Learnt) {
+	for _, x := range e.alarmsOf[in.Signal] {
+		holds := x.cfg.Holds()
+		if holds == nil {
+			continue
+		}
+		for _, s := range in.Samples {
+			known := x.N > 0 && !s.At.Before(x.Since) && (x.Up || !s.At.After(x.Ended))
+			if known || !holds(s.Value) || s.At.Sub(x.Late) < time.Hour {
+				continue
+			}
+			x.Late = s.At
+			value := sayNumber(e.site.Signals[in.Signal], s.Value)
+			e.emit(AlertLearnt{ID: x.ID, At: s.At, Value: value})
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alarmWords(x)})
+			break
+		}
+	}
+}
+
+func sayNumber(cfg site.Signal, v float64) string {
+	return strconv.FormatFloat(v, 'f', cfg.Decimals, 64) + " " + unitSign(cfg.Unit)
+}
+
+// Watched reports whether any alert looks at the limits of a signal.
+func (e *Engine) Watched(signal string) bool {
+	return slices.ContainsFunc(e.alarmsOf[signal], func(x *alarm) bool { return x.cfg.Holds() != nil })
+}
+
+// Alert returns the state of an alert, its configuration, and in words what it is about now.
+func (e *Engine) Alert(id string) (state alert.State, cfg *site.Alert, value string, ok bool) {
+	x := e.alarms[id]
+	if x == nil {
+		return alert.State{}, nil, "", false
+	}
+	return x.State, x.cfg, e.alarmWords(x), true
+}
+
+// Alerts returns the ids of all alerts that are looked at, in order.
+func (e *Engine) Alerts() []string { return sorted(e.alarms) }
+
+// placeOf is where a signal, control, setting or device is.
+func (e *Engine) placeOf(id string) string {
+	owner, _ := site.Split(id)
+	if d, ok := e.site.Devices[owner]; ok {
+		return d.Place
+	}
+	return owner
+}
+
+// alarmWords says what an alert is about, as it is now.
+func (e *Engine) alarmWords(x *alarm) string {
+	of := x.cfg.Of
+	switch x.cfg.Kind {
+	case site.AlertOffline:
+		d := e.devices[of]
+		if d == nil || d.Online {
+			return "online"
+		}
+		if d.Since.IsZero() {
+			return "never seen"
+		}
+		if d.Why == "" {
+			return "away since " + e.when(d.Since)
+		}
+		return "away since " + e.when(d.Since) + ": " + d.Why
+	case site.AlertStale, site.AlertSilent:
+		s := e.signals[of]
+		if s == nil || !s.Seen {
+			return "never seen"
+		}
+		return "last " + e.say(of) + " at " + e.when(s.Heard)
+	case site.AlertUnconfirmed, site.AlertNoEffect:
+		if c := e.controls[of]; c != nil && c.Want != nil {
+			return "wanted " + wanted(c) + ", is " + is(c)
+		}
+		return "nothing is wanted"
+	case site.AlertService:
+		if c := e.controls[of]; c != nil {
+			return fmt.Sprintf("ran for %.0f h", e.hours(c))
+		}
+	case site.AlertFaster, site.AlertTrend:
+		return e.say(of)
+	case site.AlertFormula:
+		words := ""
+		for _, p := range x.cond.when.points {
+			if words != "" {
+				words += ", "
+			}
+			words += e.nameOf(p.id) + " " + e.sayPoint(p)
+		}
+		return words
+	}
+	return e.say(of)
+}
+
+// sayPoint puts the value of a point into words, also of those that say is not made for.
+func (e *Engine) sayPoint(p *point) string {
+	switch {
+	case !p.value.Known:
+		return "unknown"
+	case p.value.Kind == site.Text:
+		return p.value.Text
+	case p.value.Kind == site.OnOff:
+		return onOff(p.value.True())
+	}
+	if _, ok := e.site.Signals[p.id]; ok {
+		return e.say(p.id)
+	}
+	return strconv.FormatFloat(p.value.Num, 'g', 6, 64)
+}
+
+func onOff(b bool) string {
+	if b {
+		return "on"
+	}
+	return "off"
+}
+
+// hours is for how long a control ran since its last service.
+func (e *Engine) hours(x *controlled) float64 {
+	ran := x.RanMS - x.ServicedMS
+	if x.ran && x.onSince > 0 && running(x) {
+		ran += (e.now.Mono - x.onSince).Milliseconds()
+	}
+	return float64(ran) / 3600_000
+}
+
+// running reports whether a control is on by what is wanted of it.
+func running(x *controlled) bool { return x.Want != nil && *x.Want != 0 }
+
+func (e *Engine) serviced(in Serviced) {
+	x := e.controls[in.Control]
+	if x == nil {
+		return
+	}
+	before := e.hours(x)
+	x.ServicedMS = x.RanMS
+	if x.ran && running(x) {
+		x.ServicedMS += (e.now.Mono - x.onSince).Milliseconds()
+	}
+	e.emit(ControlChanged{x.ControlState})
+	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: fmt.Sprintf("%.1f h", before), After: "0 h"})
+	if p := e.points[x.ID+".hours"]; p != nil {
+		e.touch(p)
+	}
+}
+
+// health gives the hub's own values to their points.
+func (e *Engine) health(in Health) {
+	for _, id := range sorted(in.Values) {
+		e.own[id] = in.Values[id]
+		if p := e.points[id]; p != nil {
+			p.ever, p.heard = true, e.now.Mono
+			e.set(p, formula.Number(in.Values[id]))
+		}
+	}
+}
+
+// statePoints gives what is told of devices, controls and signals to the points that formulas name them by.
+func (e *Engine) statePoints(from int) {
+	text := func(id, v string) {
+		if p := e.points[id]; p != nil {
+			e.set(p, formula.Text(v))
+		}
+	}
+	for _, x := range e.out[from:] {
+		switch x := x.(type) {
+		case SignalChanged:
+			text(x.State.ID+".state", string(x.State.Fresh))
+		case ControlChanged:
+			text(x.State.ID+".phase", string(x.State.Phase))
+			text(x.State.ID+".proof", string(x.State.Proof))
+		case DeviceChanged:
+			if p := e.points[x.State.ID+".online"]; p != nil {
+				e.set(p, formula.Bool(x.State.Online))
+			}
+		}
+	}
+}
+
+// refreshStates gives all such points their values.
+func (e *Engine) refreshStates() {
+	for _, id := range sorted(e.signals) {
+		if p := e.points[id+".state"]; p != nil {
+			p.value = formula.Text(string(e.signals[id].Fresh))
+		}
+	}
+	for _, id := range sorted(e.controls) {
+		x := e.controls[id]
+		if p := e.points[id+".phase"]; p != nil {
+			p.value = formula.Text(string(x.Phase))
+		}
+		if p := e.points[id+".proof"]; p != nil {
+			p.value = formula.Text(string(x.Proof))
+		}
+		if p := e.points[id+".hours"]; p != nil {
+			p.live = func() formula.Value { return formula.Number(e.hours(x)) }
+		}
+	}
+	for _, id := range sorted(e.devices) {
+		if p := e.points[id+".online"]; p != nil {
+			p.value = formula.Bool(e.devices[id].Online)
+		}
+	}
+	for id, v := range e.own {
+		if p := e.points[id]; p != nil {
+			p.value = formula.Number(v)
+		}
+	}
+}

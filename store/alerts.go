@@ -1,0 +1,143 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"idleember/core/site"
+)
+
+// SaveAlert keeps an alert; its state is kept by SaveKept.
+func SaveAlert(a *site.Alert) Change { return savePart("alert", a.ID, a) }
+
+// SaveRoute keeps a route.
+func SaveRoute(r site.Route) Change { return savePart("route", r.ID, r) }
+
+// DropKept forgets a state.
+func DropKept(kind, id string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM state WHERE kind = ? AND id = ?`, kind, id) }
+}
+
+// AlertEvent is what became of an alert at a time.
+type AlertEvent struct {
+	ID       int64         `json:"id"`
+	At       time.Time     `json:"at"`
+	Alert    string        `json:"alert"`
+	Name     string        `json:"name"`
+	Place    string        `json:"place"`
+	Severity site.Severity `json:"severity"`
+	N        int64         `json:"n"`    // of which time it was raised
+	What     string        `json:"what"` // raised, over, acknowledged and so on
+	Value    string        `json:"value"`
+	By       string        `json:"by" db:"by_name"`
+	Word     string        `json:"word"`
+
+	AtMS int64 `json:"-" db:"at_ms"`
+}
+
+// AddAlertEvent keeps what became of an alert.
+func AddAlertEvent(e AlertEvent) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT INTO alert_events (at_ms, alert, name, place, severity, n, what, value, by_name, word) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			e.At.UnixMilli(), e.Alert, e.Name, e.Place, e.Severity, e.N, e.What, e.Value, e.By, e.Word)
+	}
+}
+
+// AlertFilter chooses among what became of alerts; empty fields choose everything.
+type AlertFilter struct {
+	Alert    string
+	Place    string
+	Severity site.Severity
+	What     string
+	From, To time.Time
+	Before   int64 // only events with a smaller number
+	Limit    int
+}
+
+// AlertEvents returns what became of alerts, newest first.
+func (s *Store) AlertEvents(ctx context.Context, f AlertFilter) ([]AlertEvent, error) {
+	where, args := []string{"1"}, []any{}
+	only := func(clause string, v any, on bool) {
+		if on {
+			where, args = append(where, clause), append(args, v)
+		}
+	}
+	only("alert = ?", f.Alert, f.Alert != "")
+	only("place = ?", f.Place, f.Place != "")
+	only("severity = ?", f.Severity, f.Severity != "")
+	only("what = ?", f.What, f.What != "")
+	only("at_ms >= ?", f.From.UnixMilli(), !f.From.IsZero())
+	only("at_ms < ?", f.To.UnixMilli(), !f.To.IsZero())
+	only("id < ?", f.Before, f.Before > 0)
+	list := []AlertEvent{}
+	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM alert_events WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...); err != nil {
+		return nil, fmt.Errorf("store: what became of alerts: %w", err)
+	}
+	for i := range list {
+		list[i].At = time.UnixMilli(list[i].AtMS)
+	}
+	return list, nil
+}
+
+// How far a delivery is.
+const (
+	Waiting = "waiting"
+	Sent    = "sent"
+	Failed  = "failed" // given up
+)
+
+// Delivery is a message on its way to somebody.
+type Delivery struct {
+	ID     int64           `db:"id"`
+	MID    string          `db:"mid"` // the same however often it is tried
+	Route  string          `db:"route"`
+	Alert  string          `db:"alert"`
+	At     int64           `db:"at_ms"`
+	Next   int64           `db:"next_ms"` // when it is tried
+	Tries  int             `db:"tries"`
+	State  string          `db:"state"`
+	Done   int64           `db:"done_ms"`
+	Answer string          `db:"answer"` // what the other side said last
+	Body   json.RawMessage `db:"body"`
+}
+
+// AddDelivery puts a message on its way. One with the same mid is there once.
+func AddDelivery(d Delivery) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`INSERT OR IGNORE INTO deliveries (mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body) VALUES (?, ?, ?, ?, ?, 0, 'waiting', 0, '', ?)`,
+			d.MID, d.Route, d.Alert, d.At, d.At, string(d.Body))
+	}
+}
+
+// DeliveryTried keeps how a try went: what comes next, and what the other side said.
+func DeliveryTried(d Delivery) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`UPDATE deliveries SET next_ms = ?, tries = ?, state = ?, done_ms = ?, answer = ? WHERE id = ?`, d.Next, d.Tries, d.State, d.Done, d.Answer, d.ID)
+	}
+}
+
+// DropDeliveries forgets messages that were done with before a time.
+func DropDeliveries(before time.Time) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`DELETE FROM deliveries WHERE state <> 'waiting' AND done_ms < ?`, before.UnixMilli())
+	}
+}
+
+// WaitingDeliveries returns what is on its way, in the order in which it goes.
+func (s *Store) WaitingDeliveries(ctx context.Context) (list []Delivery, err error) {
+	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM deliveries WHERE state = 'waiting' ORDER BY id`); err != nil {
+		return nil, fmt.Errorf("store: deliveries: %w", err)
+	}
+	return list, nil
+}
+
+// Deliveries returns the newest messages, newest first; of one alert where that is not empty.
+func (s *Store) Deliveries(ctx context.Context, alert string, limit int) (list []Delivery, err error) {
+	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM deliveries WHERE ? = '' OR alert = ? ORDER BY id DESC LIMIT ?`, alert, alert, limit); err != nil {
+		return nil, fmt.Errorf("store: deliveries: %w", err)
+	}
+	return list, nil
+}
