@@ -20,6 +20,7 @@ require (
 	github.com/schollz/progressbar/v3 v3.18.0
 	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
+	github.com/wneessen/go-mail v0.7.2
 	go.bug.st/serial v1.8.0
 	go.uber.org/goleak v1.3.0
 	golang.org/x/crypto v0.58.0

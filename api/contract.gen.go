@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"time"
 
+	"idleember/core/alert"
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/hub"
@@ -144,19 +145,19 @@ func (e ControlPhase) Valid() bool {
 
 // Defines values for ControlProof.
 const (
-	Missing ControlProof = "missing"
-	Seen    ControlProof = "seen"
-	Waiting ControlProof = "waiting"
+	ControlProofMissing ControlProof = "missing"
+	ControlProofSeen    ControlProof = "seen"
+	ControlProofWaiting ControlProof = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the ControlProof enum.
 func (e ControlProof) Valid() bool {
 	switch e {
-	case Missing:
+	case ControlProofMissing:
 		return true
-	case Seen:
+	case ControlProofSeen:
 		return true
-	case Waiting:
+	case ControlProofWaiting:
 		return true
 	default:
 		return false
@@ -217,6 +218,27 @@ func (e ControlChangeKind) Valid() bool {
 	case ControlChangeKindMover:
 		return true
 	case ControlChangeKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateFailed  DeliveryState = "failed"
+	DeliveryStateSent    DeliveryState = "sent"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateFailed:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateWaiting:
 		return true
 	default:
 		return false
@@ -544,6 +566,54 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for ActOnAlertsJSONBodyAction.
+const (
+	Acknowledge ActOnAlertsJSONBodyAction = "acknowledge"
+	Restore     ActOnAlertsJSONBodyAction = "restore"
+	Retire      ActOnAlertsJSONBodyAction = "retire"
+	Shelve      ActOnAlertsJSONBodyAction = "shelve"
+	Unshelve    ActOnAlertsJSONBodyAction = "unshelve"
+)
+
+// Valid indicates whether the value is a known member of the ActOnAlertsJSONBodyAction enum.
+func (e ActOnAlertsJSONBodyAction) Valid() bool {
+	switch e {
+	case Acknowledge:
+		return true
+	case Restore:
+		return true
+	case Retire:
+		return true
+	case Shelve:
+		return true
+	case Unshelve:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListAlertEventsParamsSeverity.
+const (
+	Critical ListAlertEventsParamsSeverity = "critical"
+	Info     ListAlertEventsParamsSeverity = "info"
+	Warning  ListAlertEventsParamsSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
+func (e ListAlertEventsParamsSeverity) Valid() bool {
+	switch e {
+	case Critical:
+		return true
+	case Info:
+		return true
+	case Warning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ServeControlJSONBodyService.
 const (
 	ServeControlJSONBodyServiceEmpty  ServeControlJSONBodyService = ""
@@ -595,6 +665,31 @@ type Action struct {
 
 // ActionKind defines model for Action.Kind.
 type ActionKind string
+
+// Alert defines model for Alert.
+type Alert = hub.Alert
+
+// AlertConfig defines model for AlertConfig.
+type AlertConfig = site.Alert
+
+// AlertEvent defines model for AlertEvent.
+type AlertEvent = store.AlertEvent
+
+// AlertTrial defines model for AlertTrial.
+type AlertTrial struct {
+	// ActiveMs for how long in all
+	ActiveMs int64 `json:"active_ms"`
+
+	// Count how often it would have come
+	Count     int       `json:"count"`
+	From      time.Time `json:"from"`
+	LongestMs int64     `json:"longest_ms"`
+
+	// Occurrences the newest 200
+	Occurrences []Occurrence `json:"occurrences"`
+	Readings    int          `json:"readings"`
+	To          time.Time    `json:"to"`
+}
 
 // Automation defines model for Automation.
 type Automation = site.Automation
@@ -781,6 +876,30 @@ type Dashboard = site.Dashboard
 
 // DashboardView defines model for DashboardView.
 type DashboardView = hub.Dashboard
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Alert string `json:"alert"`
+
+	// Answer what the other side said last
+	Answer string     `json:"answer"`
+	At     time.Time  `json:"at"`
+	Done   *time.Time `json:"done,omitempty"`
+	Id     int64      `json:"id"`
+
+	// Message the same however often it is tried
+	Message string `json:"message"`
+
+	// Next when it is tried again
+	Next    *time.Time    `json:"next,omitempty"`
+	Route   string        `json:"route"`
+	State   DeliveryState `json:"state"`
+	Subject string        `json:"subject"`
+	Tries   int           `json:"tries"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
 
 // Demand a reason in auto to be on, or at a level; which fields count depends on the kind
 type Demand struct {
@@ -1154,6 +1273,12 @@ type Message struct {
 	Topic string `json:"topic"`
 }
 
+// Messaging defines model for Messaging.
+type Messaging = site.Messaging
+
+// MessagingView defines model for MessagingView.
+type MessagingView = hub.MessagingView
+
 // Model a device model file
 type Model = site.Model
 
@@ -1331,6 +1456,9 @@ type NewWall struct {
 	Switches *[]string `json:"switches,omitempty"`
 }
 
+// Occurrence defines model for Occurrence.
+type Occurrence = alert.Occurrence
+
 // OneReading defines model for OneReading.
 type OneReading struct {
 	Q *OneReadingQ `json:"q,omitempty"`
@@ -1473,6 +1601,12 @@ type Remarks struct {
 
 // Role defines model for Role.
 type Role string
+
+// Route defines model for Route.
+type Route = site.Route
+
+// RouteView defines model for RouteView.
+type RouteView = hub.RouteView
 
 // Rule defines model for Rule.
 type Rule = site.Rule
@@ -1624,6 +1758,8 @@ type SignalGuests string
 
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
+	// Alerts those that are not quiet
+	Alerts   []Alert       `json:"alerts"`
 	Controls []Control     `json:"controls"`
 	Devices  []Device      `json:"devices"`
 	Hub      HubStatus     `json:"hub"`
@@ -1778,6 +1914,59 @@ type IfMatch = string
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
 
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// Active only those that are not quiet
+	Active *bool `form:"active,omitempty" json:"active,omitempty"`
+}
+
+// SaveAlertParams defines parameters for SaveAlert.
+type SaveAlertParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ActOnAlertsJSONBody defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBody struct {
+	Action ActOnAlertsJSONBodyAction `json:"action"`
+
+	// ForMs shelve: for how long
+	ForMs *int64   `json:"for_ms,omitempty"`
+	Ids   []string `json:"ids"`
+
+	// Word what is said with it
+	Word *string `json:"word,omitempty"`
+}
+
+// ActOnAlertsJSONBodyAction defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBodyAction string
+
+// ListAlertEventsParams defines parameters for ListAlertEvents.
+type ListAlertEventsParams struct {
+	Alert    *string                        `form:"alert,omitempty" json:"alert,omitempty"`
+	Place    *string                        `form:"place,omitempty" json:"place,omitempty"`
+	Severity *ListAlertEventsParamsSeverity `form:"severity,omitempty" json:"severity,omitempty"`
+	What     *string                        `form:"what,omitempty" json:"what,omitempty"`
+	From     *time.Time                     `form:"from,omitempty" json:"from,omitempty"`
+	To       *time.Time                     `form:"to,omitempty" json:"to,omitempty"`
+
+	// Before only events with a smaller id
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListAlertEventsParamsSeverity defines parameters for ListAlertEvents.
+type ListAlertEventsParamsSeverity string
+
+// TryAlertJSONBody defines parameters for TryAlert.
+type TryAlertJSONBody struct {
+	Alert AlertConfig `json:"alert"`
+
+	// From a month ago where it is not told
+	From *time.Time `json:"from,omitempty"`
+	To   *time.Time `json:"to,omitempty"`
+}
+
 // TryCalibrationJSONBody defines parameters for TryCalibration.
 type TryCalibrationJSONBody struct {
 	Calibration Calibration `json:"calibration"`
@@ -1841,6 +2030,12 @@ type SaveDashboardParams struct {
 // ReadyDashboardParams defines parameters for ReadyDashboard.
 type ReadyDashboardParams struct {
 	Of string `form:"of" json:"of"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	Alert *string `form:"alert,omitempty" json:"alert,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // RemoveDeviceParams defines parameters for RemoveDevice.
@@ -1953,6 +2148,20 @@ type ChangeMemberParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SaveMessagingJSONBody defines parameters for SaveMessaging.
+type SaveMessagingJSONBody struct {
+	Config Messaging `json:"config"`
+
+	// Password of the mail server; left out: as it was
+	Password *string `json:"password,omitempty"`
+}
+
+// SaveMessagingParams defines parameters for SaveMessaging.
+type SaveMessagingParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ImportModelParams defines parameters for ImportModel.
 type ImportModelParams struct {
 	// Preview only check it
@@ -2028,6 +2237,12 @@ type ListReadingsParams struct {
 	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
+// SaveRouteParams defines parameters for SaveRoute.
+type SaveRouteParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2080,6 +2295,15 @@ type AddTokenJSONBody struct {
 type OpenWallJSONBody struct {
 	Key *string `json:"key,omitempty"`
 }
+
+// SaveAlertJSONRequestBody defines body for SaveAlert for application/json ContentType.
+type SaveAlertJSONRequestBody = AlertConfig
+
+// ActOnAlertsJSONRequestBody defines body for ActOnAlerts for application/json ContentType.
+type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
+
+// TryAlertJSONRequestBody defines body for TryAlert for application/json ContentType.
+type TryAlertJSONRequestBody TryAlertJSONBody
 
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
@@ -2147,6 +2371,9 @@ type AddMemberJSONRequestBody = NewMember
 // ChangeMemberJSONRequestBody defines body for ChangeMember for application/json ContentType.
 type ChangeMemberJSONRequestBody = MemberChange
 
+// SaveMessagingJSONRequestBody defines body for SaveMessaging for application/json ContentType.
+type SaveMessagingJSONRequestBody SaveMessagingJSONBody
+
 // ImportModelJSONRequestBody defines body for ImportModel for application/json ContentType.
 type ImportModelJSONRequestBody = Model
 
@@ -2173,6 +2400,9 @@ type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 
 // ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
 type ImportReadingsJSONRequestBody = ReadingsImport
+
+// SaveRouteJSONRequestBody defines body for SaveRoute for application/json ContentType.
+type SaveRouteJSONRequestBody = Route
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = Rule
@@ -2209,6 +2439,24 @@ type OpenWallJSONRequestBody OpenWallJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAlerts Alerts with where they stand
+	// (GET /alerts)
+	ListAlerts(ctx *echo.Context, params ListAlertsParams) error
+	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// (POST /alerts)
+	SaveAlert(ctx *echo.Context, params SaveAlertParams) error
+	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
+	// (POST /alerts/act)
+	ActOnAlerts(ctx *echo.Context) error
+	// ListAlertEvents What became of alerts, newest first
+	// (GET /alerts/events)
+	ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error
+	// TryAlert Run an alert over what its signal was, without making it
+	// (POST /alerts/try)
+	TryAlert(ctx *echo.Context) error
+	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
+	// (DELETE /alerts/{id})
+	RemoveAlert(ctx *echo.Context, id Id) error
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx *echo.Context) error
@@ -2248,6 +2496,9 @@ type ServerInterface interface {
 	// ServeControl Take a control out of service for repairs, or put it back
 	// (PUT /controls/{id}/service)
 	ServeControl(ctx *echo.Context, id Id) error
+	// Serviced Say that a control was serviced; its hours begin anew
+	// (POST /controls/{id}/serviced)
+	Serviced(ctx *echo.Context, id Id) error
 	// SwitchControl Give a control a value by hand
 	// (PUT /controls/{id}/want)
 	SwitchControl(ctx *echo.Context, id Id, params SwitchControlParams) error
@@ -2281,6 +2532,9 @@ type ServerInterface interface {
 	// EndWall Revoke the key of a wall
 	// (DELETE /dashboards/{id}/walls/{wall})
 	EndWall(ctx *echo.Context, id Id, wall string) error
+	// ListDeliveries Messages to people and how far they are, newest first
+	// (GET /deliveries)
+	ListDeliveries(ctx *echo.Context, params ListDeliveriesParams) error
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx *echo.Context) error
@@ -2374,6 +2628,12 @@ type ServerInterface interface {
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx *echo.Context) error
+	// GetMessaging How messages leave the hub
+	// (GET /messaging)
+	GetMessaging(ctx *echo.Context) error
+	// SaveMessaging Change how messages leave the hub
+	// (PUT /messaging)
+	SaveMessaging(ctx *echo.Context, params SaveMessagingParams) error
 	// ListModels All device models
 	// (GET /models)
 	ListModels(ctx *echo.Context) error
@@ -2446,6 +2706,18 @@ type ServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
+	// ListRoutes Who is told of which alerts, and how
+	// (GET /routes)
+	ListRoutes(ctx *echo.Context) error
+	// SaveRoute Add a route, or change the one that has this id
+	// (POST /routes)
+	SaveRoute(ctx *echo.Context, params SaveRouteParams) error
+	// RemoveRoute Take a route away; what waits on it is given up
+	// (DELETE /routes/{id})
+	RemoveRoute(ctx *echo.Context, id Id) error
+	// TestRoute Send a test over a route now, and tell the exact answer of the other side
+	// (POST /routes/{id}/test)
+	TestRoute(ctx *echo.Context, id Id) error
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx *echo.Context) error
@@ -2523,6 +2795,154 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAlerts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAlerts(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertsParams
+	// ------------- Optional query parameter "active" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "active", ctx.QueryParams(), &params.Active, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter active: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAlerts(ctx, params)
+	return err
+}
+
+// SaveAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveAlert(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveAlertParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveAlert(ctx, params)
+	return err
+}
+
+// ActOnAlerts converts echo context to params.
+func (w *ServerInterfaceWrapper) ActOnAlerts(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ActOnAlerts(ctx)
+	return err
+}
+
+// ListAlertEvents converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAlertEvents(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertEventsParams
+	// ------------- Optional query parameter "alert" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alert", ctx.QueryParams(), &params.Alert, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alert: %s", err))
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", ctx.QueryParams(), &params.Place, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter place: %s", err))
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", ctx.QueryParams(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter severity: %s", err))
+	}
+
+	// ------------- Optional query parameter "what" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAlertEvents(ctx, params)
+	return err
+}
+
+// TryAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) TryAlert(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryAlert(ctx)
+	return err
+}
+
+// RemoveAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveAlert(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveAlert(ctx, id)
+	return err
 }
 
 // ListBrokers converts echo context to params.
@@ -2761,6 +3181,22 @@ func (w *ServerInterfaceWrapper) ServeControl(ctx *echo.Context) error {
 	return err
 }
 
+// Serviced converts echo context to params.
+func (w *ServerInterfaceWrapper) Serviced(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Serviced(ctx, id)
+	return err
+}
+
 // SwitchControl converts echo context to params.
 func (w *ServerInterfaceWrapper) SwitchControl(ctx *echo.Context) error {
 	var err error
@@ -2959,6 +3395,31 @@ func (w *ServerInterfaceWrapper) EndWall(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EndWall(ctx, id, wall)
+	return err
+}
+
+// ListDeliveries converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+	// ------------- Optional query parameter "alert" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alert", ctx.QueryParams(), &params.Alert, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter alert: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDeliveries(ctx, params)
 	return err
 }
 
@@ -3569,6 +4030,44 @@ func (w *ServerInterfaceWrapper) ListMessages(ctx *echo.Context) error {
 	return err
 }
 
+// GetMessaging converts echo context to params.
+func (w *ServerInterfaceWrapper) GetMessaging(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetMessaging(ctx)
+	return err
+}
+
+// SaveMessaging converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveMessaging(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveMessagingParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveMessaging(ctx, params)
+	return err
+}
+
 // ListModels converts echo context to params.
 func (w *ServerInterfaceWrapper) ListModels(ctx *echo.Context) error {
 	var err error
@@ -3981,6 +4480,76 @@ func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ImportReadings(ctx)
+	return err
+}
+
+// ListRoutes converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRoutes(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRoutes(ctx)
+	return err
+}
+
+// SaveRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveRoute(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveRouteParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveRoute(ctx, params)
+	return err
+}
+
+// RemoveRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveRoute(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveRoute(ctx, id)
+	return err
+}
+
+// TestRoute converts echo context to params.
+func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestRoute(ctx, id)
 	return err
 }
 
@@ -4420,6 +4989,20 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/presets", wrapper.SavePreset, options.OperationMiddlewares["savePreset"]...)
 	router.DELETE(options.BaseURL+"/presets/:id", wrapper.RemovePreset, options.OperationMiddlewares["removePreset"]...)
 	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
+	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
+	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
+	router.DELETE(options.BaseURL+"/alerts/:id", wrapper.RemoveAlert, options.OperationMiddlewares["removeAlert"]...)
+	router.POST(options.BaseURL+"/alerts/act", wrapper.ActOnAlerts, options.OperationMiddlewares["actOnAlerts"]...)
+	router.POST(options.BaseURL+"/alerts/try", wrapper.TryAlert, options.OperationMiddlewares["tryAlert"]...)
+	router.GET(options.BaseURL+"/alerts/events", wrapper.ListAlertEvents, options.OperationMiddlewares["listAlertEvents"]...)
+	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
+	router.GET(options.BaseURL+"/routes", wrapper.ListRoutes, options.OperationMiddlewares["listRoutes"]...)
+	router.POST(options.BaseURL+"/routes", wrapper.SaveRoute, options.OperationMiddlewares["saveRoute"]...)
+	router.DELETE(options.BaseURL+"/routes/:id", wrapper.RemoveRoute, options.OperationMiddlewares["removeRoute"]...)
+	router.POST(options.BaseURL+"/routes/:id/test", wrapper.TestRoute, options.OperationMiddlewares["testRoute"]...)
+	router.GET(options.BaseURL+"/messaging", wrapper.GetMessaging, options.OperationMiddlewares["getMessaging"]...)
+	router.PUT(options.BaseURL+"/messaging", wrapper.SaveMessaging, options.OperationMiddlewares["saveMessaging"]...)
+	router.POST(options.BaseURL+"/controls/:id/serviced", wrapper.Serviced, options.OperationMiddlewares["serviced"]...)
 	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/rules", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
 	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
@@ -4485,6 +5068,259 @@ type SignedInJSONResponse struct {
 	Body Me
 
 	Headers SignedInResponseHeaders
+}
+
+type ListAlertsRequestObject struct {
+	Params ListAlertsParams
+}
+
+type ListAlertsResponseObject interface {
+	VisitListAlertsResponse(w http.ResponseWriter) error
+}
+
+type ListAlerts200JSONResponse []Alert
+
+func (response ListAlerts200JSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListAlertsdefaultApplicationProblemPlusJSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveAlertRequestObject struct {
+	Params SaveAlertParams
+	Body   *SaveAlertJSONRequestBody
+}
+
+type SaveAlertResponseObject interface {
+	VisitSaveAlertResponse(w http.ResponseWriter) error
+}
+
+type SaveAlert201JSONResponse Alert
+
+func (response SaveAlert201JSONResponse) VisitSaveAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveAlertdefaultApplicationProblemPlusJSONResponse) VisitSaveAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnAlertsRequestObject struct {
+	Body *ActOnAlertsJSONRequestBody
+}
+
+type ActOnAlertsResponseObject interface {
+	VisitActOnAlertsResponse(w http.ResponseWriter) error
+}
+
+type ActOnAlerts200JSONResponse []Alert
+
+func (response ActOnAlerts200JSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnAlertsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ActOnAlertsdefaultApplicationProblemPlusJSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertEventsRequestObject struct {
+	Params ListAlertEventsParams
+}
+
+type ListAlertEventsResponseObject interface {
+	VisitListAlertEventsResponse(w http.ResponseWriter) error
+}
+
+type ListAlertEvents200JSONResponse []AlertEvent
+
+func (response ListAlertEvents200JSONResponse) VisitListAlertEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertEventsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListAlertEventsdefaultApplicationProblemPlusJSONResponse) VisitListAlertEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryAlertRequestObject struct {
+	Body *TryAlertJSONRequestBody
+}
+
+type TryAlertResponseObject interface {
+	VisitTryAlertResponse(w http.ResponseWriter) error
+}
+
+type TryAlert200JSONResponse AlertTrial
+
+func (response TryAlert200JSONResponse) VisitTryAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TryAlertdefaultApplicationProblemPlusJSONResponse) VisitTryAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveAlertRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveAlertResponseObject interface {
+	VisitRemoveAlertResponse(w http.ResponseWriter) error
+}
+
+type RemoveAlert204Response struct {
+}
+
+func (response RemoveAlert204Response) VisitRemoveAlertResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveAlertdefaultApplicationProblemPlusJSONResponse) VisitRemoveAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type ListBrokersRequestObject struct {
@@ -5046,6 +5882,43 @@ func (response ServeControldefaultApplicationProblemPlusJSONResponse) VisitServe
 	return err
 }
 
+type ServicedRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ServicedResponseObject interface {
+	VisitServicedResponse(w http.ResponseWriter) error
+}
+
+type Serviced204Response struct {
+}
+
+func (response Serviced204Response) VisitServicedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ServiceddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ServiceddefaultApplicationProblemPlusJSONResponse) VisitServicedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SwitchControlRequestObject struct {
 	Id     Id `json:"id"`
 	Params SwitchControlParams
@@ -5500,6 +6373,49 @@ type EndWalldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndWalldefaultApplicationProblemPlusJSONResponse) VisitEndWallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesRequestObject struct {
+	Params ListDeliveriesParams
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse []Delivery
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6895,6 +7811,92 @@ func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListM
 	return err
 }
 
+type GetMessagingRequestObject struct {
+}
+
+type GetMessagingResponseObject interface {
+	VisitGetMessagingResponse(w http.ResponseWriter) error
+}
+
+type GetMessaging200JSONResponse MessagingView
+
+func (response GetMessaging200JSONResponse) VisitGetMessagingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessagingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetMessagingdefaultApplicationProblemPlusJSONResponse) VisitGetMessagingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveMessagingRequestObject struct {
+	Params SaveMessagingParams
+	Body   *SaveMessagingJSONRequestBody
+}
+
+type SaveMessagingResponseObject interface {
+	VisitSaveMessagingResponse(w http.ResponseWriter) error
+}
+
+type SaveMessaging200JSONResponse MessagingView
+
+func (response SaveMessaging200JSONResponse) VisitSaveMessagingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveMessagingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveMessagingdefaultApplicationProblemPlusJSONResponse) VisitSaveMessagingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListModelsRequestObject struct {
 }
 
@@ -7926,6 +8928,175 @@ func (response ImportReadingsdefaultApplicationProblemPlusJSONResponse) VisitImp
 	return err
 }
 
+type ListRoutesRequestObject struct {
+}
+
+type ListRoutesResponseObject interface {
+	VisitListRoutesResponse(w http.ResponseWriter) error
+}
+
+type ListRoutes200JSONResponse []RouteView
+
+func (response ListRoutes200JSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRoutesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListRoutesdefaultApplicationProblemPlusJSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRouteRequestObject struct {
+	Params SaveRouteParams
+	Body   *SaveRouteJSONRequestBody
+}
+
+type SaveRouteResponseObject interface {
+	VisitSaveRouteResponse(w http.ResponseWriter) error
+}
+
+type SaveRoute201JSONResponse RouteView
+
+func (response SaveRoute201JSONResponse) VisitSaveRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveRoutedefaultApplicationProblemPlusJSONResponse) VisitSaveRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRouteRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RemoveRouteResponseObject interface {
+	VisitRemoveRouteResponse(w http.ResponseWriter) error
+}
+
+type RemoveRoute204Response struct {
+}
+
+func (response RemoveRoute204Response) VisitRemoveRouteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveRoutedefaultApplicationProblemPlusJSONResponse) VisitRemoveRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestRouteRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type TestRouteResponseObject interface {
+	VisitTestRouteResponse(w http.ResponseWriter) error
+}
+
+type TestRoute200JSONResponse struct {
+	Answer string `json:"answer"`
+	Sent   bool   `json:"sent"`
+}
+
+func (response TestRoute200JSONResponse) VisitTestRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestRoutedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TestRoutedefaultApplicationProblemPlusJSONResponse) VisitTestRouteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRulesRequestObject struct {
 }
 
@@ -8937,6 +10108,24 @@ func (response OpenWalldefaultApplicationProblemPlusJSONResponse) VisitOpenWallR
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAlerts Alerts with where they stand
+	// (GET /alerts)
+	ListAlerts(ctx context.Context, request ListAlertsRequestObject) (ListAlertsResponseObject, error)
+	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// (POST /alerts)
+	SaveAlert(ctx context.Context, request SaveAlertRequestObject) (SaveAlertResponseObject, error)
+	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
+	// (POST /alerts/act)
+	ActOnAlerts(ctx context.Context, request ActOnAlertsRequestObject) (ActOnAlertsResponseObject, error)
+	// ListAlertEvents What became of alerts, newest first
+	// (GET /alerts/events)
+	ListAlertEvents(ctx context.Context, request ListAlertEventsRequestObject) (ListAlertEventsResponseObject, error)
+	// TryAlert Run an alert over what its signal was, without making it
+	// (POST /alerts/try)
+	TryAlert(ctx context.Context, request TryAlertRequestObject) (TryAlertResponseObject, error)
+	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
+	// (DELETE /alerts/{id})
+	RemoveAlert(ctx context.Context, request RemoveAlertRequestObject) (RemoveAlertResponseObject, error)
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx context.Context, request ListBrokersRequestObject) (ListBrokersResponseObject, error)
@@ -8976,6 +10165,9 @@ type StrictServerInterface interface {
 	// ServeControl Take a control out of service for repairs, or put it back
 	// (PUT /controls/{id}/service)
 	ServeControl(ctx context.Context, request ServeControlRequestObject) (ServeControlResponseObject, error)
+	// Serviced Say that a control was serviced; its hours begin anew
+	// (POST /controls/{id}/serviced)
+	Serviced(ctx context.Context, request ServicedRequestObject) (ServicedResponseObject, error)
 	// SwitchControl Give a control a value by hand
 	// (PUT /controls/{id}/want)
 	SwitchControl(ctx context.Context, request SwitchControlRequestObject) (SwitchControlResponseObject, error)
@@ -9009,6 +10201,9 @@ type StrictServerInterface interface {
 	// EndWall Revoke the key of a wall
 	// (DELETE /dashboards/{id}/walls/{wall})
 	EndWall(ctx context.Context, request EndWallRequestObject) (EndWallResponseObject, error)
+	// ListDeliveries Messages to people and how far they are, newest first
+	// (GET /deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
 	// ListDevices All devices that one may see
 	// (GET /devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -9102,6 +10297,12 @@ type StrictServerInterface interface {
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
+	// GetMessaging How messages leave the hub
+	// (GET /messaging)
+	GetMessaging(ctx context.Context, request GetMessagingRequestObject) (GetMessagingResponseObject, error)
+	// SaveMessaging Change how messages leave the hub
+	// (PUT /messaging)
+	SaveMessaging(ctx context.Context, request SaveMessagingRequestObject) (SaveMessagingResponseObject, error)
 	// ListModels All device models
 	// (GET /models)
 	ListModels(ctx context.Context, request ListModelsRequestObject) (ListModelsResponseObject, error)
@@ -9174,6 +10375,18 @@ type StrictServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx context.Context, request ImportReadingsRequestObject) (ImportReadingsResponseObject, error)
+	// ListRoutes Who is told of which alerts, and how
+	// (GET /routes)
+	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
+	// SaveRoute Add a route, or change the one that has this id
+	// (POST /routes)
+	SaveRoute(ctx context.Context, request SaveRouteRequestObject) (SaveRouteResponseObject, error)
+	// RemoveRoute Take a route away; what waits on it is given up
+	// (DELETE /routes/{id})
+	RemoveRoute(ctx context.Context, request RemoveRouteRequestObject) (RemoveRouteResponseObject, error)
+	// TestRoute Send a test over a route now, and tell the exact answer of the other side
+	// (POST /routes/{id}/test)
+	TestRoute(ctx context.Context, request TestRouteRequestObject) (TestRouteResponseObject, error)
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
@@ -9258,6 +10471,221 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListAlerts operation middleware
+func (sh *strictHandler) ListAlerts(ctx *echo.Context, params ListAlertsParams) error {
+	var request ListAlertsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlerts(ctx.Request().Context(), request.(ListAlertsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlerts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlertsResponseObject); ok {
+		return validResponse.VisitListAlertsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveAlert operation middleware
+func (sh *strictHandler) SaveAlert(ctx *echo.Context, params SaveAlertParams) error {
+	var request SaveAlertRequestObject
+
+	request.Params = params
+
+	var body SaveAlertJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveAlert(ctx.Request().Context(), request.(SaveAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveAlertResponseObject); ok {
+		return validResponse.VisitSaveAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ActOnAlerts operation middleware
+func (sh *strictHandler) ActOnAlerts(ctx *echo.Context) error {
+	var request ActOnAlertsRequestObject
+
+	var body ActOnAlertsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActOnAlerts(ctx.Request().Context(), request.(ActOnAlertsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActOnAlerts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ActOnAlertsResponseObject); ok {
+		return validResponse.VisitActOnAlertsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAlertEvents operation middleware
+func (sh *strictHandler) ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error {
+	var request ListAlertEventsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlertEvents(ctx.Request().Context(), request.(ListAlertEventsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlertEvents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlertEventsResponseObject); ok {
+		return validResponse.VisitListAlertEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryAlert operation middleware
+func (sh *strictHandler) TryAlert(ctx *echo.Context) error {
+	var request TryAlertRequestObject
+
+	var body TryAlertJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryAlert(ctx.Request().Context(), request.(TryAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryAlertResponseObject); ok {
+		return validResponse.VisitTryAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveAlert operation middleware
+func (sh *strictHandler) RemoveAlert(ctx *echo.Context, id Id) error {
+	var request RemoveAlertRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAlert(ctx.Request().Context(), request.(RemoveAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveAlertResponseObject); ok {
+		return validResponse.VisitRemoveAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ListBrokers operation middleware
@@ -9720,6 +11148,31 @@ func (sh *strictHandler) ServeControl(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// Serviced operation middleware
+func (sh *strictHandler) Serviced(ctx *echo.Context, id Id) error {
+	var request ServicedRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Serviced(ctx.Request().Context(), request.(ServicedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Serviced")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ServicedResponseObject); ok {
+		return validResponse.VisitServicedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SwitchControl operation middleware
 func (sh *strictHandler) SwitchControl(ctx *echo.Context, id Id, params SwitchControlParams) error {
 	var request SwitchControlRequestObject
@@ -10058,6 +11511,31 @@ func (sh *strictHandler) EndWall(ctx *echo.Context, id Id, wall string) error {
 		return err
 	} else if validResponse, ok := response.(EndWallResponseObject); ok {
 		return validResponse.VisitEndWallResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *echo.Context, params ListDeliveriesParams) error {
+	var request ListDeliveriesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx.Request().Context(), request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		return validResponse.VisitListDeliveriesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11124,6 +12602,77 @@ func (sh *strictHandler) ListMessages(ctx *echo.Context) error {
 	return nil
 }
 
+// GetMessaging operation middleware
+func (sh *strictHandler) GetMessaging(ctx *echo.Context) error {
+	var request GetMessagingRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMessaging(ctx.Request().Context(), request.(GetMessagingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMessaging")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetMessagingResponseObject); ok {
+		return validResponse.VisitGetMessagingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveMessaging operation middleware
+func (sh *strictHandler) SaveMessaging(ctx *echo.Context, params SaveMessagingParams) error {
+	var request SaveMessagingRequestObject
+
+	request.Params = params
+
+	var body SaveMessagingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveMessaging(ctx.Request().Context(), request.(SaveMessagingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveMessaging")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveMessagingResponseObject); ok {
+		return validResponse.VisitSaveMessagingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListModels operation middleware
 func (sh *strictHandler) ListModels(ctx *echo.Context) error {
 	var request ListModelsRequestObject
@@ -11913,6 +13462,127 @@ func (sh *strictHandler) ImportReadings(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ImportReadingsResponseObject); ok {
 		return validResponse.VisitImportReadingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListRoutes operation middleware
+func (sh *strictHandler) ListRoutes(ctx *echo.Context) error {
+	var request ListRoutesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRoutes(ctx.Request().Context(), request.(ListRoutesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRoutes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRoutesResponseObject); ok {
+		return validResponse.VisitListRoutesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveRoute operation middleware
+func (sh *strictHandler) SaveRoute(ctx *echo.Context, params SaveRouteParams) error {
+	var request SaveRouteRequestObject
+
+	request.Params = params
+
+	var body SaveRouteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveRoute(ctx.Request().Context(), request.(SaveRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveRouteResponseObject); ok {
+		return validResponse.VisitSaveRouteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveRoute operation middleware
+func (sh *strictHandler) RemoveRoute(ctx *echo.Context, id Id) error {
+	var request RemoveRouteRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRoute(ctx.Request().Context(), request.(RemoveRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveRouteResponseObject); ok {
+		return validResponse.VisitRemoveRouteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestRoute operation middleware
+func (sh *strictHandler) TestRoute(ctx *echo.Context, id Id) error {
+	var request TestRouteRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestRoute(ctx.Request().Context(), request.(TestRouteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestRoute")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestRouteResponseObject); ok {
+		return validResponse.VisitTestRouteResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

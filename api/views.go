@@ -20,7 +20,7 @@ func status(x hub.Status) HubStatus {
 
 func snapshot(x hub.Snapshot) Snapshot {
 	return Snapshot{Hub: status(x.Hub), Devices: each(x.Devices, device), Signals: each(x.Signals, signal), Controls: each(x.Controls, control),
-		Settings: x.Settings, Presets: x.Presets,
+		Settings: x.Settings, Presets: x.Presets, Alerts: x.Alerts,
 		Places: each(x.Places, place)}
 }
 

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/core/alert"
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/hub"
@@ -144,19 +145,19 @@ func (e ControlPhase) Valid() bool {
 
 // Defines values for ControlProof.
 const (
-	Missing ControlProof = "missing"
-	Seen    ControlProof = "seen"
-	Waiting ControlProof = "waiting"
+	ControlProofMissing ControlProof = "missing"
+	ControlProofSeen    ControlProof = "seen"
+	ControlProofWaiting ControlProof = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the ControlProof enum.
 func (e ControlProof) Valid() bool {
 	switch e {
-	case Missing:
+	case ControlProofMissing:
 		return true
-	case Seen:
+	case ControlProofSeen:
 		return true
-	case Waiting:
+	case ControlProofWaiting:
 		return true
 	default:
 		return false
@@ -217,6 +218,27 @@ func (e ControlChangeKind) Valid() bool {
 	case ControlChangeKindMover:
 		return true
 	case ControlChangeKindSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeliveryState.
+const (
+	DeliveryStateFailed  DeliveryState = "failed"
+	DeliveryStateSent    DeliveryState = "sent"
+	DeliveryStateWaiting DeliveryState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateFailed:
+		return true
+	case DeliveryStateSent:
+		return true
+	case DeliveryStateWaiting:
 		return true
 	default:
 		return false
@@ -544,6 +566,54 @@ func (e SignalGuests) Valid() bool {
 	}
 }
 
+// Defines values for ActOnAlertsJSONBodyAction.
+const (
+	Acknowledge ActOnAlertsJSONBodyAction = "acknowledge"
+	Restore     ActOnAlertsJSONBodyAction = "restore"
+	Retire      ActOnAlertsJSONBodyAction = "retire"
+	Shelve      ActOnAlertsJSONBodyAction = "shelve"
+	Unshelve    ActOnAlertsJSONBodyAction = "unshelve"
+)
+
+// Valid indicates whether the value is a known member of the ActOnAlertsJSONBodyAction enum.
+func (e ActOnAlertsJSONBodyAction) Valid() bool {
+	switch e {
+	case Acknowledge:
+		return true
+	case Restore:
+		return true
+	case Retire:
+		return true
+	case Shelve:
+		return true
+	case Unshelve:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListAlertEventsParamsSeverity.
+const (
+	Critical ListAlertEventsParamsSeverity = "critical"
+	Info     ListAlertEventsParamsSeverity = "info"
+	Warning  ListAlertEventsParamsSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
+func (e ListAlertEventsParamsSeverity) Valid() bool {
+	switch e {
+	case Critical:
+		return true
+	case Info:
+		return true
+	case Warning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ServeControlJSONBodyService.
 const (
 	ServeControlJSONBodyServiceEmpty  ServeControlJSONBodyService = ""
@@ -595,6 +665,31 @@ type Action struct {
 
 // ActionKind defines model for Action.Kind.
 type ActionKind string
+
+// Alert defines model for Alert.
+type Alert = hub.Alert
+
+// AlertConfig defines model for AlertConfig.
+type AlertConfig = site.Alert
+
+// AlertEvent defines model for AlertEvent.
+type AlertEvent = store.AlertEvent
+
+// AlertTrial defines model for AlertTrial.
+type AlertTrial struct {
+	// ActiveMs for how long in all
+	ActiveMs int64 `json:"active_ms"`
+
+	// Count how often it would have come
+	Count     int       `json:"count"`
+	From      time.Time `json:"from"`
+	LongestMs int64     `json:"longest_ms"`
+
+	// Occurrences the newest 200
+	Occurrences []Occurrence `json:"occurrences"`
+	Readings    int          `json:"readings"`
+	To          time.Time    `json:"to"`
+}
 
 // Automation defines model for Automation.
 type Automation = site.Automation
@@ -781,6 +876,30 @@ type Dashboard = site.Dashboard
 
 // DashboardView defines model for DashboardView.
 type DashboardView = hub.Dashboard
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Alert string `json:"alert"`
+
+	// Answer what the other side said last
+	Answer string     `json:"answer"`
+	At     time.Time  `json:"at"`
+	Done   *time.Time `json:"done,omitempty"`
+	Id     int64      `json:"id"`
+
+	// Message the same however often it is tried
+	Message string `json:"message"`
+
+	// Next when it is tried again
+	Next    *time.Time    `json:"next,omitempty"`
+	Route   string        `json:"route"`
+	State   DeliveryState `json:"state"`
+	Subject string        `json:"subject"`
+	Tries   int           `json:"tries"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
 
 // Demand a reason in auto to be on, or at a level; which fields count depends on the kind
 type Demand struct {
@@ -1154,6 +1273,12 @@ type Message struct {
 	Topic string `json:"topic"`
 }
 
+// Messaging defines model for Messaging.
+type Messaging = site.Messaging
+
+// MessagingView defines model for MessagingView.
+type MessagingView = hub.MessagingView
+
 // Model a device model file
 type Model = site.Model
 
@@ -1331,6 +1456,9 @@ type NewWall struct {
 	Switches *[]string `json:"switches,omitempty"`
 }
 
+// Occurrence defines model for Occurrence.
+type Occurrence = alert.Occurrence
+
 // OneReading defines model for OneReading.
 type OneReading struct {
 	Q *OneReadingQ `json:"q,omitempty"`
@@ -1473,6 +1601,12 @@ type Remarks struct {
 
 // Role defines model for Role.
 type Role string
+
+// Route defines model for Route.
+type Route = site.Route
+
+// RouteView defines model for RouteView.
+type RouteView = hub.RouteView
 
 // Rule defines model for Rule.
 type Rule = site.Rule
@@ -1624,6 +1758,8 @@ type SignalGuests string
 
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
+	// Alerts those that are not quiet
+	Alerts   []Alert       `json:"alerts"`
 	Controls []Control     `json:"controls"`
 	Devices  []Device      `json:"devices"`
 	Hub      HubStatus     `json:"hub"`
@@ -1778,6 +1914,59 @@ type IfMatch = string
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
 
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// Active only those that are not quiet
+	Active *bool `form:"active,omitempty" json:"active,omitempty"`
+}
+
+// SaveAlertParams defines parameters for SaveAlert.
+type SaveAlertParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ActOnAlertsJSONBody defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBody struct {
+	Action ActOnAlertsJSONBodyAction `json:"action"`
+
+	// ForMs shelve: for how long
+	ForMs *int64   `json:"for_ms,omitempty"`
+	Ids   []string `json:"ids"`
+
+	// Word what is said with it
+	Word *string `json:"word,omitempty"`
+}
+
+// ActOnAlertsJSONBodyAction defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBodyAction string
+
+// ListAlertEventsParams defines parameters for ListAlertEvents.
+type ListAlertEventsParams struct {
+	Alert    *string                        `form:"alert,omitempty" json:"alert,omitempty"`
+	Place    *string                        `form:"place,omitempty" json:"place,omitempty"`
+	Severity *ListAlertEventsParamsSeverity `form:"severity,omitempty" json:"severity,omitempty"`
+	What     *string                        `form:"what,omitempty" json:"what,omitempty"`
+	From     *time.Time                     `form:"from,omitempty" json:"from,omitempty"`
+	To       *time.Time                     `form:"to,omitempty" json:"to,omitempty"`
+
+	// Before only events with a smaller id
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListAlertEventsParamsSeverity defines parameters for ListAlertEvents.
+type ListAlertEventsParamsSeverity string
+
+// TryAlertJSONBody defines parameters for TryAlert.
+type TryAlertJSONBody struct {
+	Alert AlertConfig `json:"alert"`
+
+	// From a month ago where it is not told
+	From *time.Time `json:"from,omitempty"`
+	To   *time.Time `json:"to,omitempty"`
+}
+
 // TryCalibrationJSONBody defines parameters for TryCalibration.
 type TryCalibrationJSONBody struct {
 	Calibration Calibration `json:"calibration"`
@@ -1841,6 +2030,12 @@ type SaveDashboardParams struct {
 // ReadyDashboardParams defines parameters for ReadyDashboard.
 type ReadyDashboardParams struct {
 	Of string `form:"of" json:"of"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	Alert *string `form:"alert,omitempty" json:"alert,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // RemoveDeviceParams defines parameters for RemoveDevice.
@@ -1953,6 +2148,20 @@ type ChangeMemberParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SaveMessagingJSONBody defines parameters for SaveMessaging.
+type SaveMessagingJSONBody struct {
+	Config Messaging `json:"config"`
+
+	// Password of the mail server; left out: as it was
+	Password *string `json:"password,omitempty"`
+}
+
+// SaveMessagingParams defines parameters for SaveMessaging.
+type SaveMessagingParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ImportModelParams defines parameters for ImportModel.
 type ImportModelParams struct {
 	// Preview only check it
@@ -2028,6 +2237,12 @@ type ListReadingsParams struct {
 	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
+// SaveRouteParams defines parameters for SaveRoute.
+type SaveRouteParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2080,6 +2295,15 @@ type AddTokenJSONBody struct {
 type OpenWallJSONBody struct {
 	Key *string `json:"key,omitempty"`
 }
+
+// SaveAlertJSONRequestBody defines body for SaveAlert for application/json ContentType.
+type SaveAlertJSONRequestBody = AlertConfig
+
+// ActOnAlertsJSONRequestBody defines body for ActOnAlerts for application/json ContentType.
+type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
+
+// TryAlertJSONRequestBody defines body for TryAlert for application/json ContentType.
+type TryAlertJSONRequestBody TryAlertJSONBody
 
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
@@ -2147,6 +2371,9 @@ type AddMemberJSONRequestBody = NewMember
 // ChangeMemberJSONRequestBody defines body for ChangeMember for application/json ContentType.
 type ChangeMemberJSONRequestBody = MemberChange
 
+// SaveMessagingJSONRequestBody defines body for SaveMessaging for application/json ContentType.
+type SaveMessagingJSONRequestBody SaveMessagingJSONBody
+
 // ImportModelJSONRequestBody defines body for ImportModel for application/json ContentType.
 type ImportModelJSONRequestBody = Model
 
@@ -2173,6 +2400,9 @@ type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 
 // ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
 type ImportReadingsJSONRequestBody = ReadingsImport
+
+// SaveRouteJSONRequestBody defines body for SaveRoute for application/json ContentType.
+type SaveRouteJSONRequestBody = Route
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = Rule
@@ -2280,6 +2510,67 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// ListAlerts Alerts with where they stand
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAlertWithBody Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts (the `SaveAlert` operationId).
+	SaveAlertWithBody(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts (the `SaveAlert` operationId).
+	SaveAlert(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnAlertsWithBody Acknowledge, shelve or retire alerts, or take that back
+	//
+	// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+	ActOnAlertsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
+	//
+	// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+	ActOnAlerts(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAlertEvents What became of alerts, newest first
+	//
+	// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
+	ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAlertWithBody Run an alert over what its signal was, without making it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+	TryAlertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryAlert Run an alert over what its signal was, without making it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+	TryAlert(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
+	//
+	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
+	RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	//
@@ -2406,6 +2697,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
 	ServeControl(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Serviced Say that a control was serviced; its hours begin anew
+	//
+	// Corresponds with POST /controls/{id}/serviced (the `Serviced` operationId).
+	Serviced(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SwitchControlWithBody Give a control a value by hand
 	//
 	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
@@ -2499,6 +2795,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
 	EndWall(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries Messages to people and how far they are, newest first
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDevices All devices that one may see
 	//
@@ -2737,7 +3038,7 @@ type ClientInterface interface {
 	//
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
@@ -2800,6 +3101,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /messages (the `ListMessages` operationId).
 	ListMessages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMessaging How messages leave the hub
+	//
+	// Corresponds with GET /messaging (the `GetMessaging` operationId).
+	GetMessaging(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveMessagingWithBody Change how messages leave the hub
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+	SaveMessagingWithBody(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveMessaging Change how messages leave the hub
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+	SaveMessaging(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListModels All device models
 	//
@@ -3018,6 +3338,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoutes Who is told of which alerts, and how
+	//
+	// Corresponds with GET /routes (the `ListRoutes` operationId).
+	ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRouteWithBody Add a route, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /routes (the `SaveRoute` operationId).
+	SaveRouteWithBody(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRoute Add a route, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /routes (the `SaveRoute` operationId).
+	SaveRoute(ctx context.Context, params *SaveRouteParams, body SaveRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRoute Take a route away; what waits on it is given up
+	//
+	// Corresponds with DELETE /routes/{id} (the `RemoveRoute` operationId).
+	RemoveRoute(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestRoute Send a test over a route now, and tell the exact answer of the other side
+	//
+	// Corresponds with POST /routes/{id}/test (the `TestRoute` operationId).
+	TestRoute(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules All rules
 	//
@@ -3261,6 +3610,157 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /wall (the `OpenWall` operationId).
 	OpenWall(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAlerts Alerts with where they stand
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAlertWithBody Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts (the `SaveAlert` operationId).
+func (c *Client) SaveAlertWithBody(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAlertRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts (the `SaveAlert` operationId).
+func (c *Client) SaveAlert(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveAlertRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnAlertsWithBody Acknowledge, shelve or retire alerts, or take that back
+//
+// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+func (c *Client) ActOnAlertsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnAlertsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
+//
+// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+func (c *Client) ActOnAlerts(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActOnAlertsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlertEvents What became of alerts, newest first
+//
+// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
+func (c *Client) ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAlertWithBody Run an alert over what its signal was, without making it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+func (c *Client) TryAlertWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAlertRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryAlert Run an alert over what its signal was, without making it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+func (c *Client) TryAlert(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryAlertRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
+//
+// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
+func (c *Client) RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListBrokers MQTT brokers elsewhere of which the hub is a client
@@ -3578,6 +4078,21 @@ func (c *Client) ServeControl(ctx context.Context, id Id, body ServeControlJSONR
 	return c.Client.Do(req)
 }
 
+// Serviced Say that a control was serviced; its hours begin anew
+//
+// Corresponds with POST /controls/{id}/serviced (the `Serviced` operationId).
+func (c *Client) Serviced(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServicedRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SwitchControlWithBody Give a control a value by hand
 //
 // A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
@@ -3802,6 +4317,21 @@ func (c *Client) AddWall(ctx context.Context, id Id, body AddWallJSONRequestBody
 // Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
 func (c *Client) EndWall(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndWallRequest(c.Server, id, wall)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries Messages to people and how far they are, newest first
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4399,7 +4929,7 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 //
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 //
 // Corresponds with GET /live (the `GetLive` operationId).
@@ -4543,6 +5073,55 @@ func (c *Client) ChangeMember(ctx context.Context, account string, params *Chang
 // Corresponds with GET /messages (the `ListMessages` operationId).
 func (c *Client) ListMessages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListMessagesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMessaging How messages leave the hub
+//
+// Corresponds with GET /messaging (the `GetMessaging` operationId).
+func (c *Client) GetMessaging(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMessagingRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveMessagingWithBody Change how messages leave the hub
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+func (c *Client) SaveMessagingWithBody(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveMessagingRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveMessaging Change how messages leave the hub
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+func (c *Client) SaveMessaging(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveMessagingRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5091,6 +5670,85 @@ func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string,
 // Corresponds with POST /readings (the `ImportReadings` operationId).
 func (c *Client) ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportReadingsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoutes Who is told of which alerts, and how
+//
+// Corresponds with GET /routes (the `ListRoutes` operationId).
+func (c *Client) ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRoutesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRouteWithBody Add a route, or change the one that has this id
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /routes (the `SaveRoute` operationId).
+func (c *Client) SaveRouteWithBody(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRouteRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRoute Add a route, or change the one that has this id
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /routes (the `SaveRoute` operationId).
+func (c *Client) SaveRoute(ctx context.Context, params *SaveRouteParams, body SaveRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRouteRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRoute Take a route away; what waits on it is given up
+//
+// Corresponds with DELETE /routes/{id} (the `RemoveRoute` operationId).
+func (c *Client) RemoveRoute(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRouteRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestRoute Send a test over a route now, and tell the exact answer of the other side
+//
+// Corresponds with POST /routes/{id}/test (the `TestRoute` operationId).
+func (c *Client) TestRoute(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestRouteRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5694,6 +6352,367 @@ func (c *Client) OpenWall(ctx context.Context, body OpenWallJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
+// NewListAlertsRequest constructs an http.Request for the ListAlerts method
+func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Active != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "active", *params.Active, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveAlertRequest calls the generic SaveAlert builder with application/json body
+func NewSaveAlertRequest(server string, params *SaveAlertParams, body SaveAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveAlertRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveAlertRequestWithBody constructs an http.Request for the SaveAlert method, with any body, and a specified content type
+func NewSaveAlertRequestWithBody(server string, params *SaveAlertParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewActOnAlertsRequest calls the generic ActOnAlerts builder with application/json body
+func NewActOnAlertsRequest(server string, body ActOnAlertsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnAlertsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewActOnAlertsRequestWithBody constructs an http.Request for the ActOnAlerts method, with any body, and a specified content type
+func NewActOnAlertsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/act")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListAlertEventsRequest constructs an http.Request for the ListAlertEvents method
+func NewListAlertEventsRequest(server string, params *ListAlertEventsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Alert != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alert", *params.Alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", *params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.What != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryAlertRequest calls the generic TryAlert builder with application/json body
+func NewTryAlertRequest(server string, body TryAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryAlertRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryAlertRequestWithBody constructs an http.Request for the TryAlert method, with any body, and a specified content type
+func NewTryAlertRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAlertRequest constructs an http.Request for the RemoveAlert method
+func NewRemoveAlertRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListBrokersRequest constructs an http.Request for the ListBrokers method
 func NewListBrokersRequest(server string) (*http.Request, error) {
 	var err error
@@ -6250,6 +7269,40 @@ func NewServeControlRequestWithBody(server string, id Id, contentType string, bo
 	return req, nil
 }
 
+// NewServicedRequest constructs an http.Request for the Serviced method
+func NewServicedRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/controls/%s/serviced", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSwitchControlRequest calls the generic SwitchControl builder with application/json body
 func NewSwitchControlRequest(server string, id Id, params *SwitchControlParams, body SwitchControlJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6707,6 +7760,72 @@ func NewEndWallRequest(server string, id Id, wall string) (*http.Request, error)
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deliveries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Alert != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alert", *params.Alert, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8189,6 +9308,88 @@ func NewListMessagesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetMessagingRequest constructs an http.Request for the GetMessaging method
+func NewGetMessagingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/messaging")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveMessagingRequest calls the generic SaveMessaging builder with application/json body
+func NewSaveMessagingRequest(server string, params *SaveMessagingParams, body SaveMessagingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveMessagingRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveMessagingRequestWithBody constructs an http.Request for the SaveMessaging method, with any body, and a specified content type
+func NewSaveMessagingRequestWithBody(server string, params *SaveMessagingParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/messaging")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListModelsRequest constructs an http.Request for the ListModels method
 func NewListModelsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9277,6 +10478,156 @@ func NewImportReadingsRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewListRoutesRequest constructs an http.Request for the ListRoutes method
+func NewListRoutesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveRouteRequest calls the generic SaveRoute builder with application/json body
+func NewSaveRouteRequest(server string, params *SaveRouteParams, body SaveRouteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveRouteRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveRouteRequestWithBody constructs an http.Request for the SaveRoute method, with any body, and a specified content type
+func NewSaveRouteRequestWithBody(server string, params *SaveRouteParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveRouteRequest constructs an http.Request for the RemoveRoute method
+func NewRemoveRouteRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestRouteRequest constructs an http.Request for the TestRoute method
+func NewTestRouteRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/routes/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string) (*http.Request, error) {
 	var err error
@@ -10213,6 +11564,73 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAlertsWithResponse Alerts with where they stand
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
+
+	// SaveAlertWithBodyWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts (the `SaveAlert` operationId).
+	SaveAlertWithBodyWithResponse(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error)
+
+	// SaveAlertWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts (the `SaveAlert` operationId).
+	SaveAlertWithResponse(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error)
+
+	// ActOnAlertsWithBodyWithResponse Acknowledge, shelve or retire alerts, or take that back
+	//
+	// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+	ActOnAlertsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnAlertsResponse, error)
+
+	// ActOnAlertsWithResponse Acknowledge, shelve or retire alerts, or take that back
+	//
+	// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+	ActOnAlertsWithResponse(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnAlertsResponse, error)
+
+	// ListAlertEventsWithResponse What became of alerts, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
+	ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error)
+
+	// TryAlertWithBodyWithResponse Run an alert over what its signal was, without making it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+	TryAlertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryAlertResponse, error)
+
+	// TryAlertWithResponse Run an alert over what its signal was, without making it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+	TryAlertWithResponse(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAlertResponse, error)
+
+	// RemoveAlertWithResponse Take an alert away; a built-in one that was tuned becomes as it was
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
+	RemoveAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error)
+
 	// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10352,6 +11770,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /controls/{id}/service (the `ServeControl` operationId).
 	ServeControlWithResponse(ctx context.Context, id Id, body ServeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ServeControlResponse, error)
 
+	// ServicedWithResponse Say that a control was serviced; its hours begin anew
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /controls/{id}/serviced (the `Serviced` operationId).
+	ServicedWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ServicedResponse, error)
+
 	// SwitchControlWithBodyWithResponse Give a control a value by hand
 	//
 	// A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
@@ -10461,6 +11886,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /dashboards/{id}/walls/{wall} (the `EndWall` operationId).
 	EndWallWithResponse(ctx context.Context, id Id, wall string, reqEditors ...RequestEditorFn) (*EndWallResponse, error)
+
+	// ListDeliveriesWithResponse Messages to people and how far they are, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
 	// ListDevicesWithResponse All devices that one may see
 	//
@@ -10729,7 +12161,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10798,6 +12230,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /messages (the `ListMessages` operationId).
 	ListMessagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
+
+	// GetMessagingWithResponse How messages leave the hub
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /messaging (the `GetMessaging` operationId).
+	GetMessagingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMessagingResponse, error)
+
+	// SaveMessagingWithBodyWithResponse Change how messages leave the hub
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+	SaveMessagingWithBodyWithResponse(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error)
+
+	// SaveMessagingWithResponse Change how messages leave the hub
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+	SaveMessagingWithResponse(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error)
 
 	// ListModelsWithResponse All device models
 	//
@@ -11044,6 +12497,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithResponse(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
+
+	// ListRoutesWithResponse Who is told of which alerts, and how
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /routes (the `ListRoutes` operationId).
+	ListRoutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error)
+
+	// SaveRouteWithBodyWithResponse Add a route, or change the one that has this id
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routes (the `SaveRoute` operationId).
+	SaveRouteWithBodyWithResponse(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRouteResponse, error)
+
+	// SaveRouteWithResponse Add a route, or change the one that has this id
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routes (the `SaveRoute` operationId).
+	SaveRouteWithResponse(ctx context.Context, params *SaveRouteParams, body SaveRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRouteResponse, error)
+
+	// RemoveRouteWithResponse Take a route away; what waits on it is given up
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /routes/{id} (the `RemoveRoute` operationId).
+	RemoveRouteWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveRouteResponse, error)
+
+	// TestRouteWithResponse Send a test over a route now, and tell the exact answer of the other side
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /routes/{id}/test (the `TestRoute` operationId).
+	TestRouteWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*TestRouteResponse, error)
 
 	// ListRulesWithResponse All rules
 	//
@@ -11313,6 +12801,329 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /wall (the `OpenWall` operationId).
 	OpenWallWithResponse(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenWallResponse, error)
+}
+
+// ListAlertsResponseDefaultHeaders the declared response headers of an HTTP default response for ListAlerts
+type ListAlertsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListAlertsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertsResponse) GetJSON200() *[]Alert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveAlertResponseDefaultHeaders the declared response headers of an HTTP default response for SaveAlert
+type SaveAlertResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveAlertResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveAlertResponse) GetJSON201() *Alert {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveAlertResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ActOnAlertsResponseDefaultHeaders the declared response headers of an HTTP default response for ActOnAlerts
+type ActOnAlertsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ActOnAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ActOnAlertsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ActOnAlertsResponse) GetJSON200() *[]Alert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListAlertEventsResponseDefaultHeaders the declared response headers of an HTTP default response for ListAlertEvents
+type ListAlertEventsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListAlertEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AlertEvent
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListAlertEventsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertEventsResponse) GetJSON200() *[]AlertEvent {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertEventsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TryAlertResponseDefaultHeaders the declared response headers of an HTTP default response for TryAlert
+type TryAlertResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TryAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TryAlertResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryAlertResponse) GetJSON200() *AlertTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryAlertResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveAlertResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveAlert
+type RemoveAlertResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveAlertResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAlertResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 // ListBrokersResponseDefaultHeaders the declared response headers of an HTTP default response for ListBrokers
@@ -12023,6 +13834,54 @@ func (r ServeControlResponse) ContentType() string {
 	return ""
 }
 
+// ServicedResponseDefaultHeaders the declared response headers of an HTTP default response for Serviced
+type ServicedResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ServicedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ServicedResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ServicedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ServicedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ServicedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ServicedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ServicedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SwitchControlResponseDefaultHeaders the declared response headers of an HTTP default response for SwitchControl
 type SwitchControlResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -12614,6 +14473,61 @@ func (r EndWallResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndWallResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListDeliveriesResponseDefaultHeaders the declared response headers of an HTTP default response for ListDeliveries
+type ListDeliveriesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Delivery
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListDeliveriesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *[]Delivery {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14324,6 +16238,116 @@ func (r ListMessagesResponse) ContentType() string {
 	return ""
 }
 
+// GetMessagingResponseDefaultHeaders the declared response headers of an HTTP default response for GetMessaging
+type GetMessagingResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetMessagingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MessagingView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetMessagingResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMessagingResponse) GetJSON200() *MessagingView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMessagingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMessagingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMessagingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMessagingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMessagingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveMessagingResponseDefaultHeaders the declared response headers of an HTTP default response for SaveMessaging
+type SaveMessagingResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveMessagingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MessagingView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveMessagingResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveMessagingResponse) GetJSON200() *MessagingView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveMessagingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveMessagingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveMessagingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveMessagingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveMessagingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListModelsResponseDefaultHeaders the declared response headers of an HTTP default response for ListModels
 type ListModelsResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -15615,6 +17639,225 @@ func (r ImportReadingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListRoutesResponseDefaultHeaders the declared response headers of an HTTP default response for ListRoutes
+type ListRoutesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListRoutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]RouteView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListRoutesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRoutesResponse) GetJSON200() *[]RouteView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRoutesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRoutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRoutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRoutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRoutesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveRouteResponseDefaultHeaders the declared response headers of an HTTP default response for SaveRoute
+type SaveRouteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *RouteView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveRouteResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveRouteResponse) GetJSON201() *RouteView {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveRouteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveRouteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemoveRouteResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveRoute
+type RemoveRouteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveRouteResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRouteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRouteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TestRouteResponseDefaultHeaders the declared response headers of an HTTP default response for TestRoute
+type TestRouteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TestRouteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Answer string `json:"answer"`
+		Sent   bool   `json:"sent"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TestRouteResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestRouteResponse) GetJSON200() *struct {
+	Answer string `json:"answer"`
+	Sent   bool   `json:"sent"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestRouteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestRouteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestRouteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestRouteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestRouteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16937,6 +19180,127 @@ func (r OpenWallResponse) ContentType() string {
 	return ""
 }
 
+// ListAlertsWithResponse Alerts with where they stand
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
+	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertsResponse(rsp)
+}
+
+// SaveAlertWithBodyWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts (the `SaveAlert` operationId).
+func (c *ClientWithResponses) SaveAlertWithBodyWithResponse(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error) {
+	rsp, err := c.SaveAlertWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAlertResponse(rsp)
+}
+
+// SaveAlertWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts (the `SaveAlert` operationId).
+func (c *ClientWithResponses) SaveAlertWithResponse(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error) {
+	rsp, err := c.SaveAlert(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveAlertResponse(rsp)
+}
+
+// ActOnAlertsWithBodyWithResponse Acknowledge, shelve or retire alerts, or take that back
+//
+// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+func (c *ClientWithResponses) ActOnAlertsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActOnAlertsResponse, error) {
+	rsp, err := c.ActOnAlertsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnAlertsResponse(rsp)
+}
+
+// ActOnAlertsWithResponse Acknowledge, shelve or retire alerts, or take that back
+//
+// Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
+func (c *ClientWithResponses) ActOnAlertsWithResponse(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnAlertsResponse, error) {
+	rsp, err := c.ActOnAlerts(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActOnAlertsResponse(rsp)
+}
+
+// ListAlertEventsWithResponse What became of alerts, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
+func (c *ClientWithResponses) ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error) {
+	rsp, err := c.ListAlertEvents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertEventsResponse(rsp)
+}
+
+// TryAlertWithBodyWithResponse Run an alert over what its signal was, without making it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+func (c *ClientWithResponses) TryAlertWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryAlertResponse, error) {
+	rsp, err := c.TryAlertWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAlertResponse(rsp)
+}
+
+// TryAlertWithResponse Run an alert over what its signal was, without making it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/try (the `TryAlert` operationId).
+func (c *ClientWithResponses) TryAlertWithResponse(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAlertResponse, error) {
+	rsp, err := c.TryAlert(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryAlertResponse(rsp)
+}
+
+// RemoveAlertWithResponse Take an alert away; a built-in one that was tuned becomes as it was
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
+func (c *ClientWithResponses) RemoveAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error) {
+	rsp, err := c.RemoveAlert(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAlertResponse(rsp)
+}
+
 // ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17190,6 +19554,19 @@ func (c *ClientWithResponses) ServeControlWithResponse(ctx context.Context, id I
 	return ParseServeControlResponse(rsp)
 }
 
+// ServicedWithResponse Say that a control was serviced; its hours begin anew
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /controls/{id}/serviced (the `Serviced` operationId).
+func (c *ClientWithResponses) ServicedWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ServicedResponse, error) {
+	rsp, err := c.Serviced(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServicedResponse(rsp)
+}
+
 // SwitchControlWithBodyWithResponse Give a control a value by hand
 //
 // A switch takes true and false, a level a number from 0 to 100, a choice and a mover a word. Answers when the want is on
@@ -17382,6 +19759,19 @@ func (c *ClientWithResponses) EndWallWithResponse(ctx context.Context, id Id, wa
 		return nil, err
 	}
 	return ParseEndWallResponse(rsp)
+}
+
+// ListDeliveriesWithResponse Messages to people and how far they are, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
 }
 
 // ListDevicesWithResponse All devices that one may see
@@ -17861,7 +20251,7 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 //
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17983,6 +20373,45 @@ func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseListMessagesResponse(rsp)
+}
+
+// GetMessagingWithResponse How messages leave the hub
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /messaging (the `GetMessaging` operationId).
+func (c *ClientWithResponses) GetMessagingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMessagingResponse, error) {
+	rsp, err := c.GetMessaging(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMessagingResponse(rsp)
+}
+
+// SaveMessagingWithBodyWithResponse Change how messages leave the hub
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+func (c *ClientWithResponses) SaveMessagingWithBodyWithResponse(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error) {
+	rsp, err := c.SaveMessagingWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveMessagingResponse(rsp)
+}
+
+// SaveMessagingWithResponse Change how messages leave the hub
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
+func (c *ClientWithResponses) SaveMessagingWithResponse(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error) {
+	rsp, err := c.SaveMessaging(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveMessagingResponse(rsp)
 }
 
 // ListModelsWithResponse All device models
@@ -18427,6 +20856,71 @@ func (c *ClientWithResponses) ImportReadingsWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseImportReadingsResponse(rsp)
+}
+
+// ListRoutesWithResponse Who is told of which alerts, and how
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /routes (the `ListRoutes` operationId).
+func (c *ClientWithResponses) ListRoutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error) {
+	rsp, err := c.ListRoutes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRoutesResponse(rsp)
+}
+
+// SaveRouteWithBodyWithResponse Add a route, or change the one that has this id
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routes (the `SaveRoute` operationId).
+func (c *ClientWithResponses) SaveRouteWithBodyWithResponse(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRouteResponse, error) {
+	rsp, err := c.SaveRouteWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRouteResponse(rsp)
+}
+
+// SaveRouteWithResponse Add a route, or change the one that has this id
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routes (the `SaveRoute` operationId).
+func (c *ClientWithResponses) SaveRouteWithResponse(ctx context.Context, params *SaveRouteParams, body SaveRouteJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRouteResponse, error) {
+	rsp, err := c.SaveRoute(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRouteResponse(rsp)
+}
+
+// RemoveRouteWithResponse Take a route away; what waits on it is given up
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /routes/{id} (the `RemoveRoute` operationId).
+func (c *ClientWithResponses) RemoveRouteWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveRouteResponse, error) {
+	rsp, err := c.RemoveRoute(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRouteResponse(rsp)
+}
+
+// TestRouteWithResponse Send a test over a route now, and tell the exact answer of the other side
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /routes/{id}/test (the `TestRoute` operationId).
+func (c *ClientWithResponses) TestRouteWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*TestRouteResponse, error) {
+	rsp, err := c.TestRoute(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestRouteResponse(rsp)
 }
 
 // ListRulesWithResponse All rules
@@ -18906,6 +21400,278 @@ func (c *ClientWithResponses) OpenWallWithResponse(ctx context.Context, body Ope
 		return nil, err
 	}
 	return ParseOpenWallResponse(rsp)
+}
+
+// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
+func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListAlertsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveAlertResponse parses an HTTP response from a SaveAlertWithResponse call
+func ParseSaveAlertResponse(rsp *http.Response) (*SaveAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveAlertResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseActOnAlertsResponse parses an HTTP response from a ActOnAlertsWithResponse call
+func ParseActOnAlertsResponse(rsp *http.Response) (*ActOnAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ActOnAlertsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListAlertEventsResponse parses an HTTP response from a ListAlertEventsWithResponse call
+func ParseListAlertEventsResponse(rsp *http.Response) (*ListAlertEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AlertEvent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListAlertEventsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTryAlertResponse parses an HTTP response from a TryAlertWithResponse call
+func ParseTryAlertResponse(rsp *http.Response) (*TryAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TryAlertResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAlertResponse parses an HTTP response from a RemoveAlertWithResponse call
+func ParseRemoveAlertResponse(rsp *http.Response) (*RemoveAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveAlertResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
 }
 
 // ParseListBrokersResponse parses an HTTP response from a ListBrokersWithResponse call
@@ -19502,6 +22268,48 @@ func ParseServeControlResponse(rsp *http.Response) (*ServeControlResponse, error
 	return response, nil
 }
 
+// ParseServicedResponse parses an HTTP response from a ServicedWithResponse call
+func ParseServicedResponse(rsp *http.Response) (*ServicedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ServicedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ServicedResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseSwitchControlResponse parses an HTTP response from a SwitchControlWithResponse call
 func ParseSwitchControlResponse(rsp *http.Response) (*SwitchControlResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19990,6 +22798,52 @@ func ParseEndWallResponse(rsp *http.Response) (*EndWallResponse, error) {
 	switch {
 	case true:
 		var headers EndWallResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Delivery
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListDeliveriesResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -21437,6 +24291,98 @@ func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error
 	return response, nil
 }
 
+// ParseGetMessagingResponse parses an HTTP response from a GetMessagingWithResponse call
+func ParseGetMessagingResponse(rsp *http.Response) (*GetMessagingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMessagingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MessagingView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetMessagingResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveMessagingResponse parses an HTTP response from a SaveMessagingWithResponse call
+func ParseSaveMessagingResponse(rsp *http.Response) (*SaveMessagingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveMessagingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MessagingView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveMessagingResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListModelsResponse parses an HTTP response from a ListModelsWithResponse call
 func ParseListModelsResponse(rsp *http.Response) (*ListModelsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22524,6 +25470,189 @@ func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, e
 	switch {
 	case true:
 		var headers ImportReadingsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListRoutesResponse parses an HTTP response from a ListRoutesWithResponse call
+func ParseListRoutesResponse(rsp *http.Response) (*ListRoutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRoutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []RouteView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListRoutesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveRouteResponse parses an HTTP response from a SaveRouteWithResponse call
+func ParseSaveRouteResponse(rsp *http.Response) (*SaveRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest RouteView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveRouteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRouteResponse parses an HTTP response from a RemoveRouteWithResponse call
+func ParseRemoveRouteResponse(rsp *http.Response) (*RemoveRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveRouteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTestRouteResponse parses an HTTP response from a TestRouteWithResponse call
+func ParseTestRouteResponse(rsp *http.Response) (*TestRouteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestRouteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Answer string `json:"answer"`
+			Sent   bool   `json:"sent"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TestRouteResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

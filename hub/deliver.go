@@ -304,6 +304,9 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 			if len(h.engine.Windows(x.id)) > 0 {
 				h.apply(engine.Late{Signal: x.id})
 			}
+			if h.engine.Watched(x.id) {
+				h.learn(x.id, x.late)
+			}
 		}
 	}
 }

@@ -58,10 +58,12 @@ type Hub struct {
 	loopEnd chan struct{}
 	outEnd  chan struct{}
 	tidyEnd chan struct{}
+	endPost context.CancelFunc
 	stop    sync.Once
 	live    *feed
 	people  *people
 	boards  *arranged
+	post    *post
 	toldOf  map[string]told // of signals, by id
 
 	// what follows belongs to the loop alone
@@ -161,7 +163,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
 		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
-		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}}
+		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost()}
 	var err error
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
@@ -211,6 +213,10 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		cancel()
 	}()
 	go h.keepTidy(tidying)
+	posting, endPost := context.WithCancel(context.Background())
+	h.endPost = endPost
+	go h.deliverPosts(posting)
+	go h.beatOutward(posting)
 	return h, nil
 }
 
@@ -242,7 +248,8 @@ func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
 
 // Stop ends the hub. What was acknowledged is stored; the store stays open.
 func (h *Hub) Stop() {
-	h.stop.Do(func() { close(h.quit) })
+	h.stop.Do(func() { h.endPost(); close(h.quit) })
+	<-h.post.end
 	<-h.loopEnd
 	<-h.outEnd
 	<-h.tidyEnd
@@ -403,6 +410,13 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 		case engine.Note:
 			h.writeState(store.AddNote(store.Remark{At: now.Wall, Object: x.Object, Text: x.Text, By: x.By.Name}, nil))
 			h.journal(now.Wall, x.By, "note", x.Object, "", x.Text, "")
+		case engine.AlertChanged:
+			h.alertChanged(now, x)
+		case engine.AlertLearnt:
+			h.alertLearnt(now, x)
+		case engine.AlertGone:
+			h.writeState(store.DropKept("alert", x.ID))
+			h.lookAgain()
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw
 			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.withdraw(x.Control, raw) }) })

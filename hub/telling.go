@@ -3,6 +3,8 @@ package hub
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -21,6 +23,16 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 	}
 	h.writeState(store.AddMessage(at, m.Object, m.Text, m.Grave, by))
 	h.journal(at, access.HubActor(), "message", m.Object, "", m.Text, "")
+	severity := site.Info
+	if m.Grave {
+		severity = site.Critical
+	}
+	for _, id := range slices.Sorted(maps.Keys(h.site.Routes)) {
+		if r := h.site.Routes[id]; !r.Off && severity.AtLeast(r.Least) && r.AfterMS == 0 {
+			mid := fmt.Sprintf("message.%d.%s", at.UnixMilli(), id)
+			h.send(at, id, mid, "", Notice{ID: mid, What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
+		}
+	}
 	h.live.publish("message", store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by}, access.Object{Name: m.Object, Guests: site.GuestsNothing})
 }
 

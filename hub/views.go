@@ -155,6 +155,7 @@ type Snapshot struct {
 	Controls []Control    `json:"controls"`
 	Settings []Setting    `json:"settings"`
 	Presets  []PresetView `json:"presets"`
+	Alerts   []Alert      `json:"alerts"` // those that are not quiet
 }
 
 func (h *Hub) signalObject(s site.Signal) access.Object {
@@ -335,7 +336,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		if err := access.May(a, access.Look, access.Anything); err != nil {
 			return err
 		}
-		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []Setting{}, Presets: []PresetView{}}
+		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []Setting{}, Presets: []PresetView{}, Alerts: h.alerts(a, true)}
 		places := map[string]bool{}
 		for _, cfg := range h.site.Devices {
 			if access.May(a, access.Look, h.deviceObject(cfg)) == nil {

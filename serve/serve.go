@@ -27,6 +27,7 @@ import (
 	"idleember/link/poll"
 	"idleember/link/push"
 	"idleember/link/udp"
+	"idleember/notify"
 	"idleember/starter"
 	"idleember/store"
 )
@@ -118,6 +119,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		_ = l.Close()
 		return err
 	}
+	notify.Register(s.Hub)
 	s.push = push.New(s.Hub)
 	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
 		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},

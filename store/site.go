@@ -22,6 +22,13 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: hub record: %w", err)
 		}
 	}
+	if messaging, err := s.hubValue(ctx, "messaging"); err != nil {
+		return nil, err
+	} else if messaging != "" {
+		if err := json.Unmarshal([]byte(messaging), &out.Messaging); err != nil {
+			return nil, fmt.Errorf("store: messaging: %w", err)
+		}
+	}
 	var places []struct {
 		site.Place
 		Text string `db:"facts"`

@@ -38,3 +38,23 @@ func (s *Store) Spread(ctx context.Context, name string, sp *series.Spread, from
 	}
 	return nil
 }
+
+// Columns reads a series' readings in [from, to) as columns, in time order.
+func (s *Store) Columns(ctx context.Context, name string, from, to int64, each func(c *series.Columns, i, j int)) error {
+	id, ok, err := s.idOf(ctx, name)
+	if err != nil || !ok {
+		return err
+	}
+	top := s.recent.view(id, from, to)
+	err = eachRange(ctx, s, id, from, to, &top, func(c *series.Columns, i, j int) bool {
+		each(c, i, j)
+		return ctx.Err() == nil
+	})
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return fmt.Errorf("store: readings of %s: %w", name, err)
+	}
+	return nil
+}

@@ -143,7 +143,7 @@ export interface paths {
          * Live changes as Server-Sent Events
          * @description Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-         *     (names or rights changed: take a new snapshot) and `dashboard` (its id: it was changed or taken away). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+         *     (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
          *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
          */
         get: operations["getLive"];
@@ -770,6 +770,207 @@ export interface paths {
          * @description With an end, what it sets goes back then: settings to what they were, controls to auto.
          */
         post: operations["applyPreset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts with where they stand */
+        get: operations["listAlerts"];
+        put?: never;
+        /** Add an alert, or change the one that has this id; one with the id of a built-in one tunes that */
+        post: operations["saveAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an alert away; a built-in one that was tuned becomes as it was */
+        delete: operations["removeAlert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Acknowledge, shelve or retire alerts, or take that back
+         * @description Either all of them or none. Acknowledging one that is over and waits clears it. To take one out of service and back takes an owner.
+         */
+        post: operations["actOnAlerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run an alert over what its signal was, without making it */
+        post: operations["tryAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of alerts, newest first */
+        get: operations["listAlertEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages to people and how far they are, newest first */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told of which alerts, and how */
+        get: operations["listRoutes"];
+        put?: never;
+        /** Add a route, or change the one that has this id */
+        post: operations["saveRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a route away; what waits on it is given up */
+        delete: operations["removeRoute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/routes/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a test over a route now, and tell the exact answer of the other side */
+        post: operations["testRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/messaging": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How messages leave the hub */
+        get: operations["getMessaging"];
+        /** Change how messages leave the hub */
+        put: operations["saveMessaging"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/controls/{id}/serviced": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a control was serviced; its hours begin anew */
+        post: operations["serviced"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1574,6 +1775,8 @@ export interface components {
             controls: components["schemas"]["Control"][];
             settings: components["schemas"]["SettingView"][];
             presets: components["schemas"]["PresetView"][];
+            /** @description those that are not quiet */
+            alerts: components["schemas"]["Alert"][];
         };
         /** @description a number, true or false, or a text */
         Value: number | boolean | string;
@@ -2207,6 +2410,242 @@ export interface components {
         PresetView: {
             version: string;
             config: components["schemas"]["Preset"];
+        };
+        AlertConfig: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "above" | "below" | "outside" | "faster" | "trend" | "silent" | "unchanged" | "event" | "stale" | "offline" | "unconfirmed" | "no_effect" | "service" | "formula";
+            /** @description the signal, device or control */
+            of?: string;
+            /** @enum {string} */
+            severity: "info" | "warning" | "critical";
+            /** @description what to do */
+            text?: string;
+            limit?: number;
+            /** @description outside: the upper end of the band */
+            upper?: number;
+            /** @description dead band: how far back it must be before the alert ends */
+            band?: number;
+            /** @description faster, trend: it is about falling */
+            falls?: boolean;
+            /**
+             * Format: int64
+             * @description faster: in what time; silent, unchanged: for how long; trend: within what time
+             */
+            span_ms?: number;
+            word?: string;
+            when?: string;
+            until?: string;
+            /**
+             * Format: int64
+             * @description it must hold for this long
+             */
+            after_ms?: number;
+            /**
+             * Format: int64
+             * @description and be over for this long
+             */
+            settle_ms?: number;
+            /**
+             * Format: int64
+             * @description after it ended it does not come again for this long
+             */
+            rest_ms?: number;
+            days?: number[];
+            from?: string;
+            to?: string;
+            /** @description it stays until somebody clears it */
+            latch?: boolean;
+            /** @description a limit before the limit, told once */
+            early?: string;
+            off?: boolean;
+        };
+        Alert: {
+            id: string;
+            version: string;
+            config: components["schemas"]["AlertConfig"];
+            /** @description it is there without making, and was not tuned */
+            built_in: boolean;
+            place?: string;
+            device?: string;
+            /** @enum {string} */
+            phase: "normal" | "active" | "acknowledged" | "returned" | "shelved" | "out_of_service";
+            /** @description what it is about, as it is now */
+            value: string;
+            /** @description and when it was raised */
+            was?: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description how often it was raised
+             */
+            n: number;
+            /** @description how often it came since then */
+            times?: number;
+            /** @description who acknowledged, shelved or retired it */
+            by?: string;
+            word?: string;
+            /**
+             * Format: date-time
+             * @description shelved until
+             */
+            until?: string;
+            told?: {
+                route: string;
+                /** Format: date-time */
+                at: string;
+                count: number;
+            }[];
+        };
+        AlertTrial: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description how often it would have come */
+            count: number;
+            /**
+             * Format: int64
+             * @description for how long in all
+             */
+            active_ms: number;
+            /** Format: int64 */
+            longest_ms: number;
+            readings: number;
+            /** @description the newest 200 */
+            occurrences: components["schemas"]["Occurrence"][];
+        };
+        Occurrence: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** @description the value furthest from where it should be */
+            worst: number;
+            /** @description it holds still */
+            open?: boolean;
+        };
+        AlertEvent: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            alert: string;
+            name: string;
+            place: string;
+            /** @enum {string} */
+            severity: "info" | "warning" | "critical";
+            /** Format: int64 */
+            n: number;
+            what: string;
+            value: string;
+            by: string;
+            word: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            id: number;
+            /** @description the same however often it is tried */
+            message: string;
+            route: string;
+            alert: string;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            state: "waiting" | "sent" | "failed";
+            tries: number;
+            /**
+             * Format: date-time
+             * @description when it is tried again
+             */
+            next?: string;
+            /** Format: date-time */
+            done?: string;
+            /** @description what the other side said last */
+            answer: string;
+            subject: string;
+        };
+        Route: {
+            id: string;
+            name: string;
+            /** @description the account it is for */
+            person?: string;
+            /** @enum {string} */
+            via: "mail" | "webhook" | "mqtt" | "push";
+            /** @description the mail address, the URL, the topic */
+            to?: string;
+            /**
+             * @description alerts of at least this severity
+             * @enum {string}
+             */
+            least: "info" | "warning" | "critical";
+            places?: string[];
+            /** @description quiet hours begin; only critical ones come then */
+            from?: string;
+            until?: string;
+            /**
+             * Format: int64
+             * @description only what nobody acknowledged by then
+             */
+            after_ms?: number;
+            /**
+             * Format: int64
+             * @description again as long as nobody acknowledged
+             */
+            remind_ms?: number;
+            /** @description tell also that it is over */
+            ends?: boolean;
+            /** @description webhook: a body of one's own with {fields}; empty: CloudEvents JSON */
+            body?: string;
+            /** @description webhook: the content type of that body */
+            type?: string;
+            /** @description webhook: it may go to addresses in the house */
+            inside?: boolean;
+            /** @description mqtt: the broker elsewhere that it goes to */
+            broker?: string;
+            off?: boolean;
+        };
+        RouteView: {
+            version: string;
+            config: components["schemas"]["Route"];
+        };
+        Messaging: {
+            /** @description of the console, as people reach it, for links */
+            address?: string;
+            mail?: {
+                host?: string;
+                port?: number;
+                /** @enum {string} */
+                security?: "starttls" | "tls" | "none";
+                account?: string;
+                from?: string;
+            };
+            push?: boolean;
+            alive?: {
+                /** @enum {string} */
+                via?: "" | "mail" | "webhook";
+                to?: string;
+                /** Format: int64 */
+                every_ms?: number;
+            };
+            digest?: {
+                /** @enum {string} */
+                every?: "" | "day" | "week";
+                at?: string;
+                to?: string;
+            };
+        };
+        MessagingView: {
+            version: string;
+            config: components["schemas"]["Messaging"];
+            /** @description one is kept for the mail server */
+            password: boolean;
+            /** @description the key that webhooks are signed with */
+            signing: string;
         };
         Rule: {
             id: string;
@@ -4324,6 +4763,374 @@ export interface operations {
         };
         responses: {
             /** @description Applied */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description only those that are not quiet */
+                active?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveAlert: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertConfig"];
+            };
+        };
+        responses: {
+            /** @description The alert */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    actOnAlerts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    ids: string[];
+                    /** @enum {string} */
+                    action: "acknowledge" | "shelve" | "unshelve" | "retire" | "restore";
+                    /** @description what is said with it */
+                    word?: string;
+                    /**
+                     * Format: int64
+                     * @description shelve: for how long
+                     */
+                    for_ms?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The alerts as they are now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    alert: components["schemas"]["AlertConfig"];
+                    /**
+                     * Format: date-time
+                     * @description a month ago where it is not told
+                     */
+                    from?: string;
+                    /** Format: date-time */
+                    to?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description When it would have come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlertEvents: {
+        parameters: {
+            query?: {
+                alert?: string;
+                place?: string;
+                severity?: "info" | "warning" | "critical";
+                what?: string;
+                from?: string;
+                to?: string;
+                /** @description only events with a smaller id */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertEvent"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                alert?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteView"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveRoute: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Route"];
+            };
+        };
+        responses: {
+            /** @description The route */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it went */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        sent: boolean;
+                        answer: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMessaging: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messaging */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveMessaging: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    config: components["schemas"]["Messaging"];
+                    /** @description of the mail server; left out: as it was */
+                    password?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Messaging */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    serviced: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Noted */
             204: {
                 headers: {
                     [name: string]: unknown;

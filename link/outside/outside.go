@@ -6,11 +6,8 @@ package outside
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +15,7 @@ import (
 
 	"idleember/core/mapping"
 	"idleember/core/site"
+	"idleember/elsewhere"
 	"idleember/hub"
 	"idleember/link"
 	"idleember/link/topics"
@@ -108,21 +106,16 @@ func (c *client) away(why string) {
 }
 
 func (c *client) options() (*paho.ClientOptions, error) {
-	address := strings.NewReplacer("mqtts://", "ssl://", "mqtt://", "tcp://").Replace(c.broker.Address)
 	password, err := c.hub.BrokerPassword(context.Background(), c.broker.ID)
 	if err != nil {
 		return nil, err
 	}
-	o := paho.NewClientOptions().AddBroker(address).SetClientID(c.broker.ClientID).SetUsername(c.broker.User).SetPassword(password).
-		SetCleanSession(false).SetAutoReconnect(false).SetConnectTimeout(connectWait).SetKeepAlive(keepAlive).SetAutoAckDisabled(true).
-		SetOrderMatters(true).SetResumeSubs(false).SetWriteTimeout(publishWait)
-	if c.broker.CA != "" {
-		pool := x509.NewCertPool()
-		if !pool.AppendCertsFromPEM([]byte(c.broker.CA)) {
-			return nil, fmt.Errorf("the certificate entered for the broker is no PEM certificate")
-		}
-		o.SetTLSConfig(&tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12})
+	o, err := elsewhere.Options(c.broker, password, c.broker.ClientID)
+	if err != nil {
+		return nil, err
 	}
+	o.SetCleanSession(false).SetConnectTimeout(connectWait).SetKeepAlive(keepAlive).SetAutoAckDisabled(true).
+		SetOrderMatters(true).SetResumeSubs(false).SetWriteTimeout(publishWait)
 	return o, nil
 }
 

@@ -1,0 +1,142 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"idleember/core/alert"
+	"idleember/core/site"
+	"idleember/hub"
+	"idleember/store"
+)
+
+func (h *handlers) ListAlerts(ctx context.Context, r ListAlertsRequestObject) (ListAlertsResponseObject, error) {
+	v, err := h.s.hub.Alerts(ctx, actor(ctx), r.Params.Active != nil && *r.Params.Active)
+	return ListAlerts200JSONResponse(v), err
+}
+
+func (h *handlers) SaveAlert(ctx context.Context, r SaveAlertRequestObject) (SaveAlertResponseObject, error) {
+	v, err := h.s.hub.SaveAlert(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveAlert201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveAlert(ctx context.Context, r RemoveAlertRequestObject) (RemoveAlertResponseObject, error) {
+	return RemoveAlert204Response{}, h.s.hub.RemoveAlert(ctx, actor(ctx), r.Id)
+}
+
+var alertEvents = map[ActOnAlertsJSONBodyAction]alert.Event{"acknowledge": alert.Acknowledge, "shelve": alert.Shelve, "unshelve": alert.Unshelve,
+	"retire": alert.Retire, "restore": alert.Restore}
+
+func (h *handlers) ActOnAlerts(ctx context.Context, r ActOnAlertsRequestObject) (ActOnAlertsResponseObject, error) {
+	x := hub.AlertAction{IDs: r.Body.Ids, Event: alertEvents[r.Body.Action]}
+	set(&x.Word, r.Body.Word)
+	span := int64(4 * 3600_000)
+	set(&span, r.Body.ForMs)
+	x.Until = time.Now().Add(site.Millis(span))
+	v, err := h.s.hub.ActOnAlerts(ctx, actor(ctx), x)
+	return ActOnAlerts200JSONResponse(v), err
+}
+
+const month = 30 * 24 * time.Hour
+
+func (h *handlers) TryAlert(ctx context.Context, r TryAlertRequestObject) (TryAlertResponseObject, error) {
+	to := time.Now()
+	set(&to, r.Body.To)
+	from := to.Add(-month)
+	set(&from, r.Body.From)
+	v, err := h.s.hub.TryAlert(ctx, actor(ctx), r.Body.Alert, from, to)
+	out := AlertTrial{From: v.From, To: v.To, Count: len(v.Occurrences), Readings: v.Readings}
+	for _, o := range v.Occurrences {
+		out.ActiveMs += o.To - o.From
+		out.LongestMs = max(out.LongestMs, o.To-o.From)
+	}
+	out.Occurrences = append([]alert.Occurrence{}, v.Occurrences[max(0, len(v.Occurrences)-200):]...)
+	return TryAlert200JSONResponse(out), err
+}
+
+func (h *handlers) ListAlertEvents(ctx context.Context, r ListAlertEventsRequestObject) (ListAlertEventsResponseObject, error) {
+	f := store.AlertFilter{Limit: 100}
+	set(&f.Alert, r.Params.Alert)
+	set(&f.Place, r.Params.Place)
+	set(&f.What, r.Params.What)
+	set(&f.From, r.Params.From)
+	set(&f.To, r.Params.To)
+	set(&f.Before, r.Params.Before)
+	set(&f.Limit, r.Params.Limit)
+	if r.Params.Severity != nil {
+		f.Severity = site.Severity(*r.Params.Severity)
+	}
+	v, err := h.s.hub.AlertEvents(ctx, actor(ctx), f)
+	return ListAlertEvents200JSONResponse(v), err
+}
+
+func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
+	about, limit := "", 100
+	set(&about, r.Params.Alert)
+	set(&limit, r.Params.Limit)
+	v, err := h.s.hub.Deliveries(ctx, actor(ctx), about, limit)
+	return ListDeliveries200JSONResponse(each(v, delivery)), err
+}
+
+func delivery(d store.Delivery) Delivery {
+	out := Delivery{Id: d.ID, Message: d.MID, Route: d.Route, Alert: d.Alert, At: time.UnixMilli(d.At), State: DeliveryState(d.State), Tries: d.Tries, Answer: d.Answer}
+	if d.State == store.Waiting && d.Tries > 0 {
+		next := time.UnixMilli(d.Next)
+		out.Next = &next
+	}
+	if d.Done > 0 {
+		done := time.UnixMilli(d.Done)
+		out.Done = &done
+	}
+	var n hub.Notice
+	if json.Unmarshal(d.Body, &n) == nil {
+		out.Subject = n.Name
+		if n.What != "raised" {
+			out.Subject += ": " + n.What
+		}
+	}
+	return out
+}
+
+func (h *handlers) ListRoutes(ctx context.Context, _ ListRoutesRequestObject) (ListRoutesResponseObject, error) {
+	v, err := h.s.hub.Routes(ctx, actor(ctx))
+	return ListRoutes200JSONResponse(v), err
+}
+
+func (h *handlers) SaveRoute(ctx context.Context, r SaveRouteRequestObject) (SaveRouteResponseObject, error) {
+	v, err := h.s.hub.SaveRoute(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveRoute201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveRoute(ctx context.Context, r RemoveRouteRequestObject) (RemoveRouteResponseObject, error) {
+	return RemoveRoute204Response{}, h.s.hub.RemoveRoute(ctx, actor(ctx), r.Id)
+}
+
+func (h *handlers) TestRoute(ctx context.Context, r TestRouteRequestObject) (TestRouteResponseObject, error) {
+	if _, err := h.s.hub.Routes(ctx, actor(ctx)); err != nil {
+		return nil, err
+	}
+	answer, err := h.s.hub.TestRoute(ctx, actor(ctx), r.Id)
+	if hub.Ours(err) {
+		return nil, err
+	}
+	if err != nil {
+		return TestRoute200JSONResponse{Sent: false, Answer: err.Error()}, nil
+	}
+	return TestRoute200JSONResponse{Sent: true, Answer: answer}, nil
+}
+
+func (h *handlers) GetMessaging(ctx context.Context, _ GetMessagingRequestObject) (GetMessagingResponseObject, error) {
+	v, err := h.s.hub.Messaging(ctx, actor(ctx))
+	return GetMessaging200JSONResponse(v), err
+}
+
+func (h *handlers) SaveMessaging(ctx context.Context, r SaveMessagingRequestObject) (SaveMessagingResponseObject, error) {
+	v, err := h.s.hub.SaveMessaging(ctx, actor(ctx), r.Body.Config, r.Body.Password, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveMessaging200JSONResponse(v), err
+}
+
+func (h *handlers) Serviced(ctx context.Context, r ServicedRequestObject) (ServicedResponseObject, error) {
+	return Serviced204Response{}, h.s.hub.Serviced(ctx, actor(ctx), r.Id)
+}

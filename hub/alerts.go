@@ -1,0 +1,369 @@
+package hub
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/alert"
+	"idleember/core/engine"
+	"idleember/core/series"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Alert is an alert with where it stands, as everybody sees it who may see what it is about.
+type Alert struct {
+	ID      string      `json:"id"`
+	Version string      `json:"version"`
+	Config  site.Alert  `json:"config"`
+	BuiltIn bool        `json:"built_in"` // it is there without making, and was not tuned
+	Place   string      `json:"place,omitempty"`
+	Device  string      `json:"device,omitempty"`
+	Phase   alert.Phase `json:"phase"`
+	Value   string      `json:"value"` // what it is about, as it is now
+	Was     string      `json:"was,omitempty"`
+	Since   *time.Time  `json:"since,omitempty"`
+	Ended   *time.Time  `json:"ended,omitempty"`
+	N       int64       `json:"n"`
+	Times   int         `json:"times,omitempty"`
+	By      string      `json:"by,omitempty"` // who acknowledged, shelved or retired it
+	Word    string      `json:"word,omitempty"`
+	Until   *time.Time  `json:"until,omitempty"` // shelved until
+	Told    []AlertTold `json:"told,omitempty"`
+}
+
+// AlertTold is a route that carried an alert.
+type AlertTold struct {
+	Route string    `json:"route"`
+	At    time.Time `json:"at"`
+	Count int       `json:"count"`
+}
+
+// alertPart and routePart are kept as rules are.
+var (
+	alertPart = part[*site.Alert]{"alert", func(s *site.Site) map[string]*site.Alert { return s.Alerts },
+		func(s *site.Site, a *site.Alert) error {
+			if err := a.Validate(s); err != nil {
+				return err
+			}
+			return formulasOf(s, a.Formulas)
+		}, store.SaveAlert}
+	routePart = part[site.Route]{"route", func(s *site.Site) map[string]site.Route { return s.Routes },
+		func(s *site.Site, r site.Route) error {
+			if _, ok := s.Brokers[r.Broker]; r.Broker != "" && !ok {
+				return &InvalidError{"broker", fmt.Sprintf("there is no broker %q; add it under Settings", r.Broker)}
+			}
+			return r.Validate()
+		}, store.SaveRoute}
+)
+
+// alertChanged keeps what became of an alert, puts what is to be told on its way, and tells those who look on.
+func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
+	h.writeState(store.SaveKept("alert", x.State.ID, x.State))
+	_, cfg, _, ok := h.engine.Alert(x.State.ID)
+	if !ok {
+		return
+	}
+	value := x.Value
+	for _, w := range x.What {
+		if w == alert.WasRaised || w == alert.WasNear {
+			value = x.State.Value
+		}
+		h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.State.ID, Name: cfg.Name, Place: h.placeOf(cfg.Of), Severity: cfg.Severity,
+			N: x.State.N, What: string(w), Value: value, By: x.By.Name, Word: x.State.Word}))
+	}
+	for _, m := range x.Messages {
+		h.send(now.Wall, m.Route, m.ID, x.State.ID, h.notice(now.Wall, m, x, cfg))
+	}
+	h.publishAlert(x.State.ID)
+}
+
+// alertLearnt notes what would have raised an alert, had it come in time.
+func (h *Hub) alertLearnt(now engine.Now, x engine.AlertLearnt) {
+	_, cfg, _, _ := h.engine.Alert(x.ID)
+	h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.ID, Name: cfg.Name, Place: h.placeOf(cfg.Of), Severity: cfg.Severity,
+		What: "learnt late", Value: x.Value + " at " + x.At.In(h.site.Hub.Location()).Format("2 Jan 15:04"), By: access.HubActor().Name}))
+	h.journal(now.Wall, access.HubActor(), "alert", "alert."+x.ID, "", "learnt late", x.Value+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
+}
+
+func (h *Hub) placeOf(id string) string {
+	owner, _ := site.Split(id)
+	if d, ok := h.site.Devices[owner]; ok {
+		return d.Place
+	}
+	if _, ok := h.site.Place(owner); ok {
+		return owner
+	}
+	return ""
+}
+
+// alertObject is what an alert is about: whoever may see that may see the alert.
+func (h *Hub) alertObject(a *site.Alert) access.Object {
+	if g, ok := h.site.Signals[a.Of]; ok {
+		return h.signalObject(g)
+	}
+	if c, ok := h.site.Controls[a.Of]; ok {
+		return h.controlObject(c)
+	}
+	if d, ok := h.site.Devices[a.Of]; ok {
+		return h.deviceObject(d)
+	}
+	return access.Object{Name: "alert." + a.ID, Guests: site.GuestsNothing}
+}
+
+func (h *Hub) alertView(id string) (Alert, *site.Alert) {
+	s, cfg, value, ok := h.engine.Alert(id)
+	if !ok { // it is not looked at
+		if cfg = h.site.AllAlerts()[id]; cfg == nil {
+			return Alert{}, nil
+		}
+	}
+	_, made := h.site.Alerts[id]
+	v := Alert{ID: id, Version: Version(*cfg), Config: *cfg, BuiltIn: !made, Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, N: s.N}
+	if owner, _ := site.Split(cfg.Of); h.site.Devices[owner].ID != "" {
+		v.Device = owner
+	}
+	moment := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	v.Ended = moment(s.Ended)
+	switch v.Phase {
+	case alert.Active, alert.Acknowledged, alert.Returned:
+		v.Was, v.Since, v.Times = s.Value, moment(s.Since), s.Times
+		v.By, v.Word = s.AckedBy, s.Word
+	case alert.Shelved:
+		v.By, v.Until = s.ShelvedBy, moment(s.ShelvedUntil)
+	case alert.OutOfService:
+		v.By, v.Since = s.OutBy, moment(s.OutAt)
+	}
+	for _, r := range slices.Sorted(maps.Keys(s.Told)) {
+		v.Told = append(v.Told, AlertTold{Route: r, At: s.Told[r].At, Count: s.Told[r].Count})
+	}
+	return v, cfg
+}
+
+func (h *Hub) publishAlert(id string) {
+	if v, cfg := h.alertView(id); cfg != nil {
+		h.live.publish("alert", v, h.alertObject(cfg))
+	}
+}
+
+// Alerts returns the alerts that an actor may see, by id; only those that are not quiet where active is true.
+func (h *Hub) Alerts(ctx context.Context, a access.Actor, active bool) (list []Alert, err error) {
+	err = h.ask(ctx, func() error {
+		list = h.alerts(a, active)
+		return nil
+	})
+	return list, err
+}
+
+func (h *Hub) alerts(a access.Actor, active bool) []Alert {
+	list := []Alert{}
+	ids := h.engine.Alerts()
+	if !active {
+		ids = slices.Sorted(maps.Keys(h.site.AllAlerts()))
+	}
+	for _, id := range ids {
+		if s, cfg, _, ok := h.engine.Alert(id); active && (!ok || s.Phase() == alert.Normal || access.May(a, access.Look, h.alertObject(cfg)) != nil) {
+			continue
+		}
+		if v, cfg := h.alertView(id); cfg != nil && access.May(a, access.Look, h.alertObject(cfg)) == nil {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+// SaveAlert adds or changes an alert. One with the id of a built-in one tunes that.
+func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check func(any) error) (view Alert, err error) {
+	err = h.do(ctx, func() error {
+		if err := keep(h, a, alertPart, x.ID, x.Name, &x, check); err != nil {
+			return err
+		}
+		view, _ = h.alertView(x.ID)
+		h.lookAgain()
+		return nil
+	})
+	return view, err
+}
+
+// RemoveAlert takes an alert away; a built-in one becomes as it was.
+func (h *Hub) RemoveAlert(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		if err := drop(h, a, alertPart, id); err != nil {
+			return err
+		}
+		h.lookAgain()
+		return nil
+	})
+}
+
+// AlertAction is what somebody does to alerts.
+type AlertAction struct {
+	IDs   []string
+	Event alert.Event
+	Word  string
+	Until time.Time
+}
+
+// ActOnAlerts acknowledges, shelves or retires alerts, or takes that back. The first that cannot be is told, and nothing is done.
+func (h *Hub) ActOnAlerts(ctx context.Context, a access.Actor, x AlertAction) (list []Alert, err error) {
+	err = h.do(ctx, func() error {
+		need := access.Audit
+		if x.Event == alert.Retire || x.Event == alert.Restore {
+			need = access.Configure
+		}
+		if err := access.May(a, need, access.Anything); err != nil {
+			return err
+		}
+		if x.Event == alert.Shelve && (x.Until.Before(time.Now()) || x.Until.After(time.Now().Add(31*24*time.Hour))) {
+			return &InvalidError{"for_ms", "an alert is shelved for up to a month; to be rid of it for longer, take it out of service"}
+		}
+		for _, id := range x.IDs {
+			s, cfg, _, ok := h.engine.Alert(id)
+			if !ok || access.May(a, access.Look, h.alertObject(cfg)) != nil {
+				return &NotFoundError{"alert", id, site.Nearest(id, h.engine.Alerts())}
+			}
+			if _, err := s.Apply(alert.Config{Latch: cfg.Latch}, h.now().Wall, alert.Input{Event: x.Event, Until: x.Until}); err != nil {
+				return &InvalidError{"id", cfg.Name + ": " + err.Error()}
+			}
+		}
+		for _, id := range x.IDs {
+			h.apply(engine.AlertAction{Alert: id, Event: x.Event, Word: clip(strings.TrimSpace(x.Word), 200), Until: x.Until, Actor: a})
+			v, _ := h.alertView(id)
+			list = append(list, v)
+		}
+		return nil
+	})
+	return list, err
+}
+
+// AlertEvents returns what became of alerts, newest first.
+func (h *Hub) AlertEvents(ctx context.Context, a access.Actor, f store.AlertFilter) ([]store.AlertEvent, error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return nil, err
+	}
+	return h.store.AlertEvents(ctx, f)
+}
+
+// AlertTrial is how an alert would have been in a stretch.
+type AlertTrial struct {
+	From, To    time.Time
+	Occurrences []alert.Occurrence
+	Readings    int
+}
+
+// TryAlert runs an alert over what its signal was.
+func (h *Hub) TryAlert(ctx context.Context, a access.Actor, x site.Alert, from, to time.Time) (out AlertTrial, err error) {
+	q := Range{Series: x.Of, From: from, To: to}
+	if err := q.check(); err != nil {
+		return out, err
+	}
+	what := History{Series: x.Of}
+	if err := h.ask(ctx, func() error { return h.describe(a, &what) }); err != nil {
+		return out, err
+	}
+	t := alert.NewTrial(&x, what.Hold, h.Site().Hub.Location())
+	if t == nil {
+		return out, &InvalidError{"kind", "only alerts about a limit, a band, an event or silence can be tried on the past"}
+	}
+	out.From, out.To = from, to
+	if err := h.store.Columns(ctx, x.Of, from.UnixMilli(), to.UnixMilli(), func(c *series.Columns, i, j int) {
+		t.Add(c, i, j)
+		out.Readings += j - i
+	}); err != nil {
+		return out, err
+	}
+	out.Occurrences = t.Finish(min(to.UnixMilli(), time.Now().UnixMilli()))
+	return out, nil
+}
+
+// Serviced says that a control was serviced.
+func (h *Hub) Serviced(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error {
+		if _, err := h.control(a, access.Audit, id); err != nil {
+			return err
+		}
+		if err := access.May(a, access.Audit, access.Anything); err != nil {
+			return err
+		}
+		h.apply(engine.Serviced{Control: id, Actor: a})
+		return nil
+	})
+}
+
+// RouteView is a route.
+type RouteView struct {
+	Version string     `json:"version"`
+	Config  site.Route `json:"config"`
+}
+
+// Routes returns all routes, by id.
+func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return nil, err
+	}
+	list := []RouteView{}
+	s := h.Site()
+	for _, id := range slices.Sorted(maps.Keys(s.Routes)) {
+		list = append(list, RouteView{Version(s.Routes[id]), s.Routes[id]})
+	}
+	return list, nil
+}
+
+// SaveRoute adds or changes a route.
+func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view RouteView, err error) {
+	err = h.do(ctx, func() error { return keep(h, a, routePart, r.ID, r.Name, r, check) })
+	return RouteView{Version(r), r}, err
+}
+
+// RemoveRoute takes a route away; what waits on it is given up.
+func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error {
+	return h.do(ctx, func() error { return drop(h, a, routePart, id) })
+}
+
+// notice is what a message about an alert holds.
+func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
+	n := Notice{ID: m.ID, What: string(m.What), At: at, Alert: cfg.ID, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
+		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site)}
+	if p, ok := h.site.Place(h.placeOf(cfg.Of)); ok {
+		n.Place = p.Name
+	}
+	if g, ok := h.site.Signals[cfg.Of]; ok && g.Kind != site.Text {
+		n.Series = g.ID
+	} else if _, ok := h.site.Controls[cfg.Of]; ok {
+		n.Series = cfg.Of + ".is"
+	}
+	return n
+}
+
+// limitWords says what an alert is compared with.
+func limitWords(a *site.Alert, s *site.Site) string {
+	g := s.Signals[a.Of]
+	num := func(f float64) string {
+		return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, f, strings.Replace(g.Unit, "Cel", "°C", 1)))
+	}
+	switch a.Kind {
+	case site.AlertAbove:
+		return "above " + num(a.Limit)
+	case site.AlertBelow:
+		return "below " + num(a.Limit)
+	case site.AlertOutside:
+		return "outside " + num(a.Limit) + " to " + num(a.Upper)
+	}
+	return ""
+}
+
+func raw(v any) json.RawMessage {
+	b, _ := json.Marshal(v) // plain records
+	return b
+}

@@ -1,0 +1,120 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/reading"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// MessagingView is how messages leave the hub.
+type MessagingView struct {
+	Version  string         `json:"version"`
+	Config   site.Messaging `json:"config"`
+	Password bool           `json:"password"` // one is kept for the mail server
+	Signing  string         `json:"signing"`  // how webhooks are signed, for owners: the key
+}
+
+const (
+	mailPassword = "mail password"
+	signingKey   = "signing key"
+)
+
+// Messaging returns how messages leave the hub, for owners.
+func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, err error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return v, err
+	}
+	v.Config = h.Site().Messaging
+	v.Version = Version(v.Config)
+	word, err := h.store.Secret(ctx, mailPassword)
+	if err != nil {
+		return v, err
+	}
+	v.Password = word != ""
+	v.Signing, err = h.SigningKey(ctx)
+	return v, err
+}
+
+// SaveMessaging changes how messages leave the hub. password is that of the mail server, nil where it stays.
+func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messaging, password *string, check func(any) error) (MessagingView, error) {
+	err := h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		before := h.site.Messaging
+		if err := check(before); err != nil {
+			return err
+		}
+		if err := m.Validate(); err != nil {
+			return &InvalidError{"messaging", err.Error()}
+		}
+		h.changeSite(func(s *site.Site) { s.Messaging = m }, store.SaveMessaging(m))
+		if password != nil {
+			h.write(store.SaveSecret(mailPassword, *password))
+		}
+		h.journalChange(a, "hub.messaging", before, m)
+		return nil
+	})
+	if err != nil {
+		return MessagingView{}, err
+	}
+	return h.Messaging(ctx, a)
+}
+
+// MailPassword is the one of the mail server, for the sender.
+func (h *Hub) MailPassword(ctx context.Context) (string, error) {
+	return h.store.Secret(ctx, mailPassword)
+}
+
+// SigningKey is what webhooks are signed with; it is made the first time.
+func (h *Hub) SigningKey(ctx context.Context) (string, error) {
+	key, err := h.store.Secret(ctx, signingKey)
+	if err != nil || key != "" {
+		return key, err
+	}
+	key = secret(32)
+	return key, h.store.Do(ctx, store.SaveSecret(signingKey, key))
+}
+
+// learn tells the engine of readings of the past that an alert may have been about.
+func (h *Hub) learn(signal string, late []store.Reading) {
+	in := engine.Learnt{Signal: signal}
+	for _, r := range late {
+		if r.Quality == reading.Good && r.Value.Kind != site.Text {
+			in.Samples = append(in.Samples, engine.Sample{At: time.UnixMilli(r.T), Value: r.Value.Num})
+		}
+	}
+	if len(in.Samples) > 0 {
+		h.apply(in)
+	}
+}
+
+// beatOutward sends the sign of life as often as is said, until the context ends. A beat that cannot go is not made up for: the next
+// one says the same.
+func (h *Hub) beatOutward(ctx context.Context) {
+	var last time.Time
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		s := h.Site()
+		a := s.Messaging.Alive
+		if a.Via == "" || time.Since(last) < site.Millis(a.EveryMS) {
+			continue
+		}
+		last = time.Now()
+		if _, err := h.carry(ctx, aliveRoute, Notice{ID: fmt.Sprintf("alive.%s.%d", h.boot, last.UnixMilli()), What: "alive", At: last, Name: s.Hub.Name + " is alive", Severity: site.Info, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil && ctx.Err() == nil {
+			h.log.Warn("the sign of life did not go out", "error", err)
+		}
+	}
+}

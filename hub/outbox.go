@@ -1,0 +1,275 @@
+package hub
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Notice is what is told to somebody: about an alert, a message of a rule, or a test.
+type Notice struct {
+	ID       string        `json:"id"` // the same however often it is tried
+	What     string        `json:"what"`
+	At       time.Time     `json:"at"`
+	Alert    string        `json:"alert,omitempty"`
+	Name     string        `json:"name"`
+	Severity site.Severity `json:"severity"`
+	Place    string        `json:"place,omitempty"`
+	Value    string        `json:"value,omitempty"`
+	Was      string        `json:"was,omitempty"` // when it was raised
+	Limit    string        `json:"limit,omitempty"`
+	Since    time.Time     `json:"since,omitzero"`
+	Do       string        `json:"do,omitempty"`
+	Series   string        `json:"series,omitempty"`
+	Hub      string        `json:"hub"`
+	Zone     string        `json:"zone"`
+	Link     string        `json:"link,omitempty"`
+	Others   []Notice      `json:"others,omitempty"` // where many wait, they come in one
+}
+
+// Sender carries a notice over a route and tells what the other side answered. What can never be taken is a *NeverError.
+type Sender func(ctx context.Context, r site.Route, n Notice) (answer string, err error)
+
+// NeverError says that the other side will never take a message.
+type NeverError struct{ Answer string }
+
+func (e *NeverError) Error() string { return e.Answer }
+
+// Sends registers who carries notices over a way. It is called before there is anything to send.
+func (h *Hub) Sends(via string, s Sender) {
+	h.post.mu.Lock()
+	h.post.senders[via] = s
+	h.post.mu.Unlock()
+	h.post.poke()
+}
+
+// post brings what waits in the store to its senders, each route in its own order, so that a route that hangs holds up no other.
+type post struct {
+	mu      sync.Mutex
+	senders map[string]Sender
+	busy    map[string]bool // routes
+	wake    chan struct{}
+	end     chan struct{}
+	tasks   sync.WaitGroup
+}
+
+func newPost() *post {
+	return &post{senders: map[string]Sender{}, busy: map[string]bool{}, wake: make(chan struct{}, 1), end: make(chan struct{})}
+}
+
+func (p *post) poke() {
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+}
+
+const (
+	tryWithin  = 30 * time.Second // one try
+	giveUpPost = 72 * time.Hour
+	manyWait   = 4 // from so many on they come in one
+	keptPosts  = 90 * 24 * time.Hour
+)
+
+// waits is how long to wait before the next try.
+func waits(tries int) time.Duration {
+	steps := []time.Duration{2 * time.Second, 10 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour}
+	return steps[min(max(tries-1, 0), len(steps)-1)]
+}
+
+// send puts a notice on its way.
+func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
+	h.writeState(store.AddDelivery(store.Delivery{MID: id, Route: route, Alert: about, At: at.UnixMilli(), Body: raw(n)}))
+	h.later(func(err error) {
+		if err == nil {
+			h.post.poke()
+		}
+	})
+}
+
+// deliverPosts works until the context ends.
+func (h *Hub) deliverPosts(ctx context.Context) {
+	p := h.post
+	defer close(p.end)
+	defer p.tasks.Wait()
+	for {
+		next := h.startPosts(ctx)
+		var due <-chan time.Time
+		if !next.IsZero() {
+			due = time.After(max(time.Until(next), 50*time.Millisecond))
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.wake:
+		case <-due:
+		}
+	}
+}
+
+// startPosts begins with each route that has something to do, and tells when to look again.
+func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
+	list, err := h.store.WaitingDeliveries(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			h.log.Error("messages that wait cannot be read", "error", err)
+		}
+		return time.Now().Add(time.Minute)
+	}
+	byRoute := map[string][]store.Delivery{}
+	for _, d := range list {
+		byRoute[d.Route] = append(byRoute[d.Route], d)
+	}
+	p, now := h.post, time.Now()
+	for _, route := range slices.Sorted(maps.Keys(byRoute)) {
+		q := byRoute[route]
+		at := time.UnixMilli(q[0].Next) // the first holds up those behind it: they come in order
+		p.mu.Lock()
+		if p.busy[route] {
+			p.mu.Unlock()
+			continue
+		}
+		if at.After(now) {
+			p.mu.Unlock()
+			if next.IsZero() || at.Before(next) {
+				next = at
+			}
+			continue
+		}
+		p.busy[route] = true
+		p.mu.Unlock()
+		p.tasks.Add(1)
+		go func() {
+			defer p.tasks.Done()
+			h.tryPosts(ctx, route, q)
+			p.mu.Lock()
+			delete(p.busy, route)
+			p.mu.Unlock()
+			p.poke()
+		}()
+	}
+	return next
+}
+
+// tryPosts tries the first message of a route, with those behind it where many wait.
+func (h *Hub) tryPosts(ctx context.Context, id string, q []store.Delivery) {
+	if len(q) < manyWait {
+		q = q[:1]
+	}
+	var n Notice
+	for i, d := range q {
+		var x Notice
+		if err := json.Unmarshal(d.Body, &x); err != nil {
+			h.tried(ctx, q[i:i+1], "", &NeverError{"the message cannot be read"})
+			return
+		}
+		if i == 0 {
+			n = x
+		} else {
+			n.Others = append(n.Others, x)
+		}
+	}
+	answer, err := h.carry(ctx, id, n)
+	if ctx.Err() != nil {
+		return // the hub stops; it is tried again after the next start
+	}
+	h.tried(ctx, q, answer, err)
+}
+
+// carry gives a notice to the sender of its route.
+func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
+	s := h.Site()
+	r, ok := s.Routes[id]
+	switch {
+	case !ok && id == aliveRoute:
+		r = site.Route{ID: id, Name: "sign of life", Via: s.Messaging.Alive.Via, To: s.Messaging.Alive.To, Inside: true}
+	case !ok && id == digestRoute:
+		r = site.Route{ID: id, Name: "digest", Via: site.ByMail, To: s.Messaging.Digest.To}
+	case !ok:
+		return "", &NeverError{"the route was taken away"}
+	}
+	h.post.mu.Lock()
+	send := h.post.senders[r.Via]
+	h.post.mu.Unlock()
+	if send == nil {
+		return "", errors.New("nobody carries messages by " + r.Via + " here")
+	}
+	if base := s.Messaging.Address; base != "" && n.Alert != "" {
+		n.Link = base + "/alerts?id=" + n.Alert
+	}
+	ctx, stop := context.WithTimeout(ctx, tryWithin)
+	defer stop()
+	return send(ctx, r, n)
+}
+
+const (
+	aliveRoute  = "hub.alive"
+	digestRoute = "hub.digest"
+)
+
+// tried keeps how a try went.
+func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err error) {
+	now := time.Now()
+	var changes []store.Change
+	for _, d := range q {
+		d.Tries++
+		var never *NeverError
+		switch {
+		case err == nil:
+			d.State, d.Done, d.Answer = store.Sent, now.UnixMilli(), clip(answer, 300)
+		case errors.As(err, &never), now.Sub(time.UnixMilli(d.At)) > giveUpPost:
+			d.State, d.Done, d.Answer = store.Failed, now.UnixMilli(), clip(err.Error(), 300)
+		default:
+			d.State, d.Answer, d.Next = store.Waiting, clip(err.Error(), 300), now.Add(waits(d.Tries)).UnixMilli()
+		}
+		changes = append(changes, store.DeliveryTried(d))
+		if d.State == store.Failed || d.State == store.Sent && d.Tries > 1 || d.Tries == 1 && d.State == store.Waiting {
+			h.log.Info("a message", "route", d.Route, "message", d.MID, "state", d.State, "tries", d.Tries, "answer", d.Answer)
+		}
+	}
+	if err := h.store.Do(ctx, changes...); err != nil && ctx.Err() == nil {
+		h.log.Error("how a message went cannot be kept", "error", err)
+	}
+	first := q[0]
+	h.enqueue(func() {
+		h.live.publish("delivery", map[string]string{"route": first.Route, "alert": first.Alert}, access.Object{Name: "route." + first.Route, Guests: site.GuestsNothing})
+	})
+}
+
+// TestRoute sends a test over a route now and tells the exact answer of the other side.
+func (h *Hub) TestRoute(ctx context.Context, a access.Actor, id string) (answer string, err error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return "", err
+	}
+	s := h.Site()
+	if _, ok := s.Routes[id]; !ok {
+		return "", &NotFoundError{"route", id, site.Nearest(id, slices.Sorted(maps.Keys(s.Routes)))}
+	}
+	now := time.Now()
+	return h.carry(ctx, id, Notice{ID: fmt.Sprintf("test.%s.%d", id, now.UnixMilli()), What: "test", At: now, Name: "A test, sent by " + a.Name, Severity: site.Info,
+		Value: "all is well", Hub: s.Hub.Name, Zone: s.Hub.Zone})
+}
+
+// Deliveries returns the newest messages to people; of one alert where that is not empty.
+func (h *Hub) Deliveries(ctx context.Context, a access.Actor, about string, limit int) ([]store.Delivery, error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return nil, err
+	}
+	return h.store.Deliveries(ctx, about, limit)
+}
+
+// Ours reports whether an error is of the hub itself, not what the other side of a route answered.
+func Ours(err error) bool {
+	var gone *NotFoundError
+	var denied *access.Denied
+	return errors.As(err, &gone) || errors.As(err, &denied)
+}

@@ -1,0 +1,100 @@
+// Package notify carries notices to people: by mail, by webhook, over a broker elsewhere. It registers with the hub, which
+// keeps what waits, tries again, and gives up.
+package notify
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"idleember/hub"
+)
+
+// Register lets the hub send over all ways.
+func Register(h *hub.Hub) {
+	h.Sends("mail", mailer{h}.send)
+	h.Sends("webhook", webhook{h}.send)
+	h.Sends("mqtt", broker{h}.send)
+}
+
+// subject says in one line what a notice is about.
+func subject(n hub.Notice) string {
+	name := n.Name
+	if n.Place != "" && !strings.HasPrefix(strings.ToLower(name), strings.ToLower(n.Place)) {
+		name = n.Place + ": " + name
+	}
+	s := name
+	switch n.What {
+	case "raised", "reminder", "near":
+		if n.Value != "" {
+			s += ", " + n.Value
+		}
+	}
+	switch {
+	case n.What == "over":
+		s = "Over: " + name
+	case n.What == "near":
+		s = "Getting there: " + s
+	case n.What == "reminder":
+		s = "Still: " + s
+	case n.Severity == "critical":
+		s = "Critical: " + s
+	}
+	if k := len(n.Others); k > 0 {
+		s += fmt.Sprintf(" and %d more", k)
+	}
+	return oneLine(s)
+}
+
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// lines say what a notice holds, one thing a line.
+func lines(n hub.Notice) (out []string) {
+	zone, err := time.LoadLocation(n.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	at := func(t time.Time) string { return t.In(zone).Format("Mon 2 Jan 15:04") }
+	switch n.What {
+	case "test":
+		out = append(out, "This is a test. Had it been an alert, it would have come this way.")
+	case "alive":
+		return []string{"The hub is alive at " + at(n.At) + ". If these stop, look after it."}
+	case "message":
+		return []string{n.Name}
+	case "over":
+		out = append(out, "It is over: "+n.Value+".")
+	default:
+		if n.Value != "" {
+			out = append(out, "Now: "+n.Value)
+		}
+		if n.Limit != "" {
+			out = append(out, "The alert is about "+n.Limit+".")
+		}
+	}
+	if !n.Since.IsZero() {
+		out = append(out, "Since "+at(n.Since))
+	}
+	if n.Do != "" && n.What != "over" {
+		out = append(out, n.Do)
+	}
+	return out
+}
+
+// fill puts the fields of a notice into a template of the owner's own; in JSON they are escaped.
+func fill(template, kind string, n hub.Notice) string {
+	escape := func(s string) string { return s }
+	if strings.Contains(kind, "json") {
+		escape = func(s string) string {
+			b, _ := json.Marshal(s) // a text
+			return string(b[1 : len(b)-1])
+		}
+	}
+	since := ""
+	if !n.Since.IsZero() {
+		since = n.Since.UTC().Format(time.RFC3339)
+	}
+	return strings.NewReplacer("{subject}", escape(subject(n)), "{text}", escape(strings.Join(lines(n), "\n")), "{name}", escape(n.Name), "{value}", escape(n.Value), "{place}", escape(n.Place),
+		"{severity}", string(n.Severity), "{what}", escape(n.What), "{since}", since, "{link}", escape(n.Link), "{do}", escape(n.Do), "{id}", escape(n.ID), "{hub}", escape(n.Hub)).Replace(template)
+}
