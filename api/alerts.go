@@ -90,7 +90,7 @@ func delivery(d store.Delivery) Delivery {
 		out.Done = &done
 	}
 	var n hub.Notice
-	if json.Unmarshal(d.Body, &n) == nil {
+	if json.Unmarshal([]byte(d.Body), &n) == nil {
 		out.Subject = n.Name
 		if n.What != "raised" {
 			out.Subject += ": " + n.What

@@ -3039,7 +3039,7 @@ type ClientInterface interface {
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
+	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
 	GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4930,7 +4930,7 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
+// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 //
 // Corresponds with GET /live (the `GetLive` operationId).
 func (c *Client) GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -12162,7 +12162,7 @@ type ClientWithResponsesInterface interface {
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
+	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20252,7 +20252,7 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
+// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -363,7 +363,7 @@ func limitWords(a *site.Alert, s *site.Site) string {
 	return ""
 }
 
-func raw(v any) json.RawMessage {
+func raw(v any) string {
 	b, _ := json.Marshal(v) // plain records
-	return b
+	return string(b)
 }

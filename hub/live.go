@@ -52,12 +52,13 @@ type NewValue struct {
 	At       *time.Time     `json:"at,omitempty"`
 	Heard    *time.Time     `json:"heard,omitempty"` // where it is not At
 	Quality  string         `json:"quality"`
+	Interval int64          `json:"interval_ms"`
 }
 
 // Short is a routine event's NewValue as JSON.
 func (e *Event) Short() json.RawMessage {
 	e.made.shortly.Do(func() {
-		v := NewValue{ID: e.signal.ID, Value: e.signal.Value, RawValue: e.signal.RawValue, At: e.signal.At, Quality: e.signal.Quality}
+		v := NewValue{ID: e.signal.ID, Value: e.signal.Value, RawValue: e.signal.RawValue, At: e.signal.At, Quality: e.signal.Quality, Interval: e.signal.IntervalMS}
 		if h := e.signal.Heard; h != nil && (v.At == nil || !h.Equal(*v.At)) {
 			v.Heard = h
 		}

@@ -168,7 +168,7 @@ func (h *Hub) tryPosts(ctx context.Context, id string, q []store.Delivery) {
 	var n Notice
 	for i, d := range q {
 		var x Notice
-		if err := json.Unmarshal(d.Body, &x); err != nil {
+		if err := json.Unmarshal([]byte(d.Body), &x); err != nil {
 			h.tried(ctx, q[i:i+1], "", &NeverError{"the message cannot be read"})
 			return
 		}

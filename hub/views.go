@@ -277,7 +277,7 @@ func (h *Hub) Status() Status {
 func (h *Hub) publishSignal(id string) {
 	cfg := h.site.Signals[id]
 	v := h.signalView(cfg)
-	now := told{v.State, v.Quality, v.IntervalMS, h.site}
+	now := told{v.State, v.Quality, h.site}
 	h.live.add(Event{Kind: "signal", obj: h.signalObject(cfg), Routine: h.toldOf[id] == now, signal: &v}, v)
 	h.toldOf[id] = now
 }
@@ -285,7 +285,6 @@ func (h *Hub) publishSignal(id string) {
 // told is what a page that does not show a signal has to know of it all the same: for what needs attention.
 type told struct {
 	state, quality string
-	interval       int64
 	site           *site.Site
 }
 

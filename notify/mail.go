@@ -41,6 +41,7 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 		return "", &hub.NeverError{Answer: "an address cannot be used: " + err.Error()}
 	}
 	msg.Subject(subject(n))
+	msg.SetUserAgent("idleember")
 	msg.SetMessageIDWithValue(n.ID + "@" + cfg.Host)
 	msg.SetDateWithValue(n.At)
 	if n.Severity == site.Critical {

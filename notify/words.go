@@ -70,7 +70,7 @@ func lines(n hub.Notice) (out []string) {
 			out = append(out, "Now: "+n.Value)
 		}
 		if n.Limit != "" {
-			out = append(out, "The alert is about "+n.Limit+".")
+			out = append(out, "The limit: "+n.Limit)
 		}
 	}
 	if !n.Since.IsZero() {

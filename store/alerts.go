@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -91,24 +90,24 @@ const (
 
 // Delivery is a message on its way to somebody.
 type Delivery struct {
-	ID     int64           `db:"id"`
-	MID    string          `db:"mid"` // the same however often it is tried
-	Route  string          `db:"route"`
-	Alert  string          `db:"alert"`
-	At     int64           `db:"at_ms"`
-	Next   int64           `db:"next_ms"` // when it is tried
-	Tries  int             `db:"tries"`
-	State  string          `db:"state"`
-	Done   int64           `db:"done_ms"`
-	Answer string          `db:"answer"` // what the other side said last
-	Body   json.RawMessage `db:"body"`
+	ID     int64  `db:"id"`
+	MID    string `db:"mid"` // the same however often it is tried
+	Route  string `db:"route"`
+	Alert  string `db:"alert"`
+	At     int64  `db:"at_ms"`
+	Next   int64  `db:"next_ms"` // when it is tried
+	Tries  int    `db:"tries"`
+	State  string `db:"state"`
+	Done   int64  `db:"done_ms"`
+	Answer string `db:"answer"` // what the other side said last
+	Body   string `db:"body"`   // JSON
 }
 
 // AddDelivery puts a message on its way. One with the same mid is there once.
 func AddDelivery(d Delivery) Change {
 	return func(tx *Tx) error {
 		return tx.exec(`INSERT OR IGNORE INTO deliveries (mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body) VALUES (?, ?, ?, ?, ?, 0, 'waiting', 0, '', ?)`,
-			d.MID, d.Route, d.Alert, d.At, d.At, string(d.Body))
+			d.MID, d.Route, d.Alert, d.At, d.At, d.Body)
 	}
 }
 

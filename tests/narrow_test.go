@@ -1,11 +1,14 @@
 package tests
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -77,4 +80,46 @@ func TestALiveStreamIsForWhatThePageShows(t *testing.T) {
 	require.NoError(t, err)
 	send(5, 5)
 	r.Soon("everything again", func() bool { return seen("kiln.chamber", 5)() && seen("kiln.power", 5)() })
+}
+
+// Many new values come as one event that holds nothing else; what else changed comes as before.
+func TestNewValuesComeTogether(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":1,"power":1}`)
+	r.Soon("signals", func() bool { return len(r.Now().Signals) == 2 })
+	yes := true
+	resp, err := r.Owner.GetLive(t.Context(), &client.GetLiveParams{Values: &yes})
+	require.NoError(t, err)
+	defer func() { _ = resp.Body.Close() }()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 1<<20)
+	next := func(kind string) string {
+		for lines.Scan() {
+			if lines.Text() == "event: "+kind {
+				lines.Scan()
+				return strings.TrimPrefix(lines.Text(), "data: ")
+			}
+		}
+		return ""
+	}
+	require.NotEmpty(t, next("reset"))
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":2,"power":2}`) // after which the page knows all that is not new
+	r.Soon("stored", func() bool { return fmt.Sprint(r.Now().Signals[0].Value) != "1" })
+	time.Sleep(200 * time.Millisecond)
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":2.5,"power":3}`)
+	data := ""
+	for !strings.Contains(data, "2.5") {
+		data = next("values")
+		require.NotEmpty(t, data)
+	}
+	var list []struct {
+		ID    string
+		Value float64
+	}
+	require.NoError(t, json.Unmarshal([]byte(data), &list))
+	require.Len(t, list, 2, "both in one")
+	assert.Equal(t, []any{"kiln.chamber", 2.5, "kiln.power", 3.0}, []any{list[0].ID, list[0].Value, list[1].ID, list[1].Value})
+	assert.NotContains(t, data, "calibration")
 }

@@ -144,7 +144,7 @@ export interface paths {
          * @description Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
          *     (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
-         *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, and heard where it is not at).
+         *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
          */
         get: operations["getLive"];
         put?: never;

@@ -260,7 +260,7 @@ function narrow() {
 }
 watch(() => (wishes.size ? [...wishes.values()].flatMap((f) => f()).join() : null), narrow)
 
-type NewValue = Pick<Signal, 'id' | 'value' | 'raw_value' | 'at' | 'heard' | 'quality'>
+type NewValue = Pick<Signal, 'id' | 'value' | 'raw_value' | 'at' | 'heard' | 'quality' | 'interval_ms'>
 
 // Many readings a second are one change of the page: what came within a moment is taken together.
 const moment = 80
@@ -361,6 +361,7 @@ function open(hub: HubStore) {
       s.at = s.heard = x.at
       if (x.heard) s.heard = x.heard
       if (s.quality !== x.quality) s.quality = x.quality
+      if (s.interval_ms !== x.interval_ms) s.interval_ms = x.interval_ms
       if (s.raw_value !== x.raw_value) s.raw_value = x.raw_value
       listeners.forEach((f) => f(s))
     }
