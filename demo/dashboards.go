@@ -77,5 +77,5 @@ func arrange(ctx context.Context, h *hub.Hub, owner account) error {
 			return err
 		}
 	}
-	return nil
+	return addAlerts(ctx, h, me)
 }

@@ -3,6 +3,8 @@ import type { RouteLocationRaw } from 'vue-router'
 import { amountText, length, since, signalAge } from './format'
 import { useHub } from './hub'
 
+import type { Alert } from './api'
+
 export type Item = { key: string; what: string; words: string; to?: RouteLocationRaw; grave?: boolean }
 const hiccup = 60_000 // a board that restarts is away for a moment
 const long = 24 * 3600_000 // by hand for longer is worth a look
@@ -12,6 +14,10 @@ export function attention(places?: string[]): Item[] {
   const here = (place: string) => !places?.length || places.includes(place)
   const out: Item[] = []
   const page = (id: string): RouteLocationRaw => ({ name: 'signal', params: { id } })
+  // What the hub raised itself comes first, and is not told twice.
+  const raised = Object.values(hub.alerts).filter((a) => here(a.place ?? '') && (a.phase === 'active' || a.phase === 'returned'))
+  const told = new Set(raised.map((a) => a.config.of))
+  for (const a of raised) out.push({ key: 'alert ' + a.id, what: a.config.name, words: alertWords(a, hub.minute), to: { name: 'alerts', query: { id: a.id } }, grave: a.config.severity === 'critical' })
   const controls = Object.values(hub.controls).filter((c) => here(c.place) && !hub.devices[c.device]?.state)
   for (const c of controls) {
     if (c.latched?.length) out.push({ key: c.id + ' latch', what: c.name, words: `held by ${c.latched.join(', ')} until somebody resets it`, to: page(c.id + '.is'), grave: true })
@@ -29,5 +35,14 @@ export function attention(places?: string[]): Item[] {
     const age = c.mode === 'manual' && !c.hand_until && c.want_at ? hub.minute - Date.parse(c.want_at) : 0
     if (age > long) out.push({ key: c.id + ' hand', what: c.name, words: `${amountText(c, c.want)} by hand for ${length(age)}; the hub does not decide meanwhile`, to: page(c.id + '.is') })
   }
-  return out.sort((a, b) => Number(!!b.grave) - Number(!!a.grave))
+  return out.filter((i) => i.key.startsWith('alert ') || !told.has(i.key.split(' ')[0]!)).sort((a, b) => Number(!!b.grave) - Number(!!a.grave))
+}
+
+/** What an alert has to say, in one line. */
+export function alertWords(a: Alert, now: number): string {
+  const age = a.since ? `for ${since(a.since, now)}` : ''
+  if (a.phase === 'returned') return `it is over (${a.was}), and waits until somebody clears it`
+  if (a.phase === 'shelved') return `shelved by ${a.by ?? ''} until ${a.until ? new Date(a.until).toLocaleString() : ''}`
+  if (a.phase === 'out_of_service') return `out of service, by ${a.by ?? ''}`
+  return [a.value, age, (a.times ?? 0) > 1 ? `${a.times} times` : ''].filter(Boolean).join(' · ')
 }

@@ -45,6 +45,15 @@ export const help: Record<string, Help> = {
   ] },
   'add-device': { title: 'Adding a device', says: ['A name and a place are enough. Then the page shows the key, once, and lines to paste for the board; it waits for the first message and says when it came.'] },
   models: { title: 'Device models', says: ['A model is the description of a device in a file: its signals, switches, mapping and calibration. From one, as many devices are added as there are boards.'] },
+  alerts: { title: 'Alerts', says: [
+    'What people must know of, the gravest first. Acknowledge says that you know: reminders stop, and nobody else is woken. Shelve keeps one quiet for a time. Out of service is for what is being repaired; an owner decides that.',
+    'Some alerts are there without making: a device that is away, a reading that is missing, a switch that does not answer or has no effect, and the hub’s own troubles. Each can be tuned or switched off.',
+    'Routes say who is told, from which severity on, and how; in quiet hours only critical ones come. A route with a delay is told only of what nobody acknowledged by then. Test shows what the other side answers.',
+  ], keys: [['a', 'acknowledge what is ticked'], ['Space', 'tick']] },
+  'new-alert': { title: 'Tell me when', says: [
+    'Choose what, and from where on. The last month is drawn beside it, with how often the alert would have come and for how long: drag the limit until that is what you want.',
+    'The dead band keeps a value at the limit from raising the alert again and again; a delay leaves out what passes by itself.',
+  ] },
   journal: { title: 'Journal', says: ['Who or what changed what, when, from where and why. Nothing can be taken out of it.'] },
   household: { title: 'Household', says: ['Owners change everything, members switch and look, guests see and touch what an owner opened to guests.'] },
   settings: { title: 'Settings', says: ['On top is how you yourself want the console, on every device you sign in on. Below: this hub, how it is reached, brokers and panels, and what it keeps on its disk.'] },

@@ -2,7 +2,7 @@
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
-import { api, ask, HubError, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
+import { api, ask, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -52,6 +52,7 @@ export const useHub = defineStore('hub', {
     controls: {} as Record<string, Control>,
     settings: {} as Record<string, Setting>,
     presets: [] as Preset[],
+    alerts: {} as Record<string, Alert>, // that are not quiet
     loaded: false, // a snapshot is there, perhaps an old one
     link: 'connecting' as Link,
     heard: 0, // this device's time of the last event
@@ -103,7 +104,7 @@ export const useHub = defineStore('hub', {
     forget() {
       localStorage.removeItem(cacheKey)
       this.loaded = false
-      Object.assign(this, { status: null, places: [], devices: {}, signals: {}, controls: {}, settings: {}, presets: [], preferencesKnown: false })
+      Object.assign(this, { status: null, places: [], devices: {}, signals: {}, controls: {}, settings: {}, presets: [], alerts: {}, preferencesKnown: false })
     },
     /** Begins to follow the hub as somebody who just signed in. */
     enter(me: Me) {
@@ -162,6 +163,7 @@ export const useHub = defineStore('hub', {
       this.controls = byId(snap.controls)
       this.settings = Object.fromEntries((snap.settings ?? []).map((s) => [s.config.id, s]))
       this.presets = snap.presets ?? []
+      this.alerts = byId(snap.alerts ?? [])
       this.loaded = true
     },
     /** Shows the last known values at once, until the live ones are there. They carry their age. */
@@ -179,10 +181,15 @@ export const useHub = defineStore('hub', {
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
-      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets }
+      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets, alerts: Object.values(this.alerts) }
       try {
         localStorage.setItem(cacheKey, JSON.stringify({ at: Date.now(), account: this.me.account, me: this.wall ? null : this.me, first: this.first(), snap } satisfies Kept))
       } catch { /* storage full or closed: then there is nothing to recall */ }
+    },
+    hearAlert(a: Alert) {
+      if (a.phase === 'normal') delete this.alerts[a.id]
+      else this.alerts[a.id] = a
+      alertListeners.forEach((f) => f(a))
     },
     hearHub(status: HubStatus) {
       this.status = status
@@ -227,6 +234,13 @@ const boards = new Set<(id: string) => void>()
 export function onDashboard(f: (id: string) => void): () => void {
   boards.add(f)
   return () => boards.delete(f)
+}
+
+const alertListeners = new Set<(a: Alert) => void>()
+/** Calls f for every alert that changes, until the returned function is called. */
+export function onAlert(f: (a: Alert) => void): () => void {
+  alertListeners.add(f)
+  return () => alertListeners.delete(f)
 }
 
 /** Calls f for every new reading until the returned function is called. */
@@ -370,6 +384,7 @@ function open(hub: HubStore) {
   on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))
   on<Device>('device', (x) => (hub.devices[x.id] = x))
   on<{ id: string }>('dashboard', (x) => boards.forEach((f) => f(x.id)))
+  on<Alert>('alert', (x) => hub.hearAlert(x))
   on<HubStatus>('hub', (x) => hub.hearHub(x))
   on('site', () => void hub.reload().catch(() => lose(hub)))
   s.onerror = () => {

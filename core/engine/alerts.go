@@ -134,6 +134,11 @@ func (e *Engine) judgeAlarm(x *alarm) {
 	}
 	was, early := x.Is, x.Early
 	switch is := x.cond.Is; {
+	case is == control.True && e.causedElsewhere(x):
+		if x.Is {
+			do(alert.Went)
+		}
+	case is == control.True && !x.Is && e.now.Mono < e.grace && x.aboutPresence(): // everybody may come back first
 	case is == control.True && !x.Is:
 		do(alert.Came)
 	case is == control.False && x.Is:
@@ -167,6 +172,26 @@ func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep
 	if keep || len(what) > 0 || len(list) > 0 {
 		e.emit(AlertChanged{State: x.State, What: what, Value: e.alarmWords(x), By: by, Messages: list})
 	}
+}
+
+// aboutPresence reports whether an alert is about somebody who may just not have come back after the hub's own start.
+func (x *alarm) aboutPresence() bool {
+	switch x.cfg.Kind {
+	case site.AlertOffline, site.AlertStale, site.AlertSilent, site.AlertUnconfirmed, site.AlertNoEffect:
+		return true
+	}
+	return false
+}
+
+// causedElsewhere reports whether a device is away of which something is missing or does not answer: its own alert tells that.
+func (e *Engine) causedElsewhere(x *alarm) bool {
+	switch x.cfg.Kind {
+	case site.AlertStale, site.AlertUnconfirmed, site.AlertNoEffect:
+		id, _ := site.Split(x.cfg.Of)
+		d := e.devices[id]
+		return d != nil && !d.Online
+	}
+	return false
 }
 
 func (e *Engine) alarmDue(w wake) {
@@ -267,7 +292,11 @@ func (e *Engine) alarmWords(x *alarm) string {
 		return "last " + e.say(of) + " at " + e.when(s.Heard)
 	case site.AlertUnconfirmed, site.AlertNoEffect:
 		if c := e.controls[of]; c != nil && c.Want != nil {
-			return "wanted " + wanted(c) + ", is " + is(c)
+			said := is(c)
+			if said == "" {
+				said = "not known"
+			}
+			return "wanted " + wanted(c) + ", is " + said
 		}
 		return "nothing is wanted"
 	case site.AlertService:
@@ -315,7 +344,7 @@ func onOff(b bool) string {
 // hours is for how long a control ran since its last service.
 func (e *Engine) hours(x *controlled) float64 {
 	ran := x.RanMS - x.ServicedMS
-	if x.ran && x.onSince > 0 && running(x) {
+	if x.ran && running(x) {
 		ran += (e.now.Mono - x.onSince).Milliseconds()
 	}
 	return float64(ran) / 3600_000
@@ -368,10 +397,23 @@ func (e *Engine) statePoints(from int) {
 			text(x.State.ID+".proof", string(x.State.Proof))
 		case DeviceChanged:
 			if p := e.points[x.State.ID+".online"]; p != nil {
-				e.set(p, formula.Bool(x.State.Online))
+				e.set(p, presence(x.State))
+			}
+			for _, id := range sorted(e.alarms) {
+				if owner, _ := site.Split(e.alarms[id].cfg.Of); owner == x.State.ID {
+					e.markAlarm(e.alarms[id])
+				}
 			}
 		}
 	}
+}
+
+// presence is unknown of a device that never came.
+func presence(d DeviceState) formula.Value {
+	if !d.Online && d.Since.IsZero() {
+		return formula.Unknown
+	}
+	return formula.Bool(d.Online)
 }
 
 // refreshStates gives all such points their values.
@@ -395,7 +437,7 @@ func (e *Engine) refreshStates() {
 	}
 	for _, id := range sorted(e.devices) {
 		if p := e.points[id+".online"]; p != nil {
-			p.value = formula.Bool(e.devices[id].Online)
+			p.value = presence(e.devices[id].DeviceState)
 		}
 	}
 	for id, v := range e.own {

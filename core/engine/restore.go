@@ -192,4 +192,7 @@ func (e *Engine) graceDue() {
 	for _, id := range sorted(e.controls) {
 		e.mark(e.controls[id])
 	}
+	for _, id := range sorted(e.alarms) {
+		e.markAlarm(e.alarms[id])
+	}
 }

@@ -87,7 +87,7 @@ const short = (ms: number) => void router.replace({ query: { span: String(ms) } 
         <h1>{{ name }}</h1>
         <span class="soft">{{ id }}<template v-if="place"> · <RouterLink :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink></template><template v-if="device"> · <RouterLink v-if="hub.member" :to="{ name: 'device', params: { id: device.id } }">{{ device.name }}</RouterLink><template v-else>{{ device.name }}</template></template></span>
       </div>
-      <div class="d-flex gap-2 flex-wrap no-print"><Star v-if="signal || control" :id="signal?.id ?? control!.id" :name="name" /><RouterLink class="btn btn-outline-secondary" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink></div>
+      <div class="d-flex gap-2 flex-wrap no-print"><RouterLink v-if="hub.owner && signal" class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { of: id } }">Tell me when …</RouterLink> <Star v-if="signal || control" :id="signal?.id ?? control!.id" :name="name" /><RouterLink class="btn btn-outline-secondary" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink></div>
     </div>
     <div v-if="trouble || failed" class="note bad" role="alert">{{ trouble || failed }}</div>
     <section class="sheet now" aria-label="Now">

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"idleember/client"
+	"idleember/core/site"
+)
+
+// alertsCommand shows what people must know of, and lets them act on it.
+func alertsCommand() *cli.Command {
+	act := func(name, usage string, action client.ActOnAlertsJSONBodyAction, flags ...cli.Flag) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "ALERT ...", Flags: remote(append(flags, output(), &cli.StringFlag{Name: "word", Usage: "what you say with it"})...),
+			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+				b := client.ActOnAlertsJSONRequestBody{Ids: args, Action: action, Word: given(cmd, "word")}
+				if action == "shelve" {
+					ms := cmd.Duration("for").Milliseconds()
+					b.ForMs = &ms
+				}
+				r, err := h.ActOnAlertsWithResponse(ctx, b)
+				if err != nil {
+					return err
+				}
+				return alertRows(cmd, *r.JSON200)
+			}, "ALERT ...")}
+	}
+	return &cli.Command{Name: "alerts", Usage: "what people must know of: list, acknowledge, shelve, make",
+		Flags: remote(output(), &cli.BoolFlag{Name: "all", Usage: "also those that are quiet"}),
+		Commands: []*cli.Command{
+			act("acknowledge", "say that you know; what is over and waits is cleared", "acknowledge"),
+			act("shelve", "keep alerts quiet for a time", "shelve", &cli.DurationFlag{Name: "for", Value: 4 * time.Hour, Usage: "for this `TIME`"}),
+			act("unshelve", "take alerts off the shelf", "unshelve"),
+			act("retire", "take alerts out of service", "retire"),
+			act("restore", "put alerts back in service", "restore"),
+			{Name: "history", Usage: "what became of alerts, newest first", Flags: remote(output(), &cli.StringFlag{Name: "alert", Usage: "of this `ALERT`"}, &cli.IntFlag{Name: "limit", Value: 40, Usage: "at most `N`"}),
+				Action: connected(alertHistory)},
+			{Name: "try", Usage: "tell how often an alert would have come in the last month", ArgsUsage: "FILE", Flags: remote(output()), Description: "FILE is JSON as `alerts --all --output json` shows it under config, - for standard input.",
+				Action: connected(tryAlert, "FILE")},
+			{Name: "save", Usage: "add an alert, or change the one that has this id", ArgsUsage: "FILE", Flags: remote(output()), Description: "FILE is JSON, - for standard input.",
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					var a site.Alert
+					if err := readFile(args[0], &a); err != nil {
+						return err
+					}
+					r, err := h.SaveAlertWithResponse(ctx, nil, a)
+					if err != nil {
+						return err
+					}
+					return alertRows(cmd, []client.Alert{*r.JSON201})
+				}, "FILE")},
+			{Name: "remove", Usage: "take an alert away; a built-in one becomes as it was", ArgsUsage: "ALERT", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if _, err := h.RemoveAlertWithResponse(ctx, args[0]); err != nil {
+						return err
+					}
+					_, err := fmt.Fprintf(writer(cmd), "%s is gone.\n", args[0])
+					return err
+				}, "ALERT")}},
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+			active := !cmd.Bool("all")
+			r, err := h.ListAlertsWithResponse(ctx, &client.ListAlertsParams{Active: &active})
+			if err != nil {
+				return err
+			}
+			if len(*r.JSON200) == 0 && cmd.String("output") == "table" {
+				_, err = fmt.Fprintln(writer(cmd), "All is well.")
+				return err
+			}
+			return alertRows(cmd, *r.JSON200)
+		})}
+}
+
+func alertRows(cmd *cli.Command, list []client.Alert) error {
+	var rows [][]string
+	for _, a := range list {
+		since := ""
+		if a.Since != nil {
+			since = length(time.Since(*a.Since))
+		}
+		rows = append(rows, []string{a.ID, string(a.Config.Severity), strings.ReplaceAll(string(a.Phase), "_", " "), a.Config.Name, a.Value, since})
+	}
+	return show(cmd, list, []string{"id", "severity", "phase", "alert", "now", "for"}, rows)
+}
+
+func alertHistory(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+	limit := cmd.Int("limit")
+	r, err := h.ListAlertEventsWithResponse(ctx, &client.ListAlertEventsParams{Alert: given(cmd, "alert"), Limit: &limit})
+	if err != nil {
+		return err
+	}
+	zone := hubZone(ctx, h)
+	var rows [][]string
+	for _, e := range *r.JSON200 {
+		rows = append(rows, []string{e.At.In(zone).Format("2006-01-02 15:04:05"), e.What, e.Name, e.Value, e.By})
+	}
+	return show(cmd, *r.JSON200, []string{"at", "what", "alert", "value", "by"}, rows)
+}
+
+func tryAlert(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+	var a site.Alert
+	if err := readFile(args[0], &a); err != nil {
+		return err
+	}
+	r, err := h.TryAlertWithResponse(ctx, client.TryAlertJSONRequestBody{Alert: a})
+	if err != nil {
+		return err
+	}
+	zone, x := hubZone(ctx, h), *r.JSON200
+	var rows [][]string
+	for _, o := range x.Occurrences {
+		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"), length(time.Duration(o.To-o.From) * time.Millisecond), fmt.Sprintf("%g", o.Worst)})
+	}
+	if cmd.String("output") == "table" {
+		_, _ = fmt.Fprintf(writer(cmd), "It would have come %d times, for %s in all.\n", x.Count, length(time.Duration(x.ActiveMs)*time.Millisecond))
+	}
+	return show(cmd, x, []string{"from", "for", "worst"}, rows)
+}
+
+func routesCommand() *cli.Command {
+	c := kept("routes", "route", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		r, err := h.ListRoutesWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		return routeRows(cmd, *r.JSON200)
+	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
+		var x site.Route
+		if err := readFile(file, &x); err != nil {
+			return err
+		}
+		r, err := h.SaveRouteWithResponse(ctx, nil, x)
+		if err != nil {
+			return err
+		}
+		return routeRows(cmd, []client.RouteView{*r.JSON201})
+	}, func(ctx context.Context, h *client.Remote, id string) error {
+		_, err := h.RemoveRouteWithResponse(ctx, id)
+		return err
+	})
+	c.Commands = append(c.Commands, &cli.Command{Name: "test", Usage: "send a test over a route and tell what the other side answered", ArgsUsage: "ROUTE", Flags: remote(),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			r, err := h.TestRouteWithResponse(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if !r.JSON200.Sent {
+				return fmt.Errorf("it was not taken: %s", r.JSON200.Answer)
+			}
+			_, err = fmt.Fprintf(writer(cmd), "Taken: %s\n", r.JSON200.Answer)
+			return err
+		}, "ROUTE")})
+	return c
+}
+
+func routeRows(cmd *cli.Command, list []client.RouteView) error {
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, []string{r.Config.ID, r.Config.Name, r.Config.Via, r.Config.To, string(r.Config.Least)})
+	}
+	return show(cmd, list, []string{"id", "name", "by", "to", "from"}, rows)
+}
+
+func servicedCommand() *cli.Command {
+	return &cli.Command{Name: "serviced", Usage: "say that a control was serviced; its hours begin anew", ArgsUsage: "CONTROL", Flags: remote(),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			if _, err := h.ServicedWithResponse(ctx, args[0]); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(writer(cmd), "%s begins anew with 0 h.\n", args[0])
+			return err
+		}, "CONTROL")}
+}
