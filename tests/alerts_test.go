@@ -298,7 +298,11 @@ func TestWebhooks(t *testing.T) {
 	data := e["data"].(map[string]any)
 	assert.Equal(t, []any{"Too hot", "140", "above 100", "Open the vent."}, []any{data["name"], data["value"], data["limit"], data["do"]})
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
-	r.Soon("over too", func() bool { w.mu.Lock(); defer w.mu.Unlock(); return strings.Contains(w.bodies[len(w.bodies)-1], "idleember.over") })
+	r.Soon("over too", func() bool {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return strings.Contains(w.bodies[len(w.bodies)-1], "idleember.over")
+	})
 
 	// A body of the owner's own; what is never taken is given up and shows.
 	w.status.Store(410)

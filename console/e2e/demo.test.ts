@@ -286,7 +286,7 @@ test('live readings are appended to an open chart', async () => {
   await until('the table moves with the readings', async () => (await points()) !== before, 40_000)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/dashboards', '/dashboards/workshop', '/dashboards/workshop?edit=1', '/dashboards/slip_circuit', '/dashboards/door/wall', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
+const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/dashboards', '/dashboards/workshop', '/dashboards/workshop?edit=1', '/dashboards/slip_circuit', '/dashboards/door/wall', '/alerts', '/alerts/new?of=drying_room.humidity', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
 
 test.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)

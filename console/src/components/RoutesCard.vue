@@ -78,9 +78,9 @@ const places = { mail: 'Mail address', webhook: 'Address (URL)', mqtt: 'Topic', 
     </div>
     <form v-if="form" class="fields mt-2" @submit.prevent="save">
       <label><span>Name</span><input v-model="form.name" class="form-control" required maxlength="80" placeholder="Mo’s phone" /></label>
-      <label><span>By</span><select v-model="form.via" class="form-select"><option value="mail">mail</option><option value="webhook">webhook</option><option value="mqtt">a broker elsewhere</option></select></label>
+      <label><span>By</span><select v-model="form.via" class="form-select" aria-label="By"><option value="mail">mail</option><option value="webhook">webhook</option><option value="mqtt">a broker elsewhere</option></select></label>
       <label><span>{{ places[form.via] }}</span><input v-model="form.to" class="form-control" required /></label>
-      <label><span>From</span><select v-model="form.least" class="form-select"><option value="info">info</option><option value="warning">warning</option><option value="critical">critical</option></select></label>
+      <label><span>From</span><select v-model="form.least" class="form-select" aria-label="From"><option value="info">info</option><option value="warning">warning</option><option value="critical">critical</option></select></label>
       <label><span>Quiet from</span><input v-model="form.from" class="form-control" type="time" /></label>
       <label><span>until</span><input v-model="form.until" class="form-control" type="time" /></label>
       <label><span>Only after, min</span><input class="form-control" type="number" min="0" :value="minutes(form.after_ms)" @input="form.after_ms = 60_000 * Number(($event.target as HTMLInputElement).value)" /></label>
