@@ -140,3 +140,8 @@ func (h *handlers) SaveMessaging(ctx context.Context, r SaveMessagingRequestObje
 func (h *handlers) Serviced(ctx context.Context, r ServicedRequestObject) (ServicedResponseObject, error) {
 	return Serviced204Response{}, h.s.hub.Serviced(ctx, actor(ctx), r.Id)
 }
+
+func (h *handlers) Say(ctx context.Context, r SayRequestObject) (SayResponseObject, error) {
+	v, err := h.s.hub.Say(ctx, actor(ctx), r.Params.About)
+	return Say200JSONResponse{Sentence: v}, err
+}

@@ -2249,6 +2249,11 @@ type SaveRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SayParams defines parameters for Say.
+type SayParams struct {
+	About string `form:"about" json:"about"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
@@ -2727,6 +2732,9 @@ type ServerInterface interface {
 	// RemoveRule Take a rule away
 	// (DELETE /rules/{id})
 	RemoveRule(ctx *echo.Context, id Id) error
+	// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
+	// (GET /say)
+	Say(ctx *echo.Context, params SayParams) error
 	// SignOut Sign out; the session is void at once
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -4607,6 +4615,24 @@ func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
 	return err
 }
 
+// Say converts echo context to params.
+func (w *ServerInterfaceWrapper) Say(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SayParams
+	// ------------- Required query parameter "about" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "about", ctx.QueryParams(), &params.About, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter about: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Say(ctx, params)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -4991,6 +5017,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
 	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
+	router.GET(options.BaseURL+"/say", wrapper.Say, options.OperationMiddlewares["say"]...)
 	router.DELETE(options.BaseURL+"/alerts/:id", wrapper.RemoveAlert, options.OperationMiddlewares["removeAlert"]...)
 	router.POST(options.BaseURL+"/alerts/act", wrapper.ActOnAlerts, options.OperationMiddlewares["actOnAlerts"]...)
 	router.POST(options.BaseURL+"/alerts/try", wrapper.TryAlert, options.OperationMiddlewares["tryAlert"]...)
@@ -9220,6 +9247,51 @@ func (response RemoveRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveR
 	return err
 }
 
+type SayRequestObject struct {
+	Params SayParams
+}
+
+type SayResponseObject interface {
+	VisitSayResponse(w http.ResponseWriter) error
+}
+
+type Say200JSONResponse struct {
+	Sentence string `json:"sentence"`
+}
+
+func (response Say200JSONResponse) VisitSayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaydefaultApplicationProblemPlusJSONResponse) VisitSayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -10396,6 +10468,9 @@ type StrictServerInterface interface {
 	// RemoveRule Take a rule away
 	// (DELETE /rules/{id})
 	RemoveRule(ctx context.Context, request RemoveRuleRequestObject) (RemoveRuleResponseObject, error)
+	// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
+	// (GET /say)
+	Say(ctx context.Context, request SayRequestObject) (SayResponseObject, error)
 	// SignOut Sign out; the session is void at once
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -13679,6 +13754,31 @@ func (sh *strictHandler) RemoveRule(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RemoveRuleResponseObject); ok {
 		return validResponse.VisitRemoveRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Say operation middleware
+func (sh *strictHandler) Say(ctx *echo.Context, params SayParams) error {
+	var request SayRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Say(ctx.Request().Context(), request.(SayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Say")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SayResponseObject); ok {
+		return validResponse.VisitSayResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

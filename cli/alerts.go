@@ -175,3 +175,15 @@ func servicedCommand() *cli.Command {
 			return err
 		}, "CONTROL")}
 }
+
+func sayCommand() *cli.Command {
+	return &cli.Command{Name: "say", Usage: "tell in one sentence how a device, place, dashboard, signal or control is", ArgsUsage: "WHAT", Flags: remote(),
+		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			r, err := h.SayWithResponse(ctx, &client.SayParams{About: args[0]})
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(writer(cmd), r.JSON200.Sentence)
+			return err
+		}, "WHAT")}
+}

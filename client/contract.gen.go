@@ -2249,6 +2249,11 @@ type SaveRuleParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SayParams defines parameters for Say.
+type SayParams struct {
+	About string `form:"about" json:"about"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Account  string `json:"account"`
@@ -3391,6 +3396,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 	RemoveRule(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
+	//
+	// Corresponds with GET /say (the `Say` operationId).
+	Say(ctx context.Context, params *SayParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut Sign out; the session is void at once
 	//
@@ -5813,6 +5823,21 @@ func (c *Client) SaveRule(ctx context.Context, params *SaveRuleParams, body Save
 // Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 func (c *Client) RemoveRule(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
+//
+// Corresponds with GET /say (the `Say` operationId).
+func (c *Client) Say(ctx context.Context, params *SayParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSayRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10744,6 +10769,56 @@ func NewRemoveRuleRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSayRequest constructs an http.Request for the Say method
+func NewSayRequest(server string, params *SayParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/say")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "about", params.About, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -12560,6 +12635,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
 	RemoveRuleWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
+
+	// SayWithResponse A device, a place, a dashboard, a signal or a control in one spoken sentence
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /say (the `Say` operationId).
+	SayWithResponse(ctx context.Context, params *SayParams, reqEditors ...RequestEditorFn) (*SayResponse, error)
 
 	// SignOutWithResponse Sign out; the session is void at once
 	//
@@ -18022,6 +18104,65 @@ func (r RemoveRuleResponse) ContentType() string {
 	return ""
 }
 
+// SayResponseDefaultHeaders the declared response headers of an HTTP default response for Say
+type SayResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Sentence string `json:"sentence"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SayResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SayResponse) GetJSON200() *struct {
+	Sentence string `json:"sentence"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie *string
@@ -20973,6 +21114,19 @@ func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseRemoveRuleResponse(rsp)
+}
+
+// SayWithResponse A device, a place, a dashboard, a signal or a control in one spoken sentence
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /say (the `Say` operationId).
+func (c *ClientWithResponses) SayWithResponse(ctx context.Context, params *SayParams, reqEditors ...RequestEditorFn) (*SayResponse, error) {
+	rsp, err := c.Say(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSayResponse(rsp)
 }
 
 // SignOutWithResponse Sign out; the session is void at once
@@ -25787,6 +25941,54 @@ func ParseRemoveRuleResponse(rsp *http.Response) (*RemoveRuleResponse, error) {
 	switch {
 	case true:
 		var headers RemoveRuleResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSayResponse parses an HTTP response from a SayWithResponse call
+func ParseSayResponse(rsp *http.Response) (*SayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Sentence string `json:"sentence"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SayResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

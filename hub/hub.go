@@ -277,6 +277,7 @@ func (h *Hub) loop() {
 	reasons := time.NewTicker(20 * time.Second)
 	defer reasons.Stop()
 	h.saveAlive()
+	h.lookAtOneself()
 	for {
 		if at, ok := h.engine.NextWake(); ok {
 			timer.Reset(max(0, at-time.Since(h.started)))
@@ -298,6 +299,7 @@ func (h *Hub) loop() {
 		case <-due.C:
 		case <-alive.C:
 			h.saveAlive()
+			h.lookAtOneself()
 		case <-reasons.C:
 			h.tellReasons()
 		case <-prune.C:

@@ -158,6 +158,7 @@ func (w *Tx) broken(p *block, err error) error {
 // broken leaves a damaged block out of what is read, and says so once.
 func (s *Store) broken(p *block, err error) error {
 	if _, told := s.told.LoadOrStore(p.Key, true); !told {
+		s.leftOut.Add(1)
 		s.log.Error("a block is damaged and left out; run idleember check", "series", p.Key>>timeBits, "from", time.UnixMilli(p.from()).UTC(), "readings", p.Count, "error", err)
 	}
 	return nil

@@ -117,6 +117,12 @@ func TestADamagedBlockHoldsNothingElseUp(t *testing.T) {
 	}))
 	require.ErrorContains(t, s.Check(t.Context(), nil), "a.n")
 	require.Len(t, all(t, s, "a.n", site.Number, 0, 1<<42, false), len(list)-int(count), "the rest can be read")
+	damaged, err := s.Damaged(t.Context())
+	require.NoError(t, err)
+	require.EqualValues(t, 1, damaged, "and an alert can tell")
+	used, err := s.DiskUsed()
+	require.NoError(t, err)
+	require.True(t, used > 0 && used <= 100)
 
 	late := Reading{T: timeOf(key) + 1, Value: reading.Number(7)}
 	require.NoError(t, s.Do(t.Context(), AddReadings("a.n", []Reading{late}, nil), AddReadings("b.n", []Reading{late}, nil)))

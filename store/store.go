@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -41,14 +42,15 @@ type Options struct {
 
 // Store is an open database. Use Open to get one.
 type Store struct {
-	dir   string
-	lock  *os.File
-	read  *sqlx.DB
-	write *sqlx.DB
-	tx    *Tx
-	queue chan *Batch
-	idle  chan struct{} // closed when the writer has ended
-	log   *slog.Logger
+	dir     string
+	leftOut atomic.Int64 // damaged blocks that reading left out
+	lock    *os.File
+	read    *sqlx.DB
+	write   *sqlx.DB
+	tx      *Tx
+	queue   chan *Batch
+	idle    chan struct{} // closed when the writer has ended
+	log     *slog.Logger
 
 	prepared struct {
 		sync.Mutex

@@ -448,3 +448,39 @@ func TestAFloodIsOneMessage(t *testing.T) {
 	assert.Contains(t, strings.Join(w.bodies, ""), `"others":[`)
 	w.mu.Unlock()
 }
+
+// One sentence for a voice, with what somebody may see.
+func TestSay(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	board := newRelay(r, r.Device("kiln"))
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	board.Publish("ember/kiln/r/chamber", 1, false, "412").Wait()
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	name, unit := "Chamber", "Cel"
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Name: &name, Unit: &unit})
+	require.NoError(t, err)
+	begin := time.Now().Add(-65 * time.Minute)
+	bring(r, "kiln.chamber", begin, 380, func(i int) float64 { return 450 - float64(i)/10 })
+	say := func(c *client.Remote, about string) (string, error) {
+		x, err := c.SayWithResponse(t.Context(), &client.SayParams{About: about})
+		if err != nil {
+			return "", err
+		}
+		return x.JSON200.Sentence, nil
+	}
+	got, err := say(r.Owner, "kiln")
+	require.NoError(t, err)
+	assert.Regexp(t, `^Kiln: chamber 412 °C, falling 3\d °C an hour; fan off; no alerts\.$`, got)
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 400})
+	board.Publish("ember/kiln/r/chamber", 1, false, "413").Wait()
+	r.Soon("active", func() bool { return len(alerts(r, r.Owner)) == 1 })
+	got, err = say(r.Owner, "Studio")
+	require.NoError(t, err)
+	assert.Contains(t, got, "Studio: chamber 413 °C")
+	assert.Contains(t, got, "alert: Too hot.")
+	_, err = say(r.Owner, "klin")
+	assert.ErrorContains(t, err, "did you mean kiln?")
+	_, err = say(r.Member("lee", "guest"), "kiln")
+	assert.ErrorContains(t, err, "there is no device", "a guest hears what was opened")
+}
