@@ -350,7 +350,7 @@ func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *
 func limitWords(a *site.Alert, s *site.Site) string {
 	g := s.Signals[a.Of]
 	num := func(f float64) string {
-		return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, f, strings.Replace(g.Unit, "Cel", "°C", 1)))
+		return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, f, site.UnitSign(g.Unit)))
 	}
 	switch a.Kind {
 	case site.AlertAbove:

@@ -146,11 +146,7 @@ func spoken(g site.Signal, v reading.Value) string {
 	if v.Kind != site.Number {
 		return v.String()
 	}
-	unit := map[string]string{"Cel": "°C", "[degF]": "°F", "[ppm]": "ppm"}[g.Unit]
-	if unit == "" {
-		unit = g.Unit
-	}
-	return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, v.Num, unit))
+	return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, v.Num, site.UnitSign(g.Unit)))
 }
 
 func (h *Hub) sayControl(c site.Control) string {

@@ -164,6 +164,31 @@ func TestBrokerElsewhere(t *testing.T) {
 	assert.ErrorContains(t, err, "give it another link first")
 }
 
+// A route over a broker elsewhere: its acknowledgement is the answer, and what it could not carry waits.
+func TestARouteOverABrokerElsewhere(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
+	b := newElsewhere(t, r)
+	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "studio/alerts", Broker: "workshop"}), `no broker "workshop"`)
+	_, err := r.Owner.SaveBrokerWithResponse(t.Context(), client.NewBroker{Name: "Workshop", Address: "mqtt://" + b.addr})
+	require.NoError(t, err)
+	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "ember/kiln/want/fan", Broker: "workshop"}), "belong to boards")
+	require.NoError(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "studio/alerts", Broker: "workshop"}))
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
+	b.run.Stop()
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
+	r.Soon("it waits", func() bool {
+		return strings.Contains(fmt.Sprint(deliveries(r)), "wall waiting: no connection to the broker Workshop")
+	})
+	b.start()
+	heard := b.sub("studio/alerts")
+	r.Soon("carried", func() bool {
+		return strings.Contains(heard.String(), `"name":"Too hot"`) && strings.Contains(fmt.Sprint(deliveries(r)), "wall sent: acknowledged by Workshop")
+	})
+}
+
 // Two hubs in one group share the readings of a broker; each of them hears of controls.
 func TestHubsShareABroker(t *testing.T) {
 	t.Parallel()
@@ -266,6 +291,10 @@ func TestScriptsAsk(t *testing.T) {
 	})
 	push(r, "shed", "-u", "shed:"+pushKey, "-H", "Content-Type: application/json", "-d", `{"Temp-1":8.5}`)
 	r.Soon("what changes", func() bool { return strings.Contains(see.String(), "ember/shed/r/temp_1 8.5") })
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 400})
+	r.Soon("alerts too", func() bool {
+		return strings.Contains(see.String(), `ember/hub/alert/hot {"id":"hot"`) && strings.Contains(see.String(), `"phase":"active"`)
+	})
 	require.Empty(t, r.Pub("token", owner, "ember/kiln/ask/fan", "on"))
 	assert.True(t, rig.On(r.Control("kiln.fan").Want))
 	r.Soon("the want", func() bool { return strings.Contains(see.String(), "ember/kiln/want/fan on") })

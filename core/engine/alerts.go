@@ -239,7 +239,7 @@ func (e *Engine) learnLate(in Learnt) {
 }
 
 func sayNumber(cfg site.Signal, v float64) string {
-	return strconv.FormatFloat(v, 'f', cfg.Decimals, 64) + " " + unitSign(cfg.Unit)
+	return strconv.FormatFloat(v, 'f', cfg.Decimals, 64) + " " + site.UnitSign(cfg.Unit)
 }
 
 // Watched reports whether any alert looks at the limits of a signal.

@@ -206,23 +206,8 @@ func sayReading(cfg site.Signal, v reading.Value) string {
 		return v.String()
 	}
 	s := fmt.Sprintf("%.*f", cfg.Decimals, v.Num)
-	if u := unitSign(cfg.Unit); u != "" {
+	if u := site.UnitSign(cfg.Unit); u != "" {
 		s += " " + u
 	}
 	return s
-}
-
-// unitSign is how people write a unit that UCUM writes otherwise.
-func unitSign(unit string) string {
-	switch unit {
-	case "Cel":
-		return "°C"
-	case "[degF]":
-		return "°F"
-	case "[ppm]":
-		return "ppm"
-	case "[pH]":
-		return "pH"
-	}
-	return unit
 }

@@ -185,7 +185,7 @@ func (e *Engine) nameOf(id string) string {
 func (e *Engine) valueWords(p *point) string {
 	if s := e.signals[p.id]; s != nil && p.value.Kind == site.Number {
 		cfg := e.site.Signals[p.id]
-		return strings.TrimSpace(fmt.Sprintf("%.*f %s", cfg.Decimals, p.value.Num, unitSign(cfg.Unit)))
+		return strings.TrimSpace(fmt.Sprintf("%.*f %s", cfg.Decimals, p.value.Num, site.UnitSign(cfg.Unit)))
 	}
 	return strings.Replace(e.say(p.id), " Cel", " °C", 1)
 }
@@ -194,7 +194,7 @@ func quantityWords(v formula.Value, unit string) string {
 	if !v.Known {
 		return "unknown"
 	}
-	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " + unitSign(unit))
+	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " + site.UnitSign(unit))
 }
 
 // demandWords says what a demand looks at, with its numbers.

@@ -348,7 +348,7 @@ func (r Route) Validate() error {
 	case r.Via == ByMQTT && (strings.ContainsAny(r.To, "+#\x00") || strings.HasPrefix(r.To, "$") || len(r.To) > 200):
 		return fmt.Errorf("%q is no topic to publish on; + and # do not belong there", r.To)
 	case r.Via == ByMQTT && r.Broker == "":
-		return fmt.Errorf("tell to which broker; on the hub's own one scripts read alert/+ without a route")
+		return fmt.Errorf("tell to which broker; on the hub's own one scripts read ember/hub/alert/+ without a route")
 	case r.Via == ByPush && r.Person == "":
 		return fmt.Errorf("a push goes to the installed consoles of a person; tell whose")
 	case r.AfterMS < 0 || r.RemindMS < 0 || r.RemindMS > 0 && r.RemindMS < 60_000:

@@ -96,8 +96,19 @@ func eventMessages(e hub.Event) []message {
 		if json.Unmarshal(e.Data, &x) == nil {
 			return controlMessages(x)
 		}
+	case "alert":
+		var a hub.Alert
+		if json.Unmarshal(e.Data, &a) == nil {
+			return []message{alertMessage(a)}
+		}
 	}
 	return nil
+}
+
+// alertMessage is an alert as JSON, below the hub's own name.
+func alertMessage(a hub.Alert) message {
+	body, _ := json.Marshal(a) // a plain view
+	return message{topic: topics.Own("hub") + "alert/" + a.ID, payload: body, qos: 1, kept: true}
 }
 
 func signalMessages(s hub.Signal) []message {
@@ -137,6 +148,9 @@ func (s *script) current(h *hub.Hub) (out []message) {
 	}
 	for _, x := range snap.Controls {
 		out = append(out, controlMessages(x)...)
+	}
+	for _, a := range snap.Alerts {
+		out = append(out, alertMessage(a))
 	}
 	return out
 }
