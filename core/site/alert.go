@@ -347,6 +347,8 @@ func (r Route) Validate() error {
 		return fmt.Errorf("%q is no address; it begins with https:// or http://", r.To)
 	case r.Via == ByMQTT && (strings.ContainsAny(r.To, "+#\x00") || strings.HasPrefix(r.To, "$") || len(r.To) > 200):
 		return fmt.Errorf("%q is no topic to publish on; + and # do not belong there", r.To)
+	case r.Via == ByMQTT && strings.HasPrefix(r.To, "ember/"):
+		return fmt.Errorf("topics below ember/ belong to boards; choose another, such as studio/alerts")
 	case r.Via == ByMQTT && r.Broker == "":
 		return fmt.Errorf("tell to which broker; on the hub's own one scripts read ember/hub/alert/+ without a route")
 	case r.Via == ByPush && r.Person == "":
