@@ -11,7 +11,7 @@ const early: Plugin = {
   transformIndexHtml: {
     order: 'post',
     handler: (_html, ctx) => Object.keys(ctx.bundle ?? {}).filter((f) => /\/base-[^/]+\.(js|css)$/.test(f)).map((f) => ({
-      tag: 'link', injectTo: f.endsWith('.css') ? ('body' as const) : ('head' as const), attrs: f.endsWith('.css') ? { rel: 'stylesheet', href: '/' + f } : { rel: 'modulepreload', crossorigin: true, href: '/' + f },
+      tag: 'link', injectTo: f.endsWith('.css') ? ('body' as const) : ('head' as const), attrs: f.endsWith('.css') ? { rel: 'stylesheet', href: '/' + f } : { rel: 'preload', as: 'script', crossorigin: true, href: '/' + f },
     })),
   },
 }

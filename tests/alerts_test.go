@@ -111,6 +111,10 @@ func TestBuiltInAlerts(t *testing.T) {
 	board := newRelay(r, r.Device("kiln"))
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	name := "Chamber"
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Name: &name})
+	require.NoError(t, err)
 	all, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
 	require.NoError(t, err)
 	ids := map[string]bool{}

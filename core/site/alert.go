@@ -376,7 +376,7 @@ func (a *Alert) Holds() func(v float64) bool {
 }
 
 // AllAlerts are those that were made, and those that are there without making: for each device that it is away, for each
-// periodic signal that it is stale, for each control that it is not confirmed or has no effect, and some of the hub itself.
+// periodic signal that somebody named that it is stale, for each control that it is not confirmed or has no effect, and some of the hub itself.
 // One that was made takes the place of a built-in one of the same id, which so is tuned or switched off.
 func (s *Site) AllAlerts() map[string]*Alert {
 	all := make(map[string]*Alert, len(s.Alerts)+len(s.Devices)+len(s.Signals)+len(s.Controls))
@@ -388,7 +388,7 @@ func (s *Site) AllAlerts() map[string]*Alert {
 		}
 	}
 	for id, g := range s.Signals {
-		if d := s.Devices[g.Device]; g.Reports == Periodic && d.Active() {
+		if d := s.Devices[g.Device]; g.Reports == Periodic && d.Active() && !g.New { // what nobody has looked at yet is nobody's loss
 			add(Alert{ID: slugged("stale_", id), Name: g.Name + " is missing", Kind: AlertStale, Of: id, Severity: Warning, AfterMS: 5 * minute, Text: "The board is there, but this reading does not come any more."})
 		}
 	}
