@@ -130,15 +130,15 @@ func TestManyNamesFromOneBoardAreBounded(t *testing.T) {
 	r := rig.New(t)
 	key := r.Device("kiln")
 	board := r.Paho("kiln", key, "kiln")
-	for i := range 10_000 {
+	for i := range 3_000 {
 		tok := board.Publish(fmt.Sprintf("ember/kiln/r/s%d", i), 1, false, "1")
 		if i%60 == 59 {
-			require.True(t, tok.WaitTimeout(10*time.Second))
+			require.True(t, tok.WaitTimeout(30*time.Second))
 		}
 	}
 	r.Soon("the last one", func() bool {
 		d, err := r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
-		return err == nil && d.JSON200.Refused >= 10_000-64
+		return err == nil && d.JSON200.Refused >= 3_000-64
 	})
 	assert.Len(t, r.Now().Signals, 64)
 	assert.Len(t, r.Refusals("kiln"), 100, "the last ones are kept, not all")
