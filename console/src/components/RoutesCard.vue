@@ -109,7 +109,7 @@ const places = { mail: 'Mail address', webhook: 'Address (URL)', mqtt: 'Topic', 
     </details>
     <details v-if="posts.length" class="mt-3" :open="posts.some((p) => p.state !== 'sent')">
 <summary>The newest messages</summary>
-      <div class="scrolls"><table class="table table-sm"><tbody><tr v-for="p in posts" :key="p.id"><td class="text-nowrap">{{ dayText(Date.parse(p.at), hub.zone) }}</td><td>{{ p.subject }}</td><td>{{ p.route }}</td><td :class="{ 'warn-text': p.state !== 'sent' }">{{ p.state }}{{ p.tries > 1 ? `, ${p.tries} tries` : '' }}</td><td class="small-text">{{ p.answer }}</td></tr></tbody></table></div>
+      <div class="scrolls" tabindex="0" role="region" aria-label="The newest messages"><table class="table table-sm"><tbody><tr v-for="p in posts" :key="p.id"><td class="text-nowrap">{{ dayText(Date.parse(p.at), hub.zone) }}</td><td>{{ p.subject }}</td><td>{{ p.route }}</td><td :class="{ 'warn-text': p.state !== 'sent' }">{{ p.state }}{{ p.tries > 1 ? `, ${p.tries} tries` : '' }}</td><td class="small-text">{{ p.answer }}</td></tr></tbody></table></div>
     </details>
   </section>
 </template>

@@ -167,7 +167,7 @@ async function toggle(a: Alert) {
         </div>
       </div>
       <p v-if="!events.length" class="soft mb-0">Nothing yet. Each time an alert comes, is acknowledged or is over, it will be here.</p>
-      <div v-else class="scrolls">
+      <div v-else class="scrolls" tabindex="0" role="region" aria-label="What became of alerts">
 <table class="table table-sm">
 <thead><tr><th scope="col">When</th><th scope="col">What</th><th scope="col">Alert</th><th scope="col">Value</th><th scope="col">By</th></tr></thead>
         <tbody><tr v-for="e in events" :key="e.id"><td class="text-nowrap">{{ dayText(Date.parse(e.at), hub.zone) }}</td><td>{{ e.what }}</td><td>{{ e.name }}</td><td>{{ e.value }}</td><td>{{ e.by === 'the hub' ? '' : e.by }}{{ e.word && e.what === 'acknowledged' ? `: ${e.word}` : '' }}</td></tr></tbody>
