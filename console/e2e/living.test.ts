@@ -157,8 +157,8 @@ test('what was seen last is there before the console, and the values of now wher
   await signIn(p)
   await temperature(p).waitFor()
   await p.evaluate(() => localStorage.removeItem('last-seen'))
-  const q = await context.newPage()
-  // The console's own script does not come: what stands there is the first view.
+  const q = await (await (await browser()).newContext({ storageState: await context.storageState(), serviceWorkers: 'block' })).newPage()
+  // The console's own script does not come (nor out of the worker's store): what stands there is the first view.
   await q.route('**/assets/base-*.js', (r) => r.abort())
   await q.addInitScript(() => localStorage.removeItem('last-seen'))
   await q.goto(hub.url)
