@@ -2,7 +2,7 @@
 
 BIN := bin/idleember
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*' -not -path './.*') go.mod go.sum $(wildcard store/migrations/*) api/openapi.yaml api/zones.txt
-CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.ts console/package.json -type f)
+CONSOLE_SOURCES := $(shell find console/src console/public console/first console/index.html console/*.ts console/package.json -type f)
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X idleember/serve.Version=$(VERSION)
 

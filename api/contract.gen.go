@@ -743,6 +743,9 @@ type Calibrated struct {
 // Calibration defines model for Calibration.
 type Calibration = site.Calibration
 
+// Camera defines model for Camera.
+type Camera = site.Camera
+
 // Checked defines model for Checked.
 type Checked = hub.Checked
 
@@ -1013,6 +1016,9 @@ type DeviceWithKey struct {
 	Remarks []string `json:"remarks"`
 }
 
+// Digest defines model for Digest.
+type Digest = hub.Digest
+
 // Divider defines model for Divider.
 type Divider = site.Divider
 
@@ -1204,6 +1210,9 @@ type Limits = site.Limits
 
 // Link how a device speaks with the hub; which fields count depends on the kind
 type Link = site.Link
+
+// LinkedAlert defines model for LinkedAlert.
+type LinkedAlert = hub.LinkedAlert
 
 // Mark defines model for Mark.
 type Mark struct {
@@ -1547,6 +1556,9 @@ type Proof struct {
 // Pulse defines model for Pulse.
 type Pulse = site.Pulse
 
+// Pushes defines model for Pushes.
+type Pushes = hub.PushInfo
+
 // ReadingsImport defines model for ReadingsImport.
 type ReadingsImport struct {
 	Readings []OneReading `json:"readings"`
@@ -1780,6 +1792,9 @@ type Starter struct {
 	Id    string `json:"id"`
 	Name  string `json:"name"`
 }
+
+// Still defines model for Still.
+type Still = hub.Still
 
 // Storage defines model for Storage.
 type Storage struct {
@@ -2064,6 +2079,11 @@ type SetDeviceStateJSONBody struct {
 	Enabled bool `json:"enabled"`
 }
 
+// ListStillsParams defines parameters for ListStills.
+type ListStillsParams struct {
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListTrafficParams defines parameters for ListTraffic.
 type ListTrafficParams struct {
 	// After the seq of the last message that one has
@@ -2071,6 +2091,15 @@ type ListTrafficParams struct {
 
 	// Wait wait up to 25 s for something new
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// GetDigestParams defines parameters for GetDigest.
+type GetDigestParams struct {
+	// From a day before to, where it is not told
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To now, where it is not told
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // CheckFormulaJSONBody defines parameters for CheckFormula.
@@ -2129,6 +2158,18 @@ type ListJournalParams struct {
 	// Cursor next of the page before
 	Cursor *int64 `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// OpenLetterJSONBody defines parameters for OpenLetter.
+type OpenLetterJSONBody struct {
+	// Link what stands behind the # of the link
+	Link string `json:"link"`
+}
+
+// AcknowledgeLetterJSONBody defines parameters for AcknowledgeLetter.
+type AcknowledgeLetterJSONBody struct {
+	Link string  `json:"link"`
+	Word *string `json:"word,omitempty"`
 }
 
 // GetLiveParams defines parameters for GetLive.
@@ -2291,6 +2332,21 @@ type TidyStorageJSONBody struct {
 	Series string `json:"series"`
 }
 
+// SubscribeJSONBody defines parameters for Subscribe.
+type SubscribeJSONBody struct {
+	// Auth base64url
+	Auth     string `json:"auth"`
+	Endpoint string `json:"endpoint"`
+
+	// P256dh base64url
+	P256dh string `json:"p256dh"`
+}
+
+// UnsubscribeJSONBody defines parameters for Unsubscribe.
+type UnsubscribeJSONBody struct {
+	Endpoint string `json:"endpoint"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
@@ -2343,6 +2399,9 @@ type AddDeviceJSONRequestBody = NewDevice
 // ChangeDeviceJSONRequestBody defines body for ChangeDevice for application/json ContentType.
 type ChangeDeviceJSONRequestBody = DeviceChange
 
+// SaveCameraJSONRequestBody defines body for SaveCamera for application/json ContentType.
+type SaveCameraJSONRequestBody = Camera
+
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
 
@@ -2366,6 +2425,12 @@ type SaveGroupJSONRequestBody = Group
 
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
+
+// OpenLetterJSONRequestBody defines body for OpenLetter for application/json ContentType.
+type OpenLetterJSONRequestBody OpenLetterJSONBody
+
+// AcknowledgeLetterJSONRequestBody defines body for AcknowledgeLetter for application/json ContentType.
+type AcknowledgeLetterJSONRequestBody AcknowledgeLetterJSONBody
 
 // NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
 type NarrowLiveJSONRequestBody NarrowLiveJSONBody
@@ -2432,6 +2497,12 @@ type RecalibrateJSONRequestBody RecalibrateJSONBody
 
 // TidyStorageJSONRequestBody defines body for TidyStorage for application/json ContentType.
 type TidyStorageJSONRequestBody TidyStorageJSONBody
+
+// SubscribeJSONRequestBody defines body for Subscribe for application/json ContentType.
+type SubscribeJSONRequestBody SubscribeJSONBody
+
+// UnsubscribeJSONRequestBody defines body for Unsubscribe for application/json ContentType.
+type UnsubscribeJSONRequestBody UnsubscribeJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
@@ -2555,6 +2626,12 @@ type ServerInterface interface {
 	// ChangeDevice Change a device's name, place or lease
 	// (PATCH /devices/{id})
 	ChangeDevice(ctx *echo.Context, id Id, params ChangeDeviceParams) error
+	// GetCamera Where a still picture of what a device sees is to be had
+	// (GET /devices/{id}/camera)
+	GetCamera(ctx *echo.Context, id Id) error
+	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
+	// (PUT /devices/{id}/camera)
+	SaveCamera(ctx *echo.Context, id Id) error
 	// AddControl Add a switch to a device
 	// (POST /devices/{id}/controls)
 	AddControl(ctx *echo.Context, id Id) error
@@ -2576,12 +2653,21 @@ type ServerInterface interface {
 	// SetDeviceState Disable a device or enable it again
 	// (PUT /devices/{id}/state)
 	SetDeviceState(ctx *echo.Context, id Id) error
+	// ListStills The newest pictures of what a device sees, newest first
+	// (GET /devices/{id}/stills)
+	ListStills(ctx *echo.Context, id Id, params ListStillsParams) error
+	// TakeStill Take a picture now
+	// (POST /devices/{id}/stills)
+	TakeStill(ctx *echo.Context, id Id) error
 	// ListTraffic What the device and the hub told each other, oldest first
 	// (GET /devices/{id}/traffic)
 	ListTraffic(ctx *echo.Context, id Id, params ListTrafficParams) error
 	// TryMessage What the mapping makes of a message; nothing is kept
 	// (POST /devices/{id}/try)
 	TryMessage(ctx *echo.Context, id Id) error
+	// GetDigest What happened in a stretch, in words
+	// (GET /digest)
+	GetDigest(ctx *echo.Context, params GetDigestParams) error
 	// CheckFormula Read a formula, and say what it comes to now
 	// (POST /formulas/check)
 	CheckFormula(ctx *echo.Context) error
@@ -2615,6 +2701,12 @@ type ServerInterface interface {
 	// ListJournal Who or what changed what, newest first
 	// (GET /journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
+	// OpenLetter What the signed link of a message leads to
+	// (POST /letters)
+	OpenLetter(ctx *echo.Context) error
+	// AcknowledgeLetter Acknowledge the alert that the signed link of a message leads to
+	// (POST /letters/acknowledge)
+	AcknowledgeLetter(ctx *echo.Context) error
 	// GetLive Live changes as Server-Sent Events
 	// (GET /live)
 	GetLive(ctx *echo.Context, params GetLiveParams) error
@@ -2771,12 +2863,24 @@ type ServerInterface interface {
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx *echo.Context, id Id) error
+	// GetStill A picture of what a device saw
+	// (GET /stills/{id})
+	GetStill(ctx *echo.Context, id int64) error
 	// GetStorage What is kept, by series, and what was written to the disk
 	// (GET /storage)
 	GetStorage(ctx *echo.Context) error
 	// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
 	// (POST /storage/tidy)
 	TidyStorage(ctx *echo.Context) error
+	// GetPushes What an installed console needs in order to take pushes
+	// (GET /subscriptions)
+	GetPushes(ctx *echo.Context) error
+	// Subscribe Take pushes on this console
+	// (POST /subscriptions)
+	Subscribe(ctx *echo.Context) error
+	// Unsubscribe Take no more pushes on this console
+	// (POST /subscriptions/end)
+	Unsubscribe(ctx *echo.Context) error
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -3526,6 +3630,38 @@ func (w *ServerInterfaceWrapper) ChangeDevice(ctx *echo.Context) error {
 	return err
 }
 
+// GetCamera converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCamera(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCamera(ctx, id)
+	return err
+}
+
+// SaveCamera converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveCamera(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveCamera(ctx, id)
+	return err
+}
+
 // AddControl converts echo context to params.
 func (w *ServerInterfaceWrapper) AddControl(ctx *echo.Context) error {
 	var err error
@@ -3638,6 +3774,47 @@ func (w *ServerInterfaceWrapper) SetDeviceState(ctx *echo.Context) error {
 	return err
 }
 
+// ListStills converts echo context to params.
+func (w *ServerInterfaceWrapper) ListStills(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListStillsParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListStills(ctx, id, params)
+	return err
+}
+
+// TakeStill converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeStill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeStill(ctx, id)
+	return err
+}
+
 // ListTraffic converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTraffic(ctx *echo.Context) error {
 	var err error
@@ -3683,6 +3860,31 @@ func (w *ServerInterfaceWrapper) TryMessage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TryMessage(ctx, id)
+	return err
+}
+
+// GetDigest converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDigest(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDigestParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDigest(ctx, params)
 	return err
 }
 
@@ -3921,6 +4123,24 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListJournal(ctx, params)
+	return err
+}
+
+// OpenLetter converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenLetter(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenLetter(ctx)
+	return err
+}
+
+// AcknowledgeLetter converts echo context to params.
+func (w *ServerInterfaceWrapper) AcknowledgeLetter(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcknowledgeLetter(ctx)
 	return err
 }
 
@@ -4816,6 +5036,22 @@ func (w *ServerInterfaceWrapper) Recalibrate(ctx *echo.Context) error {
 	return err
 }
 
+// GetStill converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStill(ctx, id)
+	return err
+}
+
 // GetStorage converts echo context to params.
 func (w *ServerInterfaceWrapper) GetStorage(ctx *echo.Context) error {
 	var err error
@@ -4831,6 +5067,33 @@ func (w *ServerInterfaceWrapper) TidyStorage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TidyStorage(ctx)
+	return err
+}
+
+// GetPushes converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPushes(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPushes(ctx)
+	return err
+}
+
+// Subscribe converts echo context to params.
+func (w *ServerInterfaceWrapper) Subscribe(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Subscribe(ctx)
+	return err
+}
+
+// Unsubscribe converts echo context to params.
+func (w *ServerInterfaceWrapper) Unsubscribe(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Unsubscribe(ctx)
 	return err
 }
 
@@ -5019,6 +5282,17 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
 	router.GET(options.BaseURL+"/say", wrapper.Say, options.OperationMiddlewares["say"]...)
 	router.DELETE(options.BaseURL+"/alerts/:id", wrapper.RemoveAlert, options.OperationMiddlewares["removeAlert"]...)
+	router.GET(options.BaseURL+"/digest", wrapper.GetDigest, options.OperationMiddlewares["getDigest"]...)
+	router.GET(options.BaseURL+"/devices/:id/camera", wrapper.GetCamera, options.OperationMiddlewares["getCamera"]...)
+	router.PUT(options.BaseURL+"/devices/:id/camera", wrapper.SaveCamera, options.OperationMiddlewares["saveCamera"]...)
+	router.GET(options.BaseURL+"/devices/:id/stills", wrapper.ListStills, options.OperationMiddlewares["listStills"]...)
+	router.POST(options.BaseURL+"/devices/:id/stills", wrapper.TakeStill, options.OperationMiddlewares["takeStill"]...)
+	router.GET(options.BaseURL+"/stills/:id", wrapper.GetStill, options.OperationMiddlewares["getStill"]...)
+	router.GET(options.BaseURL+"/subscriptions", wrapper.GetPushes, options.OperationMiddlewares["getPushes"]...)
+	router.POST(options.BaseURL+"/subscriptions", wrapper.Subscribe, options.OperationMiddlewares["subscribe"]...)
+	router.POST(options.BaseURL+"/subscriptions/end", wrapper.Unsubscribe, options.OperationMiddlewares["unsubscribe"]...)
+	router.POST(options.BaseURL+"/letters", wrapper.OpenLetter, options.OperationMiddlewares["openLetter"]...)
+	router.POST(options.BaseURL+"/letters/acknowledge", wrapper.AcknowledgeLetter, options.OperationMiddlewares["acknowledgeLetter"]...)
 	router.POST(options.BaseURL+"/alerts/act", wrapper.ActOnAlerts, options.OperationMiddlewares["actOnAlerts"]...)
 	router.POST(options.BaseURL+"/alerts/try", wrapper.TryAlert, options.OperationMiddlewares["tryAlert"]...)
 	router.GET(options.BaseURL+"/alerts/events", wrapper.ListAlertEvents, options.OperationMiddlewares["listAlertEvents"]...)
@@ -6674,6 +6948,93 @@ func (response ChangeDevicedefaultApplicationProblemPlusJSONResponse) VisitChang
 	return err
 }
 
+type GetCameraRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetCameraResponseObject interface {
+	VisitGetCameraResponse(w http.ResponseWriter) error
+}
+
+type GetCamera200JSONResponse Camera
+
+func (response GetCamera200JSONResponse) VisitGetCameraResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCameradefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetCameradefaultApplicationProblemPlusJSONResponse) VisitGetCameraResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveCameraRequestObject struct {
+	Id   Id `json:"id"`
+	Body *SaveCameraJSONRequestBody
+}
+
+type SaveCameraResponseObject interface {
+	VisitSaveCameraResponse(w http.ResponseWriter) error
+}
+
+type SaveCamera200JSONResponse Camera
+
+func (response SaveCamera200JSONResponse) VisitSaveCameraResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveCameradefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveCameradefaultApplicationProblemPlusJSONResponse) VisitSaveCameraResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddControlRequestObject struct {
 	Id   Id `json:"id"`
 	Body *AddControlJSONRequestBody
@@ -6982,6 +7343,93 @@ func (response SetDeviceStatedefaultApplicationProblemPlusJSONResponse) VisitSet
 	return err
 }
 
+type ListStillsRequestObject struct {
+	Id     Id `json:"id"`
+	Params ListStillsParams
+}
+
+type ListStillsResponseObject interface {
+	VisitListStillsResponse(w http.ResponseWriter) error
+}
+
+type ListStills200JSONResponse []Still
+
+func (response ListStills200JSONResponse) VisitListStillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStillsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListStillsdefaultApplicationProblemPlusJSONResponse) VisitListStillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeStillRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type TakeStillResponseObject interface {
+	VisitTakeStillResponse(w http.ResponseWriter) error
+}
+
+type TakeStill201JSONResponse Still
+
+func (response TakeStill201JSONResponse) VisitTakeStillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeStilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TakeStilldefaultApplicationProblemPlusJSONResponse) VisitTakeStillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTrafficRequestObject struct {
 	Id     Id `json:"id"`
 	Params ListTrafficParams
@@ -7056,6 +7504,49 @@ type TryMessagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryMessagedefaultApplicationProblemPlusJSONResponse) VisitTryMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDigestRequestObject struct {
+	Params GetDigestParams
+}
+
+type GetDigestResponseObject interface {
+	VisitGetDigestResponse(w http.ResponseWriter) error
+}
+
+type GetDigest200JSONResponse Digest
+
+func (response GetDigest200JSONResponse) VisitGetDigestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDigestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetDigestdefaultApplicationProblemPlusJSONResponse) VisitGetDigestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7542,6 +8033,92 @@ type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLetterRequestObject struct {
+	Body *OpenLetterJSONRequestBody
+}
+
+type OpenLetterResponseObject interface {
+	VisitOpenLetterResponse(w http.ResponseWriter) error
+}
+
+type OpenLetter200JSONResponse LinkedAlert
+
+func (response OpenLetter200JSONResponse) VisitOpenLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response OpenLetterdefaultApplicationProblemPlusJSONResponse) VisitOpenLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcknowledgeLetterRequestObject struct {
+	Body *AcknowledgeLetterJSONRequestBody
+}
+
+type AcknowledgeLetterResponseObject interface {
+	VisitAcknowledgeLetterResponse(w http.ResponseWriter) error
+}
+
+type AcknowledgeLetter200JSONResponse LinkedAlert
+
+func (response AcknowledgeLetter200JSONResponse) VisitAcknowledgeLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcknowledgeLetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AcknowledgeLetterdefaultApplicationProblemPlusJSONResponse) VisitAcknowledgeLetterResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9787,6 +10364,55 @@ func (response RecalibratedefaultApplicationProblemPlusJSONResponse) VisitRecali
 	return err
 }
 
+type GetStillRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type GetStillResponseObject interface {
+	VisitGetStillResponse(w http.ResponseWriter) error
+}
+
+type GetStill200ImagejpegResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetStill200ImagejpegResponse) VisitGetStillResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/jpeg")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetStilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetStilldefaultApplicationProblemPlusJSONResponse) VisitGetStillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetStorageRequestObject struct {
 }
 
@@ -9864,6 +10490,122 @@ type TidyStoragedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TidyStoragedefaultApplicationProblemPlusJSONResponse) VisitTidyStorageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPushesRequestObject struct {
+}
+
+type GetPushesResponseObject interface {
+	VisitGetPushesResponse(w http.ResponseWriter) error
+}
+
+type GetPushes200JSONResponse Pushes
+
+func (response GetPushes200JSONResponse) VisitGetPushesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPushesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetPushesdefaultApplicationProblemPlusJSONResponse) VisitGetPushesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SubscribeRequestObject struct {
+	Body *SubscribeJSONRequestBody
+}
+
+type SubscribeResponseObject interface {
+	VisitSubscribeResponse(w http.ResponseWriter) error
+}
+
+type Subscribe204Response struct {
+}
+
+func (response Subscribe204Response) VisitSubscribeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SubscribedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SubscribedefaultApplicationProblemPlusJSONResponse) VisitSubscribeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnsubscribeRequestObject struct {
+	Body *UnsubscribeJSONRequestBody
+}
+
+type UnsubscribeResponseObject interface {
+	VisitUnsubscribeResponse(w http.ResponseWriter) error
+}
+
+type Unsubscribe204Response struct {
+}
+
+func (response Unsubscribe204Response) VisitUnsubscribeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnsubscribedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response UnsubscribedefaultApplicationProblemPlusJSONResponse) VisitUnsubscribeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10291,6 +11033,12 @@ type StrictServerInterface interface {
 	// ChangeDevice Change a device's name, place or lease
 	// (PATCH /devices/{id})
 	ChangeDevice(ctx context.Context, request ChangeDeviceRequestObject) (ChangeDeviceResponseObject, error)
+	// GetCamera Where a still picture of what a device sees is to be had
+	// (GET /devices/{id}/camera)
+	GetCamera(ctx context.Context, request GetCameraRequestObject) (GetCameraResponseObject, error)
+	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
+	// (PUT /devices/{id}/camera)
+	SaveCamera(ctx context.Context, request SaveCameraRequestObject) (SaveCameraResponseObject, error)
 	// AddControl Add a switch to a device
 	// (POST /devices/{id}/controls)
 	AddControl(ctx context.Context, request AddControlRequestObject) (AddControlResponseObject, error)
@@ -10312,12 +11060,21 @@ type StrictServerInterface interface {
 	// SetDeviceState Disable a device or enable it again
 	// (PUT /devices/{id}/state)
 	SetDeviceState(ctx context.Context, request SetDeviceStateRequestObject) (SetDeviceStateResponseObject, error)
+	// ListStills The newest pictures of what a device sees, newest first
+	// (GET /devices/{id}/stills)
+	ListStills(ctx context.Context, request ListStillsRequestObject) (ListStillsResponseObject, error)
+	// TakeStill Take a picture now
+	// (POST /devices/{id}/stills)
+	TakeStill(ctx context.Context, request TakeStillRequestObject) (TakeStillResponseObject, error)
 	// ListTraffic What the device and the hub told each other, oldest first
 	// (GET /devices/{id}/traffic)
 	ListTraffic(ctx context.Context, request ListTrafficRequestObject) (ListTrafficResponseObject, error)
 	// TryMessage What the mapping makes of a message; nothing is kept
 	// (POST /devices/{id}/try)
 	TryMessage(ctx context.Context, request TryMessageRequestObject) (TryMessageResponseObject, error)
+	// GetDigest What happened in a stretch, in words
+	// (GET /digest)
+	GetDigest(ctx context.Context, request GetDigestRequestObject) (GetDigestResponseObject, error)
 	// CheckFormula Read a formula, and say what it comes to now
 	// (POST /formulas/check)
 	CheckFormula(ctx context.Context, request CheckFormulaRequestObject) (CheckFormulaResponseObject, error)
@@ -10351,6 +11108,12 @@ type StrictServerInterface interface {
 	// ListJournal Who or what changed what, newest first
 	// (GET /journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// OpenLetter What the signed link of a message leads to
+	// (POST /letters)
+	OpenLetter(ctx context.Context, request OpenLetterRequestObject) (OpenLetterResponseObject, error)
+	// AcknowledgeLetter Acknowledge the alert that the signed link of a message leads to
+	// (POST /letters/acknowledge)
+	AcknowledgeLetter(ctx context.Context, request AcknowledgeLetterRequestObject) (AcknowledgeLetterResponseObject, error)
 	// GetLive Live changes as Server-Sent Events
 	// (GET /live)
 	GetLive(ctx context.Context, request GetLiveRequestObject) (GetLiveResponseObject, error)
@@ -10507,12 +11270,24 @@ type StrictServerInterface interface {
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx context.Context, request RecalibrateRequestObject) (RecalibrateResponseObject, error)
+	// GetStill A picture of what a device saw
+	// (GET /stills/{id})
+	GetStill(ctx context.Context, request GetStillRequestObject) (GetStillResponseObject, error)
 	// GetStorage What is kept, by series, and what was written to the disk
 	// (GET /storage)
 	GetStorage(ctx context.Context, request GetStorageRequestObject) (GetStorageResponseObject, error)
 	// TidyStorage Let go of a series' readings that are older than they are kept, and pack the rest anew
 	// (POST /storage/tidy)
 	TidyStorage(ctx context.Context, request TidyStorageRequestObject) (TidyStorageResponseObject, error)
+	// GetPushes What an installed console needs in order to take pushes
+	// (GET /subscriptions)
+	GetPushes(ctx context.Context, request GetPushesRequestObject) (GetPushesResponseObject, error)
+	// Subscribe Take pushes on this console
+	// (POST /subscriptions)
+	Subscribe(ctx context.Context, request SubscribeRequestObject) (SubscribeResponseObject, error)
+	// Unsubscribe Take no more pushes on this console
+	// (POST /subscriptions/end)
+	Unsubscribe(ctx context.Context, request UnsubscribeRequestObject) (UnsubscribeResponseObject, error)
 	// ListTokens The tokens of whoever asks
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -11786,6 +12561,79 @@ func (sh *strictHandler) ChangeDevice(ctx *echo.Context, id Id, params ChangeDev
 	return nil
 }
 
+// GetCamera operation middleware
+func (sh *strictHandler) GetCamera(ctx *echo.Context, id Id) error {
+	var request GetCameraRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCamera(ctx.Request().Context(), request.(GetCameraRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCamera")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCameraResponseObject); ok {
+		return validResponse.VisitGetCameraResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveCamera operation middleware
+func (sh *strictHandler) SaveCamera(ctx *echo.Context, id Id) error {
+	var request SaveCameraRequestObject
+
+	request.Id = id
+
+	var body SaveCameraJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveCamera(ctx.Request().Context(), request.(SaveCameraRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveCamera")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveCameraResponseObject); ok {
+		return validResponse.VisitSaveCameraResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // AddControl operation middleware
 func (sh *strictHandler) AddControl(ctx *echo.Context, id Id) error {
 	var request AddControlRequestObject
@@ -12053,6 +12901,57 @@ func (sh *strictHandler) SetDeviceState(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// ListStills operation middleware
+func (sh *strictHandler) ListStills(ctx *echo.Context, id Id, params ListStillsParams) error {
+	var request ListStillsRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStills(ctx.Request().Context(), request.(ListStillsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStills")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListStillsResponseObject); ok {
+		return validResponse.VisitListStillsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeStill operation middleware
+func (sh *strictHandler) TakeStill(ctx *echo.Context, id Id) error {
+	var request TakeStillRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeStill(ctx.Request().Context(), request.(TakeStillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeStill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeStillResponseObject); ok {
+		return validResponse.VisitTakeStillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTraffic operation middleware
 func (sh *strictHandler) ListTraffic(ctx *echo.Context, id Id, params ListTrafficParams) error {
 	var request ListTrafficRequestObject
@@ -12121,6 +13020,31 @@ func (sh *strictHandler) TryMessage(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(TryMessageResponseObject); ok {
 		return validResponse.VisitTryMessageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDigest operation middleware
+func (sh *strictHandler) GetDigest(ctx *echo.Context, params GetDigestParams) error {
+	var request GetDigestRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDigest(ctx.Request().Context(), request.(GetDigestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDigest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDigestResponseObject); ok {
+		return validResponse.VisitGetDigestResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12457,6 +13381,98 @@ func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams
 		return err
 	} else if validResponse, ok := response.(ListJournalResponseObject); ok {
 		return validResponse.VisitListJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenLetter operation middleware
+func (sh *strictHandler) OpenLetter(ctx *echo.Context) error {
+	var request OpenLetterRequestObject
+
+	var body OpenLetterJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenLetter(ctx.Request().Context(), request.(OpenLetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenLetter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenLetterResponseObject); ok {
+		return validResponse.VisitOpenLetterResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AcknowledgeLetter operation middleware
+func (sh *strictHandler) AcknowledgeLetter(ctx *echo.Context) error {
+	var request AcknowledgeLetterRequestObject
+
+	var body AcknowledgeLetterJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcknowledgeLetter(ctx.Request().Context(), request.(AcknowledgeLetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcknowledgeLetter")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AcknowledgeLetterResponseObject); ok {
+		return validResponse.VisitAcknowledgeLetterResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14212,6 +15228,31 @@ func (sh *strictHandler) Recalibrate(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// GetStill operation middleware
+func (sh *strictHandler) GetStill(ctx *echo.Context, id int64) error {
+	var request GetStillRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStill(ctx.Request().Context(), request.(GetStillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStillResponseObject); ok {
+		return validResponse.VisitGetStillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetStorage operation middleware
 func (sh *strictHandler) GetStorage(ctx *echo.Context) error {
 	var request GetStorageRequestObject
@@ -14275,6 +15316,121 @@ func (sh *strictHandler) TidyStorage(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TidyStorageResponseObject); ok {
 		return validResponse.VisitTidyStorageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPushes operation middleware
+func (sh *strictHandler) GetPushes(ctx *echo.Context) error {
+	var request GetPushesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPushes(ctx.Request().Context(), request.(GetPushesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPushes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPushesResponseObject); ok {
+		return validResponse.VisitGetPushesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Subscribe operation middleware
+func (sh *strictHandler) Subscribe(ctx *echo.Context) error {
+	var request SubscribeRequestObject
+
+	var body SubscribeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Subscribe(ctx.Request().Context(), request.(SubscribeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Subscribe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SubscribeResponseObject); ok {
+		return validResponse.VisitSubscribeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Unsubscribe operation middleware
+func (sh *strictHandler) Unsubscribe(ctx *echo.Context) error {
+	var request UnsubscribeRequestObject
+
+	var body UnsubscribeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Unsubscribe(ctx.Request().Context(), request.(UnsubscribeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Unsubscribe")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnsubscribeResponseObject); ok {
+		return validResponse.VisitUnsubscribeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

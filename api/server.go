@@ -3,7 +3,9 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
 	_ "embed" // for the contract
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -64,6 +67,7 @@ type Server struct {
 	quit   chan struct{}
 
 	streams streams
+	policy  string // of the console's page
 	echo    *echo.Echo
 }
 
@@ -81,6 +85,9 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 		return nil, fmt.Errorf("api: the contract: %w", err)
 	}
 	s := &Server{hub: h, o: o, router: router, doc: doc, quit: make(chan struct{}), echo: echo.New()}
+	if page, err := fs.ReadFile(o.Console, "index.html"); err == nil {
+		s.policy = policyFor(page)
+	}
 	e := s.echo
 	e.Logger = o.Log
 	e.HTTPErrorHandler = s.fail
@@ -129,11 +136,26 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.Serv
 // EndStreams ends all live streams, so that a stopping server need not wait for them.
 func (s *Server) EndStreams() { close(s.quit) }
 
+const policy = "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+
+// policyFor is the policy for a page that has scripts and styles within: those, by their digest, and no others.
+func policyFor(page []byte) string {
+	p := policy
+	for tag, kind := range map[string]string{"script": "script-src", "style": "style-src"} {
+		p += "; " + kind + " 'self'"
+		for _, m := range regexp.MustCompile(`(?s)<`+tag+`>(.*?)</`+tag+`>`).FindAllSubmatch(page, -1) {
+			sum := sha256.Sum256(m[1])
+			p += " 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+		}
+	}
+	return p
+}
+
 // headers sets what keeps a browser safe.
 func headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", policy)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
@@ -279,6 +301,7 @@ func (s *Server) fail(c *echo.Context, err error) {
 		denied   *access.Denied
 		many     *hub.TooManyError
 		stored   *hub.StoreError
+		remote   *hub.RemoteError
 		web      *echo.HTTPError
 		coder    echo.HTTPStatusCoder
 	)
@@ -302,6 +325,8 @@ func (s *Server) fail(c *echo.Context, err error) {
 	case errors.As(err, &stored):
 		set(http.StatusServiceUnavailable, "Not stored", err.Error())
 		c.Response().Header().Set("Retry-After", "30")
+	case errors.As(err, &remote):
+		set(http.StatusBadGateway, "No answer", err.Error())
 	case errors.Is(err, hub.ErrSignIn), errors.Is(err, hub.ErrSignedOut):
 		set(http.StatusUnauthorized, "Not signed in", err.Error())
 	case errors.Is(err, hub.ErrSetupCode):
@@ -348,6 +373,7 @@ func (s *Server) console(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, "This idleember was built without its console. Build it with: make build\n")
 	}
 	h.Set("Cache-Control", "no-cache")
+	h.Set("Content-Security-Policy", s.policy)
 	return c.HTMLBlob(http.StatusOK, index)
 }
 

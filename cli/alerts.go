@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/core/calendar"
 	"idleember/core/site"
 )
 
@@ -80,7 +81,7 @@ func alertRows(cmd *cli.Command, list []client.Alert) error {
 	for _, a := range list {
 		since := ""
 		if a.Since != nil {
-			since = length(time.Since(*a.Since))
+			since = calendar.Words(time.Since(*a.Since))
 		}
 		rows = append(rows, []string{a.ID, string(a.Config.Severity), strings.ReplaceAll(string(a.Phase), "_", " "), a.Config.Name, a.Value, since})
 	}
@@ -113,10 +114,10 @@ func tryAlert(ctx context.Context, cmd *cli.Command, h *client.Remote, args []st
 	zone, x := hubZone(ctx, h), *r.JSON200
 	var rows [][]string
 	for _, o := range x.Occurrences {
-		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"), length(time.Duration(o.To-o.From) * time.Millisecond), fmt.Sprintf("%g", o.Worst)})
+		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"), calendar.Words(time.Duration(o.To-o.From) * time.Millisecond), fmt.Sprintf("%g", o.Worst)})
 	}
 	if cmd.String("output") == "table" {
-		_, _ = fmt.Fprintf(writer(cmd), "It would have come %d times, for %s in all.\n", x.Count, length(time.Duration(x.ActiveMs)*time.Millisecond))
+		_, _ = fmt.Fprintf(writer(cmd), "It would have come %d times, for %s in all.\n", x.Count, calendar.Words(time.Duration(x.ActiveMs)*time.Millisecond))
 	}
 	return show(cmd, x, []string{"from", "for", "worst"}, rows)
 }

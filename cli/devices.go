@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"idleember/client"
+	"idleember/core/calendar"
 	"idleember/core/site"
 )
 
@@ -53,7 +54,7 @@ func deviceState(d client.Device, now time.Time) string {
 		return "never seen"
 	}
 	if d.Since != nil {
-		state += " for " + length(now.Sub(*d.Since))
+		state += " for " + calendar.Words(now.Sub(*d.Since))
 	}
 	return state
 }
@@ -79,7 +80,7 @@ func fine(d time.Duration) string {
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
-	return length(d)
+	return calendar.Words(d)
 }
 
 // linkFlags are how a device speaks with the hub.

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/core/calendar"
 )
 
 // unitSigns are what people read for UCUM symbols.
@@ -58,21 +59,7 @@ func ago(t *time.Time, now time.Time) string {
 	if t == nil {
 		return "never"
 	}
-	return length(now.Sub(*t)) + " ago"
-}
-
-func length(d time.Duration) string {
-	switch {
-	case d < 0:
-		return "0 s"
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
+	return calendar.Words(now.Sub(*t)) + " ago"
 }
 
 func deref(s *string) string {

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/core/calendar"
 )
 
 func nowCommand() *cli.Command {
@@ -97,7 +98,7 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 			if c.Place == p.Id {
 				since := "never reported"
 				if c.IsSince != nil {
-					since = "for " + length(now.Sub(*c.IsSince))
+					since = "for " + calendar.Words(now.Sub(*c.IsSince))
 				}
 				lines = append(lines, fmt.Sprintf("  %s\t%s\t%s\t%s\t%s", c.Name, controlText(c, c.Is), since, controlState(c), c.Id))
 			}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/core/calendar"
 	"idleember/core/site"
 )
 
@@ -341,7 +342,7 @@ func signalRows(cmd *cli.Command, list []client.Signal) error {
 		if s.Reports == "periodic" {
 			every = "learning"
 			if s.IntervalMs > 0 {
-				every = "every " + length(time.Duration(s.IntervalMs)*time.Millisecond)
+				every = "every " + calendar.Words(time.Duration(s.IntervalMs)*time.Millisecond)
 			}
 		}
 		rows = append(rows, []string{s.Id, s.Name, string(s.Kind), s.Unit, fmt.Sprint(s.Decimals), every, string(s.Guests)})

@@ -743,6 +743,9 @@ type Calibrated struct {
 // Calibration defines model for Calibration.
 type Calibration = site.Calibration
 
+// Camera defines model for Camera.
+type Camera = site.Camera
+
 // Checked defines model for Checked.
 type Checked = hub.Checked
 
@@ -1013,6 +1016,9 @@ type DeviceWithKey struct {
 	Remarks []string `json:"remarks"`
 }
 
+// Digest defines model for Digest.
+type Digest = hub.Digest
+
 // Divider defines model for Divider.
 type Divider = site.Divider
 
@@ -1204,6 +1210,9 @@ type Limits = site.Limits
 
 // Link how a device speaks with the hub; which fields count depends on the kind
 type Link = site.Link
+
+// LinkedAlert defines model for LinkedAlert.
+type LinkedAlert = hub.LinkedAlert
 
 // Mark defines model for Mark.
 type Mark struct {
@@ -1547,6 +1556,9 @@ type Proof struct {
 // Pulse defines model for Pulse.
 type Pulse = site.Pulse
 
+// Pushes defines model for Pushes.
+type Pushes = hub.PushInfo
+
 // ReadingsImport defines model for ReadingsImport.
 type ReadingsImport struct {
 	Readings []OneReading `json:"readings"`
@@ -1780,6 +1792,9 @@ type Starter struct {
 	Id    string `json:"id"`
 	Name  string `json:"name"`
 }
+
+// Still defines model for Still.
+type Still = hub.Still
 
 // Storage defines model for Storage.
 type Storage struct {
@@ -2064,6 +2079,11 @@ type SetDeviceStateJSONBody struct {
 	Enabled bool `json:"enabled"`
 }
 
+// ListStillsParams defines parameters for ListStills.
+type ListStillsParams struct {
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListTrafficParams defines parameters for ListTraffic.
 type ListTrafficParams struct {
 	// After the seq of the last message that one has
@@ -2071,6 +2091,15 @@ type ListTrafficParams struct {
 
 	// Wait wait up to 25 s for something new
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
+}
+
+// GetDigestParams defines parameters for GetDigest.
+type GetDigestParams struct {
+	// From a day before to, where it is not told
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To now, where it is not told
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // CheckFormulaJSONBody defines parameters for CheckFormula.
@@ -2129,6 +2158,18 @@ type ListJournalParams struct {
 	// Cursor next of the page before
 	Cursor *int64 `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// OpenLetterJSONBody defines parameters for OpenLetter.
+type OpenLetterJSONBody struct {
+	// Link what stands behind the # of the link
+	Link string `json:"link"`
+}
+
+// AcknowledgeLetterJSONBody defines parameters for AcknowledgeLetter.
+type AcknowledgeLetterJSONBody struct {
+	Link string  `json:"link"`
+	Word *string `json:"word,omitempty"`
 }
 
 // GetLiveParams defines parameters for GetLive.
@@ -2291,6 +2332,21 @@ type TidyStorageJSONBody struct {
 	Series string `json:"series"`
 }
 
+// SubscribeJSONBody defines parameters for Subscribe.
+type SubscribeJSONBody struct {
+	// Auth base64url
+	Auth     string `json:"auth"`
+	Endpoint string `json:"endpoint"`
+
+	// P256dh base64url
+	P256dh string `json:"p256dh"`
+}
+
+// UnsubscribeJSONBody defines parameters for Unsubscribe.
+type UnsubscribeJSONBody struct {
+	Endpoint string `json:"endpoint"`
+}
+
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
 	Name string `json:"name"`
@@ -2343,6 +2399,9 @@ type AddDeviceJSONRequestBody = NewDevice
 // ChangeDeviceJSONRequestBody defines body for ChangeDevice for application/json ContentType.
 type ChangeDeviceJSONRequestBody = DeviceChange
 
+// SaveCameraJSONRequestBody defines body for SaveCamera for application/json ContentType.
+type SaveCameraJSONRequestBody = Camera
+
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
 
@@ -2366,6 +2425,12 @@ type SaveGroupJSONRequestBody = Group
 
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
+
+// OpenLetterJSONRequestBody defines body for OpenLetter for application/json ContentType.
+type OpenLetterJSONRequestBody OpenLetterJSONBody
+
+// AcknowledgeLetterJSONRequestBody defines body for AcknowledgeLetter for application/json ContentType.
+type AcknowledgeLetterJSONRequestBody AcknowledgeLetterJSONBody
 
 // NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
 type NarrowLiveJSONRequestBody NarrowLiveJSONBody
@@ -2432,6 +2497,12 @@ type RecalibrateJSONRequestBody RecalibrateJSONBody
 
 // TidyStorageJSONRequestBody defines body for TidyStorage for application/json ContentType.
 type TidyStorageJSONRequestBody TidyStorageJSONBody
+
+// SubscribeJSONRequestBody defines body for Subscribe for application/json ContentType.
+type SubscribeJSONRequestBody SubscribeJSONBody
+
+// UnsubscribeJSONRequestBody defines body for Unsubscribe for application/json ContentType.
+type UnsubscribeJSONRequestBody UnsubscribeJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
@@ -2851,6 +2922,25 @@ type ClientInterface interface {
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
 	ChangeDevice(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCamera Where a still picture of what a device sees is to be had
+	//
+	// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
+	GetCamera(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveCameraWithBody Say where a still picture is to be had; an empty address takes the camera away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+	SaveCameraWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+	SaveCamera(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddControlWithBody Add a switch to a device
 	//
 	// A board that reports `is` brings its switches by itself; this is for boards that do not.
@@ -2930,6 +3020,18 @@ type ClientInterface interface {
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
 	SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStills The newest pictures of what a device sees, newest first
+	//
+	// Corresponds with GET /devices/{id}/stills (the `ListStills` operationId).
+	ListStills(ctx context.Context, id Id, params *ListStillsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeStill Take a picture now
+	//
+	// Of two that are asked for within two seconds, the first is the answer to both.
+	//
+	// Corresponds with POST /devices/{id}/stills (the `TakeStill` operationId).
+	TakeStill(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTraffic What the device and the hub told each other, oldest first
 	//
 	// The last 300 are kept, in memory only.
@@ -2950,6 +3052,13 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
 	TryMessage(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDigest What happened in a stretch, in words
+	//
+	// The longest outages, the most frequent alerts, energy, run hours, and messages that did not arrive. The stretch is up to a month long.
+	//
+	// Corresponds with GET /digest (the `GetDigest` operationId).
+	GetDigest(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckFormulaWithBody Read a formula, and say what it comes to now
 	//
@@ -3039,11 +3148,47 @@ type ClientInterface interface {
 	// Corresponds with GET /journal (the `ListJournal` operationId).
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// OpenLetterWithBody What the signed link of a message leads to
+	//
+	// It changes nothing, since mail scanners follow links. A link ends after seven days.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /letters (the `OpenLetter` operationId).
+	OpenLetterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLetter What the signed link of a message leads to
+	//
+	// It changes nothing, since mail scanners follow links. A link ends after seven days.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /letters (the `OpenLetter` operationId).
+	OpenLetter(ctx context.Context, body OpenLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeLetterWithBody Acknowledge the alert that the signed link of a message leads to
+	//
+	// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+	AcknowledgeLetterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeLetter Acknowledge the alert that the signed link of a message leads to
+	//
+	// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+	AcknowledgeLetter(ctx context.Context, body AcknowledgeLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLive Live changes as Server-Sent Events
 	//
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
@@ -3528,6 +3673,11 @@ type ClientInterface interface {
 	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
 	Recalibrate(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetStill A picture of what a device saw
+	//
+	// Corresponds with GET /stills/{id} (the `GetStill` operationId).
+	GetStill(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetStorage What is kept, by series, and what was written to the disk
 	//
 	// Corresponds with GET /storage (the `GetStorage` operationId).
@@ -3550,6 +3700,43 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
 	TidyStorage(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPushes What an installed console needs in order to take pushes
+	//
+	// Corresponds with GET /subscriptions (the `GetPushes` operationId).
+	GetPushes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SubscribeWithBody Take pushes on this console
+	//
+	// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+	SubscribeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Subscribe Take pushes on this console
+	//
+	// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+	Subscribe(ctx context.Context, body SubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnsubscribeWithBody Take no more pushes on this console
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+	UnsubscribeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Unsubscribe Take no more pushes on this console
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+	Unsubscribe(ctx context.Context, body UnsubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of whoever asks
 	//
@@ -4467,6 +4654,55 @@ func (c *Client) ChangeDevice(ctx context.Context, id Id, params *ChangeDevicePa
 	return c.Client.Do(req)
 }
 
+// GetCamera Where a still picture of what a device sees is to be had
+//
+// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
+func (c *Client) GetCamera(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCameraRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveCameraWithBody Say where a still picture is to be had; an empty address takes the camera away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+func (c *Client) SaveCameraWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCameraRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+func (c *Client) SaveCamera(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveCameraRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddControlWithBody Add a switch to a device
 //
 // A board that reports `is` brings its switches by itself; this is for boards that do not.
@@ -4656,6 +4892,38 @@ func (c *Client) SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJ
 	return c.Client.Do(req)
 }
 
+// ListStills The newest pictures of what a device sees, newest first
+//
+// Corresponds with GET /devices/{id}/stills (the `ListStills` operationId).
+func (c *Client) ListStills(ctx context.Context, id Id, params *ListStillsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStillsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeStill Take a picture now
+//
+// Of two that are asked for within two seconds, the first is the answer to both.
+//
+// Corresponds with POST /devices/{id}/stills (the `TakeStill` operationId).
+func (c *Client) TakeStill(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeStillRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTraffic What the device and the hub told each other, oldest first
 //
 // The last 300 are kept, in memory only.
@@ -4697,6 +4965,23 @@ func (c *Client) TryMessageWithBody(ctx context.Context, id Id, contentType stri
 // Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
 func (c *Client) TryMessage(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryMessageRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDigest What happened in a stretch, in words
+//
+// The longest outages, the most frequent alerts, energy, run hours, and messages that did not arrive. The stretch is up to a month long.
+//
+// Corresponds with GET /digest (the `GetDigest` operationId).
+func (c *Client) GetDigest(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDigestRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4935,11 +5220,87 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 	return c.Client.Do(req)
 }
 
+// OpenLetterWithBody What the signed link of a message leads to
+//
+// It changes nothing, since mail scanners follow links. A link ends after seven days.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /letters (the `OpenLetter` operationId).
+func (c *Client) OpenLetterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLetterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLetter What the signed link of a message leads to
+//
+// It changes nothing, since mail scanners follow links. A link ends after seven days.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /letters (the `OpenLetter` operationId).
+func (c *Client) OpenLetter(ctx context.Context, body OpenLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLetterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeLetterWithBody Acknowledge the alert that the signed link of a message leads to
+//
+// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+func (c *Client) AcknowledgeLetterWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeLetterRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeLetter Acknowledge the alert that the signed link of a message leads to
+//
+// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+func (c *Client) AcknowledgeLetter(ctx context.Context, body AcknowledgeLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeLetterRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLive Live changes as Server-Sent Events
 //
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 //
 // Corresponds with GET /live (the `GetLive` operationId).
@@ -6154,6 +6515,21 @@ func (c *Client) Recalibrate(ctx context.Context, id Id, body RecalibrateJSONReq
 	return c.Client.Do(req)
 }
 
+// GetStill A picture of what a device saw
+//
+// Corresponds with GET /stills/{id} (the `GetStill` operationId).
+func (c *Client) GetStill(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStillRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetStorage What is kept, by series, and what was written to the disk
 //
 // Corresponds with GET /storage (the `GetStorage` operationId).
@@ -6197,6 +6573,93 @@ func (c *Client) TidyStorageWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
 func (c *Client) TidyStorage(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTidyStorageRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPushes What an installed console needs in order to take pushes
+//
+// Corresponds with GET /subscriptions (the `GetPushes` operationId).
+func (c *Client) GetPushes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPushesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SubscribeWithBody Take pushes on this console
+//
+// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+func (c *Client) SubscribeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSubscribeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Subscribe Take pushes on this console
+//
+// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+func (c *Client) Subscribe(ctx context.Context, body SubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSubscribeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnsubscribeWithBody Take no more pushes on this console
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+func (c *Client) UnsubscribeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnsubscribeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Unsubscribe Take no more pushes on this console
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+func (c *Client) Unsubscribe(ctx context.Context, body UnsubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnsubscribeRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8078,6 +8541,87 @@ func NewChangeDeviceRequestWithBody(server string, id Id, params *ChangeDevicePa
 	return req, nil
 }
 
+// NewGetCameraRequest constructs an http.Request for the GetCamera method
+func NewGetCameraRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/camera", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveCameraRequest calls the generic SaveCamera builder with application/json body
+func NewSaveCameraRequest(server string, id Id, body SaveCameraJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveCameraRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSaveCameraRequestWithBody constructs an http.Request for the SaveCamera method, with any body, and a specified content type
+func NewSaveCameraRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/camera", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAddControlRequest calls the generic AddControl builder with application/json body
 func NewAddControlRequest(server string, id Id, body AddControlJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8368,6 +8912,101 @@ func NewSetDeviceStateRequestWithBody(server string, id Id, contentType string, 
 	return req, nil
 }
 
+// NewListStillsRequest constructs an http.Request for the ListStills method
+func NewListStillsRequest(server string, id Id, params *ListStillsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/stills", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeStillRequest constructs an http.Request for the TakeStill method
+func NewTakeStillRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/stills", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTrafficRequest constructs an http.Request for the ListTraffic method
 func NewListTrafficRequest(server string, id Id, params *ListTrafficParams) (*http.Request, error) {
 	var err error
@@ -8484,6 +9123,72 @@ func NewTryMessageRequestWithBody(server string, id Id, contentType string, body
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDigestRequest constructs an http.Request for the GetDigest method
+func NewGetDigestRequest(server string, params *GetDigestParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/digest")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -9057,6 +9762,86 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewOpenLetterRequest calls the generic OpenLetter builder with application/json body
+func NewOpenLetterRequest(server string, body OpenLetterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenLetterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenLetterRequestWithBody constructs an http.Request for the OpenLetter method, with any body, and a specified content type
+func NewOpenLetterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/letters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAcknowledgeLetterRequest calls the generic AcknowledgeLetter builder with application/json body
+func NewAcknowledgeLetterRequest(server string, body AcknowledgeLetterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeLetterRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAcknowledgeLetterRequestWithBody constructs an http.Request for the AcknowledgeLetter method, with any body, and a specified content type
+func NewAcknowledgeLetterRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/letters/acknowledge")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -11286,6 +12071,40 @@ func NewRecalibrateRequestWithBody(server string, id Id, contentType string, bod
 	return req, nil
 }
 
+// NewGetStillRequest constructs an http.Request for the GetStill method
+func NewGetStillRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/stills/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetStorageRequest constructs an http.Request for the GetStorage method
 func NewGetStorageRequest(server string) (*http.Request, error) {
 	var err error
@@ -11334,6 +12153,113 @@ func NewTidyStorageRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	operationPath := fmt.Sprintf("/storage/tidy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPushesRequest constructs an http.Request for the GetPushes method
+func NewGetPushesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSubscribeRequest calls the generic Subscribe builder with application/json body
+func NewSubscribeRequest(server string, body SubscribeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSubscribeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSubscribeRequestWithBody constructs an http.Request for the Subscribe method, with any body, and a specified content type
+func NewSubscribeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUnsubscribeRequest calls the generic Unsubscribe builder with application/json body
+func NewUnsubscribeRequest(server string, body UnsubscribeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUnsubscribeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewUnsubscribeRequestWithBody constructs an http.Request for the Unsubscribe method, with any body, and a specified content type
+func NewUnsubscribeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/subscriptions/end")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12020,6 +12946,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
 	ChangeDeviceWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
 
+	// GetCameraWithResponse Where a still picture of what a device sees is to be had
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
+	GetCameraWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCameraResponse, error)
+
+	// SaveCameraWithBodyWithResponse Say where a still picture is to be had; an empty address takes the camera away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+	SaveCameraWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error)
+
+	// SaveCameraWithResponse Say where a still picture is to be had; an empty address takes the camera away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+	SaveCameraWithResponse(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error)
+
 	// AddControlWithBodyWithResponse Add a switch to a device
 	//
 	// A board that reports `is` brings its switches by itself; this is for boards that do not.
@@ -12105,6 +13052,22 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
 	SetDeviceStateWithResponse(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
 
+	// ListStillsWithResponse The newest pictures of what a device sees, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/stills (the `ListStills` operationId).
+	ListStillsWithResponse(ctx context.Context, id Id, params *ListStillsParams, reqEditors ...RequestEditorFn) (*ListStillsResponse, error)
+
+	// TakeStillWithResponse Take a picture now
+	//
+	// Of two that are asked for within two seconds, the first is the answer to both.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/stills (the `TakeStill` operationId).
+	TakeStillWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*TakeStillResponse, error)
+
 	// ListTrafficWithResponse What the device and the hub told each other, oldest first
 	//
 	// The last 300 are kept, in memory only.
@@ -12127,6 +13090,15 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/try (the `TryMessage` operationId).
 	TryMessageWithResponse(ctx context.Context, id Id, body TryMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMessageResponse, error)
+
+	// GetDigestWithResponse What happened in a stretch, in words
+	//
+	// The longest outages, the most frequent alerts, energy, run hours, and messages that did not arrive. The stretch is up to a month long.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /digest (the `GetDigest` operationId).
+	GetDigestWithResponse(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*GetDigestResponse, error)
 
 	// CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
 	//
@@ -12232,11 +13204,47 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /journal (the `ListJournal` operationId).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
 
+	// OpenLetterWithBodyWithResponse What the signed link of a message leads to
+	//
+	// It changes nothing, since mail scanners follow links. A link ends after seven days.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /letters (the `OpenLetter` operationId).
+	OpenLetterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLetterResponse, error)
+
+	// OpenLetterWithResponse What the signed link of a message leads to
+	//
+	// It changes nothing, since mail scanners follow links. A link ends after seven days.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /letters (the `OpenLetter` operationId).
+	OpenLetterWithResponse(ctx context.Context, body OpenLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLetterResponse, error)
+
+	// AcknowledgeLetterWithBodyWithResponse Acknowledge the alert that the signed link of a message leads to
+	//
+	// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+	AcknowledgeLetterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeLetterResponse, error)
+
+	// AcknowledgeLetterWithResponse Acknowledge the alert that the signed link of a message leads to
+	//
+	// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+	AcknowledgeLetterWithResponse(ctx context.Context, body AcknowledgeLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeLetterResponse, error)
+
 	// GetLiveWithResponse Live changes as Server-Sent Events
 	//
 	// Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12781,6 +13789,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /signals/{id}/recalibrate (the `Recalibrate` operationId).
 	RecalibrateWithResponse(ctx context.Context, id Id, body RecalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*RecalibrateResponse, error)
 
+	// GetStillWithResponse A picture of what a device saw
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /stills/{id} (the `GetStill` operationId).
+	GetStillWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetStillResponse, error)
+
 	// GetStorageWithResponse What is kept, by series, and what was written to the disk
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12805,6 +13820,45 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /storage/tidy (the `TidyStorage` operationId).
 	TidyStorageWithResponse(ctx context.Context, body TidyStorageJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyStorageResponse, error)
+
+	// GetPushesWithResponse What an installed console needs in order to take pushes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /subscriptions (the `GetPushes` operationId).
+	GetPushesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPushesResponse, error)
+
+	// SubscribeWithBodyWithResponse Take pushes on this console
+	//
+	// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+	SubscribeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SubscribeResponse, error)
+
+	// SubscribeWithResponse Take pushes on this console
+	//
+	// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+	SubscribeWithResponse(ctx context.Context, body SubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*SubscribeResponse, error)
+
+	// UnsubscribeWithBodyWithResponse Take no more pushes on this console
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+	UnsubscribeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnsubscribeResponse, error)
+
+	// UnsubscribeWithResponse Take no more pushes on this console
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+	UnsubscribeWithResponse(ctx context.Context, body UnsubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*UnsubscribeResponse, error)
 
 	// ListTokensWithResponse The tokens of whoever asks
 	//
@@ -14891,6 +15945,116 @@ func (r ChangeDeviceResponse) ContentType() string {
 	return ""
 }
 
+// GetCameraResponseDefaultHeaders the declared response headers of an HTTP default response for GetCamera
+type GetCameraResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetCameraResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Camera
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetCameraResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCameraResponse) GetJSON200() *Camera {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCameraResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCameraResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCameraResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCameraResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCameraResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveCameraResponseDefaultHeaders the declared response headers of an HTTP default response for SaveCamera
+type SaveCameraResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveCameraResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Camera
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveCameraResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveCameraResponse) GetJSON200() *Camera {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveCameraResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveCameraResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveCameraResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveCameraResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveCameraResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AddControlResponseDefaultHeaders the declared response headers of an HTTP default response for AddControl
 type AddControlResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -15282,6 +16446,116 @@ func (r SetDeviceStateResponse) ContentType() string {
 	return ""
 }
 
+// ListStillsResponseDefaultHeaders the declared response headers of an HTTP default response for ListStills
+type ListStillsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListStillsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Still
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListStillsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStillsResponse) GetJSON200() *[]Still {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStillsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStillsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStillsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStillsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStillsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TakeStillResponseDefaultHeaders the declared response headers of an HTTP default response for TakeStill
+type TakeStillResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TakeStillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Still
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TakeStillResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r TakeStillResponse) GetJSON201() *Still {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeStillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeStillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeStillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeStillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeStillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListTrafficResponseDefaultHeaders the declared response headers of an HTTP default response for ListTraffic
 type ListTrafficResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -15386,6 +16660,61 @@ func (r TryMessageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetDigestResponseDefaultHeaders the declared response headers of an HTTP default response for GetDigest
+type GetDigestResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetDigestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Digest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetDigestResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDigestResponse) GetJSON200() *Digest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDigestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDigestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDigestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDigestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDigestResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15998,6 +17327,116 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// OpenLetterResponseDefaultHeaders the declared response headers of an HTTP default response for OpenLetter
+type OpenLetterResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type OpenLetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LinkedAlert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *OpenLetterResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OpenLetterResponse) GetJSON200() *LinkedAlert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenLetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenLetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenLetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenLetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenLetterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AcknowledgeLetterResponseDefaultHeaders the declared response headers of an HTTP default response for AcknowledgeLetter
+type AcknowledgeLetterResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AcknowledgeLetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LinkedAlert
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AcknowledgeLetterResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcknowledgeLetterResponse) GetJSON200() *LinkedAlert {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcknowledgeLetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeLetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeLetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeLetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeLetterResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18815,6 +20254,54 @@ func (r RecalibrateResponse) ContentType() string {
 	return ""
 }
 
+// GetStillResponseDefaultHeaders the declared response headers of an HTTP default response for GetStill
+type GetStillResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetStillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetStillResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStillResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetStorageResponseDefaultHeaders the declared response headers of an HTTP default response for GetStorage
 type GetStorageResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -18931,6 +20418,157 @@ func (r TidyStorageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TidyStorageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetPushesResponseDefaultHeaders the declared response headers of an HTTP default response for GetPushes
+type GetPushesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetPushesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pushes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetPushesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPushesResponse) GetJSON200() *Pushes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPushesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPushesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPushesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPushesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPushesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SubscribeResponseDefaultHeaders the declared response headers of an HTTP default response for Subscribe
+type SubscribeResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SubscribeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SubscribeResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SubscribeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SubscribeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SubscribeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SubscribeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SubscribeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// UnsubscribeResponseDefaultHeaders the declared response headers of an HTTP default response for Unsubscribe
+type UnsubscribeResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type UnsubscribeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *UnsubscribeResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnsubscribeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnsubscribeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnsubscribeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnsubscribeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnsubscribeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20008,6 +21646,45 @@ func (c *ClientWithResponses) ChangeDeviceWithResponse(ctx context.Context, id I
 	return ParseChangeDeviceResponse(rsp)
 }
 
+// GetCameraWithResponse Where a still picture of what a device sees is to be had
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
+func (c *ClientWithResponses) GetCameraWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCameraResponse, error) {
+	rsp, err := c.GetCamera(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCameraResponse(rsp)
+}
+
+// SaveCameraWithBodyWithResponse Say where a still picture is to be had; an empty address takes the camera away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+func (c *ClientWithResponses) SaveCameraWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error) {
+	rsp, err := c.SaveCameraWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveCameraResponse(rsp)
+}
+
+// SaveCameraWithResponse Say where a still picture is to be had; an empty address takes the camera away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
+func (c *ClientWithResponses) SaveCameraWithResponse(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error) {
+	rsp, err := c.SaveCamera(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveCameraResponse(rsp)
+}
+
 // AddControlWithBodyWithResponse Add a switch to a device
 //
 // A board that reports `is` brings its switches by itself; this is for boards that do not.
@@ -20159,6 +21836,34 @@ func (c *ClientWithResponses) SetDeviceStateWithResponse(ctx context.Context, id
 	return ParseSetDeviceStateResponse(rsp)
 }
 
+// ListStillsWithResponse The newest pictures of what a device sees, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/stills (the `ListStills` operationId).
+func (c *ClientWithResponses) ListStillsWithResponse(ctx context.Context, id Id, params *ListStillsParams, reqEditors ...RequestEditorFn) (*ListStillsResponse, error) {
+	rsp, err := c.ListStills(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStillsResponse(rsp)
+}
+
+// TakeStillWithResponse Take a picture now
+//
+// Of two that are asked for within two seconds, the first is the answer to both.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/stills (the `TakeStill` operationId).
+func (c *ClientWithResponses) TakeStillWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*TakeStillResponse, error) {
+	rsp, err := c.TakeStill(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeStillResponse(rsp)
+}
+
 // ListTrafficWithResponse What the device and the hub told each other, oldest first
 //
 // The last 300 are kept, in memory only.
@@ -20198,6 +21903,21 @@ func (c *ClientWithResponses) TryMessageWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseTryMessageResponse(rsp)
+}
+
+// GetDigestWithResponse What happened in a stretch, in words
+//
+// The longest outages, the most frequent alerts, energy, run hours, and messages that did not arrive. The stretch is up to a month long.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /digest (the `GetDigest` operationId).
+func (c *ClientWithResponses) GetDigestWithResponse(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*GetDigestResponse, error) {
+	rsp, err := c.GetDigest(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDigestResponse(rsp)
 }
 
 // CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
@@ -20388,11 +22108,71 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 	return ParseListJournalResponse(rsp)
 }
 
+// OpenLetterWithBodyWithResponse What the signed link of a message leads to
+//
+// It changes nothing, since mail scanners follow links. A link ends after seven days.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /letters (the `OpenLetter` operationId).
+func (c *ClientWithResponses) OpenLetterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLetterResponse, error) {
+	rsp, err := c.OpenLetterWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLetterResponse(rsp)
+}
+
+// OpenLetterWithResponse What the signed link of a message leads to
+//
+// It changes nothing, since mail scanners follow links. A link ends after seven days.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /letters (the `OpenLetter` operationId).
+func (c *ClientWithResponses) OpenLetterWithResponse(ctx context.Context, body OpenLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLetterResponse, error) {
+	rsp, err := c.OpenLetter(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLetterResponse(rsp)
+}
+
+// AcknowledgeLetterWithBodyWithResponse Acknowledge the alert that the signed link of a message leads to
+//
+// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+func (c *ClientWithResponses) AcknowledgeLetterWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeLetterResponse, error) {
+	rsp, err := c.AcknowledgeLetterWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeLetterResponse(rsp)
+}
+
+// AcknowledgeLetterWithResponse Acknowledge the alert that the signed link of a message leads to
+//
+// As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /letters/acknowledge (the `AcknowledgeLetter` operationId).
+func (c *ClientWithResponses) AcknowledgeLetterWithResponse(ctx context.Context, body AcknowledgeLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeLetterResponse, error) {
+	rsp, err := c.AcknowledgeLetter(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeLetterResponse(rsp)
+}
+
 // GetLiveWithResponse Live changes as Server-Sent Events
 //
 // Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21375,6 +23155,19 @@ func (c *ClientWithResponses) RecalibrateWithResponse(ctx context.Context, id Id
 	return ParseRecalibrateResponse(rsp)
 }
 
+// GetStillWithResponse A picture of what a device saw
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /stills/{id} (the `GetStill` operationId).
+func (c *ClientWithResponses) GetStillWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetStillResponse, error) {
+	rsp, err := c.GetStill(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStillResponse(rsp)
+}
+
 // GetStorageWithResponse What is kept, by series, and what was written to the disk
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21416,6 +23209,75 @@ func (c *ClientWithResponses) TidyStorageWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseTidyStorageResponse(rsp)
+}
+
+// GetPushesWithResponse What an installed console needs in order to take pushes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /subscriptions (the `GetPushes` operationId).
+func (c *ClientWithResponses) GetPushesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPushesResponse, error) {
+	rsp, err := c.GetPushes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPushesResponse(rsp)
+}
+
+// SubscribeWithBodyWithResponse Take pushes on this console
+//
+// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+func (c *ClientWithResponses) SubscribeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SubscribeResponse, error) {
+	rsp, err := c.SubscribeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSubscribeResponse(rsp)
+}
+
+// SubscribeWithResponse Take pushes on this console
+//
+// After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /subscriptions (the `Subscribe` operationId).
+func (c *ClientWithResponses) SubscribeWithResponse(ctx context.Context, body SubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*SubscribeResponse, error) {
+	rsp, err := c.Subscribe(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSubscribeResponse(rsp)
+}
+
+// UnsubscribeWithBodyWithResponse Take no more pushes on this console
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+func (c *ClientWithResponses) UnsubscribeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnsubscribeResponse, error) {
+	rsp, err := c.UnsubscribeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnsubscribeResponse(rsp)
+}
+
+// UnsubscribeWithResponse Take no more pushes on this console
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /subscriptions/end (the `Unsubscribe` operationId).
+func (c *ClientWithResponses) UnsubscribeWithResponse(ctx context.Context, body UnsubscribeJSONRequestBody, reqEditors ...RequestEditorFn) (*UnsubscribeResponse, error) {
+	rsp, err := c.Unsubscribe(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnsubscribeResponse(rsp)
 }
 
 // ListTokensWithResponse The tokens of whoever asks
@@ -23241,6 +25103,98 @@ func ParseChangeDeviceResponse(rsp *http.Response) (*ChangeDeviceResponse, error
 	return response, nil
 }
 
+// ParseGetCameraResponse parses an HTTP response from a GetCameraWithResponse call
+func ParseGetCameraResponse(rsp *http.Response) (*GetCameraResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCameraResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Camera
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetCameraResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveCameraResponse parses an HTTP response from a SaveCameraWithResponse call
+func ParseSaveCameraResponse(rsp *http.Response) (*SaveCameraResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveCameraResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Camera
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveCameraResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseAddControlResponse parses an HTTP response from a AddControlWithResponse call
 func ParseAddControlResponse(rsp *http.Response) (*AddControlResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23566,6 +25520,98 @@ func ParseSetDeviceStateResponse(rsp *http.Response) (*SetDeviceStateResponse, e
 	return response, nil
 }
 
+// ParseListStillsResponse parses an HTTP response from a ListStillsWithResponse call
+func ParseListStillsResponse(rsp *http.Response) (*ListStillsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStillsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Still
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListStillsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTakeStillResponse parses an HTTP response from a TakeStillWithResponse call
+func ParseTakeStillResponse(rsp *http.Response) (*TakeStillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeStillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Still
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TakeStillResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListTrafficResponse parses an HTTP response from a ListTrafficWithResponse call
 func ParseListTrafficResponse(rsp *http.Response) (*ListTrafficResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23645,6 +25691,52 @@ func ParseTryMessageResponse(rsp *http.Response) (*TryMessageResponse, error) {
 	switch {
 	case true:
 		var headers TryMessageResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetDigestResponse parses an HTTP response from a GetDigestWithResponse call
+func ParseGetDigestResponse(rsp *http.Response) (*GetDigestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDigestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Digest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetDigestResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -24167,6 +26259,98 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 	switch {
 	case true:
 		var headers ListJournalResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseOpenLetterResponse parses an HTTP response from a OpenLetterWithResponse call
+func ParseOpenLetterResponse(rsp *http.Response) (*OpenLetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenLetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LinkedAlert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers OpenLetterResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAcknowledgeLetterResponse parses an HTTP response from a AcknowledgeLetterWithResponse call
+func ParseAcknowledgeLetterResponse(rsp *http.Response) (*AcknowledgeLetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeLetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LinkedAlert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AcknowledgeLetterResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -26555,6 +28739,45 @@ func ParseRecalibrateResponse(rsp *http.Response) (*RecalibrateResponse, error) 
 	return response, nil
 }
 
+// ParseGetStillResponse parses an HTTP response from a GetStillWithResponse call
+func ParseGetStillResponse(rsp *http.Response) (*GetStillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetStillResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetStorageResponse parses an HTTP response from a GetStorageWithResponse call
 func ParseGetStorageResponse(rsp *http.Response) (*GetStorageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26640,6 +28863,136 @@ func ParseTidyStorageResponse(rsp *http.Response) (*TidyStorageResponse, error) 
 	switch {
 	case true:
 		var headers TidyStorageResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPushesResponse parses an HTTP response from a GetPushesWithResponse call
+func ParseGetPushesResponse(rsp *http.Response) (*GetPushesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPushesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pushes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetPushesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSubscribeResponse parses an HTTP response from a SubscribeWithResponse call
+func ParseSubscribeResponse(rsp *http.Response) (*SubscribeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SubscribeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SubscribeResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseUnsubscribeResponse parses an HTTP response from a UnsubscribeWithResponse call
+func ParseUnsubscribeResponse(rsp *http.Response) (*UnsubscribeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnsubscribeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers UnsubscribeResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -2,7 +2,7 @@ import vue from 'eslint-plugin-vue'
 import ts from 'typescript-eslint'
 
 export default ts.config(
-  { ignores: ['dist', 'public', 'src/contract.gen.ts'] },
+  { ignores: ['dist', 'public', 'first', 'src/contract.gen.ts'] },
   ...ts.configs.recommended,
   ...vue.configs['flat/recommended'],
   {

@@ -6,14 +6,25 @@ import { defineConfig, type Plugin } from 'vite'
 // What the first page needs is one file: on a slow phone each file more takes its time.
 const base = /node_modules\/(vue|@vue|pinia|vue-router|openapi-fetch)\/|plugin-vue|src\/(hub|api|format|units|day|attention|once|help|theme|sound|pages|zoned|router|main)\.ts|src\/App\.vue|src\/pages\/Now\.vue|src\/components\/(Announcer|Attention|ControlRow|Headline|HelpDrawer|Icon|Lamp|Mark|PlaceSheet|Position|PresetBar|ReadingCell|RunStrip|Sparkline|Star|Stepper|TabBar|TitleBar|WhyPanel)\.vue/
 
-// The page names that file and its style, so that both are on their way while the first view is painted.
+// What comes first is part of the page. What the page of the console needs is fetched by it, when the first view is painted.
 const early: Plugin = {
   name: 'early',
   transformIndexHtml: {
     order: 'post',
-    handler: (_html, ctx) => Object.keys(ctx.bundle ?? {}).filter((f) => /\/base-[^/]+\.(js|css)$/.test(f)).map((f) => ({
-      tag: 'link', injectTo: f.endsWith('.css') ? ('body' as const) : ('head' as const), attrs: f.endsWith('.css') ? { rel: 'stylesheet', href: '/' + f } : { rel: 'preload', as: 'script', crossorigin: true, href: '/' + f },
-    })),
+    handler: (html, ctx) => {
+      const later: [string, Record<string, string>][] = []
+      if (ctx.bundle) {
+        html = html.replace(/\s*<(script|link)([^>]*\/assets\/[^>]*)>(<\/script>)?/g, (_, tag: string, attributes: string) => {
+          later.push([tag, Object.fromEntries([...attributes.matchAll(/([a-z]+)(?:="([^"]*)")?/g)].filter((m) => m[2] !== undefined || m[1] === 'crossorigin').map((m) => [m[1]!, m[2] ?? '']))])
+          return ''
+        })
+        for (const f of Object.keys(ctx.bundle)) if (/\/base-[^/]+\.(js|css)$/.test(f)) later.push(['link', f.endsWith('.css') ? { rel: 'stylesheet', href: '/' + f } : { rel: 'modulepreload', href: '/' + f }])
+      }
+      return html.replace(/<!-- (first\/\w+\.(js|css)) -->/g, (_, file: string, kind: string) => {
+        const text = readFileSync(file, 'utf8').replace('var later = []', `var later = ${JSON.stringify(later)}`)
+        return kind === 'js' ? `<script>\n${text}</script>` : `<style>\n${text}</style>`
+      })
+    },
   },
 }
 
@@ -26,7 +37,7 @@ const lean: Plugin = {
   async transform(code, id) {
     if (!/\/bootstrap(-vue-next)?\.css$/.test(id)) return
     const [kept] = await new PurgeCSS().purge({
-      content: ['index.html', 'public/*.js', 'src/**/*.{vue,ts}', `node_modules/bootstrap-vue-next/dist/*{${components.join()}}*.js`],
+      content: ['index.html', 'first/*.js', 'src/**/*.{vue,ts}', `node_modules/bootstrap-vue-next/dist/*{${components.join()}}*.js`],
       css: [{ raw: code }],
       safelist: { standard: [/^(modal|offcanvas|btn|form|fade|show|collaps|input-group|visually-hidden|invalid|valid|is-|was-)/], greedy: [/data-bs-theme/] }, // names that are put together
     })

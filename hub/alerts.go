@@ -78,6 +78,7 @@ func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 		h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.State.ID, Name: cfg.Name, Place: h.placeOf(cfg.Of), Severity: cfg.Severity,
 			N: x.State.N, What: string(w), Value: value, By: x.By.Name, Word: x.State.Word}))
 	}
+	h.lookOn(x, cfg)
 	for _, m := range x.Messages {
 		h.send(now.Wall, m.Route, m.ID, x.State.ID, h.notice(now.Wall, m, x, cfg))
 	}
@@ -333,7 +334,7 @@ func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error 
 
 // notice is what a message about an alert holds.
 func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
-	n := Notice{ID: m.ID, What: string(m.What), At: at, Alert: cfg.ID, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
+	n := Notice{ID: m.ID, What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
 		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site)}
 	if p, ok := h.site.Place(h.placeOf(cfg.Of)); ok {
 		n.Place = p.Name

@@ -64,6 +64,8 @@ type Hub struct {
 	people  *people
 	boards  *arranged
 	post    *post
+	making  sync.Mutex // of secrets that the hub makes for itself
+	stills  stills
 	toldOf  map[string]told // of signals, by id
 
 	// what follows belongs to the loop alone

@@ -59,6 +59,9 @@ func (h *Hub) keepTidy(ctx context.Context) {
 		if err := h.dropPictures(ctx); err != nil && !errors.Is(err, context.Canceled) {
 			h.log.Warn("pictures that nothing shows could not be let go", "error", err)
 		}
+		if err := h.dropStills(ctx); err != nil && !errors.Is(err, context.Canceled) {
+			h.log.Warn("old pictures could not be let go", "error", err)
+		}
 		for id, s := range h.Site().Signals {
 			if s.Keep == (site.Keep{}) {
 				continue

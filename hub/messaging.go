@@ -54,6 +54,9 @@ func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messagin
 		if err := m.Validate(); err != nil {
 			return &InvalidError{"messaging", err.Error()}
 		}
+		if err := checkWordings(h.site, m.Say); err != nil {
+			return err
+		}
 		h.changeSite(func(s *site.Site) { s.Messaging = m }, store.SaveMessaging(m))
 		if password != nil {
 			h.write(store.SaveSecret(mailPassword, *password))
@@ -74,12 +77,7 @@ func (h *Hub) MailPassword(ctx context.Context) (string, error) {
 
 // SigningKey is what webhooks are signed with; it is made the first time.
 func (h *Hub) SigningKey(ctx context.Context) (string, error) {
-	key, err := h.store.Secret(ctx, signingKey)
-	if err != nil || key != "" {
-		return key, err
-	}
-	key = secret(32)
-	return key, h.store.Do(ctx, store.SaveSecret(signingKey, key))
+	return h.madeSecret(ctx, signingKey)
 }
 
 // learn tells the engine of readings of the past that an alert may have been about.
@@ -95,10 +93,12 @@ func (h *Hub) learn(signal string, late []store.Reading) {
 	}
 }
 
-// beatOutward sends the sign of life as often as is said, until the context ends. A beat that cannot go is not made up for: the next
+const digestEvery = 20 * time.Second // how often it is looked whether one is due
+
+// beatOutward sends the sign of life as often as is said, and the digest when it is due, until the context ends. A beat that cannot go is not made up for: the next
 // one says the same.
 func (h *Hub) beatOutward(ctx context.Context) {
-	var last time.Time
+	var last, looked time.Time
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
@@ -106,6 +106,12 @@ func (h *Hub) beatOutward(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		}
+		if now := time.Now(); now.Sub(looked) >= digestEvery {
+			looked = now
+			if err := h.tellDigest(ctx, now); err != nil && ctx.Err() == nil {
+				h.log.Warn("the digest did not go out", "error", err)
+			}
 		}
 		s := h.Site()
 		a := s.Messaging.Alive

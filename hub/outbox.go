@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,6 +34,9 @@ type Notice struct {
 	Hub      string        `json:"hub"`
 	Zone     string        `json:"zone"`
 	Link     string        `json:"link,omitempty"`
+	Still    int64         `json:"still,omitempty"` // the number of the picture that was taken for it
+	N        int64         `json:"n,omitempty"`     // of which time the alert was raised
+	Digest   *Digest       `json:"digest,omitempty"`
 	Others   []Notice      `json:"others,omitempty"` // where many wait, they come in one
 }
 
@@ -56,6 +60,7 @@ func (h *Hub) Sends(via string, s Sender) {
 type post struct {
 	mu      sync.Mutex
 	senders map[string]Sender
+	newKeys func() (PushKeys, error)
 	busy    map[string]bool // routes
 	wake    chan struct{}
 	end     chan struct{}
@@ -203,9 +208,17 @@ func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
 	if send == nil {
 		return "", errors.New("nobody carries messages by " + r.Via + " here")
 	}
-	if base := s.Messaging.Address; base != "" && n.Alert != "" {
-		n.Link = base + "/alerts?id=" + n.Alert
+	base := strings.TrimSuffix(s.Messaging.Address, "/")
+	if base != "" && n.Digest != nil {
+		n.Link = base + fmt.Sprintf("/digest?from=%d&to=%d", n.Digest.From.UnixMilli(), n.Digest.To.UnixMilli())
 	}
+	if base != "" && n.Alert != "" {
+		var err error
+		if n.Link, err = h.link(ctx, base, r, n); err != nil {
+			return "", err
+		}
+	}
+	n.Still = h.stillOf(ctx, n)
 	ctx, stop := context.WithTimeout(ctx, tryWithin)
 	defer stop()
 	return send(ctx, r, n)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -13,17 +14,68 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/alert"
+	"idleember/core/calendar"
 	"idleember/core/engine"
+	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/series"
 	"idleember/core/site"
 )
 
+// placeholder is an id in braces in a wording of the owner's own.
+var placeholder = regexp.MustCompile(`\{([^{}]*)\}`)
+
+// checkWordings says in a sentence which wording names something that is not there.
+func checkWordings(s *site.Site, say map[string]string) error {
+	for _, about := range slices.Sorted(maps.Keys(say)) {
+		for _, m := range placeholder.FindAllStringSubmatch(say[about], -1) {
+			_, signal := s.Signals[m[1]]
+			_, control := s.Controls[m[1]]
+			if !signal && !control && m[1] != "alerts" {
+				near := site.Nearest(m[1], append(slices.Collect(maps.Keys(s.Signals)), slices.Collect(maps.Keys(s.Controls))...))
+				hint := ""
+				if len(near) > 0 {
+					hint = "; " + near[0] + " is near"
+				}
+				return &InvalidError{"say", fmt.Sprintf("the wording for %s names {%s}, which is no signal or control of this hub%s", about, clip(m[1], 60), hint)}
+			}
+		}
+	}
+	return nil
+}
+
+// worded fills a wording of the owner's own with what an actor may see.
+func (h *Hub) worded(ctx context.Context, a access.Actor, wording string, ids []string) (string, error) {
+	alerts := h.sayAlerts(ctx, a, ids)
+	said := ""
+	err := h.ask(ctx, func() error {
+		said = placeholder.ReplaceAllStringFunc(wording, func(p string) string {
+			id := p[1 : len(p)-1]
+			words := ""
+			if g, ok := h.site.Signals[id]; ok && access.May(a, access.Look, h.signalObject(g)) == nil {
+				words = strings.TrimPrefix(h.saySignal(g), strings.ToLower(g.Name)+" ")
+			}
+			if c, ok := h.site.Controls[id]; ok && access.May(a, access.Look, h.controlObject(c)) == nil {
+				words = strings.TrimPrefix(h.sayControl(c), strings.ToLower(c.Name)+" ")
+			}
+			if id == "alerts" {
+				words = alerts
+			}
+			if words == "" {
+				return "unknown"
+			}
+			return words
+		})
+		return nil
+	})
+	return said, err
+}
+
 // Say puts a device, a place, a dashboard, a signal or a control into one spoken sentence: what it is like, what runs and why, and
 // what needs somebody. It tells what the actor may see.
 func (h *Hub) Say(ctx context.Context, a access.Actor, about string) (string, error) {
 	var ids []string // signals and controls
-	name := ""
+	name, key := "", ""
 	board, hasBoard := h.boards.get(about)
 	err := h.ask(ctx, func() error {
 		add := func(device string) {
@@ -34,7 +86,7 @@ func (h *Hub) Say(ctx context.Context, a access.Actor, about string) (string, er
 		called := func(id, text string) bool { return id == about || strings.ToLower(text) == lower }
 		switch p, ok := h.placeCalled(called); {
 		case ok:
-			name = p.Name
+			name, key = p.Name, p.ID
 			for _, id := range slices.Sorted(maps.Keys(h.site.Devices)) {
 				if d := h.site.Devices[id]; d.Place == p.ID && d.Active() {
 					add(id)
@@ -43,7 +95,7 @@ func (h *Hub) Say(ctx context.Context, a access.Actor, about string) (string, er
 		default:
 			for _, id := range slices.Sorted(maps.Keys(h.site.Devices)) {
 				if d := h.site.Devices[id]; name == "" && called(id, d.Name) && access.May(a, access.Look, h.deviceObject(d)) == nil {
-					name = d.Name
+					name, key = d.Name, id
 					add(id)
 				}
 			}
@@ -60,10 +112,13 @@ func (h *Hub) Say(ctx context.Context, a access.Actor, about string) (string, er
 		return "", err
 	}
 	if name == "" && hasBoard && mayOpen(a, board) {
-		name = board.Name
+		name, key = board.Name, board.ID
 		for _, t := range board.Tiles {
 			ids = append(ids, t.Of...)
 		}
+	}
+	if wording := h.Site().Messaging.Say[key]; wording != "" && key != "" {
+		return h.worded(ctx, a, wording, ids)
 	}
 	var parts []string
 	var trends []string // signals whose trend is worth a word
@@ -137,7 +192,7 @@ func (h *Hub) saySignal(g site.Signal) string {
 	}
 	words := strings.ToLower(g.Name) + " " + spoken(g, s.Value)
 	if s.Fresh == engine.Stale {
-		words += fmt.Sprintf(" (%s old)", longTime(time.Since(s.Heard)))
+		words += fmt.Sprintf(" (%s old)", calendar.Words(time.Since(s.Heard)))
 	}
 	return words
 }
@@ -167,7 +222,7 @@ func (h *Hub) sayControl(c site.Control) string {
 		words += " by hand"
 	}
 	if *is != 0 && !s.IsSince.IsZero() {
-		words += " for " + longTime(time.Since(s.IsSince))
+		words += " for " + calendar.Words(time.Since(s.IsSince))
 	}
 	if s.Phase == engine.Unconfirmed {
 		words += ", not confirmed"
@@ -195,6 +250,18 @@ func (h *Hub) trend(ctx context.Context, id string) string {
 	return word + " " + spoken(g, reading.Number(math.Abs(rise))) + " an hour"
 }
 
+// mentioned is what an alert is about: what it is made of, or what its formula names.
+func (h *Hub) mentioned(x site.Alert) []string {
+	if x.Of != "" {
+		return []string{x.Of}
+	}
+	f, err := formula.Condition(x.When, engine.Names(h.Site()))
+	if err != nil {
+		return nil
+	}
+	return f.IDs
+}
+
 func (h *Hub) sayAlerts(ctx context.Context, a access.Actor, ids []string) string {
 	list, err := h.Alerts(ctx, a, true)
 	if err != nil {
@@ -202,8 +269,10 @@ func (h *Hub) sayAlerts(ctx context.Context, a access.Actor, ids []string) strin
 	}
 	var names []string
 	for _, x := range list {
-		owner, _ := site.Split(x.Config.Of)
-		about := slices.ContainsFunc(ids, func(id string) bool { d, _ := site.Split(id); return id == x.Config.Of || d == owner })
+		about := slices.ContainsFunc(h.mentioned(x.Config), func(of string) bool {
+			owner, _ := site.Split(of)
+			return slices.ContainsFunc(ids, func(id string) bool { d, _ := site.Split(id); return id == of || d == owner })
+		})
 		if about && (x.Phase == alert.Active || x.Phase == alert.Returned) {
 			names = append(names, x.Config.Name)
 		}
@@ -215,20 +284,4 @@ func (h *Hub) sayAlerts(ctx context.Context, a access.Actor, ids []string) strin
 		return "alert: " + names[0]
 	}
 	return fmt.Sprintf("%d alerts: %s", len(names), strings.Join(names[:min(3, len(names))], ", "))
-}
-
-// longTime is a duration as one says it.
-func longTime(d time.Duration) string {
-	switch d = d.Round(time.Minute); {
-	case d < time.Minute:
-		return "a moment"
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		if m := int(d.Minutes()) % 60; m > 0 {
-			return fmt.Sprintf("%d h %d min", int(d.Hours()), m)
-		}
-		return fmt.Sprintf("%d h", int(d.Hours()))
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }

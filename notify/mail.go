@@ -3,6 +3,8 @@ package notify
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"html/template"
@@ -57,7 +59,10 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 	text := strings.Join(view.Lines, "\r\n")
 	for _, o := range n.Others {
 		view.Others = append(view.Others, part{subject(o), lines(o)})
-		text += "\r\n\r\n" + subject(o) + "\r\n" + strings.Join(lines(o), "\r\n")
+	}
+	view.Others = append(view.Others, sections(n)...)
+	for _, o := range view.Others {
+		text += "\r\n\r\n" + o.Subject + "\r\n" + strings.Join(o.Lines, "\r\n")
 	}
 	if n.Link != "" {
 		text += "\r\n\r\n" + n.Link
@@ -65,6 +70,14 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 	if png := m.chart(ctx, n); png != nil {
 		if err := msg.EmbedReader("chart.png", bytes.NewReader(png)); err == nil {
 			view.Chart = true
+		}
+	}
+	if n.Still > 0 {
+		if picture, s, err := m.h.StillBody(ctx, access.HubActor(), n.Still); err == nil {
+			name := s.Device + " " + s.At.In(m.h.Site().Hub.Location()).Format("2006-01-02 15.04.05") + ".jpg"
+			if err := msg.AttachReader(name, bytes.NewReader(picture), mail.WithFileContentType("image/jpeg")); err != nil {
+				return "", fmt.Errorf("the picture cannot be attached: %w", err)
+			}
 		}
 	}
 	var html bytes.Buffer
@@ -79,6 +92,13 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 		return "", err
 	}
 	options := []mail.Option{mail.WithPort(cfg.Port), mail.WithTimeout(20 * time.Second), mail.WithoutNoop()}
+	if cfg.CA != "" {
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM([]byte(cfg.CA)) {
+			return "", errors.New("the certificate entered for the mail server is no PEM certificate")
+		}
+		options = append(options, mail.WithTLSConfig(&tls.Config{RootCAs: pool, ServerName: cfg.Host, MinVersion: tls.VersionTLS12}))
+	}
 	switch cfg.Security {
 	case "tls":
 		options = append(options, mail.WithSSL())
@@ -98,6 +118,24 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 		return "", refusal(err)
 	}
 	return "taken by " + cfg.Host, nil
+}
+
+// sections are those of a digest.
+func sections(n hub.Notice) (parts []part) {
+	if n.Digest == nil {
+		return nil
+	}
+	for _, s := range n.Digest.Sections {
+		p := part{Subject: s.Title}
+		for _, l := range s.Lines {
+			p.Lines = append(p.Lines, l.Text)
+		}
+		parts = append(parts, p)
+	}
+	if len(parts) == 0 {
+		return []part{{Subject: "Nothing happened that needs a word."}}
+	}
+	return parts
 }
 
 // refusal tells what can never be delivered from what may be later (RFC 5321, section 4.2.1).

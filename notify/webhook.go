@@ -9,15 +9,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"strings"
-	"syscall"
 	"time"
 
 	"idleember/core/site"
+	"idleember/elsewhere"
 	"idleember/hub"
 )
 
@@ -61,7 +59,7 @@ func (w webhook) send(ctx context.Context, r site.Route, n hub.Notice) (string, 
 		return "", err
 	}
 	sign(req, body, key, time.Now())
-	resp, err := clientFor(r.Inside).Do(req)
+	resp, err := elsewhere.Client(r.Inside).Do(req)
 	if err != nil {
 		return "", fmt.Errorf("no answer from %s: %w", req.URL.Host, err)
 	}
@@ -92,27 +90,3 @@ func sign(req *http.Request, body []byte, key string, at time.Time) {
 	req.Header.Set("Signature-Input", "ember="+params)
 	req.Header.Set("Signature", "ember=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
 }
-
-// clientFor follows no redirects and, unless it was allowed, speaks to no address in the house: whoever may set a webhook
-// must not reach by it what only the hub can reach.
-func clientFor(inside bool) *http.Client {
-	d := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		if inside {
-			return nil
-		}
-		at, err := netip.ParseAddrPort(address)
-		if err != nil {
-			return err
-		}
-		if ip := at.Addr().Unmap(); ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsMulticast() || ip.IsUnspecified() || shared.Contains(ip) {
-			return fmt.Errorf("%s is an address in the house; allow that for this route, if it is meant", ip)
-		}
-		return nil
-	}}
-	return &http.Client{
-		Transport:     &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 20 * time.Second},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
-}
-
-var shared = netip.MustParsePrefix("100.64.0.0/10") // RFC 6598

@@ -1,4 +1,4 @@
-// Package notify carries notices to people: by mail, by webhook, over a broker elsewhere. It registers with the hub, which
+// Package notify carries notices to people: by mail, by webhook, over a broker elsewhere, by push to their consoles. It registers with the hub, which
 // keeps what waits, tries again, and gives up.
 package notify
 
@@ -16,6 +16,8 @@ func Register(h *hub.Hub) {
 	h.Sends("mail", mailer{h}.send)
 	h.Sends("webhook", webhook{h}.send)
 	h.Sends("mqtt", broker{h}.send)
+	h.Sends("push", push{h}.send)
+	h.MakesPushKeys(newPushKeys)
 }
 
 // subject says in one line what a notice is about.
@@ -61,6 +63,8 @@ func lines(n hub.Notice) (out []string) {
 		out = append(out, "This is a test. Had it been an alert, it would have come this way.")
 	case "alive":
 		return []string{"The hub is alive at " + at(n.At) + ". If these stop, look after it."}
+	case "digest":
+		return []string{"From " + at(n.Digest.From) + " to " + at(n.Digest.To) + "."}
 	case "message":
 		return []string{n.Name}
 	case "over":

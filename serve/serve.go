@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"idleember/api"
 	"idleember/console"
 	"idleember/hub"
+	"idleember/link/camera"
 	"idleember/link/lines"
 	"idleember/link/modbus"
 	"idleember/link/mqtt"
@@ -47,6 +49,8 @@ type Options struct {
 	Certificate, Key string
 	Log              *slog.Logger
 	Gather           hub.Gather
+	// Mount holds what else answers beside console and interface, by the beginning of its path.
+	Mount map[string]http.Handler
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
 }
@@ -120,10 +124,13 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return err
 	}
 	notify.Register(s.Hub)
+	camera.Register(s.Hub)
 	s.push = push.New(s.Hub)
+	mount := map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}
+	maps.Copy(mount, o.Mount)
 	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
 		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
-		Mount:     map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}})
+		Mount:     mount})
 	if err != nil {
 		_ = l.Close()
 		return err

@@ -133,6 +133,22 @@ func (s *Store) WaitingDeliveries(ctx context.Context) (list []Delivery, err err
 	return list, nil
 }
 
+// FailedDeliveries counts what was given up in a stretch, by route.
+func (s *Store) FailedDeliveries(ctx context.Context, from, to time.Time) (map[string]int, error) {
+	var rows []struct {
+		Route string `db:"route"`
+		N     int    `db:"n"`
+	}
+	if err := s.read.SelectContext(ctx, &rows, `SELECT route, count(*) AS n FROM deliveries WHERE state = 'failed' AND done_ms >= ? AND done_ms < ? GROUP BY route`, from.UnixMilli(), to.UnixMilli()); err != nil {
+		return nil, fmt.Errorf("store: deliveries: %w", err)
+	}
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.Route] = r.N
+	}
+	return out, nil
+}
+
 // Deliveries returns the newest messages, newest first; of one alert where that is not empty.
 func (s *Store) Deliveries(ctx context.Context, alert string, limit int) (list []Delivery, err error) {
 	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM deliveries WHERE ? = '' OR alert = ? ORDER BY id DESC LIMIT ?`, alert, alert, limit); err != nil {

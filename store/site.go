@@ -61,7 +61,8 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: settings of %s: %w", d.ID, err)
 		}
 		out.Devices[d.ID] = site.Device{ID: d.ID, Name: d.Name, Place: d.Place, Lease: ms(d.Lease), NewSignals: d.NewSignals,
-			Created: time.UnixMilli(d.Created), Link: more.Link, Wakes: more.Wakes, Limits: more.Limits, State: more.State, Model: more.Model}
+			Created: time.UnixMilli(d.Created), Link: more.Link, Wakes: more.Wakes, Limits: more.Limits, State: more.State, Model: more.Model,
+			Camera: more.Camera}
 	}
 	var signals []struct {
 		ID, Device, Raw, Name, Kind, Unit, Reports, Guests string
@@ -134,6 +135,7 @@ type deviceSettings struct {
 	Limits site.Limits   `json:"limits"`
 	State  site.State    `json:"state,omitempty"`
 	Model  string        `json:"model,omitempty"`
+	Camera site.Camera   `json:"camera,omitzero"`
 }
 
 type signalSettings struct {
@@ -162,7 +164,7 @@ func asJSON(v any) string {
 }
 
 func settingsOf(d site.Device) string {
-	return asJSON(deviceSettings{Link: d.Link, Wakes: d.Wakes, Limits: d.Limits, State: d.State, Model: d.Model})
+	return asJSON(deviceSettings{Link: d.Link, Wakes: d.Wakes, Limits: d.Limits, State: d.State, Model: d.Model, Camera: d.Camera})
 }
 
 func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }

@@ -69,7 +69,7 @@ test.skipIf(!here)('over HTTPS it is a safe place: installed, there without the 
   await p.goto(safe)
   await p.locator('[data-signal="drying_room.temperature"]', { hasText: '21' }).waitFor()
   await until('kept', () => p.evaluate(() => localStorage.getItem('last-seen') !== null))
-  await until('the shell is kept', () => p.evaluate(async () => (await (await caches.open('shell-1')).keys()).length > 3))
+  await until('the shell is kept', () => p.evaluate(async () => (await (await caches.open('shell-2')).keys()).length > 3))
   const manifest = await p.evaluate(async () => (await fetch(document.querySelector<HTMLLinkElement>('link[rel=manifest]')!.href)).json())
   expect(manifest.display).toBe('standalone')
   await hub.stop('SIGKILL')

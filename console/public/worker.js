@@ -1,12 +1,12 @@
 // Serves the console's shell at once, also where the hub does not answer. What the hub says is never kept here: the page
 // itself shows what it saw last, with its age, and says that it is not live.
-const shell = 'shell-1'
+const shell = 'shell-2'
 
 self.addEventListener('install', (e) => {
   // Browsers that can do so need not wake this worker first.
   if (e.addRoutes) e.waitUntil(e.addRoutes([
     { condition: { urlPattern: new URLPattern({ pathname: '/assets/*' }) }, source: { cacheName: shell } },
-    { condition: { or: [{ requestMode: 'navigate' }, { urlPattern: new URLPattern({ pathname: '/(theme.js|first.js|first.css)' }) }] }, source: 'race-network-and-fetch-handler' },
+    { condition: { requestMode: 'navigate' }, source: 'race-network-and-fetch-handler' },
     { condition: { urlPattern: new URLPattern({ pathname: '/(api|push)/*' }) }, source: 'network' },
   ]).catch(() => undefined))
   e.waitUntil(keepShell().then(() => self.skipWaiting()))
@@ -28,7 +28,7 @@ async function keepShell() {
   const r = await fetch('/')
   const text = await r.clone().text()
   await cache.put('/', r)
-  await cache.addAll(['/theme.js', '/first.js', '/first.css', '/mark.svg', ...new Set(text.match(/\/assets\/[\w./-]+/g) ?? [])])
+  await cache.addAll(['/mark.svg', ...new Set(text.match(/\/assets\/[\w./-]+/g) ?? [])])
 }
 
 // What is kept is served at once, and fetched anew for the next time; names of assets change with what is in them.

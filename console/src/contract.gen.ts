@@ -143,7 +143,7 @@ export interface paths {
          * Live changes as Server-Sent Events
          * @description Events: `stream` (its id, for saying what it is for), `reset` (data: Snapshot; the first event of a new stream, and whenever a gap cannot be filled), `signal`
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
-         *     (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
+         *     (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
          *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
          */
         get: operations["getLive"];
@@ -825,6 +825,166 @@ export interface paths {
         post?: never;
         /** Take an alert away; a built-in one that was tuned becomes as it was */
         delete: operations["removeAlert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/digest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What happened in a stretch, in words
+         * @description The longest outages, the most frequent alerts, energy, run hours, and messages that did not arrive. The stretch is up to a month long.
+         */
+        get: operations["getDigest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/camera": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** Where a still picture of what a device sees is to be had */
+        get: operations["getCamera"];
+        /** Say where a still picture is to be had; an empty address takes the camera away */
+        put: operations["saveCamera"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/stills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** The newest pictures of what a device sees, newest first */
+        get: operations["listStills"];
+        put?: never;
+        /**
+         * Take a picture now
+         * @description Of two that are asked for within two seconds, the first is the answer to both.
+         */
+        post: operations["takeStill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/stills/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** A picture of what a device saw */
+        get: operations["getStill"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/subscriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an installed console needs in order to take pushes */
+        get: operations["getPushes"];
+        put?: never;
+        /**
+         * Take pushes on this console
+         * @description After RFC 8030, 8291 and 8292. It needs the owner to have switched pushes on, as they need the internet, and a route that goes by push to this person.
+         */
+        post: operations["subscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/subscriptions/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take no more pushes on this console */
+        post: operations["unsubscribe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What the signed link of a message leads to
+         * @description It changes nothing, since mail scanners follow links. A link ends after seven days.
+         */
+        post: operations["openLetter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/letters/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Acknowledge the alert that the signed link of a message leads to
+         * @description As the person whom the message was for, with the rights that they have now. One that is acknowledged already stays so.
+         */
+        post: operations["acknowledgeLetter"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2518,6 +2678,70 @@ export interface components {
                 count: number;
             }[];
         };
+        LinkedAlert: {
+            alert: components["schemas"]["Alert"];
+            /** @description of the hub */
+            name: string;
+            /** @description its name */
+            place: string;
+            zone: string;
+            limit: string;
+            /** @description the time that the message told of is over; what stands here is of a later one */
+            past: boolean;
+            /**
+             * Format: date-time
+             * @description when the link ends
+             */
+            expires: string;
+        };
+        Digest: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            hub: string;
+            zone: string;
+            sections: {
+                title: string;
+                lines: {
+                    text: string;
+                    /** @description what a chart of it shows */
+                    series?: string;
+                }[];
+            }[];
+        };
+        Camera: {
+            /** @description of a JPEG, http or https; empty: no camera */
+            address?: string;
+            /** @description it may be an address in the house */
+            inside?: boolean;
+            /** @description how long pictures are kept; 0: a week */
+            keep_days?: number;
+            /**
+             * @description whether guests see the pictures
+             * @enum {string}
+             */
+            guests?: "none" | "see";
+        };
+        Still: {
+            /** Format: int64 */
+            id: number;
+            device: string;
+            /** Format: date-time */
+            at: string;
+            /** @description that it was taken for; none where somebody asked */
+            alert?: string;
+            /** @description in bytes */
+            size: number;
+        };
+        Pushes: {
+            /** @description the owner has switched pushes on */
+            on: boolean;
+            /** @description of the hub, base64url (RFC 8292); empty where they are off */
+            key: string;
+            /** @description hosts of the push services by which this person's consoles take them */
+            mine: string[];
+        };
         AlertTrial: {
             /** Format: date-time */
             from: string;
@@ -2640,6 +2864,8 @@ export interface components {
                 security?: "starttls" | "tls" | "none";
                 account?: string;
                 from?: string;
+                /** @description PEM certificate of the authority that the server's is signed by; none: a public one */
+                ca?: string;
             };
             push?: boolean;
             alive?: {
@@ -2654,6 +2880,10 @@ export interface components {
                 every?: "" | "day" | "week";
                 at?: string;
                 to?: string;
+            };
+            /** @description wordings of one's own for what `say` answers about a device, a place or a dashboard, by its id; {id} of a signal or control stands for what it is now, {alerts} for what needs somebody */
+            say?: {
+                [key: string]: string;
             };
         };
         MessagingView: {
@@ -4883,6 +5113,284 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDigest: {
+        parameters: {
+            query?: {
+                /** @description a day before to, where it is not told */
+                from?: string;
+                /** @description now, where it is not told */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The digest */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Digest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCamera: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The camera; empty where there is none */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Camera"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveCamera: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Camera"];
+            };
+        };
+        responses: {
+            /** @description The camera */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Camera"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStills: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Pictures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Still"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeStill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Still"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPushes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Pushes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pushes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    subscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    endpoint: string;
+                    /** @description base64url */
+                    p256dh: string;
+                    /** @description base64url */
+                    auth: string;
+                };
+            };
+        };
+        responses: {
+            /** @description From now on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unsubscribe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    endpoint: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openLetter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description what stands behind the # of the link */
+                    link: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The alert */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedAlert"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acknowledgeLetter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    link: string;
+                    word?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The alert */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedAlert"];
+                };
             };
             default: components["responses"]["Problem"];
         };

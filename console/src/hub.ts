@@ -9,7 +9,7 @@ type Link = 'connecting' | 'live' | 'lost'
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 
-/** What this device saw last; public/first.js shows the part of it called first before anything else is loaded. */
+/** What this device saw last; first/first.js shows the part of it called first before anything else is loaded. */
 type Kept = { at: number; account: string; me: Me | null; first: { name: string; items: [name: string, value: string][] }[]; snap: Snapshot }
 /** What this device saw last. */
 function lastSeen(): Kept | null {
@@ -21,7 +21,7 @@ function lastSeen(): Kept | null {
   }
 }
 
-/** What public/first.js asked while the scripts were loading, or else what is asked now. */
+/** What first/first.js asked before the console began, or else what is asked now. */
 async function asked<T>(name: string, otherwise: () => Promise<T>): Promise<T> {
   const early = (window as { early?: Record<string, Promise<Response>> }).early
   const r = await early?.[name]?.catch(() => undefined)

@@ -1,4 +1,4 @@
-// Light, dark, or as the device has it, and the accent; public/theme.js does the same before the first paint.
+// Light, dark, or as the device has it, and the accent; first/theme.js does the same before the first paint.
 import { ref, watchEffect } from 'vue'
 import { useHub } from './hub'
 

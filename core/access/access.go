@@ -29,8 +29,9 @@ const (
 	Person Kind = "person"
 	Token  Kind = "token"
 	Device Kind = "device"
-	Panel  Kind = "panel" // what may touch only what its owner chose for it, point by point
-	Wall   Kind = "wall"  // a screen that shows one dashboard
+	Panel  Kind = "panel"  // what may touch only what its owner chose for it, point by point
+	Wall   Kind = "wall"   // a screen that shows one dashboard
+	Letter Kind = "letter" // whoever holds a signed link of a message that is for nobody in particular
 	TheHub Kind = "hub"
 )
 
@@ -42,7 +43,7 @@ type Actor struct {
 	Role Role   `json:"role,omitempty"`
 	From string `json:"from,omitempty"` // the address or door it came through
 
-	Sees     []string `json:"-"` // of a wall: what stands on it
+	Sees     []string `json:"-"` // of a wall: what stands on it; of a letter: what it is about
 	Switches []string `json:"-"` // of a wall: what of that may be switched
 }
 
@@ -116,6 +117,8 @@ func allowed(a Actor, action Action, o Object) bool {
 		return action == Look || action == Switch
 	case Wall:
 		return action == Look && (o.Name == "" || slices.Contains(a.Sees, o.Name)) || action == Switch && slices.Contains(a.Switches, o.Name)
+	case Letter: // it reads and acknowledges what it is about
+		return action == Audit || action == Look && slices.Contains(a.Sees, o.Name)
 	case Person, Token:
 	default:
 		return false

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
 )
@@ -265,7 +266,7 @@ func (e *Engine) proofDue(w wake) {
 	if x == nil || x.proofWake != w.seq || x.Proof != ProofWaiting || x.proof == nil {
 		return
 	}
-	within := said(site.Millis(x.auto.Proof.WithinMS))
+	within := calendar.Words(site.Millis(x.auto.Proof.WithinMS))
 	if x.ProofTries < x.auto.Proof.Retries {
 		x.ProofTries++
 		why := fmt.Sprintf("no effect within %s; try %d of %d", within, x.ProofTries+1, x.auto.Proof.Retries+1)

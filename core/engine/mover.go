@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
 )
@@ -189,7 +190,7 @@ func (e *Engine) travelled(x *controlled) {
 	if there, known := m.at(m.goal); known && !there || m.pulses != nil && !known {
 		m.failed = true
 		x.Phase = Unconfirmed
-		x.Reason = "did not get to " + x.cfg.Say(m.goal) + " within " + said(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
+		x.Reason = "did not get to " + x.cfg.Say(m.goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
 		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(m.goal), Reason: x.Reason})
 		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " " + x.Reason})
 		return

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 )
 
 func (e *Engine) online(in Online) {
@@ -96,7 +97,7 @@ func (e *Engine) expireDue(w wake) {
 		s.wake = e.wakeAt(s.until, wakeExpire, d.ID)
 		return
 	}
-	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " + said(e.silence(d.ID))})
+	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " + calendar.Words(e.silence(d.ID))})
 }
 
 func (e *Engine) offline(in Offline) {
@@ -220,7 +221,7 @@ func (e *Engine) giveUp(x *controlled) {
 	held, safe := *x.Hand, x.cfg.Safe
 	x.Held, x.Hand, x.HandBy, x.HandAt, x.How = &held, &safe, access.HubActor(), e.now.Wall, HowAway
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held), After: x.cfg.Say(safe),
-		Reason: "away for longer than " + said(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
+		Reason: "away for longer than " + calendar.Words(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
 	x.again, x.shown = true, false
 	e.mark(x)
 }

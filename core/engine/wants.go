@@ -1,10 +1,10 @@
 package engine
 
 import (
-	"fmt"
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
 )
@@ -90,7 +90,7 @@ func (e *Engine) confirmDue(w wake) {
 	}
 	if x.Phase == Pending {
 		x.Phase = Unconfirmed
-		why := "the board has not answered within " + said(x.cfg.ConfirmAfter)
+		why := "the board has not answered within " + calendar.Words(x.cfg.ConfirmAfter)
 		if !d.Online {
 			why = "the board is offline"
 		}
@@ -215,18 +215,4 @@ func is(x *controlled) string {
 		return ""
 	}
 	return x.cfg.Say(*x.Is)
-}
-
-// said puts a duration into the words of a household.
-func said(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()))
-	case d >= 72*time.Hour:
-		return fmt.Sprintf("%d days", int(d.Hours()/24))
-	default:
-		return fmt.Sprintf("%d h", int(d.Hours()))
-	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/site"
@@ -46,7 +47,7 @@ func (e *Engine) reason(x *controlled) string {
 	case control.Waiting:
 		text = "the hub has just started; stays as it was until " + e.unknownWords(x, d.Index) + " is known"
 	case control.Settling:
-		text = "readings are back; waits " + said(x.auto.Settle()) + " before it counts on them"
+		text = "readings are back; waits " + calendar.Words(x.auto.Settle()) + " before it counts on them"
 	case control.FellBack:
 		text = "falls back to " + x.cfg.Say(d.Asked) + ": " + e.unknownWords(x, d.Index) + " is unknown"
 	}
@@ -89,7 +90,7 @@ func (e *Engine) handWords(x *controlled) string {
 	case !d.Online:
 		text += "; the board is offline and gets it when it is back"
 	case wakes > 0:
-		text += fmt.Sprintf("; the board sleeps and wakes every %s, it waits until %s at the latest", said(wakes),
+		text += fmt.Sprintf("; the board sleeps and wakes every %s, it waits until %s at the latest", calendar.Words(wakes),
 			e.now.Wall.Add(e.confirmWithin(*x.cfg)).In(e.zone).Format("15:04"))
 	}
 	return text
@@ -99,11 +100,11 @@ func (e *Engine) limitWords(x *controlled) string {
 	d := x.dec
 	left := ""
 	if d.Next > e.now.Mono {
-		left = said(d.Next - e.now.Mono)
+		left = calendar.Words(d.Next - e.now.Mono)
 	}
 	switch d.Limit {
 	case control.LongestOn:
-		return "stopped: it ran for its longest time of " + said(site.Millis(x.auto.Limits.LongestOnMS)) + ", and rests for " + left
+		return "stopped: it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) + ", and rests for " + left
 	case control.Rest:
 		return "rests for " + left + " more after running for its longest time"
 	case control.ShortestOn:
@@ -144,7 +145,7 @@ func (e *Engine) condWords(c *cond, latched bool) string {
 	case latched && c.Is == control.False:
 		return "was reached and holds until somebody resets it"
 	case c.due > 0 && c.Pending == control.False:
-		return "its cause is over, and must stay so for " + said(c.due-e.now.Mono) + " (" + e.formulaWords(c.when) + ")"
+		return "its cause is over, and must stay so for " + calendar.Words(c.due-e.now.Mono) + " (" + e.formulaWords(c.when) + ")"
 	case c.Is == control.Unknown:
 		return "unknown, and so it holds (" + e.formulaWords(c.when) + ")"
 	}
@@ -247,9 +248,9 @@ func (e *Engine) demandWords(x *controlled, i int) string {
 		return text
 	case site.Exercise:
 		if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(site.Millis(c.ForMS))) {
-			return "is exercised for " + said(site.Millis(c.ForMS))
+			return "is exercised for " + calendar.Words(site.Millis(c.ForMS))
 		}
-		return "is exercised at " + c.At.String() + " where it did not run for " + said(site.Millis(c.EveryMS))
+		return "is exercised at " + c.At.String() + " where it did not run for " + calendar.Words(site.Millis(c.EveryMS))
 	case site.Curve:
 		return fmt.Sprintf("%s %s asks for %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit), x.cfg.Say(d.Level))
 	case site.Regulate:
@@ -443,16 +444,16 @@ func (e *Engine) coming(x *controlled, w *Why) {
 	}
 	if x.auto != nil && x.Want != nil && *x.Want > 0 && x.dec.Limit == control.NoLimit && x.Mode == Auto {
 		if left := x.onSince + site.Millis(x.auto.Limits.ShortestOnMS) - e.now.Mono; left > 0 {
-			add("Stays on at least %s more: shortest on.", said(left))
+			add("Stays on at least %s more: shortest on.", calendar.Words(left))
 		}
 	}
 	if d := x.dec; d.Next > e.now.Mono {
 		at := e.when(e.now.Wall.Add(d.Next - e.now.Mono))
 		switch d.Limit {
 		case control.ShortestOn:
-			add("Stays on at least %s more: shortest on.", said(d.Next-e.now.Mono))
+			add("Stays on at least %s more: shortest on.", calendar.Words(d.Next-e.now.Mono))
 		case control.ShortestOff, control.Rest, control.LongestOn:
-			add("Off at least %s more, until %s.", said(d.Next-e.now.Mono), at)
+			add("Off at least %s more, until %s.", calendar.Words(d.Next-e.now.Mono), at)
 		case control.NoLimit:
 			if l := x.auto; l != nil && l.Limits.LongestOnMS > 0 && x.Want != nil && *x.Want > 0 {
 				add("Off at the latest %s: longest on.", at)

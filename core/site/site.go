@@ -80,6 +80,7 @@ type Device struct {
 	Limits     Limits        `json:"limits"` // of what it may send
 	State      State         `json:"state"`
 	Model      string        `json:"model"` // the device model that it was made from, if any
+	Camera     Camera        `json:"camera,omitzero"`
 }
 
 // State says whether a device takes part.
@@ -104,6 +105,9 @@ func (d Device) Validate() error {
 		return fmt.Errorf("it wakes every %s; choose between 10 s and a week, or 0 for always awake", d.Wakes)
 	}
 	if err := d.Limits.Validate(); err != nil {
+		return err
+	}
+	if err := d.Camera.Validate(); err != nil {
 		return err
 	}
 	return d.Link.Validate()

@@ -1,10 +1,27 @@
 // What comes first, before the console itself is there: on Now the values that this device saw last, with their age, or
-// those that the hub tells meanwhile. It also asks the hub what the console will want.
+// those that the hub tells meanwhile. It also asks the hub what the console will want. It is part of the page, so that nothing has to
+// be fetched before it, and fetches the console when it has been painted.
 (function () {
-  if (location.pathname.indexOf('/wall') === 0) return
-  var early = (window.early = { setup: fetch('/api/v1/setup'), session: fetch('/api/v1/session'), now: fetch('/api/v1/now') })
-  for (var k in early) early[k].catch(function () { /* the console says so itself */ })
-  if (location.pathname !== '/') return
+  var later = [] // what the page of the console names, as [tag, attributes]; the build puts it here
+  function begin() {
+    if (window.begun) return
+    window.begun = true
+    later.forEach(function (x) {
+      var e = document.createElement(x[0])
+      for (var name in x[1]) e.setAttribute(name, x[1][name])
+      document.head.appendChild(e)
+    })
+  }
+  if (location.pathname.indexOf('/wall') === 0 || location.pathname.indexOf('/letter') === 0) return begin()
+  function ask() {
+    var early = (window.early = { setup: fetch('/api/v1/setup'), session: fetch('/api/v1/session'), now: fetch('/api/v1/now') })
+    for (var k in early) early[k].catch(function () { /* the console says so itself */ })
+    return early
+  }
+  if (location.pathname !== '/') {
+    ask()
+    return begin()
+  }
   function put(to, tag, name, text) {
     var e = document.createElement(tag)
     if (name) e.className = name
@@ -39,12 +56,15 @@
   if (kept && kept.me && kept.first) {
     var min = Math.max(0, Math.round((Date.now() - kept.at) / 60000))
     show(kept.snap.hub.name, ', as it was ' + (min < 1 ? 'a moment' : min < 120 ? min + ' min' : Math.round(min / 60) + ' h') + ' ago', kept.first)
+    requestAnimationFrame(function () { setTimeout(function () { ask(); begin() }) }) // when it is painted
     return
   }
-  window.first = early.now.then(function (r) { return r.ok ? r.clone().json() : null }).then(function (snap) {
-    if (!snap) return
+  setTimeout(begin, 500)
+  ask().now.then(function (r) { return r.ok ? r.clone().json() : null }).then(function (snap) {
+    if (!snap) return begin()
     show(snap.hub.name, '', snap.places.map(function (p) {
       return { name: p.name, items: snap.signals.filter(function (s) { return s.place === p.id && s.value !== undefined && s.state === 'live' }).slice(0, 12).map(function (s) { return [s.name, said(s)] }) }
     }).filter(function (p) { return p.items.length }).slice(0, 8))
-  }).catch(function () { /* likewise */ })
+    requestAnimationFrame(function () { setTimeout(begin) })
+  }).catch(begin)
 })()

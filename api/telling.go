@@ -1,0 +1,71 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"idleember/core/site"
+	"idleember/store"
+)
+
+func (h *handlers) OpenLetter(ctx context.Context, r OpenLetterRequestObject) (OpenLetterResponseObject, error) {
+	v, err := h.s.hub.Linked(ctx, r.Body.Link, from(ctx))
+	return OpenLetter200JSONResponse(v), err
+}
+
+func (h *handlers) AcknowledgeLetter(ctx context.Context, r AcknowledgeLetterRequestObject) (AcknowledgeLetterResponseObject, error) {
+	word := ""
+	set(&word, r.Body.Word)
+	v, err := h.s.hub.AcknowledgeLinked(ctx, r.Body.Link, word, from(ctx))
+	return AcknowledgeLetter200JSONResponse(v), err
+}
+
+func (h *handlers) GetDigest(ctx context.Context, r GetDigestRequestObject) (GetDigestResponseObject, error) {
+	to := time.Now()
+	set(&to, r.Params.To)
+	begin := to.AddDate(0, 0, -1)
+	set(&begin, r.Params.From)
+	v, err := h.s.hub.Digest(ctx, actor(ctx), begin, to)
+	return GetDigest200JSONResponse(v), err
+}
+
+func (h *handlers) GetCamera(ctx context.Context, r GetCameraRequestObject) (GetCameraResponseObject, error) {
+	v, err := h.s.hub.Camera(ctx, actor(ctx), r.Id)
+	return GetCamera200JSONResponse(v), err
+}
+
+func (h *handlers) SaveCamera(ctx context.Context, r SaveCameraRequestObject) (SaveCameraResponseObject, error) {
+	v, err := h.s.hub.SaveCamera(ctx, actor(ctx), r.Id, site.Camera(*r.Body))
+	return SaveCamera200JSONResponse(v), err
+}
+
+func (h *handlers) ListStills(ctx context.Context, r ListStillsRequestObject) (ListStillsResponseObject, error) {
+	limit := 50
+	set(&limit, r.Params.Limit)
+	v, err := h.s.hub.Stills(ctx, actor(ctx), r.Id, limit)
+	return ListStills200JSONResponse(v), err
+}
+
+func (h *handlers) TakeStill(ctx context.Context, r TakeStillRequestObject) (TakeStillResponseObject, error) {
+	v, err := h.s.hub.TakeStill(ctx, actor(ctx), r.Id)
+	return TakeStill201JSONResponse(v), err
+}
+
+func (h *handlers) GetStill(ctx context.Context, r GetStillRequestObject) (GetStillResponseObject, error) {
+	body, _, err := h.s.hub.StillBody(ctx, actor(ctx), r.Id)
+	return GetStill200ImagejpegResponse{Body: bytes.NewReader(body), ContentLength: int64(len(body))}, err
+}
+
+func (h *handlers) GetPushes(ctx context.Context, _ GetPushesRequestObject) (GetPushesResponseObject, error) {
+	v, err := h.s.hub.PushInfo(ctx, actor(ctx))
+	return GetPushes200JSONResponse(v), err
+}
+
+func (h *handlers) Subscribe(ctx context.Context, r SubscribeRequestObject) (SubscribeResponseObject, error) {
+	return Subscribe204Response{}, h.s.hub.Subscribe(ctx, actor(ctx), store.Subscription{Endpoint: r.Body.Endpoint, P256dh: r.Body.P256dh, Auth: r.Body.Auth})
+}
+
+func (h *handlers) Unsubscribe(ctx context.Context, r UnsubscribeRequestObject) (UnsubscribeResponseObject, error) {
+	return Unsubscribe204Response{}, h.s.hub.Unsubscribe(ctx, actor(ctx), r.Body.Endpoint)
+}

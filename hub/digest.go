@@ -1,0 +1,384 @@
+package hub
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/alert"
+	"idleember/core/calendar"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Digest is what happened in a stretch, in words.
+type Digest struct {
+	From     time.Time       `json:"from"`
+	To       time.Time       `json:"to"`
+	Hub      string          `json:"hub"`
+	Zone     string          `json:"zone"`
+	Sections []DigestSection `json:"sections"`
+}
+
+// DigestSection is about one thing, the most important line first.
+type DigestSection struct {
+	Title string       `json:"title"`
+	Lines []DigestLine `json:"lines"`
+}
+
+// DigestLine is a sentence.
+type DigestLine struct {
+	Text   string `json:"text"`
+	Series string `json:"series,omitempty"` // what a chart of it shows
+}
+
+const (
+	digestLines   = 12
+	longestDigest = 32 * 24 * time.Hour
+)
+
+// Digest puts into words what happened in a stretch, as far as an actor may see it.
+func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d Digest, err error) {
+	if err := access.May(a, access.Audit, access.Anything); err != nil {
+		return d, err
+	}
+	if !from.Before(to) || to.Sub(from) > longestDigest {
+		return d, &InvalidError{"to", "a digest is about a stretch of up to a month, which begins before it ends"}
+	}
+	s := h.Site()
+	d = Digest{From: from, To: to, Hub: s.Hub.Name, Zone: s.Hub.Zone, Sections: []DigestSection{}}
+	for _, section := range []struct {
+		title string
+		lines func(context.Context, access.Actor, *site.Site, time.Time, time.Time) ([]DigestLine, error)
+	}{{"Needs somebody now", h.digestNow}, {"Alerts", h.digestAlerts}, {"Away", h.digestAway}, {"Energy", h.digestEnergy}, {"Ran", h.digestRuns},
+		{"Messages that did not arrive", h.digestPosts}} {
+		lines, err := section.lines(ctx, a, s, from, to)
+		if err != nil {
+			return d, err
+		}
+		if more := len(lines) - digestLines; more > 0 {
+			lines = append(lines[:digestLines], DigestLine{Text: fmt.Sprintf("and %d more", more)})
+		}
+		if len(lines) > 0 {
+			d.Sections = append(d.Sections, DigestSection{section.title, lines})
+		}
+	}
+	return d, nil
+}
+
+func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ time.Time) (lines []DigestLine, err error) {
+	list, err := h.Alerts(ctx, a, true)
+	for _, x := range list {
+		if x.Phase == alert.Active || x.Phase == alert.Returned {
+			lines = append(lines, DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(time.Since(*x.Since))), Series: x.Config.Of})
+		}
+	}
+	return lines, err
+}
+
+// digestAlerts counts how often each alert came, and for how long.
+func (h *Hub) digestAlerts(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+	type tally struct {
+		name, of string
+		count    int
+		lasted   time.Duration
+		began    time.Time
+	}
+	all := map[string]*tally{}
+	var learnt []DigestLine
+	events, err := h.eventsOf(ctx, from, to)
+	for _, e := range events {
+		t := all[e.Alert]
+		if t == nil {
+			t = &tally{name: e.Name}
+			all[e.Alert] = t
+		}
+		switch e.What {
+		case string(alert.WasRaised):
+			t.count++
+			t.began = e.At
+		case string(alert.WasOver):
+			if t.began.IsZero() { // it came before the stretch
+				t.began = from
+			}
+			t.lasted += e.At.Sub(t.began)
+			t.began = time.Time{}
+		case "learnt late":
+			learnt = append(learnt, DigestLine{Text: fmt.Sprintf("%s: learnt late, %s", e.Name, e.Value)})
+		}
+	}
+	active := map[string]bool{}
+	if now, err := h.Alerts(ctx, access.HubActor(), true); err == nil {
+		for _, x := range now {
+			active[x.ID] = x.Phase == alert.Active || x.Phase == alert.Acknowledged
+		}
+	}
+	config := s.AllAlerts()
+	list := slices.Collect(maps.Keys(all))
+	slices.SortFunc(list, func(x, y string) int { return cmp.Or(all[y].count-all[x].count, cmp.Compare(x, y)) })
+	for _, id := range list {
+		t := all[id]
+		if c := config[id]; c != nil {
+			t.of = c.Of
+		}
+		if t.count == 0 {
+			continue
+		}
+		if !t.began.IsZero() && active[id] {
+			t.lasted += minTime(to, time.Now()).Sub(t.began)
+		}
+		lines = append(lines, DigestLine{Text: fmt.Sprintf("%s: %s, %s in all", t.name, times(t.count), calendar.Words(t.lasted)), Series: t.of})
+	}
+	return append(lines, learnt...), err
+}
+
+// eventsOf returns what became of alerts in a stretch, oldest first.
+func (h *Hub) eventsOf(ctx context.Context, from, to time.Time) (all []store.AlertEvent, err error) {
+	const page, most = 1000, 20_000
+	f := store.AlertFilter{From: from, To: to, Limit: page}
+	for len(all) < most {
+		list, err := h.store.AlertEvents(ctx, f)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, list...)
+		if len(list) < page {
+			break
+		}
+		f.Before = list[page-1].ID
+	}
+	slices.Reverse(all)
+	return all, nil
+}
+
+// digestAway tells the longest time that each device was away.
+func (h *Hub) digestAway(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+	type outage struct {
+		name           string
+		longest, total time.Duration
+		at             time.Time
+		count          int
+	}
+	var list []outage
+	for _, id := range slices.Sorted(maps.Keys(s.Devices)) {
+		d := s.Devices[id]
+		if !d.Active() {
+			continue
+		}
+		gone, err := h.away(ctx, id, from, to)
+		if err != nil {
+			return nil, err
+		}
+		o := outage{name: d.Name}
+		for _, g := range gone {
+			if lasted := time.Duration(g.To-g.From) * time.Millisecond; lasted >= time.Minute {
+				o.count++
+				o.total += lasted
+				if lasted > o.longest {
+					o.longest, o.at = lasted, time.UnixMilli(g.From)
+				}
+			}
+		}
+		if o.count > 0 {
+			list = append(list, o)
+		}
+	}
+	slices.SortStableFunc(list, func(x, y outage) int { return cmp.Compare(y.longest, x.longest) })
+	for _, o := range list {
+		text := fmt.Sprintf("%s: %s, from %s", o.name, calendar.Words(o.longest), o.at.In(s.Hub.Location()).Format("Mon 15:04"))
+		if o.count > 1 {
+			text += fmt.Sprintf("; %s, %s in all", times(o.count), calendar.Words(o.total))
+		}
+		lines = append(lines, DigestLine{Text: text})
+	}
+	return lines, nil
+}
+
+// digestEnergy adds up what was used: from meters that count, else from power over time.
+func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+	type used struct {
+		DigestLine
+		kWh float64
+	}
+	var list []used
+	kilo := map[string]float64{"W": 1e-3, "kW": 1, "W.h": 1e-3, "kW.h": 1, "MW.h": 1e3}
+	for _, id := range slices.Sorted(maps.Keys(s.Signals)) {
+		g := s.Signals[id]
+		factor := kilo[g.Unit]
+		if factor == 0 || g.Kind != site.Number || !s.Devices[g.Device].Active() {
+			continue
+		}
+		hold := max(3*g.Interval, 3*time.Minute)
+		if g.Reports != site.Periodic {
+			hold = 0
+		}
+		hours := hourly(from, to)
+		buckets, _, err := h.store.Buckets(ctx, id, hours, hold, time.Now())
+		if err != nil {
+			return nil, err
+		}
+		sum, last, known := 0.0, 0.0, false
+		for _, b := range buckets {
+			switch {
+			case b.Count == 0 && b.TimeMean != b.TimeMean: // nothing was known
+			case g.Unit == "W" || g.Unit == "kW":
+				if b.TimeMean == b.TimeMean {
+					sum += b.TimeMean * float64(b.To-b.From) / 3.6e6
+					known = true
+				}
+			case b.Count > 0:
+				if known && b.Last > last { // a meter that was changed begins anew
+					sum += b.Last - last
+				} else if !known && b.Last > b.First {
+					sum += b.Last - b.First
+				}
+				last, known = b.Last, true
+			}
+		}
+		if kWh := sum * factor; known && kWh >= 0.05 {
+			list = append(list, used{DigestLine{fmt.Sprintf("%s: %.1f kWh", g.Name, kWh), id}, kWh})
+		}
+	}
+	slices.SortStableFunc(list, func(x, y used) int { return cmp.Compare(y.kWh, x.kWh) })
+	for _, u := range list {
+		lines = append(lines, u.DigestLine)
+	}
+	return lines, nil
+}
+
+// hourly are bounds at whole hours, and at both ends.
+func hourly(from, to time.Time) []int64 {
+	bounds := []int64{from.UnixMilli()}
+	for t := from.Truncate(time.Hour).Add(time.Hour); t.Before(to); t = t.Add(time.Hour) {
+		bounds = append(bounds, t.UnixMilli())
+	}
+	return append(bounds, to.UnixMilli())
+}
+
+// digestRuns tells how long each switch was on.
+func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+	type run struct {
+		DigestLine
+		ms int64
+	}
+	var list []run
+	for _, id := range slices.Sorted(maps.Keys(s.Controls)) {
+		c := s.Controls[id]
+		if c.Momentary != nil || !s.Devices[c.Device].Active() || seriesKind(c) == site.Text {
+			continue
+		}
+		x, err := h.History(ctx, a, Range{Series: id + ".is", From: from, To: to, Points: max(1, int(to.Sub(from)/time.Hour)), Buckets: true})
+		if err != nil {
+			return nil, err
+		}
+		on := int64(0)
+		for _, b := range x.Buckets {
+			on += b.OnMS
+		}
+		if on >= time.Minute.Milliseconds() {
+			list = append(list, run{DigestLine{fmt.Sprintf("%s: %s", c.Name, calendar.Words(site.Millis(on))), id + ".is"}, on})
+		}
+	}
+	slices.SortStableFunc(list, func(x, y run) int { return cmp.Compare(y.ms, x.ms) })
+	for _, r := range list {
+		lines = append(lines, r.DigestLine)
+	}
+	return lines, nil
+}
+
+func (h *Hub) digestPosts(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+	failed, err := h.store.FailedDeliveries(ctx, from, to)
+	for route, n := range failed {
+		name := route
+		if r, ok := s.Routes[route]; ok {
+			name = r.Name
+		}
+		lines = append(lines, DigestLine{Text: fmt.Sprintf("%s: %d", name, n)})
+	}
+	slices.SortFunc(lines, func(x, y DigestLine) int { return cmp.Compare(x.Text, y.Text) })
+	return lines, err
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func minTime(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// digestDue is when the last digest was due at a time, and what it is about.
+func digestDue(d site.Digest, now time.Time, zone *time.Location) (due, from time.Time) {
+	at, err := time.Parse("15:04", d.At)
+	if err != nil {
+		return due, from
+	}
+	now = now.In(zone)
+	due = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, zone)
+	if due.After(now) {
+		due = due.AddDate(0, 0, -1)
+	}
+	if d.Every == "week" {
+		due = due.AddDate(0, 0, -(int(due.Weekday())+6)%7)
+		return due, due.AddDate(0, 0, -7)
+	}
+	return due, due.AddDate(0, 0, -1)
+}
+
+const digestState = "digest told"
+
+// tellDigest puts a digest that is due on its way. What was due while the hub was away comes when it is back; of before the
+// owner wished for one, none does.
+func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
+	s := h.Site()
+	cfg := s.Messaging.Digest
+	if cfg.Every == "" {
+		return nil
+	}
+	due, from := digestDue(cfg, now, s.Hub.Location())
+	kept, err := h.store.Secret(ctx, digestState)
+	if err != nil {
+		return err
+	}
+	var told struct {
+		Until time.Time
+		Of    site.Digest
+	}
+	if kept != "" {
+		if err := json.Unmarshal([]byte(kept), &told); err != nil {
+			return err
+		}
+	}
+	mark := func(until time.Time) store.Change {
+		told.Until, told.Of = until, cfg
+		return store.SaveSecret(digestState, raw(told))
+	}
+	if told.Of != cfg { // it was wished for, or changed, just now
+		return h.store.Do(ctx, mark(now))
+	}
+	if !due.After(told.Until) {
+		return nil
+	}
+	d, err := h.Digest(ctx, access.HubActor(), from, due)
+	if err != nil {
+		return err
+	}
+	n := Notice{ID: fmt.Sprintf("digest.%s.%d", cfg.Every, due.UnixMilli()), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
+		Hub: s.Hub.Name, Zone: s.Hub.Zone, Digest: &d}
+	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), mark(due)); err != nil {
+		return err
+	}
+	h.post.poke()
+	return nil
+}

@@ -1,0 +1,119 @@
+package hub
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"strings"
+	"time"
+
+	"idleember/core/access"
+	"idleember/store"
+)
+
+// PushKeys identify the hub to push services (RFC 8292); both in base64url.
+type PushKeys struct {
+	Public  string `json:"public"`
+	Private string `json:"private"`
+}
+
+const (
+	pushKeys         = "push keys"
+	mostSubscribed   = 20 // consoles of one person
+	longestPushPlace = 1000
+)
+
+// PushKeys returns the hub's, which newKeys makes the first time.
+func (h *Hub) PushKeys(ctx context.Context, newKeys func() (PushKeys, error)) (k PushKeys, err error) {
+	h.making.Lock()
+	defer h.making.Unlock()
+	kept, err := h.store.Secret(ctx, pushKeys)
+	if err != nil {
+		return k, err
+	}
+	if kept != "" {
+		return k, json.Unmarshal([]byte(kept), &k)
+	}
+	if k, err = newKeys(); err != nil {
+		return k, err
+	}
+	return k, h.store.Do(ctx, store.SaveSecret(pushKeys, raw(k)))
+}
+
+// PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched them on.
+type PushInfo struct {
+	On   bool     `json:"on"`
+	Key  string   `json:"key"`
+	Mine []string `json:"mine"` // where this person's consoles take them: the services' hosts
+}
+
+// PushInfo tells a person about pushes.
+func (h *Hub) PushInfo(ctx context.Context, a access.Actor) (out PushInfo, err error) {
+	out.Mine = []string{}
+	if out.On = h.Site().Messaging.Push; !out.On {
+		return out, nil
+	}
+	h.post.mu.Lock()
+	made := h.post.newKeys
+	h.post.mu.Unlock()
+	if made == nil {
+		return out, errors.New("nobody carries pushes here")
+	}
+	k, err := h.PushKeys(ctx, made)
+	if err != nil {
+		return out, err
+	}
+	out.Key = k.Public
+	list, err := h.store.Subscriptions(ctx, a.ID)
+	for _, s := range list {
+		if u, err := url.Parse(s.Endpoint); err == nil {
+			out.Mine = append(out.Mine, u.Host)
+		}
+	}
+	return out, err
+}
+
+// MakesPushKeys registers who makes the hub's keys for push services.
+func (h *Hub) MakesPushKeys(f func() (PushKeys, error)) {
+	h.post.mu.Lock()
+	h.post.newKeys = f
+	h.post.mu.Unlock()
+}
+
+// Subscribe lets a console of a person take pushes.
+func (h *Hub) Subscribe(ctx context.Context, a access.Actor, s store.Subscription) error {
+	if a.Kind != access.Person {
+		return &InvalidError{"endpoint", "only a person's console takes pushes"}
+	}
+	if !h.Site().Messaging.Push {
+		return &InvalidError{"endpoint", "pushes are switched off; an owner switches them on under Alerts, as they need the internet"}
+	}
+	if u, err := url.Parse(s.Endpoint); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || len(s.Endpoint) > longestPushPlace {
+		return &InvalidError{"endpoint", "this is no address of a push service"}
+	}
+	have, err := h.store.Subscriptions(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	if len(have) >= mostSubscribed {
+		return &InvalidError{"endpoint", "this person has twenty consoles that take pushes; let one of them go first"}
+	}
+	s.Account, s.CreatedMS = a.ID, time.Now().UnixMilli()
+	return h.store.Do(ctx, store.SaveSubscription(s))
+}
+
+// Unsubscribe ends pushes to a console of a person.
+func (h *Hub) Unsubscribe(ctx context.Context, a access.Actor, endpoint string) error {
+	return h.store.Do(ctx, store.DropSubscription(a.ID, strings.TrimSpace(endpoint)))
+}
+
+// Subscriptions is where a person's consoles take pushes, for the sender.
+func (h *Hub) Subscriptions(ctx context.Context, account string) ([]store.Subscription, error) {
+	return h.store.Subscriptions(ctx, account)
+}
+
+// Unsubscribed says that a console is gone.
+func (h *Hub) Unsubscribed(ctx context.Context, s store.Subscription) error {
+	return h.store.Do(ctx, store.DropSubscription(s.Account, s.Endpoint))
+}

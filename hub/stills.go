@@ -1,0 +1,277 @@
+package hub
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/alert"
+	"idleember/core/engine"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Still is a picture of what a device sees, at a time.
+type Still struct {
+	ID     int64     `json:"id"`
+	Device string    `json:"device"`
+	At     time.Time `json:"at"`
+	Alert  string    `json:"alert,omitempty"` // it was taken for; empty: somebody asked
+	Size   int       `json:"size"`
+}
+
+func stillView(s store.Still) Still {
+	about, _ := cutCause(s.Cause)
+	return Still{ID: s.ID, Device: s.Device, At: time.UnixMilli(s.AtMS), Alert: about, Size: s.Size}
+}
+
+// Fetcher brings a JPEG from a camera.
+type Fetcher func(ctx context.Context, c site.Camera) ([]byte, error)
+
+// stills fetches each device's picture once, however many want it.
+type stills struct {
+	mu    sync.Mutex
+	fetch Fetcher
+	now   map[string]*flight // by device
+}
+
+type flight struct {
+	done  chan struct{}
+	still store.Still
+	err   error
+}
+
+// RemoteError says that what the hub asked elsewhere did not give what it should.
+type RemoteError struct{ Err error }
+
+func (e *RemoteError) Error() string { return e.Err.Error() }
+func (e *RemoteError) Unwrap() error { return e.Err }
+
+const (
+	fetchWithin = 10 * time.Second
+	stillFor    = 8 * time.Second // how long a message waits for its picture
+	stillRest   = 2 * time.Second // between two that somebody asks for
+)
+
+// Fetches registers who brings pictures. It is called before there is anything to fetch.
+func (h *Hub) Fetches(f Fetcher) {
+	h.stills.mu.Lock()
+	h.stills.fetch = f
+	h.stills.mu.Unlock()
+}
+
+func (h *Hub) stillObject(d site.Device) access.Object {
+	o := access.Object{Device: d.ID, Name: d.ID + " pictures", Guests: site.GuestsNothing}
+	if d.Camera.Guests != "" {
+		o.Guests = d.Camera.Guests
+	}
+	return o
+}
+
+// seen returns a device with a camera that an actor may look through.
+func (h *Hub) seen(a access.Actor, id string) (site.Device, error) {
+	s := h.Site()
+	d, ok := s.Devices[id]
+	if !ok || access.May(a, access.Look, h.stillObject(d)) != nil {
+		return d, &NotFoundError{"device", id, site.Nearest(id, slices.Collect(maps.Keys(s.Devices)))}
+	}
+	return d, nil
+}
+
+// Camera returns a device's, for owners.
+func (h *Hub) Camera(_ context.Context, a access.Actor, id string) (site.Camera, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return site.Camera{}, err
+	}
+	d, err := h.seen(a, id)
+	return d.Camera, err
+}
+
+// SaveCamera changes a device's; the zero value takes it away.
+func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.Camera) (site.Camera, error) {
+	if err := c.Validate(); err != nil {
+		return c, &InvalidError{"camera", err.Error()}
+	}
+	_, err := h.ChangeDevice(ctx, a, id, func(d *site.Device) error { d.Camera = c; return nil })
+	return c, err
+}
+
+// TakeStill fetches a picture now. One that was taken a moment ago will do.
+func (h *Hub) TakeStill(ctx context.Context, a access.Actor, id string) (Still, error) {
+	d, err := h.seen(a, id)
+	if err != nil {
+		return Still{}, err
+	}
+	if d.Camera.Address == "" {
+		return Still{}, &InvalidError{"id", d.Name + " has no camera; an owner gives its address on the page of the device"}
+	}
+	if list, err := h.store.Stills(ctx, id, 1); err != nil || len(list) > 0 && time.Since(time.UnixMilli(list[0].AtMS)) < stillRest {
+		return first(list), err
+	}
+	f := h.takeStill(d, "")
+	select {
+	case <-f.done:
+	case <-ctx.Done():
+		return Still{}, ctx.Err()
+	}
+	if f.err != nil {
+		return Still{}, &RemoteError{f.err}
+	}
+	return stillView(f.still), nil
+}
+
+func first(list []store.Still) Still {
+	if len(list) == 0 {
+		return Still{}
+	}
+	return stillView(list[0])
+}
+
+// takeStill begins to fetch a picture, or joins who does.
+func (h *Hub) takeStill(d site.Device, cause string) *flight {
+	s := &h.stills
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if f := s.now[d.ID]; f != nil && (cause == "" || f.still.Cause == cause) {
+		return f
+	}
+	f := &flight{done: make(chan struct{}), still: store.Still{Device: d.ID, Cause: cause}}
+	if s.now == nil {
+		s.now = map[string]*flight{}
+	}
+	s.now[d.ID] = f
+	fetch := s.fetch
+	go func() {
+		f.err = h.fetchStill(fetch, d, f)
+		s.mu.Lock()
+		if s.now[d.ID] == f {
+			delete(s.now, d.ID)
+		}
+		s.mu.Unlock()
+		close(f.done)
+		if f.err != nil {
+			h.log.Info("no picture", "device", d.ID, "error", f.err)
+			return
+		}
+		h.enqueue(func() { h.live.publish("still", stillView(f.still), h.stillObject(d)) })
+	}()
+	return f
+}
+
+func (h *Hub) fetchStill(fetch Fetcher, d site.Device, f *flight) error {
+	if fetch == nil {
+		return errors.New("nobody fetches pictures here")
+	}
+	ctx, stop := context.WithTimeout(context.Background(), fetchWithin)
+	defer stop()
+	body, err := fetch(ctx, d.Camera)
+	if err != nil {
+		return fmt.Errorf("%s gives no picture: %w", d.Name, err)
+	}
+	f.still.AtMS, f.still.Size = time.Now().UnixMilli(), len(body)
+	return h.store.Do(ctx, store.AddStill(f.still, body, &f.still.ID))
+}
+
+// lookOn takes a picture for an alert that was raised: of its own device, else of one that sees its place.
+func (h *Hub) lookOn(x engine.AlertChanged, cfg *site.Alert) {
+	if !slices.Contains(x.What, alert.WasRaised) {
+		return
+	}
+	if d, ok := h.watching(cfg); ok {
+		h.takeStill(d, causeOf(x.State.ID, x.State.N))
+	}
+}
+
+func (h *Hub) watching(cfg *site.Alert) (site.Device, bool) {
+	owner, _ := site.Split(cfg.Of)
+	if d := h.site.Devices[owner]; d.Active() && d.Camera.Address != "" {
+		return d, true
+	}
+	place := h.placeOf(cfg.Of)
+	for _, id := range slices.Sorted(maps.Keys(h.site.Devices)) {
+		if d := h.site.Devices[id]; d.Active() && d.Camera.Address != "" && d.Place == place && place != "" {
+			return d, true
+		}
+	}
+	return site.Device{}, false
+}
+
+func causeOf(id string, n int64) string { return fmt.Sprintf("%s#%d", id, n) }
+
+func cutCause(cause string) (id string, n int64) {
+	if i := slices.Index([]byte(cause), '#'); i >= 0 {
+		_, _ = fmt.Sscan(cause[i+1:], &n)
+		return cause[:i], n
+	}
+	return "", 0
+}
+
+// stillOf is the picture that was taken for what a notice tells, waiting for it a little; 0 where there is none.
+func (h *Hub) stillOf(ctx context.Context, n Notice) int64 {
+	if n.What != string(alert.WasRaised) || n.N == 0 {
+		return 0
+	}
+	cause := causeOf(n.Alert, n.N)
+	h.stills.mu.Lock()
+	var wait *flight
+	for _, f := range h.stills.now {
+		if f.still.Cause == cause {
+			wait = f
+		}
+	}
+	h.stills.mu.Unlock()
+	if wait != nil {
+		select {
+		case <-wait.done:
+		case <-time.After(stillFor):
+		case <-ctx.Done():
+		}
+	}
+	s, _, err := h.store.StillOf(ctx, cause)
+	if err != nil {
+		h.log.Warn("a message goes without its picture", "error", err)
+	}
+	return s.ID
+}
+
+// Stills returns a device's newest pictures, newest first.
+func (h *Hub) Stills(ctx context.Context, a access.Actor, id string, limit int) ([]Still, error) {
+	if _, err := h.seen(a, id); err != nil {
+		return nil, err
+	}
+	list, err := h.store.Stills(ctx, id, limit)
+	out := make([]Still, 0, len(list))
+	for _, s := range list {
+		out = append(out, stillView(s))
+	}
+	return out, err
+}
+
+// StillBody returns a picture, a JPEG.
+func (h *Hub) StillBody(ctx context.Context, a access.Actor, id int64) ([]byte, Still, error) {
+	s, body, ok, err := h.store.Still(ctx, id)
+	if err != nil {
+		return nil, Still{}, err
+	}
+	if ok {
+		_, err = h.seen(a, s.Device)
+	}
+	if !ok || err != nil {
+		return nil, Still{}, &NotFoundError{What: "picture", ID: fmt.Sprint(id)}
+	}
+	return body, stillView(s), nil
+}
+
+// dropStills forgets pictures that are older than they are kept.
+func (h *Hub) dropStills(ctx context.Context) error {
+	var changes []store.Change
+	for id, d := range h.Site().Devices {
+		changes = append(changes, store.DropStills(id, time.Now().Add(-d.Camera.Keep())))
+	}
+	return h.store.Do(ctx, changes...)
+}

@@ -1,0 +1,103 @@
+package notify
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	webpush "github.com/SherClockHolmes/webpush-go"
+
+	"idleember/core/site"
+	"idleember/elsewhere"
+	"idleember/hub"
+)
+
+// push carries notices to installed consoles (RFC 8030), encrypted for them alone (RFC 8291), signed by the hub (RFC 8292).
+type push struct{ h *hub.Hub }
+
+// ttl is how long a push service keeps what a phone cannot take now.
+const ttl = 12 * 3600
+
+func newPushKeys() (k hub.PushKeys, err error) {
+	k.Private, k.Public, err = webpush.GenerateVAPIDKeys()
+	return k, err
+}
+
+func (p push) send(ctx context.Context, r site.Route, n hub.Notice) (string, error) {
+	if !p.h.Site().Messaging.Push {
+		return "", errors.New("pushes are switched off; they need the internet, and an owner switches them on under Alerts")
+	}
+	to, err := p.h.Subscriptions(ctx, r.Person)
+	if err != nil {
+		return "", err
+	}
+	if len(to) == 0 {
+		return "", fmt.Errorf("%s has no console that takes pushes; open Settings on the phone, and let it", r.Person)
+	}
+	keys, err := p.h.PushKeys(ctx, newPushKeys)
+	if err != nil {
+		return "", err
+	}
+	body, err := json.Marshal(map[string]string{"title": subject(n), "body": clip(strings.Join(lines(n), "\n"), 600), "tag": n.Alert, "link": n.Link, "severity": string(n.Severity)})
+	if err != nil {
+		return "", fmt.Errorf("the message cannot be written: %w", err)
+	}
+	urgency := webpush.UrgencyNormal
+	if n.Severity == site.Critical {
+		urgency = webpush.UrgencyHigh
+	}
+	var answers, troubles []string
+	gone := 0
+	for _, s := range to {
+		resp, err := webpush.SendNotificationWithContext(ctx, body, &webpush.Subscription{Endpoint: s.Endpoint, Keys: webpush.Keys{Auth: s.Auth, P256dh: s.P256dh}},
+			&webpush.Options{HTTPClient: elsewhere.Client(r.Inside), Subscriber: p.sender(), VAPIDPublicKey: keys.Public, VAPIDPrivateKey: keys.Private, TTL: ttl, Urgency: urgency})
+		if err != nil {
+			troubles = append(troubles, oneLine(err.Error()))
+			continue
+		}
+		said, _ := io.ReadAll(io.LimitReader(resp.Body, 200))
+		_ = resp.Body.Close()
+		answer := oneLine(resp.Status + " " + string(said))
+		switch {
+		case resp.StatusCode >= 200 && resp.StatusCode < 300:
+			answers = append(answers, answer)
+		case resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone: // the console was taken away
+			gone++
+			if err := p.h.Unsubscribed(ctx, s); err != nil {
+				return "", err
+			}
+		default:
+			troubles = append(troubles, answer)
+		}
+	}
+	switch {
+	case len(answers) > 0:
+		return strings.Join(append(answers, troubles...), "; "), nil // one console that heard of it will do
+	case gone == len(to):
+		return "", fmt.Errorf("no console of %s takes pushes any more; open Settings on the phone, and let it", r.Person)
+	}
+	return "", errors.New(strings.Join(troubles, "; "))
+}
+
+// sender is who a push service may write to about the hub's pushes.
+func (p push) sender() string {
+	m := p.h.Site().Messaging
+	if m.Mail.From != "" {
+		return m.Mail.From
+	}
+	if strings.HasPrefix(m.Address, "https://") {
+		return m.Address
+	}
+	return "nobody@idleember.invalid"
+}
+
+func clip(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
