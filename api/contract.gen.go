@@ -937,7 +937,10 @@ type DemandKind string
 // Device defines model for Device.
 type Device struct {
 	// Asleep online by its schedule, and not connected now
-	Asleep      bool      `json:"asleep"`
+	Asleep bool `json:"asleep"`
+
+	// Camera it has one
+	Camera      bool      `json:"camera"`
 	Connections int       `json:"connections"`
 	Created     time.Time `json:"created"`
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/signal"
 	"strings"
@@ -67,11 +68,20 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 			return err
 		}
 	}
+	post, err := newPostbox()
+	if err != nil {
+		return err
+	}
+	defer post.close()
+	o.Mount = map[string]http.Handler{outboxPath: post, outboxPath + "/": post}
 	s, err := serve.Start(ctx, o)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = s.Close() }()
+	if err := post.introduce(ctx, s.Hub, s.HTTP); err != nil {
+		return err
+	}
 	if w == nil {
 		w = newWorld(uint64(time.Now().UnixNano()), time.Now(), s.Hub.Site().Hub.Location())
 		w.recall(ctx, s.Hub)
@@ -94,6 +104,9 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 		return s.Close()
 	}
 	e := power(ctx, w, st, o.Log)
+	if _, err := s.Hub.TakeStill(ctx, access.HubActor(), "yard"); err != nil {
+		return fmt.Errorf("the yard's camera: %w", err)
+	}
 	go e.hands(in, out)
 	greet(out, s, st)
 	<-ctx.Done()
@@ -185,12 +198,15 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 			return fmt.Errorf("the demo's %s: %w", id, err)
 		}
 	}
+	if _, err := h.SaveCamera(ctx, me, "yard", site.Camera{Address: p.cameraURL, Inside: true, Guests: site.GuestsSee}); err != nil {
+		return fmt.Errorf("the yard's camera: %w", err)
+	}
 	return nil
 }
 
 func greet(out io.Writer, s *serve.Service, st *studio) {
 	p := func(format string, args ...any) { _, _ = fmt.Fprintf(out, format+"\n", args...) }
-	p("The demo studio is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n\n  Accounts", s.HTTP, s.MQTT)
+	p("The demo studio is running.\n\n  Console  http://%s\n  Outbox   http://%s%s  (the mail and webhooks that it sends)\n  Boards   mqtt://%s\n\n  Accounts", s.HTTP, s.HTTP, outboxPath, s.MQTT)
 	for _, a := range st.Accounts {
 		p("    %-8s %-26s %s", a.Account, a.Password, a.Role)
 	}

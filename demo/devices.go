@@ -18,7 +18,7 @@ import (
 	"idleember/link/modbus"
 )
 
-// peers are the devices that do not speak MQTT: a fan drive, a scale and a web page, each on a port of its own.
+// peers are the devices that do not speak MQTT: a fan drive, a scale and a web page with the yard's camera, each on a port of its own.
 type peers struct {
 	world   *world
 	modbus  *modbus.Server
@@ -27,8 +27,8 @@ type peers struct {
 	quit    chan struct{}
 	done    sync.WaitGroup
 	// Where they listen.
-	fanAddr, scaleAddr, weatherURL string
-	at                             []string
+	fanAddr, scaleAddr, weatherURL, cameraURL string
+	at                                        []string
 }
 
 // newPeers opens the peers at the addresses where they were before, or wherever there is room.
@@ -52,7 +52,11 @@ func newPeers(w *world, before []string) (*peers, error) {
 	p.weatherURL = "http://" + all[2].Addr().String() + "/weather.json"
 	p.modbus = modbus.Serve(all[0], &drive{w}, nil)
 	p.scale = all[1]
-	p.weather = &http.Server{Handler: http.HandlerFunc(p.page), ReadHeaderTimeout: 5 * time.Second}
+	web := http.NewServeMux()
+	web.HandleFunc("/", p.page)
+	web.HandleFunc("/yard.jpg", p.look)
+	p.cameraURL = "http://" + all[2].Addr().String() + "/yard.jpg"
+	p.weather = &http.Server{Handler: web, ReadHeaderTimeout: 5 * time.Second}
 	p.done.Add(2)
 	go func() {
 		defer p.done.Done()

@@ -330,6 +330,11 @@ func (w Wall) actor(h *Hub, from string) access.Actor {
 	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches}
 	if d, ok := h.boards.get(w.Dashboard); ok {
 		a.Sees = d.About()
+		for _, t := range d.Tiles {
+			if t.Kind == site.TileStill {
+				a.Sees = append(a.Sees, stillsOf(t.Of[0]))
+			}
+		}
 	}
 	s := h.Site()
 	for _, id := range slices.Clone(a.Sees) {

@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/calendar"
+	"idleember/core/series"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -191,6 +193,9 @@ func (h *Hub) digestAway(ctx context.Context, _ access.Actor, s *site.Site, from
 	slices.SortStableFunc(list, func(x, y outage) int { return cmp.Compare(y.longest, x.longest) })
 	for _, o := range list {
 		text := fmt.Sprintf("%s: %s, from %s", o.name, calendar.Words(o.longest), o.at.In(s.Hub.Location()).Format("Mon 15:04"))
+		if o.at.Equal(from) {
+			text = fmt.Sprintf("%s: %s of it, and from before", o.name, calendar.Words(o.longest))
+		}
 		if o.count > 1 {
 			text += fmt.Sprintf("; %s, %s in all", times(o.count), calendar.Words(o.total))
 		}
@@ -218,30 +223,30 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 			hold = 0
 		}
 		hours := hourly(from, to)
-		buckets, _, err := h.store.Buckets(ctx, id, hours, hold, time.Now())
+		buckets, gaps, err := h.store.Buckets(ctx, id, hours, hold, time.Now())
 		if err != nil {
 			return nil, err
 		}
-		sum, last, known := 0.0, 0.0, false
+		sum, last, some := 0.0, 0.0, false
 		for _, b := range buckets {
 			switch {
 			case b.Count == 0 && b.TimeMean != b.TimeMean: // nothing was known
 			case g.Unit == "W" || g.Unit == "kW":
 				if b.TimeMean == b.TimeMean {
-					sum += b.TimeMean * float64(b.To-b.From) / 3.6e6
-					known = true
+					sum += b.TimeMean * float64(known(b, gaps, time.Now().UnixMilli())) / 3.6e6
+					some = true
 				}
 			case b.Count > 0:
-				if known && b.Last > last { // a meter that was changed begins anew
+				if some && b.Last > last { // a meter that was changed begins anew
 					sum += b.Last - last
-				} else if !known && b.Last > b.First {
+				} else if !some && b.Last > b.First {
 					sum += b.Last - b.First
 				}
-				last, known = b.Last, true
+				last, some = b.Last, true
 			}
 		}
-		if kWh := sum * factor; known && kWh >= 0.05 {
-			list = append(list, used{DigestLine{fmt.Sprintf("%s: %.1f kWh", g.Name, kWh), id}, kWh})
+		if kWh := sum * factor; some && kWh >= 0.05 {
+			list = append(list, used{DigestLine{fmt.Sprintf("%s: %.1f kWh", called(s, g.Device, g.Name), kWh), id}, kWh})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y used) int { return cmp.Compare(y.kWh, x.kWh) })
@@ -249,6 +254,15 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 		lines = append(lines, u.DigestLine)
 	}
 	return lines, nil
+}
+
+// known is for how many milliseconds of a bucket there were readings that held.
+func known(b series.Bucket, gaps []series.Span, now int64) int64 {
+	ms := min(b.To, now) - b.From
+	for _, g := range gaps {
+		ms -= max(0, min(g.To, b.To, now)-max(g.From, b.From))
+	}
+	return max(0, ms)
 }
 
 // hourly are bounds at whole hours, and at both ends.
@@ -281,7 +295,7 @@ func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from
 			on += b.OnMS
 		}
 		if on >= time.Minute.Milliseconds() {
-			list = append(list, run{DigestLine{fmt.Sprintf("%s: %s", c.Name, calendar.Words(site.Millis(on))), id + ".is"}, on})
+			list = append(list, run{DigestLine{fmt.Sprintf("%s: %s", called(s, c.Device, c.Name), calendar.Words(site.Millis(on))), id + ".is"}, on})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y run) int { return cmp.Compare(y.ms, x.ms) })
@@ -302,6 +316,15 @@ func (h *Hub) digestPosts(ctx context.Context, _ access.Actor, s *site.Site, fro
 	}
 	slices.SortFunc(lines, func(x, y DigestLine) int { return cmp.Compare(x.Text, y.Text) })
 	return lines, err
+}
+
+// called is a name with that of its place, where it does not say so itself.
+func called(s *site.Site, device, name string) string {
+	p, ok := s.Place(s.Devices[device].Place)
+	if !ok || strings.Contains(strings.ToLower(name), strings.ToLower(p.Name)) {
+		return name
+	}
+	return p.Name + ": " + name
 }
 
 func times(n int) string {
@@ -338,6 +361,16 @@ func digestDue(d site.Digest, now time.Time, zone *time.Location) (due, from tim
 
 const digestState = "digest told"
 
+// digestTold is until when digests were told, or since when one is wished for as it is.
+type digestTold struct {
+	Until time.Time
+	Of    site.Digest
+}
+
+func markDigest(until time.Time, of site.Digest) store.Change {
+	return store.SaveSecret(digestState, raw(digestTold{until, of}))
+}
+
 // tellDigest puts a digest that is due on its way. What was due while the hub was away comes when it is back; of before the
 // owner wished for one, none does.
 func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
@@ -351,23 +384,13 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	var told struct {
-		Until time.Time
-		Of    site.Digest
-	}
+	var told digestTold
 	if kept != "" {
 		if err := json.Unmarshal([]byte(kept), &told); err != nil {
 			return err
 		}
 	}
-	mark := func(until time.Time) store.Change {
-		told.Until, told.Of = until, cfg
-		return store.SaveSecret(digestState, raw(told))
-	}
-	if told.Of != cfg { // it was wished for, or changed, just now
-		return h.store.Do(ctx, mark(now))
-	}
-	if !due.After(told.Until) {
+	if told.Of != cfg || !due.After(told.Until) {
 		return nil
 	}
 	d, err := h.Digest(ctx, access.HubActor(), from, due)
@@ -376,7 +399,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	}
 	n := Notice{ID: fmt.Sprintf("digest.%s.%d", cfg.Every, due.UnixMilli()), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
 		Hub: s.Hub.Name, Zone: s.Hub.Zone, Digest: &d}
-	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), mark(due)); err != nil {
+	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), markDigest(due, cfg)); err != nil {
 		return err
 	}
 	h.post.poke()

@@ -58,6 +58,9 @@ func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messagin
 			return err
 		}
 		h.changeSite(func(s *site.Site) { s.Messaging = m }, store.SaveMessaging(m))
+		if m.Digest != before.Digest {
+			h.write(markDigest(time.Now(), m.Digest))
+		}
 		if password != nil {
 			h.write(store.SaveSecret(mailPassword, *password))
 		}

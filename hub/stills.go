@@ -66,12 +66,15 @@ func (h *Hub) Fetches(f Fetcher) {
 }
 
 func (h *Hub) stillObject(d site.Device) access.Object {
-	o := access.Object{Device: d.ID, Name: d.ID + " pictures", Guests: site.GuestsNothing}
+	o := access.Object{Device: d.ID, Name: stillsOf(d.ID), Guests: site.GuestsNothing}
 	if d.Camera.Guests != "" {
 		o.Guests = d.Camera.Guests
 	}
 	return o
 }
+
+// stillsOf names the pictures of a device, which may be open where the device is not.
+func stillsOf(device string) string { return device + " pictures" }
 
 // seen returns a device with a camera that an actor may look through.
 func (h *Hub) seen(a access.Actor, id string) (site.Device, error) {

@@ -136,6 +136,7 @@ type Device struct {
 	WakesMS     int64       `json:"wakes_ms"`
 	Limits      site.Limits `json:"limits"`
 	State       site.State  `json:"state"`
+	Camera      bool        `json:"camera"`
 	Model       string      `json:"model,omitempty"`
 	Asleep      bool        `json:"asleep"`
 	Connections int         `json:"connections"`
@@ -223,7 +224,7 @@ func (h *Hub) controlView(cfg site.Control) Control {
 
 func (h *Hub) deviceView(cfg site.Device) Device {
 	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created,
-		Version: Version(cfg), Link: cfg.Link, WakesMS: cfg.Wakes.Milliseconds(), Limits: cfg.Limits.Filled(), State: cfg.State, Model: cfg.Model}
+		Version: Version(cfg), Link: cfg.Link, WakesMS: cfg.Wakes.Milliseconds(), Limits: cfg.Limits.Filled(), State: cfg.State, Model: cfg.Model, Camera: cfg.Camera.Address != ""}
 	if d, ok := h.engine.Device(cfg.ID); ok {
 		v.Online, v.Since, v.LastHeard, v.From, v.Why, v.Asleep = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why, d.Asleep
 	}

@@ -23,7 +23,7 @@ func Register(h *hub.Hub) {
 // subject says in one line what a notice is about.
 func subject(n hub.Notice) string {
 	name := n.Name
-	if n.Place != "" && !strings.HasPrefix(strings.ToLower(name), strings.ToLower(n.Place)) {
+	if n.Place != "" && !strings.Contains(strings.ToLower(name), strings.ToLower(n.Place)) {
 		name = n.Place + ": " + name
 	}
 	s := name

@@ -6,8 +6,8 @@ self.addEventListener('install', (e) => {
   // Browsers that can do so need not wake this worker first.
   if (e.addRoutes) e.waitUntil(e.addRoutes([
     { condition: { urlPattern: new URLPattern({ pathname: '/assets/*' }) }, source: { cacheName: shell } },
+    { condition: { urlPattern: new URLPattern({ pathname: '/(api|push|demo)/*' }) }, source: 'network' },
     { condition: { requestMode: 'navigate' }, source: 'race-network-and-fetch-handler' },
-    { condition: { urlPattern: new URLPattern({ pathname: '/(api|push)/*' }) }, source: 'network' },
   ]).catch(() => undefined))
   e.waitUntil(keepShell().then(() => self.skipWaiting()))
 })
@@ -16,7 +16,7 @@ self.addEventListener('activate', (e) => {
 })
 self.addEventListener('fetch', (e) => {
   const url = new URL(e.request.url)
-  if (e.request.method !== 'GET' || url.origin !== location.origin || /^\/(api|push|mqtt|ca\.pem|healthz)/.test(url.pathname)) return // these are the hub's own
+  if (e.request.method !== 'GET' || url.origin !== location.origin || /^\/(api|push|demo|mqtt|ca\.pem|healthz)/.test(url.pathname)) return // these are the hub's own
   if (e.request.mode === 'navigate') e.respondWith(kept('/', e))
   else if (url.pathname.startsWith('/assets/')) e.respondWith(kept(e.request, e, true))
   else e.respondWith(kept(e.request, e))
@@ -59,3 +59,14 @@ async function tidy(cache) {
     if (at < old) await cache.delete(r)
   }
 }
+
+// A message of the hub, encrypted for this console alone.
+self.addEventListener('push', (e) => {
+  let m = {}
+  try { m = e.data.json() } catch { /* then it says no more than that something is */ }
+  e.waitUntil(self.registration.showNotification(m.title ?? 'A message from the hub', { body: m.body ?? '', tag: m.tag || undefined, data: { link: m.link }, icon: '/icon-192.png', requireInteraction: m.severity === 'critical' }))
+})
+self.addEventListener('notificationclick', (e) => {
+  e.notification.close()
+  e.waitUntil(self.clients.openWindow(e.notification.data?.link || '/alerts'))
+})

@@ -20,8 +20,8 @@ const hub = useHub()
 const route = useRoute()
 const router = useRouter()
 followTheme()
-// A wall signs in by the key in its address, which the router must have seen first.
-onMounted(async () => { await router.isReady(); if (route.name !== 'wall') await hub.begin() })
+// A wall signs in by the key in its address, the link of a message needs nobody signed in; the router must have seen which it is.
+onMounted(async () => { await router.isReady(); if (!route.meta.open) await hub.begin() })
 
 watchEffect(() => Object.assign(style, { comma: !!hub.preferences.comma, clock12: !!hub.preferences.clock_12, units: hub.preferences.units ?? '' }))
 // What newly needs somebody is told once, and counted in the title, which is seen when the page is not.
@@ -46,7 +46,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
 
 <template>
   <BApp>
-    <RouterView v-if="route.name === 'wall'" />
+    <RouterView v-if="route.meta.open" />
     <div v-else-if="!hub.known" class="p-5 text-center soft" aria-busy="true">Asking the hub …</div>
     <main v-else-if="hub.unreachable" class="page centre">
       <div class="note bad" role="alert">

@@ -2169,6 +2169,8 @@ export interface components {
             limits: components["schemas"]["Limits"];
             /** @enum {string} */
             state: "" | "disabled" | "removed";
+            /** @description it has one */
+            camera: boolean;
             model?: string;
             /** @description online by its schedule, and not connected now */
             asleep: boolean;
@@ -3360,7 +3362,7 @@ export interface components {
         Tile: {
             id: string;
             /** @enum {string} */
-            kind: "value" | "gauge" | "sparkline" | "chart" | "lamp" | "control" | "setpoint" | "text" | "alerts" | "strip" | "preset" | "timer" | "notes" | "picture" | "clock";
+            kind: "value" | "gauge" | "sparkline" | "chart" | "lamp" | "control" | "setpoint" | "text" | "alerts" | "strip" | "preset" | "timer" | "notes" | "picture" | "still" | "clock";
             name?: string;
             /** @description signals, controls, settings, presets or places */
             of?: string[];

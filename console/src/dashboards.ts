@@ -13,6 +13,8 @@ export function about(id: string) {
   if (signal) return { kind: 'signal' as const, name: signal.name, place: place(signal.place), signal }
   const control = hub.controls[id]
   if (control) return { kind: 'control' as const, name: control.name, place: place(control.place), control }
+  const device = hub.devices[id]
+  if (device?.camera) return { kind: 'camera' as const, name: device.name, place: place(device.place), device }
   const setting = hub.settings[id]
   if (setting) return { kind: 'setting' as const, name: setting.config.name, place: place(setting.place), setting }
   const preset = hub.presets.find((p) => p.config.id === id)
@@ -23,7 +25,7 @@ export function about(id: string) {
 
 export const kindNames: Record<Tile['kind'], string> = {
   value: 'Value', gauge: 'Gauge', sparkline: 'Value with its day', chart: 'Chart', lamp: 'Lamp', control: 'Switch, slider or choice', setpoint: 'Setpoint', text: 'Text',
-  alerts: 'What needs attention', strip: 'When it ran', preset: 'Preset', timer: 'Timer', notes: 'Notes', picture: 'Picture or drawing', clock: 'Clock',
+  alerts: 'What needs attention', strip: 'When it ran', preset: 'Preset', timer: 'Timer', notes: 'Notes', picture: 'Picture or drawing', still: 'What a camera sees', clock: 'Clock',
 }
 
 /** What a tile may become without becoming about something else. */

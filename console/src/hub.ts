@@ -2,7 +2,7 @@
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
-import { api, ask, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Value, type Wall } from './api'
+import { api, ask, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -243,6 +243,13 @@ export function onAlert(f: (a: Alert) => void): () => void {
   return () => alertListeners.delete(f)
 }
 
+const stillListeners = new Set<(s: Still) => void>()
+/** Calls f for every picture that is taken, until the returned function is called. */
+export function onStill(f: (s: Still) => void): () => void {
+  stillListeners.add(f)
+  return () => stillListeners.delete(f)
+}
+
 /** Calls f for every new reading until the returned function is called. */
 export function onReading(f: (s: Signal) => void): () => void {
   listeners.add(f)
@@ -385,6 +392,7 @@ function open(hub: HubStore) {
   on<Device>('device', (x) => (hub.devices[x.id] = x))
   on<{ id: string }>('dashboard', (x) => boards.forEach((f) => f(x.id)))
   on<Alert>('alert', (x) => hub.hearAlert(x))
+  on<Still>('still', (x) => stillListeners.forEach((f) => f(x)))
   on<HubStatus>('hub', (x) => hub.hearHub(x))
   on('site', () => void hub.reload().catch(() => lose(hub)))
   s.onerror = () => {

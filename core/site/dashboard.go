@@ -48,13 +48,14 @@ const (
 	TileTimer    TileKind = "timer" // how long it has been on
 	TileNotes    TileKind = "notes"
 	TilePicture  TileKind = "picture" // with pins and moving parts it is a drawing
+	TileStill    TileKind = "still"   // what a device's camera saw last
 	TileClock    TileKind = "clock"
 )
 
 // tileTakes is how many things a tile of each kind is about, at least and at most.
 var tileTakes = map[TileKind][2]int{
 	TileValue: {1, 1}, TileGauge: {1, 1}, TileSpark: {1, 1}, TileChart: {1, 12}, TileLamp: {1, 1}, TileControl: {1, 1}, TileSetpoint: {1, 1},
-	TileText: {0, 0}, TileAlerts: {0, 12}, TileStrip: {1, 6}, TilePreset: {1, 1}, TileTimer: {1, 1}, TileNotes: {0, 1}, TilePicture: {0, 0}, TileClock: {0, 0},
+	TileText: {0, 0}, TileAlerts: {0, 12}, TileStrip: {1, 6}, TilePreset: {1, 1}, TileTimer: {1, 1}, TileNotes: {0, 1}, TilePicture: {0, 0}, TileStill: {1, 1}, TileClock: {0, 0},
 }
 
 // Tile is one thing on a dashboard. X, Y, W and H are in columns and rows of the grid.
@@ -62,7 +63,7 @@ type Tile struct {
 	ID      string   `json:"id"`
 	Kind    TileKind `json:"kind"`
 	Name    string   `json:"name,omitempty"` // none: what it is about tells
-	Of      []string `json:"of,omitempty"`   // signals, controls, settings, presets or places
+	Of      []string `json:"of,omitempty"`   // signals, controls, settings, presets, devices or places
 	X       int      `json:"x"`
 	Y       int      `json:"y"`
 	W       int      `json:"w"`

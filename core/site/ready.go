@@ -52,6 +52,11 @@ func fitting(g Signal) Tile {
 func (s *Site) readyFor(has func(device string) bool, owner string) []Tile {
 	var numbers, lamps, controls, rest []Tile
 	var charted, run []string
+	for _, d := range ordered(s.Devices, func(d Device) string { return d.ID }) {
+		if has(d.ID) && d.Camera.Address != "" {
+			numbers = append(numbers, Tile{Kind: TileStill, Of: []string{d.ID}, W: 4, H: 3})
+		}
+	}
 	for _, g := range ordered(s.Signals, func(g Signal) string { return g.ID }) {
 		if !has(g.Device) {
 			continue

@@ -2,6 +2,7 @@
 // What this browser lets the console do here, and why not what it does not.
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import type { HubInfo } from '../api'
+import PushSwitch from './PushSwitch.vue'
 
 const props = defineProps<{ info: HubInfo | null }>()
 const secure = window.isSecureContext
@@ -26,6 +27,7 @@ const missing = needs.filter(([, has]) => !has).map(([what]) => what)
     </p>
     <p v-else-if="missing.length" class="soft small-text mb-0">It does not know: {{ missing.join('; ') }}.</p>
     <p v-else class="soft small-text mb-2">{{ installed ? 'The console is installed here.' : 'It lets the console do everything: be installed, open while the hub is away, keep a wall awake, copy.' }}</p>
+    <PushSwitch v-if="secure" />
     <button v-if="offered" type="button" class="btn btn-outline-secondary btn-sm" @click="offered!.prompt()">Install it here</button>
   </section>
 </template>

@@ -114,7 +114,7 @@ async function toggle(a: Alert) {
 
 <template>
   <main class="page stack">
-    <div class="between"><h1>Alerts</h1><RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'new-alert' }">Tell me when …</RouterLink></div>
+    <div class="between"><h1>Alerts</h1><span class="d-flex gap-2"><RouterLink v-if="hub.member" class="btn btn-outline-secondary" :to="{ name: 'digest' }">What happened</RouterLink><RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'new-alert' }">Tell me when …</RouterLink></span></div>
     <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
     <section class="sheet" aria-label="Active alerts">
       <p v-if="!list.length" class="soft mb-0" role="status">All is well. What needs somebody stands here, with what to do about it.</p>

@@ -6,6 +6,7 @@ import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type DeviceWithKey, type Refusal } from '../api'
+import CameraForm from '../components/CameraForm.vue'
 import ConnectCard from '../components/ConnectCard.vue'
 import ControlEditor from '../components/ControlEditor.vue'
 import DeviceForm from '../components/DeviceForm.vue'
@@ -138,6 +139,7 @@ const question = computed(() => (asking.value ? questions.value[asking.value] : 
         </section>
         <TrafficList v-if="traffic" :messages="traffic.messages.value" :failed="traffic.failed.value" />
         <TryBox v-if="traffic && device.link.kind !== 'modbus'" :device="device" :messages="traffic.messages.value" />
+        <CameraForm :device="id" />
         <DeviceForm :device="device" />
         <StarterCode v-if="!given" :device="device.id" />
         <StarterCode v-else :key="given.key" :device="device.id" :password="given.key" />

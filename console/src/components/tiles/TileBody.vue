@@ -12,6 +12,7 @@ import PresetBar from '../PresetBar.vue'
 import RunStrip from '../RunStrip.vue'
 import Sparkline from '../Sparkline.vue'
 import Stepper from '../Stepper.vue'
+import StillView from '../StillView.vue'
 import TileGauge from './TileGauge.vue'
 import TileLamp from './TileLamp.vue'
 import TileNotes from './TileNotes.vue'
@@ -61,6 +62,7 @@ const strips = computed(() => (props.tile.of ?? []).map((id) => {
   <TileNotes v-else-if="tile.kind === 'notes'" :tile="tile" />
   <TilePicture v-else-if="tile.kind === 'picture'" :tile="tile" :traces="traces" :from="from" :to="to" :formulas="formulas" :editing="editing" :picked="picked"
     @pin="(id, x, y) => emit('pin', id, x, y)" @pick="emit('pick', $event)" @elements="emit('elements', $event)" />
+  <StillView v-else-if="tile.kind === 'still'" class="fills" :key="first" :device="first" />
   <div v-else-if="tile.kind === 'clock'" class="clock"><time>{{ clockText(hub.now, hub.zone) }}</time><span class="soft">{{ clockText(hub.now, hub.zone, { weekday: 'long', day: 'numeric', month: 'long' }) }}</span></div>
   <p v-else class="soft small-text mb-0">This tile does not fit what it is about any more; choose another kind for it.</p>
 </template>
