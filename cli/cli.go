@@ -61,7 +61,7 @@ func ExitCode(err error) int {
 func Commands() []*cli.Command {
 	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), exportCommand(), importCommand(), deleteReadingsCommand(), storageCommand(), switchCommand(),
 		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(), presetsCommand(), rulesCommand(),
-		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(), servicedCommand(), sayCommand(),
+		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(), servicedCommand(), sayCommand(), digestCommand(), lookCommand(),
 		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),
 		membersCommand(), journalCommand()}
 }

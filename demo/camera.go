@@ -14,19 +14,20 @@ import (
 	"golang.org/x/image/math/fixed"
 )
 
-// look is the yard's camera: a drawing of the yard as it is now, in the light that there is.
+// look is the camera above the kiln shed's door: a drawing of the yard as it is now, in the light that there is.
 func (p *peers) look(w http.ResponseWriter, _ *http.Request) {
 	p.world.mu.Lock()
-	lux, lamp, gate := p.world.rest.daylight, p.world.lamp, p.world.rest.gate
+	lux, lamp, gate, door := p.world.rest.daylight, p.world.lamp, p.world.rest.gate, p.world.door
 	p.world.mu.Unlock()
 	now := time.Now().In(p.world.loc)
 	light := math.Min(1, math.Log10(1+math.Max(0, lux))/4)
 	w.Header().Set("Content-Type", "image/jpeg")
-	_ = jpeg.Encode(w, yardScene(light, lamp, gate, now), &jpeg.Options{Quality: 82}) // whoever asked may be gone
+	_ = jpeg.Encode(w, yardScene(light, lamp, door, gate, now), &jpeg.Options{Quality: 82}) // whoever asked may be gone
 }
 
-// yardScene draws the yard; light goes from 0, night, to 1, gate from 0, shut, to 1.
-func yardScene(light float64, lamp bool, gate float64, at time.Time) image.Image {
+// yardScene draws the yard; light goes from 0, night, to 1, gate from 0, shut, to 1; where the kiln is
+// open, there is light in its shed.
+func yardScene(light float64, lamp, door bool, gate float64, at time.Time) image.Image {
 	const wide, high = 640, 400
 	img := image.NewRGBA(image.Rect(0, 0, wide, high))
 	if lamp {
@@ -52,6 +53,9 @@ func yardScene(light float64, lamp bool, gate float64, at time.Time) image.Image
 	fill(160, 165, 215, 262, lit(92, 74, 60))
 	fill(470, 150, 640, 262, lit(128, 132, 122)) // the kiln shed
 	fill(560, 70, 580, 150, lit(104, 104, 108))
+	if door {
+		fill(520, 180, 560, 262, color.RGBA{255, 196, 120, 255})
+	}
 	fill(250, 215, 470, 222, lit(110, 96, 80)) // the fence, and the gate in it
 	open := int(gate * 120)
 	for x := 262; x < 462; x += 14 {

@@ -104,8 +104,8 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 		return s.Close()
 	}
 	e := power(ctx, w, st, o.Log)
-	if _, err := s.Hub.TakeStill(ctx, access.HubActor(), "yard"); err != nil {
-		return fmt.Errorf("the yard's camera: %w", err)
+	if _, err := s.Hub.TakeStill(ctx, access.HubActor(), "kiln_shed"); err != nil {
+		return fmt.Errorf("the camera: %w", err)
 	}
 	go e.hands(in, out)
 	greet(out, s, st)
@@ -169,6 +169,7 @@ func power(ctx context.Context, w *world, st *studio, log *slog.Logger) *equipme
 	booth := add("spray_booth", nil, w.spray)
 	booth.levels = map[string]*float64{"fan": &w.booth}
 	start(func() { w.run(ctx) })
+	start(func() { w.visits(ctx) })
 	start(func() { w.sendBattery(ctx, st.UDP, st.Keys["shed_battery"]) })
 	for _, b := range []*board{e.drying, e.cupboard, shed, booth,
 		add("kiln", map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln),
@@ -198,8 +199,8 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 			return fmt.Errorf("the demo's %s: %w", id, err)
 		}
 	}
-	if _, err := h.SaveCamera(ctx, me, "yard", site.Camera{Address: p.cameraURL, Inside: true, Guests: site.GuestsSee}); err != nil {
-		return fmt.Errorf("the yard's camera: %w", err)
+	if _, err := h.SaveCamera(ctx, me, "kiln_shed", site.Camera{Address: p.cameraURL, Inside: true}); err != nil {
+		return fmt.Errorf("the camera: %w", err)
 	}
 	return nil
 }
@@ -215,6 +216,8 @@ func greet(out io.Writer, s *serve.Service, st *studio) {
     Sign in as mo and tap the heater's On: the lamp glows when the board has confirmed, and the
     room gets warmer within a minute. Tap a value to see its history.
     Sign in on a second screen as kim and see both follow each other. visitor sees less.
+    Half a minute after the start somebody looks into the kiln: read what the hub sends of it in
+    the outbox, and follow its link.
     Here, type b and Enter to push the button on the board, p and Enter to pull its plug or put
     it back, h and Enter to hang wet boards into the drying room, k and Enter to turn the knob
     of the damp cupboard. Ctrl-C ends the demo.

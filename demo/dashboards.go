@@ -61,7 +61,7 @@ func dashboards(picture string) []site.Dashboard {
 			{ID: "warmth", Kind: site.TileSpark, Of: []string{"drying_room.temperature"}, X: 0, Y: 2, W: 4, H: 2},
 			{ID: "damp", Kind: site.TileSpark, Of: []string{"drying_room.humidity"}, X: 4, Y: 2, W: 4, H: 2},
 			{ID: "lamp", Kind: site.TileControl, Of: []string{"yard.lamp"}, X: 8, Y: 2, W: 4, H: 2},
-			{ID: "yard", Kind: site.TileStill, Of: []string{"yard"}, Name: "The yard", X: 0, Y: 4, W: 6, H: 4},
+			{ID: "yard", Kind: site.TileStill, Of: []string{"kiln_shed"}, Name: "The yard", X: 0, Y: 4, W: 6, H: 4},
 		}},
 	}
 }

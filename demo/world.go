@@ -202,6 +202,32 @@ func (r *rest) yard() map[string]any {
 // travel is how long the glaze store's door and the gate need from end to end, in seconds.
 const travel = 12.0
 
+const (
+	firstVisit = 30 * time.Second
+	nextVisit  = 5 * time.Hour
+	visitLasts = 20 * time.Second
+)
+
+// visits are of somebody who looks into the kiln now and then, so that there is something to be told of soon.
+func (w *world) visits(ctx context.Context) {
+	door := func(open bool) {
+		w.mu.Lock()
+		w.door = open
+		w.mu.Unlock()
+	}
+	for wait := firstVisit; ; wait = nextVisit {
+		for _, open := range []bool{true, false} {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(wait):
+			}
+			door(open)
+			wait = visitLasts
+		}
+	}
+}
+
 // openings lets the door and the gate move.
 func (r *rest) openings(s float64) {
 	switch {

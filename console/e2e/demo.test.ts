@@ -286,7 +286,55 @@ test('live readings are appended to an open chart', async () => {
   await until('the table moves with the readings', async () => (await points()) !== before, 40_000)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/dashboards', '/dashboards/workshop', '/dashboards/workshop?edit=1', '/dashboards/slip_circuit', '/dashboards/door/wall', '/alerts', '/alerts/new?of=drying_room.humidity', '/devices/drying_room', '/devices/shelf_fan', '/journal', '/household', '/settings', '/nowhere']
+const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/dashboards', '/dashboards/workshop', '/dashboards/workshop?edit=1', '/dashboards/slip_circuit', '/dashboards/door/wall', '/alerts', '/digest', '/letter', '/alerts/new?of=drying_room.humidity', '/devices/drying_room', '/devices/shelf_fan', '/devices/kiln_shed', '/journal', '/household', '/settings', '/nowhere']
+
+test('within two minutes a newcomer reads a message, follows its link and acknowledges; the yard is seen; the day is told', { timeout: 200_000 }, async () => {
+  const { page: p, context, faults } = await page(hub.url + '/demo/outbox')
+  const first = p.locator('article', { hasText: 'mail to mo@studio.example' }).filter({ hasText: 'Somebody opened the kiln' }).filter({ hasNotText: 'Over:' }).last()
+  await first.waitFor({ timeout: 120_000 })
+  await until('what the camera saw', () => first.locator('img[alt*=kiln_shed]').evaluate((e) => (e as HTMLImageElement).naturalWidth === 640).catch(() => false))
+  await p.locator('article', { hasText: 'webhook to /studio' }).filter({ hasText: 'Somebody opened the kiln' }).first().waitFor()
+  const link = (await first.getByRole('link', { name: 'Follow its link' }).getAttribute('href'))!
+  const small = await page(hub.url, phone) // nobody is signed in there
+  await small.page.goto(link)
+  await small.page.reload()
+  await small.page.getByText(/^It is (so now|over, and waits)/).waitFor()
+  expect(await overflow(small.page)).toBeLessThanOrEqual(0)
+  await small.page.getByLabel('A word with it').fill('I have gloves')
+  await small.page.getByRole('button', { name: 'Acknowledge' }).tap()
+  await small.page.getByText('Mo knows: I have gloves.').waitFor()
+  await small.page.goto(link.slice(0, -4) + 'AAAA')
+  await small.page.reload()
+  await small.page.getByText('not one of this hub').waitFor()
+  await small.context.close()
+
+  await p.goto(hub.url)
+  await signIn(p, 'mo', word)
+  await p.goto(hub.url + '/dashboards/door')
+  const yard = p.locator('[data-tile="yard"]')
+  await until('the picture', () => p.evaluate(() => (document.querySelector<HTMLImageElement>('[data-tile="yard"] img')?.naturalWidth ?? 0) === 640))
+  const before = await yard.locator('img').getAttribute('src')
+  await yard.getByRole('button', { name: 'Look now' }).click()
+  await until('another', async () => (await yard.locator('img').getAttribute('src')) !== before)
+  await p.goto(hub.url + '/alerts')
+  await p.getByRole('link', { name: 'What happened' }).click()
+  await p.getByRole('region', { name: 'Ran' }).getByText('Booth fan').waitFor()
+  await p.getByRole('region', { name: 'Away' }).getByText('Kiln: ').waitFor()
+  await p.getByRole('button', { name: 'Week' }).click()
+  await until('a week', () => Number(query(p).get('to')) - Number(query(p).get('from')) === 7 * 86400_000)
+  await p.getByRole('link', { name: /Booth fan/ }).click()
+  await p.waitForURL(/charts\?s=spray_booth\.fan\.is/)
+
+  // Pushes are for whom the owner let them be.
+  await p.goto(hub.url + '/alerts#messaging')
+  await p.getByLabel('push to installed consoles').check()
+  await p.locator('#messaging').getByRole('button', { name: 'Save' }).click()
+  await p.locator('#messaging').getByText('saved').waitFor()
+  await p.goto(hub.url + '/settings')
+  await p.getByRole('button', { name: 'Messages to this device' }).waitFor()
+  expect(faults).toEqual([])
+  await context.close()
+})
 
 test.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)

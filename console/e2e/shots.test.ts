@@ -38,7 +38,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     ['now', '/', desk, 'light'], ['now-phone', '/', phone, 'dark'], ['dashboard', '/dashboards/workshop', desk, 'dark'], ['drawing', '/dashboards/slip_circuit', desk, 'light'], ['wall', '/dashboards/door/wall', desk, 'dark'], ['charts', week, desk, 'light'],
     ['control', '/control', desk, 'dark'], ['signal', '/signals/drying_room.temperature?span=604800000', desk, 'light'],
     ['device', '/devices/shed_battery', desk, 'light'], ['devices', '/devices', desk, 'light'],
-    ['add-device', '/devices/new', desk, 'light'], ['alerts', '/alerts', desk, 'light'], ['journal', '/journal', desk, 'light'],
+    ['add-device', '/devices/new', desk, 'light'], ['alerts', '/alerts', desk, 'light'], ['digest', '/digest', desk, 'light'], ['journal', '/journal', desk, 'light'],
     ['settings', '/settings', desk, 'dark'],
   ] as const) {
     const c = await context.browser()!.newContext({ viewport: size, colorScheme: theme, storageState: { ...state, origins: [] }, isMobile: size === phone, hasTouch: size === phone })
@@ -68,9 +68,8 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   run('login', '--account', 'mo', '--password', word)
   const screens: Record<string, string[][]> = {
     'cli-now': [['now'], ['switch', 'drying_room.heater', 'off'], ['switch', 'drying_room.heatr', 'off'], ['devices'], ['journal', 'drying_room.heater']],
-    'cli-devices': [['devices'], ['devices', 'traffic', 'shed_battery'], ['devices', 'try', 'weather', '--payload', '{"now":{"temperature":3.5,"rain":0.1}}'], ['signals', 'calibrate', 'shed_battery.battery', '--divider', '47000,22000,3.3,1023,15', '--preview', '700,770']],
-    'cli-history': [['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
-    'cli-deciding': [['say', 'kiln'], ['alerts'], ['why', 'drying_room.heater'], ['set', 'drying_room.setpoint', '24'], ['next'], ['rules'], ['formula', 'mean(drying_room.humidity, "10m") > 50 and hour < 23']],
+    'cli-history': [['devices', 'traffic', 'shed_battery'], ['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],
+    'cli-deciding': [['say', 'kiln'], ['alerts'], ['digest'], ['why', 'drying_room.heater'], ['set', 'drying_room.setpoint', '24'], ['next'], ['rules'], ['formula', 'mean(drying_room.humidity, "10m") > 50 and hour < 23']],
   }
   const screen = await (await context.browser()!.newContext({ viewport: desk })).newPage() // not under the console's own policy
   for (const [name, commands] of Object.entries(screens)) {

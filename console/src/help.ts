@@ -54,6 +54,10 @@ export const help: Record<string, Help> = {
     'Choose what, and from where on. The last month is drawn beside it, with how often the alert would have come and for how long: drag the limit until that is what you want.',
     'The dead band keeps a value at the limit from raising the alert again and again; a delay leaves out what passes by itself.',
   ] },
+  digest: { title: 'What happened', says: [
+    'A day or a week in words: what needs somebody now, which alerts came how often and for how long, the longest time that each device was away, energy, run hours, and messages that did not arrive.',
+    'Tap a line for its chart. An owner can have it sent by mail, each morning or each Monday: Alerts, Who is told.',
+  ] },
   journal: { title: 'Journal', says: ['Who or what changed what, when, from where and why. Nothing can be taken out of it.'] },
   household: { title: 'Household', says: ['Owners change everything, members switch and look, guests see and touch what an owner opened to guests.'] },
   settings: { title: 'Settings', says: ['On top is how you yourself want the console, on every device you sign in on. Below: this hub, how it is reached, brokers and panels, and what it keeps on its disk.'] },

@@ -70,6 +70,11 @@ func (r *Rig) start() {
 // Restart stops the hub and starts it again in the same folder; mo signs in anew.
 func (r *Rig) Restart() {
 	require.NoError(r.T, r.Service.Close())
+	r.Reopen()
+}
+
+// Reopen starts a hub that was closed again.
+func (r *Rig) Reopen() {
 	r.start()
 	r.SignIn(r.Owner, "mo")
 }

@@ -7,12 +7,12 @@ import { num, useSend } from '../form'
 defineProps<{ open?: boolean }>()
 const emit = defineEmits<{ loaded: [m: Messaging] }>()
 const messaging = ref<Messaging | null>(null)
-const f = reactive({ address: '', host: '', port: '587', security: 'starttls', account: '', from: '', ca: '', password: '', push: false, every: '', at: '07:00', digestTo: '', via: '', aliveTo: '', minutes: '60' })
+const f = reactive({ address: '', host: '', port: '587', security: 'starttls', account: '', from: '', ca: '', password: '', push: false, every: '', at: '07:00', digestTo: '', via: '', aliveTo: '', minutes: '60', say: '' })
 const { failed, saved, busy, send } = useSend()
 function take(m: Messaging) {
   const c = m.config
   Object.assign(f, { address: c.address ?? location.origin, host: c.mail?.host ?? '', port: String(c.mail?.port || 587), security: c.mail?.security || 'starttls', account: c.mail?.account ?? '', from: c.mail?.from ?? '', ca: c.mail?.ca ?? '', password: '',
-    push: !!c.push, every: c.digest?.every ?? '', at: c.digest?.at || '07:00', digestTo: c.digest?.to ?? '', via: c.alive?.via ?? '', aliveTo: c.alive?.to ?? '', minutes: String((c.alive?.every_ms ?? 3600_000) / 60_000) })
+    say: Object.entries(c.say ?? {}).map(([id, words]) => `${id}: ${words}`).join('\n'), push: !!c.push, every: c.digest?.every ?? '', at: c.digest?.at || '07:00', digestTo: c.digest?.to ?? '', via: c.alive?.via ?? '', aliveTo: c.alive?.to ?? '', minutes: String((c.alive?.every_ms ?? 3600_000) / 60_000) })
   messaging.value = m
   emit('loaded', m)
 }
@@ -22,7 +22,7 @@ onMounted(async () => {
 })
 const save = () => send(async () => {
   take(await ask(api.PUT('/messaging', { params: { header: { 'If-Match': messaging.value!.version } }, body: { password: f.password || undefined, config: {
-    address: f.address, push: f.push, say: messaging.value!.config.say,
+    address: f.address, push: f.push, say: Object.fromEntries(f.say.split('\n').filter((l) => l.includes(':')).map((l) => [l.slice(0, l.indexOf(':')).trim(), l.slice(l.indexOf(':') + 1).trim()])),
     mail: f.host ? { host: f.host, port: num(f.port), security: f.security as 'tls', account: f.account, from: f.from, ca: f.ca || undefined } : {},
     digest: f.every ? { every: f.every as 'day', at: f.at, to: f.digestTo } : {},
     alive: f.via ? { via: f.via as 'mail', to: f.aliveTo, every_ms: 60_000 * Number(f.minutes) } : {},
@@ -32,7 +32,7 @@ const save = () => send(async () => {
 
 <template>
   <details id="messaging" class="mt-3" :open="open">
-    <summary>The mail server, pushes, the digest and the sign of life</summary>
+    <summary>The mail server, pushes, the digest, the sign of life, wordings</summary>
     <form v-if="messaging" class="mt-2 stack tight" @submit.prevent="save">
       <div class="fields">
         <label><span>The console’s address, for links</span><input v-model="f.address" class="form-control" type="url" /></label>
@@ -62,6 +62,7 @@ const save = () => send(async () => {
         </template>
       </div>
       <p v-if="f.via" class="soft small-text mb-0">It says that the hub is alive. Whoever takes it can tell when it stops; over a broker elsewhere the last will does the same (Settings).</p>
+      <label class="d-block"><span class="soft small-text">Wordings of your own for what <code>say</code> answers, one a line: <code>kiln: The kiln is at {kiln.chamber}; {alerts}.</code></span><textarea v-model="f.say" class="form-control mono" rows="2"></textarea></label>
       <div class="d-flex gap-2 align-items-center"><button class="btn btn-outline-secondary" :disabled="busy">Save</button><span role="status" class="small-text" :class="failed ? 'warn-text' : 'soft'">{{ failed || (saved ? 'saved' : '') }}</span></div>
     </form>
     <p v-else class="soft small-text">{{ failed || 'Asking the hub …' }}</p>
