@@ -20,7 +20,7 @@ func CheckCommand() *cli.Command {
 	return &cli.Command{Name: "check", Usage: "read everything that a hub keeps, and verify it",
 		Description: `Verifies the database's structure, the checksum and contents of every block of readings, and the sums of hours against the
 readings. The hub must not be running. Nothing is changed.`,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Value: DefaultData(), DefaultText: homely(DefaultData()), Usage: "the hub's `DIR`", Sources: cli.EnvVars("IDLEEMBER_DATA")}},
+		Flags: []cli.Flag{dataFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()

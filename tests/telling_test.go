@@ -26,6 +26,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
@@ -513,4 +515,18 @@ func TestSayInOnesOwnWords(t *testing.T) {
 	r.Soon("active", func() bool { return len(alerts(r, r.Owner)) == 1 })
 	assert.Equal(t, "It is 12 in there, and alert: It may be opened.", said(r.Owner), "one of a formula is about what the formula names")
 	assert.Contains(t, said(r.Member("lee", "guest")), "there is no device")
+}
+
+// A backup that is older than eight days is told of.
+func TestAnOldBackupIsTold(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Restart()
+	assert.Empty(t, alerts(r, r.Owner), "a new hub has no backup yet, and nothing to lose")
+	old := time.Now().Add(-10 * 24 * time.Hour)
+	file := filepath.Join(r.Dir, "last-backup")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, os.Chtimes(file, old, old))
+	r.Restart()
+	r.Soon("it is told", func() bool { return fmt.Sprint(alerts(r, r.Owner)) == "[backup_old active]" })
 }

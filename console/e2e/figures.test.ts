@@ -99,8 +99,8 @@ test.skipIf(!process.env.FIGURES)('Now with sixty signals', { timeout: 3600_000 
       await p.goto(own.url)
       await p.waitForFunction(() => 'painted' in window, undefined, { timeout: 30_000 })
       paints[kind].push(await p.evaluate(() => (window as unknown as { painted: number }).painted))
-      if (kind === 'cold') bytes = await p.evaluate(() => performance.getEntriesByType('resource').filter((e) => e.name.endsWith('.js')).reduce((sum, e) => sum + (e as PerformanceResourceTiming).encodedBodySize, 0))
       await p.waitForTimeout(1500) // what was seen last is kept, and the shell
+      if (kind === 'cold') bytes = await p.evaluate(() => performance.getEntriesByType('resource').filter((e) => e.name.endsWith('.js')).reduce((sum, e) => sum + (e as PerformanceResourceTiming).encodedBodySize, 0))
       await p.evaluate(() => window.dispatchEvent(new Event('pagehide')))
       await p.close()
     }

@@ -35,11 +35,14 @@
     app.textContent = ''
     var main = put(app, 'main', 'first')
     put(main, 'p', '', hub + age)
+    var room = Math.ceil(innerHeight / 64) * Math.max(2, Math.floor(Math.min(innerWidth, 1240) / 150)) // what is in sight at first
     places.forEach(function (place) {
+      if (room <= 0) return
       var sheet = put(main, 'section')
       put(sheet, 'h2', '', place.name)
       var list = put(sheet, 'div', 'firsts')
       place.items.forEach(function (x) {
+        if (room-- <= 0) return
         var cell = put(list, 'div', 'reading')
         put(cell, 'span', '', x[0])
         put(cell, 'b', 'value', x[1])
