@@ -256,7 +256,7 @@ func (p *postbox) introduce(ctx context.Context, h *hub.Hub, console string) err
 			m.Digest = site.Digest{Every: "day", At: "07:00", To: "mo@studio.example"}
 		}
 		if m.Say == nil {
-			m.Say = map[string]string{"kiln": "The kiln is at {kiln.chamber}, its door {kiln.door}, the vent fan {kiln.vent}; {alerts}."}
+			m.Say = map[string]string{"kiln": "The kiln is at {kiln.chamber}, the vent fan {kiln.vent}; {alerts}."}
 		}
 		if _, err := h.SaveMessaging(ctx, me, m, nil, anything); err != nil {
 			return fmt.Errorf("the demo's mail server: %w", err)

@@ -134,7 +134,11 @@ func (h *Hub) digestAlerts(ctx context.Context, _ access.Actor, s *site.Site, fr
 		if !t.began.IsZero() && active[id] {
 			t.lasted += minTime(to, time.Now()).Sub(t.began)
 		}
-		lines = append(lines, DigestLine{Text: fmt.Sprintf("%s: %s, %s in all", t.name, times(t.count), calendar.Words(t.lasted)), Series: t.of})
+		text := fmt.Sprintf("%s: %s", t.name, times(t.count))
+		if t.lasted >= time.Second { // an event that somebody has to clear has no length
+			text += fmt.Sprintf(", %s in all", calendar.Words(t.lasted))
+		}
+		lines = append(lines, DigestLine{Text: text, Series: t.of})
 	}
 	return append(lines, learnt...), err
 }
@@ -193,7 +197,7 @@ func (h *Hub) digestAway(ctx context.Context, _ access.Actor, s *site.Site, from
 	slices.SortStableFunc(list, func(x, y outage) int { return cmp.Compare(y.longest, x.longest) })
 	for _, o := range list {
 		text := fmt.Sprintf("%s: %s, from %s", o.name, calendar.Words(o.longest), o.at.In(s.Hub.Location()).Format("Mon 15:04"))
-		if o.at.Equal(from) {
+		if o.at.UnixMilli() == from.UnixMilli() {
 			text = fmt.Sprintf("%s: %s of it, and from before", o.name, calendar.Words(o.longest))
 		}
 		if o.count > 1 {

@@ -61,7 +61,9 @@ func BenchmarkAlert(b *testing.B) {
 	list := make([]func(string, any), boards)
 	for i := range boards {
 		c := r.Paho(fmt.Sprintf("board%d", i), keys[i], fmt.Sprintf("board%d", i))
-		list[i] = func(name string, v any) { c.Publish(fmt.Sprintf("ember/board%d/r/%s", i, name), 1, false, fmt.Sprint(v)).Wait() }
+		list[i] = func(name string, v any) {
+			c.Publish(fmt.Sprintf("ember/board%d/r/%s", i, name), 1, false, fmt.Sprint(v)).Wait()
+		}
 	}
 	raised := make(chan string, 10)
 	go func() {
