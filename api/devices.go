@@ -239,7 +239,7 @@ func (h *handlers) AddFromModel(ctx context.Context, r AddFromModelRequestObject
 }
 
 func broker(b hub.Broker) Broker {
-	out := Broker{Id: b.ID, Name: b.Name, Address: b.Address, User: b.User, ClientId: b.ClientID, Share: b.Share, Ca: b.CA,
+	out := Broker{Id: b.ID, Name: b.Name, Address: b.Address, User: b.User, ClientId: b.ClientID, Share: b.Share, Ca: b.CA, Alive: b.Alive,
 		HasPassword: b.HasPassword, Connected: b.Connected, Why: b.Why, Version: b.Version}
 	if !b.Since.IsZero() {
 		out.Since = &b.Since
@@ -259,6 +259,7 @@ func (h *handlers) SaveBroker(ctx context.Context, r SaveBrokerRequestObject) (S
 	set(&b.ClientID, r.Body.ClientId)
 	set(&b.Share, r.Body.Share)
 	set(&b.CA, r.Body.Ca)
+	set(&b.Alive, r.Body.Alive)
 	v, err := h.s.hub.SaveBroker(ctx, actor(ctx), b, r.Body.Password)
 	return SaveBroker201JSONResponse(broker(v)), err
 }

@@ -137,6 +137,7 @@ func brokersCommand() *cli.Command {
 					&cli.StringFlag{Name: "broker-password", Usage: "with this `PASSWORD`", Sources: cli.EnvVars("IDLEEMBER_BROKER_PASSWORD")},
 					&cli.StringFlag{Name: "client-id", Usage: "as this client `ID`"},
 					&cli.StringFlag{Name: "share", Usage: "share the load with the hubs of this `GROUP`"},
+					&cli.StringFlag{Name: "alive", Usage: "`TOPIC` that says online while the hub is there, and offline by its last will"},
 					&cli.StringFlag{Name: "ca", Usage: "PEM `FILE` of the authority that signed its certificate"}),
 				Action: connected(saveBroker, "NAME")},
 			{Name: "remove", Usage: "forget a broker that no device uses", ArgsUsage: "BROKER", Flags: remote(),
@@ -157,7 +158,7 @@ func brokersCommand() *cli.Command {
 
 func saveBroker(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 	b := client.NewBroker{Name: args[0], Address: cmd.String("address"), Id: given(cmd, "id"), User: given(cmd, "user"), Password: given(cmd, "broker-password"),
-		ClientId: given(cmd, "client-id"), Share: given(cmd, "share")}
+		ClientId: given(cmd, "client-id"), Share: given(cmd, "share"), Alive: given(cmd, "alive")}
 	if file := cmd.String("ca"); file != "" {
 		text, err := os.ReadFile(file)
 		if err != nil {

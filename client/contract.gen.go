@@ -714,6 +714,9 @@ type Bin struct {
 type Broker struct {
 	Address string `json:"address"`
 
+	// Alive a topic that says online while the hub is there, and offline by its last will; empty: none
+	Alive string `json:"alive"`
+
 	// Ca PEM of the authority that signed its certificate
 	Ca          string `json:"ca"`
 	ClientId    string `json:"client_id"`
@@ -1327,6 +1330,7 @@ type MomentBase string
 type NewBroker struct {
 	// Address mqtt://host:1883 or mqtts://host:8883
 	Address  string  `json:"address"`
+	Alive    *string `json:"alive,omitempty"`
 	Ca       *string `json:"ca,omitempty"`
 	ClientId *string `json:"client_id,omitempty"`
 	Id       *string `json:"id,omitempty"`

@@ -89,8 +89,8 @@ func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 func (h *Hub) alertLearnt(now engine.Now, x engine.AlertLearnt) {
 	_, cfg, _, _ := h.engine.Alert(x.ID)
 	h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.ID, Name: cfg.Name, Place: h.placeOf(cfg.Of), Severity: cfg.Severity,
-		What: "learnt late", Value: x.Value + " at " + x.At.In(h.site.Hub.Location()).Format("2 Jan 15:04"), By: access.HubActor().Name}))
-	h.journal(now.Wall, access.HubActor(), "alert", "alert."+x.ID, "", "learnt late", x.Value+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
+		What: "learnt late", Value: strings.TrimSpace(x.Value) + " at " + x.At.In(h.site.Hub.Location()).Format("2 Jan 15:04"), By: access.HubActor().Name}))
+	h.journal(now.Wall, access.HubActor(), "alert", "alert."+x.ID, "", "learnt late", strings.TrimSpace(x.Value)+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
 }
 
 func (h *Hub) placeOf(id string) string {

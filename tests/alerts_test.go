@@ -161,6 +161,10 @@ func TestLearntLate(t *testing.T) {
 	r.Soon("told", func() bool { return len(events()) > 0 })
 	time.Sleep(200 * time.Millisecond)
 	assert.Equal(t, []string{"learnt late"}, events(), "once")
+	assert.Contains(t, strings.Join(r.Journal("alert.hot"), "\n"), "learnt late")
+	d, err := r.Owner.GetDigestWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(d.JSON200.Sections), "Too hot: learnt late, 101 at ")
 	assert.Empty(t, alerts(r, r.Owner))
 }
 

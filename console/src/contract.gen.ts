@@ -3166,6 +3166,8 @@ export interface components {
             share: string;
             /** @description PEM of the authority that signed its certificate */
             ca: string;
+            /** @description a topic that says online while the hub is there, and offline by its last will; empty: none */
+            alive: string;
             has_password: boolean;
             connected: boolean;
             /** Format: date-time */
@@ -3185,6 +3187,7 @@ export interface components {
             client_id?: string;
             share?: string;
             ca?: string;
+            alive?: string;
         };
         Panel: {
             on: boolean;

@@ -353,6 +353,7 @@ type Broker struct {
 	ClientID string `json:"client_id"`
 	Share    string `json:"share"` // group of hubs that share the load; empty: this hub takes all
 	CA       string `json:"ca"`    // PEM of the authority that signed its certificate; empty: those that the system trusts
+	Alive    string `json:"alive"` // a topic that says online while the hub is there, and offline by the hub's last will; empty: none
 }
 
 // Validate says in a sentence what is wrong with the broker, or returns nil.
@@ -363,6 +364,9 @@ func (b Broker) Validate() error {
 	}
 	if strings.ContainsAny(b.Share, "/+#") || len(b.Share) > 40 {
 		return fmt.Errorf("the share group %.40q holds / or a wildcard; use a plain word", b.Share)
+	}
+	if strings.ContainsAny(b.Alive, "+#\x00") || strings.HasPrefix(b.Alive, "$") || strings.HasPrefix(b.Alive, "ember/") || len(b.Alive) > 200 {
+		return fmt.Errorf("%.80q is no topic for the hub's own presence; choose one without + and #, not below ember/, such as studio/hub", b.Alive)
 	}
 	if len(b.ClientID) > 128 || len(b.User) > 200 || len(b.CA) > 20_000 {
 		return fmt.Errorf("client id, user or certificate is too long")

@@ -28,12 +28,12 @@ const (
 	keepAlive   = 20 * time.Second
 )
 
-// Run holds a connection to every broker that a device uses until the context ends.
+// Run holds a connection to every broker that a device uses, or that is told that the hub is there, until the context ends.
 func Run(ctx context.Context, h *hub.Hub, log *slog.Logger) {
 	link.Keep(ctx, h, func(s *site.Site) map[string]string {
 		want := map[string]string{}
 		for id, b := range s.Brokers {
-			if devices := devicesOf(s, id); len(devices) > 0 {
+			if devices := devicesOf(s, id); len(devices) > 0 || b.Alive != "" {
 				password, _ := h.BrokerPassword(ctx, id)
 				want[id] = hub.Version([]any{b, password, fingerprints(s, devices)})
 			}
@@ -116,6 +116,9 @@ func (c *client) options() (*paho.ClientOptions, error) {
 	}
 	o.SetCleanSession(false).SetConnectTimeout(connectWait).SetKeepAlive(keepAlive).SetAutoAckDisabled(true).
 		SetOrderMatters(true).SetResumeSubs(false).SetWriteTimeout(publishWait)
+	if c.broker.Alive != "" {
+		o.SetWill(c.broker.Alive, "offline", 1, true)
+	}
 	return o, nil
 }
 
@@ -141,6 +144,10 @@ func (c *client) connected(ctx context.Context) (worked bool, err error) {
 	if err := c.subscribe(p); err != nil {
 		return true, err
 	}
+	if err := c.present(p, "online"); err != nil {
+		return true, err
+	}
+	defer func() { _ = c.present(p, "offline") }() // where that does not arrive, the last will says so
 	c.hub.SetBrokerState(c.broker.ID, hub.BrokerState{Connected: true, Since: time.Now()})
 	inner, stop := context.WithCancel(ctx)
 	var writers sync.WaitGroup
@@ -162,6 +169,18 @@ func (c *client) connected(ctx context.Context) (worked bool, err error) {
 		}
 		return true, nil
 	}
+}
+
+// present tells those who look on elsewhere whether the hub is there.
+func (c *client) present(p paho.Client, state string) error {
+	if c.broker.Alive == "" {
+		return nil
+	}
+	t := p.Publish(c.broker.Alive, 1, true, state)
+	if !t.WaitTimeout(publishWait) {
+		return context.DeadlineExceeded
+	}
+	return t.Error()
 }
 
 // subscribe asks for the topics of all devices. Readings are shared among the hubs of a group; who is there and what controls
@@ -193,6 +212,9 @@ func (c *client) subscribe(p paho.Client) error {
 		if t := s.Devices[id].Link.Presence; t != nil {
 			filters[t.Topic] = 1
 		}
+	}
+	if len(filters) == 0 { // it is only told that the hub is there
+		return nil
 	}
 	tok := p.SubscribeMultiple(filters, nil)
 	if !tok.WaitTimeout(connectWait) {

@@ -8,7 +8,7 @@ import { api, ask, type Broker } from '../api'
 import { useSend } from '../form'
 
 const brokers = ref<Broker[]>([])
-const empty = { id: '', name: '', address: '', user: '', password: '', client_id: '', share: '', ca: '' }
+const empty = { id: '', name: '', address: '', user: '', password: '', client_id: '', share: '', ca: '', alive: '' }
 const form = reactive({ ...empty })
 const open = ref(false)
 const { failed, busy, send } = useSend()
@@ -19,7 +19,7 @@ function edit(b?: Broker) {
   open.value = true
 }
 const save = () => send(async () => {
-  await ask(api.POST('/brokers', { body: { name: form.name, address: form.address, id: form.id || undefined, user: form.user, password: form.password || undefined, client_id: form.client_id || undefined, share: form.share, ca: form.ca } }))
+  await ask(api.POST('/brokers', { body: { name: form.name, address: form.address, id: form.id || undefined, user: form.user, password: form.password || undefined, client_id: form.client_id || undefined, share: form.share, ca: form.ca, alive: form.alive } }))
   open.value = false
   await load()
 })
@@ -51,6 +51,7 @@ const drop = (b: Broker) => send(async () => {
         <label><span>Password</span><BFormInput v-model="form.password" type="password" autocomplete="new-password" :placeholder="form.id ? 'as it is' : ''" /></label>
         <label><span>Client id</span><BFormInput v-model="form.client_id" placeholder="made by the hub" /></label>
         <label><span>Share the load, group</span><BFormInput v-model="form.share" placeholder="this hub takes all" /></label>
+        <label><span>Topic that says the hub is there</span><BFormInput v-model="form.alive" placeholder="none" /></label>
       </div>
       <details><summary>Certificate of its authority</summary><BFormTextarea v-model="form.ca" rows="4" class="mono" aria-label="Certificate of its authority, PEM" placeholder="-----BEGIN CERTIFICATE-----" /></details>
       <div class="d-flex gap-2"><BButton type="submit" size="sm" variant="primary" :disabled="busy">Save</BButton><BButton size="sm" variant="outline-secondary" @click="open = false">Not now</BButton></div>
