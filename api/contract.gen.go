@@ -701,6 +701,15 @@ type AutomationView struct {
 	Version string     `json:"version"`
 }
 
+// Backup defines model for Backup.
+type Backup = store.Backup
+
+// Backups defines model for Backups.
+type Backups = site.Backups
+
+// BackupsView defines model for BackupsView.
+type BackupsView = hub.BackupsView
+
 // Bin defines model for Bin.
 type Bin struct {
 	From float64 `json:"from"`
@@ -1989,6 +1998,12 @@ type TryAlertJSONBody struct {
 	To   *time.Time `json:"to,omitempty"`
 }
 
+// SaveBackupsParams defines parameters for SaveBackups.
+type SaveBackupsParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // TryCalibrationJSONBody defines parameters for TryCalibration.
 type TryCalibrationJSONBody struct {
 	Calibration Calibration `json:"calibration"`
@@ -2373,6 +2388,9 @@ type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
 // TryAlertJSONRequestBody defines body for TryAlert for application/json ContentType.
 type TryAlertJSONRequestBody TryAlertJSONBody
 
+// SaveBackupsJSONRequestBody defines body for SaveBackups for application/json ContentType.
+type SaveBackupsJSONRequestBody = Backups
+
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
 
@@ -2540,6 +2558,15 @@ type ServerInterface interface {
 	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
 	// (DELETE /alerts/{id})
 	RemoveAlert(ctx *echo.Context, id Id) error
+	// GetBackups How backups are made, and those that are there
+	// (GET /backups)
+	GetBackups(ctx *echo.Context) error
+	// BackUp Make a backup now
+	// (POST /backups)
+	BackUp(ctx *echo.Context) error
+	// SaveBackups Change how backups are made
+	// (PUT /backups)
+	SaveBackups(ctx *echo.Context, params SaveBackupsParams) error
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx *echo.Context) error
@@ -3061,6 +3088,53 @@ func (w *ServerInterfaceWrapper) RemoveAlert(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveAlert(ctx, id)
+	return err
+}
+
+// GetBackups converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBackups(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBackups(ctx)
+	return err
+}
+
+// BackUp converts echo context to params.
+func (w *ServerInterfaceWrapper) BackUp(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BackUp(ctx)
+	return err
+}
+
+// SaveBackups converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveBackups(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveBackupsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveBackups(ctx, params)
 	return err
 }
 
@@ -5289,6 +5363,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
 	router.GET(options.BaseURL+"/say", wrapper.Say, options.OperationMiddlewares["say"]...)
 	router.DELETE(options.BaseURL+"/alerts/:id", wrapper.RemoveAlert, options.OperationMiddlewares["removeAlert"]...)
+	router.GET(options.BaseURL+"/backups", wrapper.GetBackups, options.OperationMiddlewares["getBackups"]...)
+	router.POST(options.BaseURL+"/backups", wrapper.BackUp, options.OperationMiddlewares["backUp"]...)
+	router.PUT(options.BaseURL+"/backups", wrapper.SaveBackups, options.OperationMiddlewares["saveBackups"]...)
 	router.GET(options.BaseURL+"/digest", wrapper.GetDigest, options.OperationMiddlewares["getDigest"]...)
 	router.GET(options.BaseURL+"/devices/:id/camera", wrapper.GetCamera, options.OperationMiddlewares["getCamera"]...)
 	router.PUT(options.BaseURL+"/devices/:id/camera", wrapper.SaveCamera, options.OperationMiddlewares["saveCamera"]...)
@@ -5617,6 +5694,134 @@ type RemoveAlertdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveAlertdefaultApplicationProblemPlusJSONResponse) VisitRemoveAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupsRequestObject struct {
+}
+
+type GetBackupsResponseObject interface {
+	VisitGetBackupsResponse(w http.ResponseWriter) error
+}
+
+type GetBackups200JSONResponse BackupsView
+
+func (response GetBackups200JSONResponse) VisitGetBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetBackupsdefaultApplicationProblemPlusJSONResponse) VisitGetBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackUpRequestObject struct {
+}
+
+type BackUpResponseObject interface {
+	VisitBackUpResponse(w http.ResponseWriter) error
+}
+
+type BackUp201JSONResponse Backup
+
+func (response BackUp201JSONResponse) VisitBackUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response BackUpdefaultApplicationProblemPlusJSONResponse) VisitBackUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveBackupsRequestObject struct {
+	Params SaveBackupsParams
+	Body   *SaveBackupsJSONRequestBody
+}
+
+type SaveBackupsResponseObject interface {
+	VisitSaveBackupsResponse(w http.ResponseWriter) error
+}
+
+type SaveBackups200JSONResponse BackupsView
+
+func (response SaveBackups200JSONResponse) VisitSaveBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveBackupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveBackupsdefaultApplicationProblemPlusJSONResponse) VisitSaveBackupsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10947,6 +11152,15 @@ type StrictServerInterface interface {
 	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
 	// (DELETE /alerts/{id})
 	RemoveAlert(ctx context.Context, request RemoveAlertRequestObject) (RemoveAlertResponseObject, error)
+	// GetBackups How backups are made, and those that are there
+	// (GET /backups)
+	GetBackups(ctx context.Context, request GetBackupsRequestObject) (GetBackupsResponseObject, error)
+	// BackUp Make a backup now
+	// (POST /backups)
+	BackUp(ctx context.Context, request BackUpRequestObject) (BackUpResponseObject, error)
+	// SaveBackups Change how backups are made
+	// (PUT /backups)
+	SaveBackups(ctx context.Context, request SaveBackupsRequestObject) (SaveBackupsResponseObject, error)
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx context.Context, request ListBrokersRequestObject) (ListBrokersResponseObject, error)
@@ -11539,6 +11753,100 @@ func (sh *strictHandler) RemoveAlert(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RemoveAlertResponseObject); ok {
 		return validResponse.VisitRemoveAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBackups operation middleware
+func (sh *strictHandler) GetBackups(ctx *echo.Context) error {
+	var request GetBackupsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackups(ctx.Request().Context(), request.(GetBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBackupsResponseObject); ok {
+		return validResponse.VisitGetBackupsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BackUp operation middleware
+func (sh *strictHandler) BackUp(ctx *echo.Context) error {
+	var request BackUpRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BackUp(ctx.Request().Context(), request.(BackUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BackUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BackUpResponseObject); ok {
+		return validResponse.VisitBackUpResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveBackups operation middleware
+func (sh *strictHandler) SaveBackups(ctx *echo.Context, params SaveBackupsParams) error {
+	var request SaveBackupsRequestObject
+
+	request.Params = params
+
+	var body SaveBackupsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveBackups(ctx.Request().Context(), request.(SaveBackupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveBackups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveBackupsResponseObject); ok {
+		return validResponse.VisitSaveBackupsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -69,3 +69,18 @@ func (h *handlers) Subscribe(ctx context.Context, r SubscribeRequestObject) (Sub
 func (h *handlers) Unsubscribe(ctx context.Context, r UnsubscribeRequestObject) (UnsubscribeResponseObject, error) {
 	return Unsubscribe204Response{}, h.s.hub.Unsubscribe(ctx, actor(ctx), r.Body.Endpoint)
 }
+
+func (h *handlers) GetBackups(ctx context.Context, _ GetBackupsRequestObject) (GetBackupsResponseObject, error) {
+	v, err := h.s.hub.Backups(ctx, actor(ctx))
+	return GetBackups200JSONResponse(v), err
+}
+
+func (h *handlers) SaveBackups(ctx context.Context, r SaveBackupsRequestObject) (SaveBackupsResponseObject, error) {
+	v, err := h.s.hub.SaveBackups(ctx, actor(ctx), site.Backups(*r.Body), func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	return SaveBackups200JSONResponse(v), err
+}
+
+func (h *handlers) BackUp(ctx context.Context, _ BackUpRequestObject) (BackUpResponseObject, error) {
+	v, err := h.s.hub.BackUp(ctx, actor(ctx))
+	return BackUp201JSONResponse(v), err
+}

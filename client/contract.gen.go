@@ -701,6 +701,15 @@ type AutomationView struct {
 	Version string     `json:"version"`
 }
 
+// Backup defines model for Backup.
+type Backup = store.Backup
+
+// Backups defines model for Backups.
+type Backups = site.Backups
+
+// BackupsView defines model for BackupsView.
+type BackupsView = hub.BackupsView
+
 // Bin defines model for Bin.
 type Bin struct {
 	From float64 `json:"from"`
@@ -1989,6 +1998,12 @@ type TryAlertJSONBody struct {
 	To   *time.Time `json:"to,omitempty"`
 }
 
+// SaveBackupsParams defines parameters for SaveBackups.
+type SaveBackupsParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // TryCalibrationJSONBody defines parameters for TryCalibration.
 type TryCalibrationJSONBody struct {
 	Calibration Calibration `json:"calibration"`
@@ -2373,6 +2388,9 @@ type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
 // TryAlertJSONRequestBody defines body for TryAlert for application/json ContentType.
 type TryAlertJSONRequestBody TryAlertJSONBody
 
+// SaveBackupsJSONRequestBody defines body for SaveBackups for application/json ContentType.
+type SaveBackupsJSONRequestBody = Backups
+
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
 
@@ -2654,6 +2672,32 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
 	RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBackups How backups are made, and those that are there
+	//
+	// Corresponds with GET /backups (the `GetBackups` operationId).
+	GetBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackUp Make a backup now
+	//
+	// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
+	//
+	// Corresponds with POST /backups (the `BackUp` operationId).
+	BackUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveBackupsWithBody Change how backups are made
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /backups (the `SaveBackups` operationId).
+	SaveBackupsWithBody(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveBackups Change how backups are made
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /backups (the `SaveBackups` operationId).
+	SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	//
@@ -3957,6 +4001,72 @@ func (c *Client) TryAlert(ctx context.Context, body TryAlertJSONRequestBody, req
 // Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
 func (c *Client) RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBackups How backups are made, and those that are there
+//
+// Corresponds with GET /backups (the `GetBackups` operationId).
+func (c *Client) GetBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackUp Make a backup now
+//
+// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
+//
+// Corresponds with POST /backups (the `BackUp` operationId).
+func (c *Client) BackUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackUpRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveBackupsWithBody Change how backups are made
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /backups (the `SaveBackups` operationId).
+func (c *Client) SaveBackupsWithBody(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveBackupsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveBackups Change how backups are made
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /backups (the `SaveBackups` operationId).
+func (c *Client) SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveBackupsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7203,6 +7313,115 @@ func NewRemoveAlertRequest(server string, id Id) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetBackupsRequest constructs an http.Request for the GetBackups method
+func NewGetBackupsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBackUpRequest constructs an http.Request for the BackUp method
+func NewBackUpRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveBackupsRequest calls the generic SaveBackups builder with application/json body
+func NewSaveBackupsRequest(server string, params *SaveBackupsParams, body SaveBackupsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveBackupsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveBackupsRequestWithBody constructs an http.Request for the SaveBackups method, with any body, and a specified content type
+func NewSaveBackupsRequestWithBody(server string, params *SaveBackupsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -12639,6 +12858,36 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
 	RemoveAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error)
 
+	// GetBackupsWithResponse How backups are made, and those that are there
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backups (the `GetBackups` operationId).
+	GetBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsResponse, error)
+
+	// BackUpWithResponse Make a backup now
+	//
+	// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups (the `BackUp` operationId).
+	BackUpWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BackUpResponse, error)
+
+	// SaveBackupsWithBodyWithResponse Change how backups are made
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backups (the `SaveBackups` operationId).
+	SaveBackupsWithBodyWithResponse(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error)
+
+	// SaveBackupsWithResponse Change how backups are made
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /backups (the `SaveBackups` operationId).
+	SaveBackupsWithResponse(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error)
+
 	// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14263,6 +14512,171 @@ func (r RemoveAlertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetBackupsResponseDefaultHeaders the declared response headers of an HTTP default response for GetBackups
+type GetBackupsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BackupsView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetBackupsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBackupsResponse) GetJSON200() *BackupsView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// BackUpResponseDefaultHeaders the declared response headers of an HTTP default response for BackUp
+type BackUpResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type BackUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Backup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *BackUpResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BackUpResponse) GetJSON201() *Backup {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveBackupsResponseDefaultHeaders the declared response headers of an HTTP default response for SaveBackups
+type SaveBackupsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveBackupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BackupsView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveBackupsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveBackupsResponse) GetJSON200() *BackupsView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveBackupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveBackupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveBackupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveBackupsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21087,6 +21501,60 @@ func (c *ClientWithResponses) RemoveAlertWithResponse(ctx context.Context, id Id
 	return ParseRemoveAlertResponse(rsp)
 }
 
+// GetBackupsWithResponse How backups are made, and those that are there
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backups (the `GetBackups` operationId).
+func (c *ClientWithResponses) GetBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsResponse, error) {
+	rsp, err := c.GetBackups(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupsResponse(rsp)
+}
+
+// BackUpWithResponse Make a backup now
+//
+// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups (the `BackUp` operationId).
+func (c *ClientWithResponses) BackUpWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BackUpResponse, error) {
+	rsp, err := c.BackUp(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackUpResponse(rsp)
+}
+
+// SaveBackupsWithBodyWithResponse Change how backups are made
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backups (the `SaveBackups` operationId).
+func (c *ClientWithResponses) SaveBackupsWithBodyWithResponse(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error) {
+	rsp, err := c.SaveBackupsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveBackupsResponse(rsp)
+}
+
+// SaveBackupsWithResponse Change how backups are made
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /backups (the `SaveBackups` operationId).
+func (c *ClientWithResponses) SaveBackupsWithResponse(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error) {
+	rsp, err := c.SaveBackups(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveBackupsResponse(rsp)
+}
+
 // ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23684,6 +24152,144 @@ func ParseRemoveAlertResponse(rsp *http.Response) (*RemoveAlertResponse, error) 
 	switch {
 	case true:
 		var headers RemoveAlertResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetBackupsResponse parses an HTTP response from a GetBackupsWithResponse call
+func ParseGetBackupsResponse(rsp *http.Response) (*GetBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BackupsView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetBackupsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseBackUpResponse parses an HTTP response from a BackUpWithResponse call
+func ParseBackUpResponse(rsp *http.Response) (*BackUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers BackUpResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveBackupsResponse parses an HTTP response from a SaveBackupsWithResponse call
+func ParseSaveBackupsResponse(rsp *http.Response) (*SaveBackupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveBackupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BackupsView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveBackupsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

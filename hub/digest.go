@@ -345,18 +345,18 @@ func minTime(a, b time.Time) time.Time {
 	return b
 }
 
-// digestDue is when the last digest was due at a time, and what it is about.
-func digestDue(d site.Digest, now time.Time, zone *time.Location) (due, from time.Time) {
-	at, err := time.Parse("15:04", d.At)
+// lastDue is when something of every day or week was due last, and when before that.
+func lastDue(every, timeOfDay string, now time.Time, zone *time.Location) (due, before time.Time) {
+	at, err := time.Parse("15:04", timeOfDay)
 	if err != nil {
-		return due, from
+		return due, before
 	}
 	now = now.In(zone)
 	due = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, zone)
 	if due.After(now) {
 		due = due.AddDate(0, 0, -1)
 	}
-	if d.Every == "week" {
+	if every == "week" {
 		due = due.AddDate(0, 0, -(int(due.Weekday())+6)%7)
 		return due, due.AddDate(0, 0, -7)
 	}
@@ -383,7 +383,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	if cfg.Every == "" {
 		return nil
 	}
-	due, from := digestDue(cfg, now, s.Hub.Location())
+	due, from := lastDue(cfg.Every, cfg.At, now, s.Hub.Location())
 	kept, err := h.store.Secret(ctx, digestState)
 	if err != nil {
 		return err

@@ -66,6 +66,7 @@ type Hub struct {
 	post    *post
 	making  sync.Mutex // of secrets that the hub makes for itself
 	stills  stills
+	backups backups
 	toldOf  map[string]told // of signals, by id
 
 	// what follows belongs to the loop alone
@@ -219,6 +220,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.endPost = endPost
 	go h.deliverPosts(posting)
 	go h.beatOutward(posting)
+	go h.keepBackups(posting)
 	return h, nil
 }
 

@@ -37,7 +37,7 @@ beside it, as sha256sum -c reads it. It holds password hashes; keep it where nob
 			}
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			b, err := store.Backup(ctx, cmd.String("data"), file)
+			b, err := store.WriteBackup(ctx, cmd.String("data"), file)
 			if err != nil {
 				return err
 			}

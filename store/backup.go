@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,9 +26,9 @@ type Backed struct {
 	Sum   string // SHA-256 of the file
 }
 
-// Backup writes a whole copy of a hub's database, as it is at one moment, to a file that is not there yet, and verifies it. The hub
+// WriteBackup writes a whole copy of a hub's database, as it is at one moment, to a file that is not there yet, and verifies it. The hub
 // may run meanwhile. Beside it stands FILE.sha256, as sha256sum reads it.
-func Backup(ctx context.Context, dir, file string) (b Backed, err error) {
+func WriteBackup(ctx context.Context, dir, file string) (b Backed, err error) {
 	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
 		return b, fmt.Errorf("there is no hub in %s; tell where it is with --data", dir)
 	}
@@ -105,6 +106,64 @@ func Restore(ctx context.Context, file, dir string) (b Backed, err error) {
 	}
 	_, err = io.Copy(to, from)
 	return b, errors.Join(err, to.Sync(), to.Close(), syncFile(dir))
+}
+
+// Backup is one of those that the hub made by itself.
+type Backup struct {
+	Name  string    `json:"name"`
+	At    time.Time `json:"at"`
+	Bytes int64     `json:"bytes"`
+}
+
+const backupName = "backup-20060102-150405.ember"
+
+// BackupFolder is where the hub's own backups are.
+func (s *Store) BackupFolder() string { return filepath.Join(s.dir, "backups") }
+
+// Backups lists the hub's own, the newest first.
+func (s *Store) Backups() ([]Backup, error) {
+	list := []Backup{}
+	entries, err := os.ReadDir(s.BackupFolder())
+	if errors.Is(err, os.ErrNotExist) {
+		return list, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("store: backups: %w", err)
+	}
+	for _, e := range entries {
+		at, err := time.Parse(backupName, e.Name())
+		info, gone := e.Info()
+		if err == nil && gone == nil {
+			list = append(list, Backup{Name: e.Name(), At: at, Bytes: info.Size()})
+		}
+	}
+	slices.Reverse(list) // names are in the order of their times
+	return list, nil
+}
+
+// MakeBackup writes one to the folder of the hub's own, and lets go of all but the newest ones that are kept.
+func (s *Store) MakeBackup(ctx context.Context, keep int) (b Backup, err error) {
+	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
+		return b, fmt.Errorf("the folder %s cannot be made: %s", s.BackupFolder(), reason(err))
+	}
+	b.At = time.Now().UTC().Truncate(time.Second)
+	b.Name = b.At.Format(backupName)
+	made, err := WriteBackup(ctx, s.dir, filepath.Join(s.BackupFolder(), b.Name))
+	if err != nil {
+		return b, err
+	}
+	b.Bytes = made.Bytes
+	list, err := s.Backups()
+	if err != nil {
+		return b, err
+	}
+	for _, old := range list[min(keep, len(list)):] {
+		file := filepath.Join(s.BackupFolder(), old.Name)
+		if err := errors.Join(os.Remove(file), os.Remove(file+".sha256")); err != nil {
+			return b, fmt.Errorf("an old backup cannot be let go: %w", err)
+		}
+	}
+	return b, nil
 }
 
 // LastBackup is when the newest backup was made.

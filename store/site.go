@@ -29,6 +29,13 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: messaging: %w", err)
 		}
 	}
+	if backups, err := s.hubValue(ctx, "backups"); err != nil {
+		return nil, err
+	} else if backups != "" {
+		if err := json.Unmarshal([]byte(backups), &out.Backups); err != nil {
+			return nil, fmt.Errorf("store: backups: %w", err)
+		}
+	}
 	var places []struct {
 		site.Place
 		Text string `db:"facts"`
@@ -191,6 +198,9 @@ func SaveHub(h site.Hub) Change {
 
 // SaveMessaging keeps how messages leave the hub.
 func SaveMessaging(m site.Messaging) Change { return saveHubValue("messaging", asJSON(m)) }
+
+// SaveBackups keeps how backups are made.
+func SaveBackups(b site.Backups) Change { return saveHubValue("backups", asJSON(b)) }
 
 // SaveSecret keeps a secret of the hub's own under a name.
 func SaveSecret(name, secret string) Change { return saveHubValue("secret "+name, secret) }

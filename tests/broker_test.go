@@ -208,6 +208,13 @@ func TestHubsShareABroker(t *testing.T) {
 		b.pub("ember/bench/r/n", fmt.Sprint(i))
 		b.pub("ember/bench/is/lamp", "off")
 	}
+	defer func() {
+		if t.Failed() {
+			for _, r := range []*rig.Rig{first, second} {
+				t.Log(strings.Join(r.Traffic("bench"), "\n"), r.Refusals("bench"))
+			}
+		}
+	}()
 	first.Soon("each reading reached one of them", func() bool {
 		n := 0 // two that came in the same millisecond are one
 		for _, r := range []*rig.Rig{first, second} {

@@ -44,6 +44,7 @@ import (
 
 	"idleember/client"
 	"idleember/core/site"
+	"idleember/store"
 	"idleember/tests/rig"
 )
 
@@ -530,4 +531,38 @@ func TestAnOldBackupIsTold(t *testing.T) {
 	require.NoError(t, os.Chtimes(file, old, old))
 	r.Restart()
 	r.Soon("it is told", func() bool { return fmt.Sprint(alerts(r, r.Owner)) == "[backup_old active]" })
+}
+
+// The hub makes backups by itself when they are due, keeps the newest, and each of them is a whole hub.
+func TestTheHubBacksItselfUp(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Device("kiln")
+	_, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, site.Backups{Every: "hour"})
+	assert.Error(t, err)
+	list := func() []store.Backup {
+		x, err := r.Owner.GetBackupsWithResponse(t.Context())
+		require.NoError(t, err)
+		return x.JSON200.List
+	}
+	_, err = r.Owner.SaveBackupsWithResponse(t.Context(), nil, site.Backups{Every: "day", At: "03:00", Keep: 2})
+	require.NoError(t, err)
+	assert.Eventually(t, func() bool { return len(list()) == 1 }, 50*time.Second, time.Second, "the one of this morning")
+	for range 3 {
+		time.Sleep(1100 * time.Millisecond) // their names tell the second
+		_, err = r.Owner.BackUpWithResponse(t.Context())
+		require.NoError(t, err)
+	}
+	left := list()
+	require.Len(t, left, 2)
+	assert.True(t, left[0].At.After(left[1].At))
+	assert.Contains(t, strings.Join(r.Journal("hub.backups"), "\n"), "back up")
+	_, err = r.Member("kim", "member").GetBackupsWithResponse(t.Context())
+	assert.Error(t, err)
+	dir := filepath.Join(t.TempDir(), "again")
+	_, err = store.Restore(t.Context(), filepath.Join(r.Dir, "backups", left[0].Name), dir)
+	require.NoError(t, err)
+	again := rig.In(t, dir)
+	again.SignIn(again.Owner, "mo")
+	assert.Equal(t, "kiln", again.Get("kiln").Id)
 }

@@ -25,7 +25,7 @@ async function freePort(): Promise<number> {
 
 export const sleep = (ms: number) => new Promise((r) => setTimeout(r, ms))
 
-export async function until<T>(what: string, f: () => T | Promise<T>, ms = 15_000): Promise<T> {
+export async function until<T>(what: string, f: () => T | Promise<T>, ms = 25_000): Promise<T> {
   const end = Date.now() + ms
   for (;;) {
     const got = await f()

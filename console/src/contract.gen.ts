@@ -830,6 +830,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How backups are made, and those that are there */
+        get: operations["getBackups"];
+        /** Change how backups are made */
+        put: operations["saveBackups"];
+        /**
+         * Make a backup now
+         * @description It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
+         */
+        post: operations["backUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/digest": {
         parameters: {
             query?: never;
@@ -2679,6 +2701,33 @@ export interface components {
                 at: string;
                 count: number;
             }[];
+        };
+        Backups: {
+            /**
+             * @description empty: only when somebody asks
+             * @enum {string}
+             */
+            every?: "" | "day" | "week";
+            /** @description time of day; a week's is made on Monday */
+            at?: string;
+            /** @description how many stay, the newest; 0: 7 */
+            keep?: number;
+        };
+        Backup: {
+            name: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+        };
+        BackupsView: {
+            version: string;
+            config: components["schemas"]["Backups"];
+            folder: string;
+            /** @description the newest first */
+            list: components["schemas"]["Backup"][];
+            /** @description why the last one was not made */
+            failed?: string;
         };
         LinkedAlert: {
             alert: components["schemas"]["Alert"];
@@ -5118,6 +5167,76 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBackups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Backups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveBackups: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Backups"];
+            };
+        };
+        responses: {
+            /** @description Backups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The backup */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -284,6 +284,7 @@ type Site struct {
 	Alerts      map[string]*Alert
 	Routes      map[string]Route
 	Messaging   Messaging
+	Backups     Backups
 }
 
 // Clone returns a copy of s. What the maps hold must not be changed, only replaced.

@@ -347,7 +347,7 @@ func (r *Rig) Soon(what string, f func() bool) {
 // Soon waits until something is so, at most 15 s.
 func Soon(t testing.TB, what string, f func() bool) {
 	t.Helper()
-	require.Eventually(t, f, 15*time.Second, 20*time.Millisecond, what)
+	require.Eventually(t, f, 40*time.Second, 20*time.Millisecond, what) // a busy machine with a slow disk takes its time
 }
 
 // Checked is an http.RoundTripper that fails the test where an answer is not as the contract says.

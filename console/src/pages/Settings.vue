@@ -4,6 +4,7 @@ import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, ask, type HubInfo } from '../api'
+import BackupsCard from '../components/BackupsCard.vue'
 import BrokersCard from '../components/BrokersCard.vue'
 import ForYou from '../components/ForYou.vue'
 import Field from '../components/Field.vue'
@@ -64,7 +65,7 @@ const save = () => send(async () => {
       </template>
       <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.http) }}, boards at port {{ port(info.mqtt) }}{{ info.mqtt_open ? '' : ' of this computer alone' }}.</p>
     </section>
-    <template v-if="hub.owner"><BrokersCard /><PanelCard /></template>
+    <template v-if="hub.owner"><BackupsCard /><BrokersCard /><PanelCard /></template>
     <StorageCard v-if="hub.member" />
     <p class="soft small-text">Idle Ember {{ info?.version }} · <a href="/api/docs">interface for scripts</a></p>
   </main>

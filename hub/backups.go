@@ -1,0 +1,119 @@
+package hub
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// BackupsView is how backups are made, and those that are there.
+type BackupsView struct {
+	Version string         `json:"version"`
+	Config  site.Backups   `json:"config"`
+	Folder  string         `json:"folder"`
+	List    []store.Backup `json:"list"`             // the newest first
+	Failed  string         `json:"failed,omitempty"` // why the last one was not made
+}
+
+// backups makes one at a time.
+type backups struct {
+	mu     sync.Mutex
+	said   sync.Mutex
+	failed string
+}
+
+// Backups returns how they are made, for owners.
+func (h *Hub) Backups(_ context.Context, a access.Actor) (v BackupsView, err error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return v, err
+	}
+	v.Config, v.Folder = h.Site().Backups, h.store.BackupFolder()
+	v.Version = Version(v.Config)
+	h.backups.said.Lock()
+	v.Failed = h.backups.failed
+	h.backups.said.Unlock()
+	v.List, err = h.store.Backups()
+	return v, err
+}
+
+// SaveBackups changes how they are made.
+func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, check func(any) error) (BackupsView, error) {
+	err := h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		before := h.site.Backups
+		if err := check(before); err != nil {
+			return err
+		}
+		if err := b.Validate(); err != nil {
+			return &InvalidError{"backups", err.Error()}
+		}
+		h.changeSite(func(s *site.Site) { s.Backups = b }, store.SaveBackups(b))
+		h.journalChange(a, "hub.backups", before, b)
+		return nil
+	})
+	if err != nil {
+		return BackupsView{}, err
+	}
+	return h.Backups(ctx, a)
+}
+
+// BackUp makes a backup now, and lets go of those that are more than are kept.
+func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return store.Backup{}, err
+	}
+	h.backups.mu.Lock()
+	defer h.backups.mu.Unlock()
+	b, err := h.store.MakeBackup(ctx, h.Site().Backups.Kept())
+	h.backups.said.Lock()
+	h.backups.failed = ""
+	if err != nil {
+		h.backups.failed = err.Error()
+	}
+	h.backups.said.Unlock()
+	if err != nil {
+		return b, &RemoteError{err}
+	}
+	h.enqueue(func() {
+		h.lookAtOneself()
+		h.journal(time.Now(), a, "back up", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
+	})
+	return b, nil
+}
+
+const (
+	backupLook  = 20 * time.Second // how often it is looked whether one is due
+	backupRetry = 30 * time.Minute // after one that failed
+)
+
+// keepBackups makes backups when they are due, until the context ends. What was due while the hub was away is made when it is back.
+func (h *Hub) keepBackups(ctx context.Context) {
+	wait := backupLook
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		wait = backupLook
+		s := h.Site()
+		if s.Backups.Every == "" {
+			continue
+		}
+		due, _ := lastDue(s.Backups.Every, s.Backups.At, time.Now(), s.Hub.Location())
+		if last, ok := h.store.LastBackup(); ok && !due.After(last) {
+			continue
+		}
+		if _, err := h.BackUp(ctx, access.HubActor()); err != nil && ctx.Err() == nil {
+			h.log.Error("the backup was not made", "error", err)
+			wait = backupRetry
+		}
+	}
+}
