@@ -4,6 +4,7 @@ package access
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"idleember/core/site"
 )
@@ -43,6 +44,9 @@ type Actor struct {
 	Role Role   `json:"role,omitempty"`
 	From string `json:"from,omitempty"` // the address or door it came through
 
+	Rights *Rights  `json:"-"` // of persons and tokens
+	Scopes []string `json:"-"` // of a token: what it may do of what its member may; nil: all of that
+
 	Sees     []string `json:"-"` // of a wall: what stands on it; of a letter: what it is about
 	Switches []string `json:"-"` // of a wall: what of that may be switched
 }
@@ -62,7 +66,9 @@ type Action string
 const (
 	Look      Action = "look"      // see values, history and states
 	Switch    Action = "switch"    // change what controls do
-	Audit     Action = "audit"     // read the journal
+	Audit     Action = "audit"     // read the journal and what else is of the household alone
+	Tend      Action = "tend"      // answer alerts, write notes, arrange pages
+	Bring     Action = "bring"     // bring in readings of the past
 	Configure Action = "configure" // change the site
 	Household Action = "household" // see and change members
 	Self      Action = "self"      // one's own session, tokens and password
@@ -73,11 +79,38 @@ const (
 type Object struct {
 	Device string
 	Name   string
-	Guests site.Guests
+	Guests site.Guests // what it is opened to guests for
+
+	Place     string
+	Dangerous bool     // guests switch it only where its own name is opened to them
+	Private   bool     // guests see it only where its own name is
+	Parts     []Object // whoever may see one of them sees that the whole is there
 }
 
 // Anything is the object of an action that is not about one thing in particular.
 var Anything = Object{Guests: site.GuestsSee}
+
+// The scopes that a token may have.
+const (
+	ScopeRead      = "read"      // look, and read the journal
+	ScopeSwitch    = "switch"    // look, and switch, set, answer alerts, write notes
+	ScopeConfigure = "configure" // look, and change the site and the household
+	ScopePush      = "push"      // bring in readings
+)
+
+// scopes are those of which one is enough for an action, the least first.
+var scopes = map[Action][]string{Look: {ScopeRead, ScopeSwitch, ScopeConfigure}, Audit: {ScopeRead, ScopeSwitch, ScopeConfigure}, Switch: {ScopeSwitch}, Tend: {ScopeSwitch},
+	Configure: {ScopeConfigure}, Household: {ScopeConfigure}, Bring: {ScopePush}}
+
+// ValidScope reports whether a token may have a scope.
+func ValidScope(s string) bool {
+	return s == ScopeRead || s == ScopeSwitch || s == ScopeConfigure || s == ScopePush
+}
+
+// scoped reports whether a token's scopes hold an action. Of itself it may always know who it is, and end.
+func scoped(list []string, action Action) bool {
+	return list == nil || action == Self || slices.ContainsFunc(scopes[action], func(s string) bool { return slices.Contains(list, s) })
+}
 
 // Denied is the error of an action that was not allowed.
 type Denied struct {
@@ -88,10 +121,13 @@ type Denied struct {
 
 func (d *Denied) Error() string {
 	what := map[Action]string{Look: "see", Switch: "switch", Audit: "read the journal of", Configure: "change",
-		Household: "manage the members of", Push: "speak for"}[d.Action]
+		Household: "manage the members of", Push: "speak for", Tend: "change", Bring: "bring readings into"}[d.Action]
 	object := d.Object.Name
 	if object == "" {
 		object = "this hub"
+	}
+	if d.Actor.Kind == Token && !scoped(d.Actor.Scopes, d.Action) {
+		return fmt.Sprintf("this token is for %s, which does not let it %s %s; make one with the scope %s", strings.Join(d.Actor.Scopes, " and "), what, object, scopes[d.Action][0])
 	}
 	if d.Actor.Role != "" {
 		return fmt.Sprintf("a %s may not %s %s; ask an owner", d.Actor.Role, what, object)
@@ -118,8 +154,12 @@ func allowed(a Actor, action Action, o Object) bool {
 	case Wall:
 		return action == Look && (o.Name == "" || slices.Contains(a.Sees, o.Name)) || action == Switch && slices.Contains(a.Switches, o.Name)
 	case Letter: // it reads and acknowledges what it is about
-		return action == Audit || action == Look && slices.Contains(a.Sees, o.Name)
-	case Person, Token:
+		return action == Audit || action == Tend || action == Look && slices.Contains(a.Sees, o.Name)
+	case Person:
+	case Token:
+		if !scoped(a.Scopes, action) {
+			return false
+		}
 	default:
 		return false
 	}
@@ -127,11 +167,22 @@ func allowed(a Actor, action Action, o Object) bool {
 	case Owner:
 		return action != Push
 	case Member:
-		return action == Look || action == Switch || action == Audit || action == Self
+		if action == Audit || action == Tend || action == Self {
+			return true
+		}
 	case Guest:
-		return action == Self ||
-			action == Look && (o.Guests == site.GuestsSee || o.Guests == site.GuestsSwitch) ||
-			action == Switch && o.Guests == site.GuestsSwitch
+		if action == Self {
+			return true
+		}
+	default:
+		return false
+	}
+	may := a.Rights.may(a, o)
+	switch action {
+	case Look:
+		return may == site.GuestsSee || may == site.GuestsSwitch || slices.ContainsFunc(o.Parts, func(p Object) bool { return allowed(a, Look, p) })
+	case Switch:
+		return may == site.GuestsSwitch
 	}
 	return false
 }

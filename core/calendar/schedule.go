@@ -246,3 +246,23 @@ func (s Schedule) At(t time.Time, spot Spot) (on bool, next time.Time) {
 	}
 	return true, runs[0].To
 }
+
+// LastDue is when something that is due at a time of day ("15:04") was due last, every day or, where every is "week", each
+// Monday, and when before that. Both are zero where the time of day is none.
+func LastDue(every, timeOfDay string, now time.Time, loc *time.Location) (due, before time.Time) {
+	at, err := time.Parse("15:04", timeOfDay)
+	if err != nil {
+		return due, before
+	}
+	now = now.In(loc)
+	minute := 60*at.Hour() + at.Minute()
+	on := func(day int) time.Time { return Instant(now.Year(), now.Month(), day, minute, loc) }
+	step, day := 1, now.Day()
+	if every == "week" {
+		step, day = 7, day-(int(now.Weekday())+6)%7
+	}
+	if on(day).After(now) {
+		day -= step
+	}
+	return on(day), on(day - step)
+}

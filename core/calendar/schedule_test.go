@@ -101,3 +101,25 @@ func TestWrongSchedulesSaySo(t *testing.T) {
 		assert.ErrorContains(t, s.Validate(), want)
 	}
 }
+
+func TestLastDue(t *testing.T) {
+	berlin := zone(t)
+	at := func(s string) time.Time {
+		x, err := time.ParseInLocation("2006-01-02 15:04", s, berlin)
+		require.NoError(t, err)
+		return x
+	}
+	for _, c := range [][5]string{
+		{"day", "07:00", "2026-11-28 07:00", "2026-11-28 07:00", "2026-11-27 07:00"},
+		{"day", "07:00", "2026-11-28 06:59", "2026-11-27 07:00", "2026-11-26 07:00"},
+		{"week", "07:00", "2026-11-28 12:00", "2026-11-23 07:00", "2026-11-16 07:00"},
+		{"week", "07:00", "2026-11-23 06:00", "2026-11-16 07:00", "2026-11-09 07:00"},
+		{"week", "07:00", "2026-03-01 06:00", "2026-02-23 07:00", "2026-02-16 07:00"},
+		{"day", "02:30", "2026-03-29 12:00", "2026-03-29 03:00", "2026-03-28 02:30"}, // in the hour that does not exist
+	} {
+		due, before := calendar.LastDue(c[0], c[1], at(c[2]), berlin)
+		assert.Equal(t, []string{c[3], c[4]}, []string{due.Format("2006-01-02 15:04"), before.Format("2006-01-02 15:04")}, "%v", c)
+	}
+	due, _ := calendar.LastDue("day", "noon", time.Now(), berlin)
+	assert.True(t, due.IsZero())
+}

@@ -160,7 +160,7 @@ func (e *Engine) judgeAlarm(x *alarm) {
 
 // alarmChanged lets out what became of an alert, and has it looked at again when somebody is to be told.
 func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep bool) {
-	list, next := x.Tell(e.routes, x.cfg.Severity, e.placeOf(x.cfg.Of), e.now.Wall.In(e.zone))
+	list, next := x.Tell(e.routesNow(), x.cfg.Severity, e.placeOf(x.cfg.Of), e.now.Wall.In(e.zone))
 	if own := x.Next(); !own.IsZero() && (next.IsZero() || own.Before(next)) {
 		next = own
 	}
@@ -172,6 +172,18 @@ func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep
 	if keep || len(what) > 0 || len(list) > 0 {
 		e.emit(AlertChanged{State: x.State, What: what, Value: e.alarmWords(x), By: by, Messages: list})
 	}
+}
+
+// routesNow are the routes; while nobody knows the time none has quiet hours.
+func (e *Engine) routesNow() []site.Route {
+	if e.now.Trusted {
+		return e.routes
+	}
+	awake := slices.Clone(e.routes)
+	for i := range awake {
+		awake[i].From, awake[i].Until = "", ""
+	}
+	return awake
 }
 
 // aboutPresence reports whether an alert is about somebody who may just not have come back after the hub's own start.

@@ -148,8 +148,27 @@ func TestAlertsOverARestart(t *testing.T) {
 	assert.Equal(t, "gas acknowledged by the hub", fmt.Sprintf("gas %s by %s", again.Phase(), again.AckedBy))
 }
 
-// A reading that changes nothing costs little, however many alerts look at other things.
-func BenchmarkReadingWithAlerts(b *testing.B) {
+// A formula that was read before is read again where what it names is something else now.
+func TestFormulasFollowWhatTheyName(t *testing.T) {
+	h := watched(t, site.Alert{ID: "warm", Name: "Warm", Kind: site.AlertFormula, When: "h.temperature > 25"})
+	change := func(kind site.Kind) {
+		s := h.site.Clone()
+		g := s.Signals["h.temperature"]
+		g.Kind = kind
+		s.Signals["h.temperature"] = g
+		h.site = s
+		h.do(SiteChanged{s})
+	}
+	assert.Equal(t, []string{"warm raised"}, became(h.says("temperature", 30)))
+	assert.Equal(t, []string{"warm over"}, became(h.says("temperature", 20)))
+	change(site.Text)
+	assert.Empty(t, became(h.do(Reading{Signal: "h.temperature", Newest: true, Value: reading.Text("hot")})))
+	change(site.Number)
+	assert.Equal(t, []string{"warm raised"}, became(h.says("temperature", 30)))
+}
+
+// alerting is a site with 5,000 alerts on 1,000 signals.
+func alerting() *site.Site {
 	s := (&site.Site{}).Clone()
 	s.Devices["h"] = site.Device{ID: "h", Name: "House"}
 	for i := range 1000 {
@@ -160,6 +179,12 @@ func BenchmarkReadingWithAlerts(b *testing.B) {
 			s.Alerts[a.ID] = &a
 		}
 	}
+	return s
+}
+
+// A reading that changes nothing costs little, however many alerts look at other things.
+func BenchmarkReadingWithAlerts(b *testing.B) {
+	s := alerting()
 	e := New()
 	now := Now{Wall: start, Trusted: true}
 	e.Apply(now, SiteChanged{s})
@@ -172,4 +197,18 @@ func BenchmarkReadingWithAlerts(b *testing.B) {
 		e.Apply(now, in)
 	}
 	b.ReportMetric(b.Elapsed().Seconds()*1e9/float64(b.N)/5, "ns/condition")
+}
+
+// BenchmarkSiteChangedWithAlerts changes a name in a site with 5,000 alerts: every condition is looked at again.
+func BenchmarkSiteChangedWithAlerts(b *testing.B) {
+	s, e, now := alerting(), New(), Now{Wall: start, Trusted: true}
+	e.Apply(now, SiteChanged{s})
+	e.Apply(now, Restored{})
+	for b.Loop() {
+		s = s.Clone()
+		d := s.Devices["h"]
+		d.Name += "x"
+		s.Devices["h"] = d
+		e.Apply(now, SiteChanged{s})
+	}
 }

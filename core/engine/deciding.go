@@ -77,7 +77,7 @@ type deciding struct {
 
 // build makes everything that decides anew for a site. States of conditions and windows are kept where they are the same.
 func (e *Engine) build() {
-	e.oldConds, e.oldWindows = e.conds, map[formula.Need]*window{}
+	e.oldConds, e.oldBounds, e.oldWindows = e.conds, e.bounds, map[formula.Need]*window{}
 	oldPoints := e.points
 	for _, p := range oldPoints {
 		for _, w := range p.windows {
@@ -132,7 +132,7 @@ func (e *Engine) build() {
 			delete(e.settings, id)
 		}
 	}
-	e.oldConds, e.oldWindows = nil, nil
+	e.oldConds, e.oldBounds, e.oldWindows = nil, nil, nil
 	e.refresh(oldPoints)
 }
 

@@ -109,6 +109,10 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 	case site.HoldAbove, site.HoldBelow, site.Whenever:
 		out.Is = d.cond.Is
 	case site.Scheduled:
+		if !e.now.Trusted {
+			d.looked, d.next = false, time.Time{}
+			return out, 0 // unknown, until the clock is right
+		}
 		if !d.looked || !d.next.IsZero() && !e.now.Wall.Before(d.next) || !d.next.IsZero() && d.next.Sub(e.now.Wall) > 9*24*time.Hour {
 			d.on, d.next = d.schedule.At(e.now.Wall.In(e.zone), e.spot())
 			d.looked = true
@@ -136,6 +140,9 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 
 // dayLength is true while it is dark and the hours since the day's first daylight are not over.
 func (d *demand) dayLength(e *Engine, x *controlled) (control.Tri, time.Time) {
+	if !e.now.Trusted {
+		return control.Unknown, time.Time{}
+	}
 	wall := e.now.Wall.In(e.zone)
 	if d.cond.Is == control.True && (d.First.IsZero() || calendar.Midnight(d.First.In(e.zone)) != calendar.Midnight(wall)) {
 		d.First = e.now.Wall
@@ -159,6 +166,9 @@ func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
 	run := site.Millis(d.cfg.ForMS)
 	if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(run)) {
 		return control.True, d.Began.Add(run)
+	}
+	if !e.now.Trusted { // it can wait
+		return control.False, time.Time{}
 	}
 	wall := e.now.Wall.In(e.zone)
 	today, ok := d.cfg.At.At(wall, e.spot())

@@ -46,6 +46,7 @@ type Engine struct {
 	order      []*bound // the formulas in the order in which they were first named
 	conds      map[string]*cond
 	oldConds   map[string]*cond // while a new site is built
+	oldBounds  map[string]*bound
 	oldWindows map[formula.Need]*window
 	queued     queue[*bound]
 	judged     queue[*cond]
@@ -111,9 +112,13 @@ func (e *Engine) NextWake() (time.Duration, bool) {
 
 // Apply takes one input and returns its effects. The slice is valid until the next call.
 func (e *Engine) Apply(now Now, in Input) []Effect {
+	trusts := now.Trusted != e.now.Trusted
 	e.now, e.out, e.stores = now, e.out[:0], e.stores[:0]
 	_, first := in.(SiteChanged)
 	e.ready = e.ready || !first
+	if trusts && e.ready {
+		e.lookAgain()
+	}
 	switch in := in.(type) {
 	case SiteChanged:
 		e.applySite(in.Site)
@@ -164,6 +169,8 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.serviced(in)
 	case Health:
 		e.health(in)
+	case ClockSet:
+		e.clockSet(in)
 	case Tick:
 	}
 	e.fire()
@@ -261,7 +268,7 @@ func (e *Engine) reading(in *Reading) {
 	}
 	d := e.devices[cfg.Device]
 	interval := s.interval(cfg)
-	placed, err := d.clock.Place(e.now.Wall, in.Stamp, interval)
+	placed, err := d.place(e.now, in.Stamp, interval)
 	var v reading.Value
 	if err == nil {
 		err = cfg.Keep.Takes(placed.At, e.now.Wall)
@@ -288,7 +295,7 @@ func (e *Engine) reading(in *Reading) {
 		quality = max(quality, reading.Plausible(cfg.Sense, v))
 	}
 	raw := Raw(cfg, in.Value)
-	e.store(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live})
+	e.store(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live, Own: placed.Own})
 	if !live {
 		e.late(in.Signal)
 		return
@@ -340,7 +347,7 @@ func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, l
 	}
 	interval := s.interval(cfg)
 	return func(stamp time.Time) (time.Time, bool, error) {
-		placed, err := d.clock.Place(now.Wall, stamp, interval)
+		placed, err := d.place(now, stamp, interval)
 		if err == nil {
 			err = cfg.Keep.Takes(placed.At, now.Wall)
 		}

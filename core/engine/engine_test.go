@@ -331,7 +331,7 @@ func TestLateReadingsAreStoredButNeverTheLiveValue(t *testing.T) {
 	b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(400)})
 	out := b.do(Reading{Signal: "kiln.chamber", Stamp: start.Add(-time.Hour), Newest: true, Value: reading.Number(900)})
 	require.Len(t, out, 1)
-	assert.Equal(t, &Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900)}, out[0])
+	assert.Equal(t, &Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900), Own: true}, out[0])
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, 400.0, s.Value.Num)
 	out = b.do(Reading{Signal: "kiln.chamber", Stamp: start.AddDate(74, 0, 0), Newest: true, Value: reading.Number(1)})

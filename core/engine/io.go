@@ -147,6 +147,12 @@ type Late struct{ Signal string }
 // Withdraw ends what is wanted of a control, because it or its device is taken away.
 type Withdraw struct{ Control string }
 
+// ClockSet says that the hub's clock went on by By, forward or back, since somebody set it.
+type ClockSet struct {
+	From time.Time // since when, by the clock as it was, its times are off by that
+	By   time.Duration
+}
+
 // Tick says nothing but the time.
 type Tick struct{}
 
@@ -167,6 +173,7 @@ func (Apply) input()       {}
 func (Mirrored) input()    {}
 func (History) input()     {}
 func (Late) input()        {}
+func (ClockSet) input()    {}
 func (Tick) input()        {}
 
 // Effect is what an engine wants done.
@@ -180,6 +187,7 @@ type Store struct {
 	Raw     *float64 // what it was before calibration, where that changed it
 	Quality reading.Quality
 	Live    bool
+	Own     bool // At is what the device's own clock said, not the hub's
 }
 
 // Refused says why a reading was not taken.
@@ -418,7 +426,7 @@ var unpackers = map[string]func(json.RawMessage) (Input, error){
 	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve],
 	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply], "engine.Mirrored": unpack[Mirrored],
 	"engine.AlertAction": unpack[AlertAction], "engine.Learnt": unpack[Learnt], "engine.Serviced": unpack[Serviced], "engine.Health": unpack[Health],
-	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.Tick": unpack[Tick],
+	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.ClockSet": unpack[ClockSet], "engine.Tick": unpack[Tick],
 }
 
 func unpack[T Input](b json.RawMessage) (Input, error) {

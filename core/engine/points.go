@@ -38,6 +38,7 @@ type window struct {
 // bound is a formula with the points that it names.
 type bound struct {
 	f        *formula.Formula
+	meant    []formula.Name // what its ids were when it was read; nil: it could not be
 	env      formula.Env
 	points   []*point
 	value    formula.Value
@@ -183,15 +184,9 @@ func (e *Engine) bind(text string) *bound {
 	if b := e.bounds[text]; b != nil {
 		return b
 	}
-	f := stateFormula(text)
-	var err error
-	if f == nil {
-		f, err = formula.Parse(text, names{e.site})
-	}
-	if err != nil {
-		f = &formula.Formula{Text: text}
-	}
-	b := &bound{f: f}
+	b := &bound{}
+	b.f, b.meant = e.read(text)
+	f := b.f
 	for _, id := range f.IDs {
 		p := e.point(id)
 		p.users = append(p.users, b)
@@ -204,6 +199,30 @@ func (e *Engine) bind(text string) *bound {
 	e.bounds[text] = b
 	e.order = append(e.order, b)
 	return b
+}
+
+// read reads a formula, unless it was read before and its ids are still what they were.
+func (e *Engine) read(text string) (f *formula.Formula, meant []formula.Name) {
+	if f := stateFormula(text); f != nil {
+		return f, nil
+	}
+	n := names{e.site}
+	if old := e.oldBounds[text]; old != nil && old.meant != nil && slices.EqualFunc(old.f.IDs, old.meant, func(id string, was formula.Name) bool {
+		is, _, ok := n.Name(id)
+		return ok && is == was
+	}) {
+		return old.f, old.meant
+	}
+	f, err := formula.Parse(text, n)
+	if err != nil {
+		return &formula.Formula{Text: text}, nil
+	}
+	meant = []formula.Name{}
+	for _, id := range f.IDs {
+		is, _, _ := n.Name(id)
+		meant = append(meant, is)
+	}
+	return f, meant
 }
 
 func (e *Engine) window(need formula.Need) *window {
@@ -331,7 +350,7 @@ func (e *Engine) late(id string) {
 }
 
 func (e *Engine) clock() formula.Clock {
-	return formula.Clock{Wall: e.now.Wall.In(e.zone), Sun: e.spot()}
+	return formula.Clock{Wall: e.now.Wall.In(e.zone), Sun: e.spot(), Unset: !e.now.Trusted}
 }
 
 func (e *Engine) spot() calendar.Spot {

@@ -227,6 +227,9 @@ func (e *Engine) demandWords(x *controlled, i int) string {
 		}
 		return text
 	case site.Scheduled:
+		if !e.now.Trusted {
+			return "its schedule waits until the hub's clock is right"
+		}
 		if d.on {
 			return "scheduled until " + e.when(d.next)
 		}
@@ -235,6 +238,9 @@ func (e *Engine) demandWords(x *controlled, i int) string {
 		}
 		return "scheduled next " + e.when(d.next)
 	case site.DayLength:
+		if !e.now.Trusted {
+			return "the length of its day waits until the hub's clock is right"
+		}
 		if d.First.IsZero() {
 			return "waits for the day's first daylight"
 		}
@@ -292,6 +298,9 @@ func (e *Engine) unknownWords(x *controlled, i int) string {
 			}
 			return e.nameOf(strings.TrimSuffix(p.id, ".is"))
 		}
+		if !e.now.Trusted && !b.value.Known && b.f.Every > 0 {
+			return "the time"
+		}
 		return ""
 	}
 	for _, p := range x.permits {
@@ -303,6 +312,9 @@ func (e *Engine) unknownWords(x *controlled, i int) string {
 	}
 	if i >= 0 && i < len(x.demands) {
 		d := x.demands[i]
+		if !e.now.Trusted && (d.cfg.Kind == site.Scheduled || d.cfg.Kind == site.DayLength) {
+			return "the time"
+		}
 		for _, b := range []*bound{d.of, d.target} {
 			if s := look(b); s != "" {
 				return s

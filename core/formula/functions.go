@@ -86,8 +86,9 @@ func functionNames() []string {
 
 // Clock is the time that formulas see.
 type Clock struct {
-	Wall time.Time // in the hub's time zone
-	Sun  calendar.Spot
+	Wall  time.Time // in the hub's time zone
+	Sun   calendar.Spot
+	Unset bool // Wall is not to be trusted: what depends on the time of day is unknown
 }
 
 func minutes(t time.Time) float64 {
@@ -135,7 +136,12 @@ func (b *builder) word(n *ast.IdentifierNode) (part, error) {
 		return part{}, at(n, "%s is not known; an id has a point, as in drying_room.humidity, and a text stands in quotes", n.Value)
 	}
 	b.look(time.Minute)
-	return part{kind: w.kind, eval: w.eval}, nil
+	return part{kind: w.kind, eval: func(e *Env) Value {
+		if e.Clock.Unset {
+			return Unknown
+		}
+		return w.eval(e)
+	}}, nil
 }
 
 // look makes the formula be looked at this often.

@@ -148,7 +148,7 @@ func (w *Window) sum(now time.Time) (s sum, ok bool) {
 		}
 		if !have {
 			s.first, held = p.first, p.before
-			if p.any {
+			if p.any && p.from > begin { // else what was before held for no time
 				s.first, have = p.before, true
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"image"
 	"image/png"
+	"io"
 	"strings"
 	"testing"
 
@@ -75,4 +76,50 @@ func TestWhatDrawsIsKept(t *testing.T) {
 	assert.Equal(t, 3.0, p.Width)
 	_, err = Clean([]byte("GIF89a"))
 	assert.ErrorContains(t, err, "neither PNG nor JPEG nor SVG")
+}
+
+// Whatever comes, a drawing that is taken holds no script, no handler and no reference elsewhere, and is the same when it is cleaned again.
+func FuzzClean(f *testing.F) {
+	for _, s := range []string{
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><rect id="a" width="1" onclick="x()"/><script>x()</script></svg>`,
+		`<svg xmlns="http://www.w3.org/2000/svg"><a xlink:href="javascript:x()"><use href="#a"/></a><style>@import url(http://x);a{fill:url(#b)}</style></svg>`,
+		`<?xml version="1.0"?><!DOCTYPE svg [<!ENTITY a "b">]><svg xmlns="http://www.w3.org/2000/svg">&a;<foreignObject><body xmlns="http://www.w3.org/1999/xhtml" onload="x()"/></foreignObject></svg>`,
+		"\x89PNG\r\n\x1a\n", "\xff\xd8\xff",
+	} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, body []byte) {
+		p, err := Clean(body)
+		if err != nil || p.Type != "image/svg+xml" {
+			return
+		}
+		d := xml.NewDecoder(bytes.NewReader(p.Body))
+		for {
+			tok, err := d.Token()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				t.Fatalf("what was made is no XML: %v\n%q", err, p.Body)
+			}
+			switch x := tok.(type) {
+			case xml.StartElement:
+				if name := strings.ToLower(x.Name.Local); name == "script" || name == "foreignobject" || name == "iframe" || name == "handler" {
+					t.Fatalf("<%s> was left in\n%q", name, p.Body)
+				}
+				for _, a := range x.Attr {
+					name, v := strings.ToLower(a.Name.Local), strings.ToLower(strings.TrimSpace(a.Value))
+					if strings.HasPrefix(name, "on") || name == "href" && !strings.HasPrefix(v, "#") && !strings.HasPrefix(v, "data:image/") || strings.Contains(v, "javascript:") {
+						t.Fatalf("%s=%q was left in\n%q", a.Name.Local, a.Value, p.Body)
+					}
+				}
+			case xml.Directive:
+				t.Fatalf("a directive was left in: %q", p.Body)
+			}
+		}
+		again, err := Clean(p.Body)
+		if err != nil || !bytes.Equal(again.Body, p.Body) {
+			t.Fatalf("cleaned again it is another (%v)\n%q\n%q", err, p.Body, again.Body)
+		}
+	})
 }

@@ -61,6 +61,7 @@ type Placed struct {
 	Live    bool
 	Quality Quality
 	Ahead   bool // it was stamped with its arrival because its device time was ahead
+	Own     bool // At is what the device's own clock said
 }
 
 // Place decides the time of a reading that arrived at arrival, was stamped device (zero: not stamped), and whose signal
@@ -81,9 +82,35 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	case behind < 0:
 		return Placed{At: arrival, Live: true, Ahead: true}, nil
 	case behind <= max(liveWithin, interval):
-		return Placed{At: at, Live: true}, nil
+		return Placed{At: at, Live: true, Own: off == 0}, nil
 	default:
-		return Placed{At: at}, nil
+		return Placed{At: at, Own: off == 0}, nil
+	}
+}
+
+// mostAhead bounds what is believed of a device while nobody knows the time: the hub was not switched off for longer.
+const mostAhead = 20 * 365 * 24 * time.Hour
+
+// PlaceUnset is Place while the hub's own clock is not to be trusted and arrival does no more than keep the order: a device's
+// time that is later is kept as it is. It is live once the device has shown that it does not bring a backlog: its clock has
+// gone on evenly with the hub's for a while.
+func (c *Clock) PlaceUnset(arrival, device time.Time, interval time.Duration) (Placed, error) {
+	ahead := device.Sub(arrival)
+	if device.IsZero() || ahead <= 0 || ahead > mostAhead {
+		return c.Place(arrival, device, interval)
+	}
+	n := len(c.offs)
+	even := n >= clockNeeded && c.arrivals[n-1].Sub(c.arrivals[0]) >= clockSpan &&
+		max(slices.Max(c.offs), -ahead)-min(slices.Min(c.offs), -ahead) <= clockSpread
+	return Placed{At: device, Live: even, Own: true}, nil
+}
+
+// Move takes along what was learnt of arrivals since from when the hub's own clock is set by a difference.
+func (c *Clock) Move(from time.Time, by time.Duration) {
+	for i := range c.arrivals {
+		if !c.arrivals[i].Before(from) {
+			c.arrivals[i], c.offs[i] = c.arrivals[i].Add(by), c.offs[i]+by
+		}
 	}
 }
 

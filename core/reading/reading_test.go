@@ -114,10 +114,10 @@ func TestClock(t *testing.T) {
 	var fresh Clock
 	p, err := place(&fresh, -20*time.Second)
 	require.NoError(t, err)
-	assert.Equal(t, Placed{At: now.Add(-20 * time.Second), Live: true}, p)
+	assert.Equal(t, Placed{At: now.Add(-20 * time.Second), Live: true, Own: true}, p)
 	p, err = place(&fresh, -2*time.Hour)
 	require.NoError(t, err)
-	assert.Equal(t, Placed{At: now.Add(-2 * time.Hour)}, p, "late: stored in its place, not live")
+	assert.Equal(t, Placed{At: now.Add(-2 * time.Hour), Own: true}, p, "late: stored in its place, not live")
 	p, err = place(&fresh, 4*time.Minute)
 	require.NoError(t, err)
 	assert.Equal(t, Placed{At: now, Live: true, Ahead: true}, p, "a little ahead: stamped with the arrival")

@@ -22,10 +22,11 @@ const (
 	Modbus  LinkKind = "modbus"  // Modbus TCP, the hub asks
 	Lines   LinkKind = "lines"   // text lines over a serial port or TCP
 	Poll    LinkKind = "poll"    // the hub fetches a page over HTTP
+	Itself  LinkKind = "itself"  // the hub tells how it is itself
 )
 
 // LinkKinds are all links, in the order in which they are offered.
-var LinkKinds = []LinkKind{MQTT, HTTP, UDP, Modbus, Lines, Poll, Outside}
+var LinkKinds = []LinkKind{MQTT, HTTP, UDP, Modbus, Lines, Poll, Outside, Itself}
 
 // Link is how a device speaks with the hub. Which fields count depends on the kind.
 type Link struct {
@@ -38,6 +39,7 @@ type Link struct {
 	QueryKey   bool     `json:"query_key,omitempty"`   // http: the key may stand in the query string
 	Presence   *Source  `json:"presence,omitempty"`    // mqtt, outside: the topic, often a last will, that says on or off line
 	Skip       int      `json:"skip,omitempty"`        // poll: lines before a CSV page's header
+	Inside     bool     `json:"inside,omitempty"`      // poll: the page may be at an address in the house
 	// Watchdog is the Modbus register into which the hub writes the lease in seconds with every beat.
 	Watchdog *Register `json:"watchdog,omitempty"`
 }

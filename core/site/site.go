@@ -56,6 +56,8 @@ type Hub struct {
 	Latitude  float64 `json:"latitude"`  // degrees, north positive
 	Longitude float64 `json:"longitude"` // degrees, east positive
 	Zone      string  `json:"zone"`      // IANA name
+
+	JournalDays int `json:"journal_days,omitempty"` // how long the journal is kept; 0: for ever
 }
 
 // Location returns the hub's time zone, UTC where none is set.
@@ -285,14 +287,16 @@ type Site struct {
 	Routes      map[string]Route
 	Messaging   Messaging
 	Backups     Backups
+	Rights      []Right // who may do what beyond what roles say; it is replaced as a whole
 }
 
 // Clone returns a copy of s. What the maps hold must not be changed, only replaced.
 func (s *Site) Clone() *Site {
-	return &Site{Hub: s.Hub, Places: slices.Clone(s.Places), Devices: copied(s.Devices), Signals: copied(s.Signals),
-		Controls: copied(s.Controls), Brokers: copied(s.Brokers), Panel: s.Panel, Automations: copied(s.Automations),
-		Groups: copied(s.Groups), Settings: copied(s.Settings), Presets: copied(s.Presets), Rules: copied(s.Rules),
-		Alerts: copied(s.Alerts), Routes: copied(s.Routes), Messaging: s.Messaging}
+	c := *s
+	c.Places, c.Devices, c.Signals, c.Controls, c.Brokers = slices.Clone(s.Places), copied(s.Devices), copied(s.Signals), copied(s.Controls), copied(s.Brokers)
+	c.Automations, c.Groups, c.Settings, c.Presets, c.Rules = copied(s.Automations), copied(s.Groups), copied(s.Settings), copied(s.Presets), copied(s.Rules)
+	c.Alerts, c.Routes = copied(s.Alerts), copied(s.Routes)
+	return &c
 }
 
 func copied[T any](m map[string]T) map[string]T {

@@ -1,0 +1,142 @@
+package engine
+
+import (
+	"maps"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/formula"
+	"idleember/core/reading"
+)
+
+// place decides the time of a reading of the device.
+func (d *device) place(now Now, stamp time.Time, interval time.Duration) (reading.Placed, error) {
+	if !now.Trusted {
+		return d.clock.PlaceUnset(now.Wall, stamp, interval)
+	}
+	return d.clock.Place(now.Wall, stamp, interval)
+}
+
+// lookAgain has everything looked at that depends on the time of day, because the clock began or ceased to be trusted.
+func (e *Engine) lookAgain() {
+	for _, b := range e.order {
+		if b.f.Every > 0 {
+			e.queue(b)
+		}
+	}
+	for _, id := range sorted(e.controls) {
+		e.mark(e.controls[id])
+	}
+	for _, id := range sorted(e.alarms) {
+		e.markAlarm(e.alarms[id])
+	}
+}
+
+// clockSet moves what the hub stamped since In.From by the wrong clock along with it, so that what was "five minutes ago" and
+// "for two hours more" still is. Ends that were set before that stay where they are. The monotonic clock, which limits and
+// delays go by, knows nothing of it.
+func (e *Engine) clockSet(in ClockSet) {
+	given := func(t time.Time) bool { return !t.IsZero() && !t.Before(in.From) }
+	moved := false
+	move := func(times ...*time.Time) {
+		for _, t := range times {
+			if given(*t) {
+				*t, moved = t.Add(in.By), true
+			}
+		}
+	}
+	// ends moves the ends of what was begun at a time.
+	ends := func(begun time.Time, times ...*time.Time) {
+		if given(begun) {
+			move(times...)
+		}
+	}
+	for _, id := range sorted(e.devices) {
+		d := e.devices[id]
+		moved = false
+		move(&d.Since, &d.LastHeard, &d.endedAt)
+		d.clock.Move(in.From, in.By)
+		if moved {
+			e.emit(DeviceChanged{d.DeviceState})
+		}
+	}
+	for _, id := range sorted(e.signals) {
+		s := e.signals[id]
+		moved = false
+		if s.At.Equal(s.Heard) {
+			move(&s.At)
+		}
+		move(&s.Heard)
+		if s.At.After(e.now.Wall.Add(5 * time.Minute)) { // a board's own clock was believed that is further off than ours was
+			s.At, moved = s.Heard, true
+		}
+		if moved {
+			e.emit(SignalChanged{s.SignalState})
+		}
+	}
+	for _, id := range sorted(e.controls) {
+		x := e.controls[id]
+		moved = false
+		ends(x.HandAt, &x.HandUntil)
+		ends(x.StopAt, &x.RestUntil)
+		move(&x.WantAt, &x.IsAt, &x.IsSince, &x.HandAt, &x.ServiceAt, &x.RunAt, &x.StopAt, &x.Pulse.At, &x.SettledAt)
+		for _, d := range x.demands {
+			move(&d.First, &d.Began)
+			if given(d.At) {
+				d.At = d.At.Add(in.By).Truncate(regulateEvery)
+			}
+			d.looked = false
+		}
+		if moved {
+			e.keepDemands(x)
+			e.emit(ControlChanged{x.ControlState})
+		}
+		e.mark(x)
+	}
+	for _, id := range sorted(e.settings) {
+		g := e.settings[id]
+		moved = false
+		ends(g.At, &g.Until)
+		if move(&g.At); moved {
+			e.emit(SettingChanged{g.SettingState})
+		}
+	}
+	for _, id := range sorted(e.rules) {
+		r := e.rules[id]
+		moved = false
+		ends(r.Fired, &r.Rests)
+		if move(&r.Fired, &r.Since); moved {
+			e.keepRule(r)
+		}
+		e.markRule(r)
+	}
+	for _, key := range sorted(e.conds) {
+		c := e.conds[key]
+		moved = false
+		if move(&c.At, &c.Since); moved {
+			e.keepCond(c)
+		}
+	}
+	for _, id := range sorted(e.alarms) {
+		x := e.alarms[id]
+		moved = false
+		ends(x.Ended, &x.RestUntil)
+		move(&x.Since, &x.Ended, &x.AckedAt, &x.OutAt, &x.Late)
+		told := maps.Clone(x.Told)
+		for route, t := range told {
+			move(&t.At)
+			told[route] = t
+		}
+		if x.Told = told; moved {
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alarmWords(x)})
+		}
+		e.markAlarm(x)
+	}
+	for _, id := range sorted(e.points) {
+		for _, w := range e.points[id].windows {
+			*w.w, w.filled, w.recent = *formula.NewWindow(w.need.Span), false, nil
+			e.emit(NeedHistory(w.need))
+		}
+	}
+	e.lookAgain()
+}

@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/calendar"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// doubts lets the clock lose or win the engine's trust.
+func (h *house) doubts(yes bool) []Effect {
+	h.now.Trusted = !yes
+	return h.do(Tick{})
+}
+
+// set is what a clock that was set does: from now on it shows another time.
+func (h *house) set(from time.Time, by time.Duration) []Effect {
+	h.now.Wall = h.now.Wall.Add(by)
+	return h.do(ClockSet{From: from, By: by})
+}
+
+func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
+	always := &calendar.Schedule{Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock}, ForMS: (24 * time.Hour).Milliseconds()}}}
+	for name, demand := range map[string]site.Demand{
+		"a schedule": {Kind: site.Scheduled, Schedule: always},
+		"a formula":  {Kind: site.Whenever, Condition: site.Condition{When: "hour >= 0"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{demand}}))
+			h.lives(2*time.Minute, nil)
+			require.EqualValues(t, 1, h.wanted("heater"))
+			h.doubts(true)
+			h.lives(2*time.Minute, nil)
+			assert.EqualValues(t, 0, h.wanted("heater"), "it falls back")
+			assert.Equal(t, "falls back to off: the time is unknown", h.state("heater").Reason)
+			h.doubts(false)
+			h.lives(2*time.Minute, nil)
+			assert.EqualValues(t, 1, h.wanted("heater"), "the clock is right")
+		})
+	}
+}
+
+func TestWhatWasStampedByAWrongClockMovesAlong(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		auto("heater", site.Automation{Demands: whenever("h.temperature < 20"), Limits: site.RunLimits{LongestOnMS: (10 * time.Minute).Milliseconds(), RestMS: (5 * time.Minute).Milliseconds()}})(s)
+		auto("fan", holding(site.HoldBelow, "humidity", 0))(s)
+	})
+	h.do(Command{Control: "h.fan", To: 1, Actor: kim, Until: h.now.Wall.Add(3 * time.Hour)})
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	wrong := h.now.Wall
+	h.do(Command{Control: "h.pump", To: 1, Actor: kim, Until: h.now.Wall.Add(time.Hour)})
+	h.lives(5*time.Minute, map[string]float64{"temperature": 15})
+	fan, pump := h.state("fan"), h.state("pump")
+	require.EqualValues(t, 1, h.wanted("heater"))
+
+	h.set(wrong, 8*time.Hour)
+	assert.Equal(t, fan.HandAt, h.state("fan").HandAt, "the clock was right then")
+	assert.Equal(t, pump.HandAt.Add(8*time.Hour), h.state("pump").HandAt)
+	s, _ := h.Signal("h.temperature")
+	assert.Equal(t, h.now.Wall, s.Heard)
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	assert.EqualValues(t, 0, h.wanted("fan"), "its end, set by the right clock, is over")
+	assert.EqualValues(t, 1, h.wanted("pump"), "an hour was meant")
+	assert.EqualValues(t, 1, h.wanted("heater"), "limits know nothing of clocks")
+	h.lives(4*time.Minute, map[string]float64{"temperature": 15})
+	assert.EqualValues(t, 0, h.wanted("heater"), "ten minutes are over")
+	h.lives(5*time.Minute, map[string]float64{"temperature": 15})
+	assert.EqualValues(t, 1, h.wanted("heater"), "and so is the rest")
+	h.set(wrong, -3*time.Hour)
+	h.lives(42*time.Minute, map[string]float64{"temperature": 15})
+	assert.EqualValues(t, 1, h.wanted("pump"))
+	h.lives(5*time.Minute, map[string]float64{"temperature": 15})
+	assert.EqualValues(t, 0, h.wanted("pump"), "an hour is over, whatever the clock did")
+}
+
+func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
+	h := newHouse(t, nil)
+	h.doubts(true)
+	own := h.now.Wall.Add(9 * time.Hour)
+	stored := func(in Reading) (out Store) {
+		for _, x := range h.do(in) {
+			if s, ok := x.(*Store); ok {
+				out = *s
+			}
+		}
+		return out
+	}
+	for i := range 8 {
+		out := stored(Reading{Signal: "h.temperature", Stamp: own, Newest: true, Value: reading.Number(20)})
+		assert.Equal(t, own, out.At)
+		assert.True(t, out.Own)
+		assert.Equal(t, i >= 7, out.Live, "%d: live when its clock is known to go on evenly", i)
+		h.pass(10 * time.Second)
+		own = own.Add(10 * time.Second)
+	}
+	assert.Equal(t, Store{Signal: "h.humidity", At: h.now.Wall, Value: reading.Number(50), Live: true}, stored(Reading{Signal: "h.humidity", Newest: true, Value: reading.Number(50)}))
+	wrong := stored(Reading{Signal: "h.power", Stamp: own.Add(24 * 365 * time.Hour), Value: reading.Number(1)})
+	require.False(t, wrong.Live)
+	h.now.Trusted = true
+	h.set(h.now.Wall.Add(-time.Hour), 9*time.Hour)
+	out := stored(Reading{Signal: "h.temperature", Stamp: own, Newest: true, Value: reading.Number(21)})
+	assert.True(t, out.Live, "the board's clock was right all the time: %+v", out)
+	out = stored(Reading{Signal: "h.power", Newest: true, Value: reading.Number(2)})
+	assert.True(t, out.Live, "a board that was believed wrongly does not hold its signal for ever")
+}
