@@ -118,6 +118,13 @@ func DeliveryTried(d Delivery) Change {
 	}
 }
 
+// DeliveriesDue makes what waits due now, as if it had not been tried yet.
+func DeliveriesDue() Change {
+	return func(tx *Tx) error {
+		return tx.exec(`UPDATE deliveries SET next_ms = 0, tries = 0 WHERE state = 'waiting'`)
+	}
+}
+
 // DropDeliveries forgets messages that were done with before a time.
 func DropDeliveries(before time.Time) Change {
 	return func(tx *Tx) error {

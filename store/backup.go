@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"filippo.io/age"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -27,8 +28,9 @@ type Backed struct {
 }
 
 // WriteBackup writes a whole copy of a hub's database, as it is at one moment, to a file that is not there yet, and verifies it. The hub
-// may run meanwhile. Beside it stands FILE.sha256, as sha256sum reads it.
-func WriteBackup(ctx context.Context, dir, file string) (b Backed, err error) {
+// may run meanwhile. Beside it stands FILE.sha256, as sha256sum reads it. With a passphrase the file is encrypted, in the format
+// age-encryption.org/v1 (scrypt, ChaCha20-Poly1305).
+func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, err error) {
 	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
 		return b, fmt.Errorf("there is no hub in %s; tell where it is with --data", dir)
 	}
@@ -54,6 +56,16 @@ func WriteBackup(ctx context.Context, dir, file string) (b Backed, err error) {
 	if err := whole(ctx, part); err != nil {
 		return b, fmt.Errorf("the copy is not whole, so it was not kept: %w", err)
 	}
+	if passphrase != "" {
+		sealed := file + ".sealed.part"
+		defer func() { _ = os.Remove(sealed) }()
+		if err := encrypt(part, sealed, passphrase); err != nil {
+			return b, fmt.Errorf("the backup cannot be encrypted: %w", err)
+		}
+		if err := os.Rename(sealed, part); err != nil {
+			return b, err
+		}
+	}
 	if b, err = sumOf(part); err != nil {
 		return b, err
 	}
@@ -74,8 +86,8 @@ func WriteBackup(ctx context.Context, dir, file string) (b Backed, err error) {
 }
 
 // Restore brings a backup into a folder that is empty or not there, after it was verified. What an earlier idleember wrote is
-// brought up to date by Open.
-func Restore(ctx context.Context, file, dir string) (b Backed, err error) {
+// brought up to date by Open. An encrypted one needs its passphrase: without, the error is ErrEncrypted.
+func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return b, fmt.Errorf("%s is not empty; restore to an empty folder, so that nothing is lost", dir)
 	}
@@ -89,23 +101,78 @@ func Restore(ctx context.Context, file, dir string) (b Backed, err error) {
 	case err != nil && !errors.Is(err, os.ErrNotExist):
 		return b, err
 	}
-	if err := whole(ctx, file); err != nil {
-		return b, fmt.Errorf("%s is damaged, or no backup of a hub: %w", file, err)
-	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return b, err
-	}
 	from, err := os.Open(file)
 	if err != nil {
 		return b, err
 	}
 	defer func() { _ = from.Close() }()
-	to, err := os.OpenFile(filepath.Join(dir, File), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	plain, err := decrypt(bufio.NewReaderSize(from, 1<<16), passphrase)
 	if err != nil {
 		return b, err
 	}
-	_, err = io.Copy(to, from)
-	return b, errors.Join(err, to.Sync(), to.Close(), syncFile(dir))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return b, err
+	}
+	// It gets the name of a database only when it is known to be one.
+	part := filepath.Join(dir, File+".part")
+	defer func() { _ = os.Remove(part) }()
+	to, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return b, err
+	}
+	_, err = io.Copy(to, plain)
+	if err := errors.Join(err, to.Sync(), to.Close()); err != nil {
+		return b, fmt.Errorf("%s cannot be read to its end: %w", file, err)
+	}
+	if err := whole(ctx, part); err != nil {
+		return b, fmt.Errorf("%s is damaged, or no backup of a hub: %w", file, err)
+	}
+	return b, errors.Join(os.Rename(part, filepath.Join(dir, File)), syncFile(dir))
+}
+
+// ErrEncrypted says that a backup needs a passphrase.
+var ErrEncrypted = errors.New("this backup is encrypted; tell its passphrase with --passphrase-file, or in IDLEEMBER_PASSPHRASE")
+
+const sealedMark = "age-encryption.org/v1"
+
+func encrypt(file, to, passphrase string) error {
+	who, err := age.NewScryptRecipient(passphrase)
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = from.Close() }()
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	w, err := age.Encrypt(f, who)
+	if err == nil {
+		_, err = io.Copy(w, from)
+		err = errors.Join(err, w.Close())
+	}
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func decrypt(r *bufio.Reader, passphrase string) (io.Reader, error) {
+	if mark, _ := r.Peek(len(sealedMark)); string(mark) != sealedMark {
+		return r, nil
+	}
+	if passphrase == "" {
+		return nil, ErrEncrypted
+	}
+	who, err := age.NewScryptIdentity(passphrase)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := age.Decrypt(r, who)
+	if err != nil {
+		return nil, fmt.Errorf("this is not the backup's passphrase: %w", err)
+	}
+	return plain, nil
 }
 
 // Backup is one of those that the hub made by itself.
@@ -142,13 +209,13 @@ func (s *Store) Backups() ([]Backup, error) {
 }
 
 // MakeBackup writes one to the folder of the hub's own, and lets go of all but the newest ones that are kept.
-func (s *Store) MakeBackup(ctx context.Context, keep int) (b Backup, err error) {
+func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b Backup, err error) {
 	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
 		return b, fmt.Errorf("the folder %s cannot be made: %s", s.BackupFolder(), reason(err))
 	}
 	b.At = time.Now().UTC().Truncate(time.Second)
 	b.Name = b.At.Format(backupName)
-	made, err := WriteBackup(ctx, s.dir, filepath.Join(s.BackupFolder(), b.Name))
+	made, err := WriteBackup(ctx, s.dir, filepath.Join(s.BackupFolder(), b.Name), passphrase)
 	if err != nil {
 		return b, err
 	}
@@ -164,6 +231,19 @@ func (s *Store) MakeBackup(ctx context.Context, keep int) (b Backup, err error) 
 		}
 	}
 	return b, nil
+}
+
+// backUpFirst writes a backup before a database is brought from an earlier format to a newer one.
+func (s *Store) backUpFirst(ctx context.Context, have, know int64) error {
+	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
+		return err
+	}
+	file := filepath.Join(s.BackupFolder(), fmt.Sprintf("before-format-%d-%s.ember", know, time.Now().UTC().Format("20060102-150405")))
+	if _, err := WriteBackup(ctx, s.dir, file, ""); err != nil {
+		return err
+	}
+	s.log.Info("the database is of an earlier version and is brought up to date; how it was is in a backup", "from", have, "to", know, "backup", file)
+	return nil
 }
 
 // LastBackup is when the newest backup was made.

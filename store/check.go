@@ -105,3 +105,12 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 	}
 	return nil
 }
+
+// Orphans names the series of which there is no signal or control any more.
+func (s *Store) Orphans(ctx context.Context) (names []string, err error) {
+	err = s.read.SelectContext(ctx, &names, `SELECT name FROM series WHERE name NOT IN (SELECT id FROM signals)
+		AND NOT EXISTS (SELECT 1 FROM controls WHERE series.name IN (controls.id || '.is', controls.id || '.want', controls.id || '.mode'))
+		AND NOT EXISTS (SELECT 1 FROM parts WHERE kind = 'setting' AND series.name = parts.id)
+		AND NOT EXISTS (SELECT 1 FROM devices WHERE series.name = devices.id) ORDER BY name`)
+	return names, err
+}

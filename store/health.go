@@ -3,8 +3,24 @@ package store
 import (
 	"context"
 	"fmt"
+	"sync/atomic"
 	"syscall"
+	"time"
 )
+
+// Work is what the store did since the start, and what waits for it.
+type Work struct {
+	Commits, Readings int64
+	Took              time.Duration // of all commits together
+	Waiting           int           // batches
+}
+
+type counters struct{ commits, took, readings atomic.Int64 }
+
+// Work tells what the store did.
+func (s *Store) Work() Work {
+	return Work{s.count.commits.Load(), s.count.readings.Load(), time.Duration(s.count.took.Load()), len(s.queue)}
+}
 
 // DiskUsed is how much of the disk that holds the store is used, in per cent, as far as others than its administrator may use it.
 func (s *Store) DiskUsed() (percent float64, err error) {

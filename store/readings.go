@@ -59,6 +59,7 @@ func DropSeries(name string) Change {
 func (w *Tx) add(name string, o op) (err error) {
 	if o.series, err = w.seriesID(name); err == nil {
 		w.ops = append(w.ops, o)
+		w.readings += int64(len(o.put))
 	}
 	return err
 }

@@ -260,7 +260,7 @@ func (s *Store) Seal(ctx context.Context) error {
 	defer s.sealing.Unlock()
 	var upTo int64
 	var ids []int64
-	if err := s.Do(ctx, func(tx *Tx) error { upTo, ids = tx.beginSealing(); return nil }); err != nil {
+	if err := s.Bring(ctx, func(tx *Tx) error { upTo, ids = tx.beginSealing(); return nil }); err != nil {
 		return err
 	}
 	for len(ids) > 0 {
@@ -271,7 +271,7 @@ func (s *Store) Seal(ctx context.Context) error {
 			s.recent.mu.RUnlock()
 			some, ids = append(some, ids[0]), ids[1:]
 		}
-		err := s.Do(ctx, func(tx *Tx) error {
+		err := s.Bring(ctx, func(tx *Tx) error {
 			for _, id := range some {
 				if err := tx.merge(id, &tx.recent.runs[id].sealing); err != nil {
 					return err
@@ -290,7 +290,7 @@ func (s *Store) Seal(ctx context.Context) error {
 			return err
 		}
 	}
-	return s.Do(ctx, func(tx *Tx) error {
+	return s.Bring(ctx, func(tx *Tx) error {
 		if err := tx.exec(`UPDATE sealed SET seq = ?`, upTo); err != nil {
 			return err
 		}

@@ -29,11 +29,13 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 			return nil, fmt.Errorf("store: messaging: %w", err)
 		}
 	}
-	if backups, err := s.hubValue(ctx, "backups"); err != nil {
-		return nil, err
-	} else if backups != "" {
-		if err := json.Unmarshal([]byte(backups), &out.Backups); err != nil {
-			return nil, fmt.Errorf("store: backups: %w", err)
+	for key, into := range map[string]any{"backups": &out.Backups, "rights": &out.Rights} {
+		if text, err := s.hubValue(ctx, key); err != nil {
+			return nil, err
+		} else if text != "" {
+			if err := json.Unmarshal([]byte(text), into); err != nil {
+				return nil, fmt.Errorf("store: %s: %w", key, err)
+			}
 		}
 	}
 	var places []struct {
@@ -202,6 +204,9 @@ func SaveMessaging(m site.Messaging) Change { return saveHubValue("messaging", a
 // SaveBackups keeps how backups are made.
 func SaveBackups(b site.Backups) Change { return saveHubValue("backups", asJSON(b)) }
 
+// SaveRights keeps who may do what.
+func SaveRights(lines []site.Right) Change { return saveHubValue("rights", asJSON(lines)) }
+
 // SaveSecret keeps a secret of the hub's own under a name.
 func SaveSecret(name, secret string) Change { return saveHubValue("secret "+name, secret) }
 
@@ -346,16 +351,21 @@ func (s *Store) State(ctx context.Context) (engine.Restored, error) {
 			return out, fmt.Errorf("store: state of %s: %w", r.ID, err)
 		}
 	}
-	alive, err := s.hubValue(ctx, "alive")
+	var err error
+	out.Alive, err = s.alive(ctx)
+	return out, err
+}
+
+// alive is when the hub was last known to run.
+func (s *Store) alive(ctx context.Context) (at time.Time, err error) {
+	text, err := s.hubValue(ctx, "alive")
+	if err == nil && text != "" {
+		at, err = time.Parse(time.RFC3339Nano, text)
+	}
 	if err != nil {
-		return out, fmt.Errorf("store: alive: %w", err)
+		return at, fmt.Errorf("store: alive: %w", err)
 	}
-	if alive != "" {
-		if out.Alive, err = time.Parse(time.RFC3339Nano, alive); err != nil {
-			return out, fmt.Errorf("store: alive: %w", err)
-		}
-	}
-	return out, nil
+	return at, nil
 }
 
 func into[T any](list *[]T, body string) error {

@@ -61,8 +61,12 @@ type Store struct {
 	told      sync.Map      // keys of damaged blocks that were told of
 	sealing   sync.Mutex    // one sealing at a time
 	full      chan struct{} // that much is recent that it should be sealed
+	reserve   reserve
 	quit      chan struct{}
 	sealerEnd chan struct{}
+	count     counters
+
+	checkpoints checkpoints
 }
 
 // pageSize is the database's: small pages are rewritten sooner, large ones waste less; see docs/performance.md.
@@ -100,7 +104,8 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		return nil, fmt.Errorf("the data folder %s is in use by another hub; stop it or choose another with --data", dir)
 	}
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
-		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{})}
+		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{}),
+		checkpoints: checkpoints{grown: make(chan struct{}, 1), end: make(chan struct{})}}
 	if err := s.open(ctx, o.NoSync); err != nil {
 		if s.read != nil {
 			_ = s.read.Close()
@@ -111,8 +116,10 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		_ = lock.Close()
 		return nil, err
 	}
+	s.reserve.make(s)
 	go s.writer()
 	go s.sealer()
+	go s.checkpointer()
 	return s, nil
 }
 
@@ -136,7 +143,7 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
 	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
-	if s.write, err = sqlx.Open("sqlite", name); err != nil {
+	if s.write, err = sqlx.Open("sqlite", name+fmt.Sprintf("&_pragma=wal_autocheckpoint(%d)", checkpointMost)); err != nil {
 		return err
 	}
 	s.write.SetMaxOpenConns(1)
@@ -175,6 +182,11 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	if have > know {
 		return &NewerError{s.dir, have, know}
+	}
+	if have > 0 && have < know {
+		if err := s.backUpFirst(ctx, have, know); err != nil {
+			return fmt.Errorf("the database in %s is of an earlier version; before it is brought up to date it is backed up, and that failed: %w", s.dir, err)
+		}
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("the database in %s cannot be brought from format %d to %d: %w", s.dir, have, know, err)
@@ -217,6 +229,7 @@ func (s *Store) Close() error {
 	<-s.sealerEnd
 	close(s.queue)
 	<-s.idle
+	<-s.checkpoints.end
 	for _, st := range s.tx.prepared {
 		_ = st.Close()
 	}
@@ -231,15 +244,22 @@ type Change func(tx *Tx) error
 type Batch struct {
 	Changes []Change
 	Done    func(error)
+	// Bulk marks one that holds readings: it is refused while the disk is full, so that what is left of the disk is for the others.
+	Bulk bool
 }
 
 // Commit queues a batch. It waits only while the queue is full.
 func (s *Store) Commit(b *Batch) { s.queue <- b }
 
 // Do commits changes and waits for the disk.
-func (s *Store) Do(ctx context.Context, changes ...Change) error {
+func (s *Store) Do(ctx context.Context, changes ...Change) error { return s.do(ctx, false, changes) }
+
+// Bring commits readings and waits for the disk. It is refused while that is full.
+func (s *Store) Bring(ctx context.Context, changes ...Change) error { return s.do(ctx, true, changes) }
+
+func (s *Store) do(ctx context.Context, bulk bool, changes []Change) error {
 	done := make(chan error, 1)
-	s.Commit(&Batch{Changes: changes, Done: func(err error) { done <- err }})
+	s.Commit(&Batch{Changes: changes, Bulk: bulk, Done: func(err error) { done <- err }})
 	select {
 	case err := <-done:
 		return err
@@ -261,6 +281,7 @@ type Tx struct {
 	fewest   int             // readings that make the sum of an hour, 0: as many as are worth it
 	log      *slog.Logger
 	seq      int64 // of the newest row of the log
+	readings int64 // that were written since the start
 
 	// of the transaction that is under way
 	ops      []op
@@ -290,7 +311,22 @@ func (s *Store) writer() {
 				break gather
 			}
 		}
+		if group = s.refuseBulk(group); len(group) == 0 {
+			continue
+		}
+		begun := time.Now()
 		err := w.run(group)
+		if IsFull(err) && s.spend() {
+			if group = s.refuseBulk(group); len(group) == 0 {
+				continue
+			}
+			err = w.run(group)
+		}
+		if err == nil {
+			s.count.commits.Add(1)
+			s.count.took.Add(int64(time.Since(begun)))
+			s.count.readings.Store(w.readings)
+		}
 		if w.recent.n > max(sealReadings, sealEach*len(w.recent.runs)) {
 			select {
 			case s.full <- struct{}{}:
@@ -306,6 +342,7 @@ func (s *Store) writer() {
 		for _, b := range group {
 			b.Done(err)
 		}
+		s.grew()
 	}
 }
 

@@ -91,7 +91,7 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	alive := time.UnixMilli(1700000001000).UTC()
 	require.NoError(t, s.Do(t.Context(), SaveHub(want.Hub), SavePlace(want.Places[0]), SavePlace(want.Places[1]), AddDevice(d, []byte("hash")),
 		SaveSignal(g), SaveControl(c), SaveState(c.ID, state), SaveAlive(alive),
-		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because")))
+		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because", nil)))
 	for _, name := range []string{File, File + "-wal"} {
 		info, err := os.Stat(filepath.Join(dir, name))
 		require.NoError(t, err)
@@ -111,7 +111,7 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	keys, err := s.Keys(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, map[string][]byte{"kiln": []byte("hash")}, keys)
-	entries, err := s.Journal(t.Context(), "kiln", 0, 10)
+	entries, err := s.Journal(t.Context(), JournalFilter{Objects: []string{"kiln"}, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 	assert.Equal(t, "because", entries[0].Reason)

@@ -1,0 +1,70 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+func TestRestamp(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer func() { _ = s.Close() }()
+	at := func(ms int64) time.Time { return time.UnixMilli(ms) }
+	put := func(name string, ts ...int64) {
+		var list []Reading
+		for _, ms := range ts {
+			list = append(list, Reading{T: ms, Value: reading.Number(float64(ms))})
+		}
+		require.NoError(t, s.Do(t.Context(), AddReadings(name, list, nil)))
+	}
+	values := func(name string) (out [][2]int64) {
+		for _, r := range all(t, s, name, site.Number, 0, 1<<40, false) {
+			out = append(out, [2]int64{r.T, int64(r.Value.Num)})
+		}
+		return out
+	}
+	put("kiln.chamber", 1000, 2000, 2001, 2002, 2500, 3000)
+	put("kiln.chamber", 2100)              // its board said so, and stays
+	put("kiln.chamber", 2502)              // and this one, where a moved one would go
+	put("kiln.chamber", 9_000_000)         // a board's clock that was further off than ours
+	put("kiln.door", 500, 9_500)           // nothing came of it then
+	put("kiln.cone", manyTimes(40_000)...) // sealed in part
+	require.NoError(t, s.Seal(t.Context()))
+	own := map[string][]Stamp{"kiln.chamber": {{2100, 2400}, {2502, 2400}, {9_000_000, 2800}}}
+	n, err := s.Restamp(t.Context(), at(2000), at(4000), 500*time.Millisecond, own, at(5000))
+	require.NoError(t, err)
+	assert.Equal(t, [][2]int64{{1000, 1000}, {2100, 2100}, {2500, 2000}, {2501, 2001}, {2502, 2502}, {2503, 2002}, {3000, 2500}, {3300, 9_000_000}, {3500, 3000}}, values("kiln.chamber"))
+	for _, r := range all(t, s, "kiln.chamber", site.Number, 0, 1<<40, false) {
+		assert.Equal(t, r.T == 3300, r.Quality == reading.Suspect, "%d", r.T)
+	}
+	assert.Equal(t, [][2]int64{{500, 500}, {9500, 9500}}, values("kiln.door"))
+	cone := values("kiln.cone")
+	require.Len(t, cone, 40_000)
+	for i, x := range cone {
+		want := x[1]
+		if x[1] >= 2000 && x[1] < 4000 {
+			want += 500
+		}
+		if x[0] != want {
+			t.Fatalf("reading %d of %d is at %d", i, x[1], x[0])
+		}
+	}
+	assert.Equal(t, 6-1+1+200, n)
+}
+
+// manyTimes are n times, 10 ms apart but for a pause in which what is moved finds room.
+func manyTimes(n int) (out []int64) {
+	for i := range int64(n) {
+		if ms := i * 10; ms < 4000 {
+			out = append(out, ms)
+		} else {
+			out = append(out, ms+500)
+		}
+	}
+	return out
+}
