@@ -219,14 +219,14 @@ type AlertAction struct {
 // ActOnAlerts acknowledges, shelves or retires alerts, or takes that back. The first that cannot be is told, and nothing is done.
 func (h *Hub) ActOnAlerts(ctx context.Context, a access.Actor, x AlertAction) (list []Alert, err error) {
 	err = h.do(ctx, func() error {
-		need := access.Audit
+		need := access.Tend
 		if x.Event == alert.Retire || x.Event == alert.Restore {
 			need = access.Configure
 		}
 		if err := access.May(a, need, access.Anything); err != nil {
 			return err
 		}
-		if x.Event == alert.Shelve && (x.Until.Before(time.Now()) || x.Until.After(time.Now().Add(31*24*time.Hour))) {
+		if x.Event == alert.Shelve && (x.Until.Before(h.Time()) || x.Until.After(h.Time().Add(31*24*time.Hour))) {
 			return &InvalidError{"for_ms", "an alert is shelved for up to a month; to be rid of it for longer, take it out of service"}
 		}
 		for _, id := range x.IDs {
@@ -253,7 +253,14 @@ func (h *Hub) AlertEvents(ctx context.Context, a access.Actor, f store.AlertFilt
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	return h.store.AlertEvents(ctx, f)
+	list, err := h.store.AlertEvents(ctx, f)
+	all := h.Site().AllAlerts()
+	return seenOf(h.Site(), a, list, func(e store.AlertEvent) string {
+		if cfg := all[e.Alert]; cfg != nil && cfg.Of != "" {
+			return cfg.Of
+		}
+		return e.Place
+	}), err
 }
 
 // AlertTrial is how an alert would have been in a stretch.
@@ -284,17 +291,17 @@ func (h *Hub) TryAlert(ctx context.Context, a access.Actor, x site.Alert, from, 
 	}); err != nil {
 		return out, err
 	}
-	out.Occurrences = t.Finish(min(to.UnixMilli(), time.Now().UnixMilli()))
+	out.Occurrences = t.Finish(min(to.UnixMilli(), h.Time().UnixMilli()))
 	return out, nil
 }
 
 // Serviced says that a control was serviced.
 func (h *Hub) Serviced(ctx context.Context, a access.Actor, id string) error {
 	return h.do(ctx, func() error {
-		if _, err := h.control(a, access.Audit, id); err != nil {
+		if _, err := h.control(a, access.Tend, id); err != nil {
 			return err
 		}
-		if err := access.May(a, access.Audit, access.Anything); err != nil {
+		if err := access.May(a, access.Tend, access.Anything); err != nil {
 			return err
 		}
 		h.apply(engine.Serviced{Control: id, Actor: a})
@@ -323,7 +330,13 @@ func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
 
 // SaveRoute adds or changes a route.
 func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view RouteView, err error) {
-	err = h.do(ctx, func() error { return keep(h, a, routePart, r.ID, r.Name, r, check) })
+	err = h.do(ctx, func() error {
+		if err := keep(h, a, routePart, r.ID, r.Name, r, check); err != nil {
+			return err
+		}
+		h.tryAgain()
+		return nil
+	})
 	return RouteView{Version(r), r}, err
 }
 

@@ -21,7 +21,7 @@ func (h *Hub) recordPresence(d engine.DeviceState) {
 		return
 	}
 	h.present[d.ID] = d.Online
-	h.write(store.AddReading(d.ID, store.Reading{T: d.Since.UnixMilli(), Value: reading.OnOff(d.Online)}, nil))
+	h.writeReadings(store.AddReading(d.ID, store.Reading{T: d.Since.UnixMilli(), Value: reading.OnOff(d.Online)}, nil))
 }
 
 // restorePresence ends what was online when the hub went away, at that time.
@@ -36,7 +36,7 @@ func (h *Hub) restorePresence(state engine.Restored) {
 
 // away is when a device was not online in a stretch.
 func (h *Hub) away(ctx context.Context, device string, from, to time.Time) (gone []series.Span, err error) {
-	end := min(to.UnixMilli(), time.Now().UnixMilli())
+	end := min(to.UnixMilli(), h.Time().UnixMilli())
 	left, off := int64(0), false
 	add := func(until int64) {
 		if left = max(left, from.UnixMilli()); off && left < until {
@@ -85,7 +85,7 @@ func (h *Hub) leaveOut(ctx context.Context, out *History) error {
 			bounds, took = append(bounds, min(g.To, out.Buckets[k].To)), append(took, -1)
 		}
 	}
-	pieces, _, err := h.store.Buckets(ctx, out.Series, bounds, 0, time.Now())
+	pieces, _, err := h.store.Buckets(ctx, out.Series, bounds, 0, h.Time())
 	for j, p := range pieces {
 		if k := took[j]; k >= 0 {
 			out.Buckets[k].OnMS -= p.OnMS

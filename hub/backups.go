@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -18,6 +19,8 @@ type BackupsView struct {
 	Folder  string         `json:"folder"`
 	List    []store.Backup `json:"list"`             // the newest first
 	Failed  string         `json:"failed,omitempty"` // why the last one was not made
+
+	Encrypted bool `json:"encrypted"` // there is a passphrase
 }
 
 // backups makes one at a time.
@@ -27,8 +30,10 @@ type backups struct {
 	failed string
 }
 
+const backupPassphrase = "backup passphrase"
+
 // Backups returns how they are made, for owners.
-func (h *Hub) Backups(_ context.Context, a access.Actor) (v BackupsView, err error) {
+func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return v, err
 	}
@@ -37,12 +42,17 @@ func (h *Hub) Backups(_ context.Context, a access.Actor) (v BackupsView, err err
 	h.backups.said.Lock()
 	v.Failed = h.backups.failed
 	h.backups.said.Unlock()
+	word, err := h.store.Secret(ctx, backupPassphrase)
+	if err != nil {
+		return v, err
+	}
+	v.Encrypted = word != ""
 	v.List, err = h.store.Backups()
 	return v, err
 }
 
-// SaveBackups changes how they are made.
-func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, check func(any) error) (BackupsView, error) {
+// SaveBackups changes how they are made. passphrase is that by which they are encrypted: nil where it stays, "" for none.
+func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase *string, check func(any) error) (BackupsView, error) {
 	err := h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
@@ -55,6 +65,10 @@ func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, c
 			return &InvalidError{"backups", err.Error()}
 		}
 		h.changeSite(func(s *site.Site) { s.Backups = b }, store.SaveBackups(b))
+		if passphrase != nil {
+			h.write(store.SaveSecret(backupPassphrase, *passphrase))
+			h.journal(h.Time(), a, "change", "hub.backups", "", map[bool]string{true: "with a passphrase", false: "without a passphrase"}[*passphrase != ""], "")
+		}
 		h.journalChange(a, "hub.backups", before, b)
 		return nil
 	})
@@ -71,7 +85,11 @@ func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) 
 	}
 	h.backups.mu.Lock()
 	defer h.backups.mu.Unlock()
-	b, err := h.store.MakeBackup(ctx, h.Site().Backups.Kept())
+	word, err := h.store.Secret(ctx, backupPassphrase)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	b, err := h.store.MakeBackup(ctx, h.Site().Backups.Kept(), word)
 	h.backups.said.Lock()
 	h.backups.failed = ""
 	if err != nil {
@@ -83,7 +101,7 @@ func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) 
 	}
 	h.enqueue(func() {
 		h.lookAtOneself()
-		h.journal(time.Now(), a, "back up", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
+		h.journal(h.Time(), a, "back up", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
 	})
 	return b, nil
 }
@@ -104,10 +122,10 @@ func (h *Hub) keepBackups(ctx context.Context) {
 		}
 		wait = backupLook
 		s := h.Site()
-		if s.Backups.Every == "" {
+		if s.Backups.Every == "" || !h.trusted() {
 			continue
 		}
-		due, _ := lastDue(s.Backups.Every, s.Backups.At, time.Now(), s.Hub.Location())
+		due, _ := calendar.LastDue(s.Backups.Every, s.Backups.At, h.Time(), s.Hub.Location())
 		if last, ok := h.store.LastBackup(); ok && !due.After(last) {
 			continue
 		}

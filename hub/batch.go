@@ -22,16 +22,24 @@ type batch struct {
 	urgency  urgency
 	began    time.Time
 	changes  []store.Change
+	bulk     []store.Change // readings: what is refused first where the disk is full
 	keep     []store.Change // those of the changes that must not be lost with a failed commit
 	recorded []engine.Recorded
-	after    []func(error)
+	bytes    int // of what was recorded
+	after    []done
+}
+
+// done is what is done after a commit.
+type done struct {
+	f    func(error)
+	bulk bool // it is about readings
 }
 
 // patience is how long the batch may wait for more.
 func (h *Hub) patience() time.Duration {
 	const most, busy = 4096, 50 * time.Millisecond
 	b := &h.batch
-	if b.urgency == atOnce || len(b.changes) == 0 || len(b.changes) > most {
+	if b.urgency == atOnce || len(b.changes)+len(b.bulk) == 0 || len(b.changes)+len(b.bulk) > most {
 		return 0
 	}
 	if b.began.IsZero() {
@@ -50,34 +58,56 @@ func (h *Hub) patience() time.Duration {
 func (h *Hub) flush() {
 	h.unsavedAgain()
 	b := h.batch
-	if len(b.changes) == 0 && len(b.after) == 0 {
+	if len(b.changes)+len(b.bulk) == 0 && len(b.after) == 0 {
 		return
 	}
 	h.batch = batch{}
 	h.flushed = time.Now()
-	changes := b.changes
-	if len(b.recorded) > 0 && len(changes) > 0 {
+	if len(b.recorded) > 0 && len(b.changes)+len(b.bulk) > 0 {
 		if body, err := engine.Pack(b.recorded); err == nil {
-			changes = append(changes, store.AddInputs(b.recorded[0].Now.Wall, body))
+			b.bulk = append(b.bulk, store.AddInputs(b.recorded[0].Now.Wall, body))
 		}
 	} else {
-		h.batch.recorded = b.recorded // ticks that changed nothing wait for a commit that is due anyway
+		h.batch.recorded, h.batch.bytes = b.recorded, b.bytes // ticks that changed nothing wait for a commit that is due anyway
 	}
 	// Also what writes nothing goes through the store's queue, so that answers keep the order of what they answer.
-	h.store.Commit(&store.Batch{Changes: changes, Done: func(err error) {
+	if !h.full.Load() {
+		changes := append(b.changes, b.bulk...)
+		h.store.Commit(&store.Batch{Changes: changes, Bulk: len(b.bulk) > 0, Done: func(err error) {
+			h.outbox <- func() {
+				for _, d := range b.after {
+					d.f(err)
+				}
+				if len(changes) > 0 {
+					h.stored(err, b.keep)
+				}
+			}
+		}})
+		return
+	}
+	// The disk is full: commands, states and the journal go on alone, out of the store's reserve; readings find out whether there is room again.
+	some := func(bulk bool, err error) {
+		for _, d := range b.after {
+			if d.bulk == bulk {
+				d.f(err)
+			}
+		}
+	}
+	h.store.Commit(&store.Batch{Changes: b.changes, Done: func(err error) {
 		h.outbox <- func() {
-			run(b.after, err)
-			if len(changes) > 0 {
+			some(false, err)
+			if err != nil {
 				h.stored(err, b.keep)
 			}
 		}
 	}})
-}
-
-func run(after []func(error), err error) {
-	for _, f := range after {
-		f(err)
-	}
+	probe := func(*store.Tx) error { return nil }
+	h.store.Commit(&store.Batch{Changes: append(b.bulk, probe), Bulk: true, Done: func(err error) {
+		h.outbox <- func() {
+			some(true, err)
+			h.stored(err, nil)
+		}
+	}})
 }
 
 // letOut does what had to wait for a commit, so that the committing goroutine is free for the next one.
@@ -96,6 +126,7 @@ func (h *Hub) stored(err error, keep []store.Change) {
 	t.Lock()
 	was := t.err
 	t.err = err
+	h.full.Store(store.IsFull(err))
 	if err != nil {
 		t.unsaved = append(t.unsaved, keep...)
 		if n := len(t.unsaved) - unsavedLimit; n > 0 {
@@ -124,13 +155,16 @@ func (h *Hub) unsavedAgain() {
 	t := &h.trouble
 	t.Lock()
 	defer t.Unlock()
-	if len(h.batch.changes) == 0 {
+	if len(h.batch.changes)+len(h.batch.bulk) == 0 {
 		return
 	}
 	h.batch.keep = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.keep...) // the older first: the newest state counts
 	h.batch.changes = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.changes...)
 	t.unsaved = nil
 }
+
+// writeReadings adds readings to the batch: what is refused first where the disk is full.
+func (h *Hub) writeReadings(changes ...store.Change) { h.batch.bulk = append(h.batch.bulk, changes...) }
 
 // write adds changes to the batch.
 func (h *Hub) write(changes ...store.Change) { h.batch.changes = append(h.batch.changes, changes...) }
@@ -144,6 +178,6 @@ func (h *Hub) writeState(changes ...store.Change) {
 
 // later adds what is done after the commit.
 func (h *Hub) later(f func(error)) {
-	h.batch.after = append(h.batch.after, f)
+	h.batch.after = append(h.batch.after, done{f: f})
 	h.batch.urgency = atOnce
 }

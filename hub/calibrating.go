@@ -115,7 +115,7 @@ func (h *Hub) Recalibrate(ctx context.Context, a access.Actor, id string, from, 
 	}
 	zone := h.Site().Hub.Location()
 	err = h.do(ctx, func() error {
-		h.journal(time.Now(), a, "recalibrate", id, "", fmt.Sprintf("%d readings", changed),
+		h.journal(h.Time(), a, "recalibrate", id, "", fmt.Sprintf("%d readings", changed),
 			fmt.Sprintf("from %s to %s", from.In(zone).Format("2 Jan 2006 15:04"), to.In(zone).Format("2 Jan 2006 15:04")))
 		h.publishSignal(id)
 		return nil

@@ -51,7 +51,9 @@ func (h *Hub) journalChange(a access.Actor, object string, before, after any) {
 		}
 	}
 	if len(is) > 0 {
-		h.journal(time.Now(), a, "change", object, strings.Join(was, ", "), strings.Join(is, ", "), "")
+		v := versionOf(object, before)
+		v.After = raw(after)
+		h.writeState(store.AddEntry(h.Time(), a, "change", object, strings.Join(was, ", "), strings.Join(is, ", "), "", v))
 	}
 }
 
@@ -110,6 +112,9 @@ func checkHub(v site.Hub) error {
 	if v.Latitude < -90 || v.Latitude > 90 || v.Longitude < -180 || v.Longitude > 180 {
 		return &InvalidError{"latitude", fmt.Sprintf("%g, %g is no place on the map; latitude goes from -90 to 90, longitude from -180 to 180", v.Latitude, v.Longitude)}
 	}
+	if v.JournalDays < 0 || v.JournalDays > 0 && v.JournalDays < 30 {
+		return &InvalidError{"journal_days", "the journal is kept for at least 30 days, or for ever (0)"}
+	}
 	if _, err := time.LoadLocation(v.Zone); err != nil || v.Zone == "" || v.Zone == "Local" {
 		return &InvalidError{"zone", fmt.Sprintf("%q is no time zone; use a name such as Europe/Vienna", clip(v.Zone, 60))}
 	}
@@ -118,7 +123,11 @@ func checkHub(v site.Hub) error {
 
 // Settings returns what the owner told about the hub.
 func (h *Hub) Settings(ctx context.Context, a access.Actor) (site.Hub, error) {
-	return h.Site().Hub, access.May(a, access.Look, access.Anything)
+	v := h.Site().Hub
+	if a.Role != access.Owner && a.Role != access.Member { // whoever is here for a while need not know where the house is
+		v.Latitude, v.Longitude = 0, 0
+	}
+	return v, access.May(a, access.Look, access.Anything)
 }
 
 // ChangeHub changes what the owner told about the hub.
@@ -187,13 +196,16 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
 		return &InvalidError{"facts", err.Error()}
 	}
 	before, after := "", p.Name
+	var v *store.Version
 	if known {
+		v = versionOf("place "+p.ID, have)
+		v.After = raw(*p)
 		before = have.Name
 		if was, is := factsText(have), factsText(*p); was != is {
 			before, after = have.Name+": "+was, p.Name+": "+is
 		}
 	}
-	h.journal(time.Now(), a, "save", "place "+p.ID, before, after, "")
+	h.writeState(store.AddEntry(h.Time(), a, "save", "place "+p.ID, before, after, "", v))
 	h.changeSite(func(s *site.Site) {
 		if i := slices.IndexFunc(s.Places, func(x site.Place) bool { return x.ID == p.ID }); i >= 0 {
 			s.Places[i] = *p

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/formula"
 	"idleember/core/picture"
 	"idleember/core/site"
 	"idleember/store"
@@ -74,7 +76,7 @@ func mayOpen(a access.Actor, d site.Dashboard) bool {
 
 // mayArrange reports whether an actor may change a dashboard: who made it, and an owner where it is shared.
 func mayArrange(a access.Actor, d site.Dashboard) bool {
-	return access.May(a, access.Audit, access.Anything) == nil && (d.By == a.ID || d.Shared != site.Private && a.Role == access.Owner)
+	return access.May(a, access.Tend, access.Anything) == nil && (d.By == a.ID || d.Shared != site.Private && a.Role == access.Owner)
 }
 
 func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) Dashboard {
@@ -120,7 +122,7 @@ func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard
 // that was made from an older version.
 func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view Dashboard, err error) {
 	err = h.do(ctx, func() error {
-		if err := access.May(a, access.Audit, access.Anything); err != nil {
+		if err := access.May(a, access.Tend, access.Anything); err != nil {
 			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "dashboards"}}
 		}
 		if err := checkName("name", d.Name); err != nil {
@@ -158,9 +160,11 @@ func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboar
 		h.boardChanged(d.ID)
 		switch {
 		case !had:
-			h.journal(time.Now(), a, "add", "dashboard."+d.ID, "", d.Name, "")
+			h.journal(h.Time(), a, "add", "dashboard."+d.ID, "", d.Name, "")
 		case Version(before) != Version(d):
-			h.journal(time.Now(), a, "change", "dashboard."+d.ID, boardText(before), boardText(d), "")
+			v := versionOf("dashboard."+d.ID, before)
+			v.After = raw(d)
+			h.writeState(store.AddEntry(h.Time(), a, "change", "dashboard."+d.ID, boardText(before), boardText(d), "", v))
 		}
 		view = h.dashboardView(a, d)
 		return nil
@@ -209,7 +213,7 @@ func (h *Hub) RemoveDashboard(ctx context.Context, a access.Actor, id string) er
 		h.boards.set(id, nil)
 		h.endWalls(func(w Wall) bool { return w.Dashboard == id })
 		h.boardChanged(id)
-		h.journal(time.Now(), a, "remove", "dashboard."+id, d.Name, "", "")
+		h.writeState(store.AddEntry(h.Time(), a, "remove", "dashboard."+id, d.Name, "", "", versionOf("dashboard."+id, d)))
 		return nil
 	})
 }
@@ -233,7 +237,16 @@ type FormulaNow struct {
 	Reason  string `json:"reason,omitempty"`
 }
 
-// FormulasNow returns what the formulas of a dashboard come to now.
+// mayKnow reports whether an actor may see all that a formula names. A wall shows what stands on its dashboard.
+func mayKnow(s *site.Site, a access.Actor, text string) bool {
+	if a.Kind == access.Wall {
+		return true
+	}
+	f, err := formula.Parse(text, engine.Names(s))
+	return err == nil && !slices.ContainsFunc(f.IDs, func(id string) bool { return access.May(a, access.Look, aboutObject(s, id)) != nil })
+}
+
+// FormulasNow returns what the formulas of a dashboard come to now. One that names what the actor may not see is unknown to them.
 func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]FormulaNow, error) {
 	d, ok := h.boards.get(id)
 	if !ok || !mayOpen(a, d) {
@@ -245,8 +258,11 @@ func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]For
 		if err != nil {
 			return nil, err
 		}
-		if !got.OK {
+		switch {
+		case !got.OK:
 			got.Value = "unknown"
+		case !mayKnow(h.Site(), a, text):
+			got.Value, got.Reason = "unknown", "it names what you may not see"
 		}
 		out = append(out, FormulaNow{text, got.Value, got.Reason})
 	}
@@ -255,7 +271,7 @@ func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]For
 
 // AddPicture keeps a picture after making it safe; what was left out of it is told.
 func (h *Hub) AddPicture(ctx context.Context, a access.Actor, name string, body []byte) (id string, p picture.Picture, err error) {
-	if err := access.May(a, access.Audit, access.Anything); err != nil {
+	if err := access.May(a, access.Tend, access.Anything); err != nil {
 		return "", p, err
 	}
 	if p, err = picture.Clean(body); err != nil {
@@ -263,8 +279,8 @@ func (h *Hub) AddPicture(ctx context.Context, a access.Actor, name string, body 
 	}
 	id = secret(12)
 	return id, p, h.do(ctx, func() error {
-		h.write(store.SavePicture(store.Picture{ID: id, Account: a.ID, Name: name, Type: p.Type, Created: time.Now().UnixMilli(), Body: p.Body}))
-		h.journal(time.Now(), a, "add", "picture."+id, "", name, "")
+		h.write(store.SavePicture(store.Picture{ID: id, Account: a.ID, Name: name, Type: p.Type, Created: h.Time().UnixMilli(), Body: p.Body}))
+		h.journal(h.Time(), a, "add", "picture."+id, "", name, "")
 		return nil
 	})
 }
@@ -283,7 +299,7 @@ func (h *Hub) Picture(ctx context.Context, a access.Actor, id string) (store.Pic
 
 // dropPictures forgets pictures that nothing shows, a day after they came.
 func (h *Hub) dropPictures(ctx context.Context) error {
-	ids, err := h.store.PicturesBefore(ctx, time.Now().Add(-24*time.Hour).UnixMilli())
+	ids, err := h.store.PicturesBefore(ctx, h.Time().Add(-24*time.Hour).UnixMilli())
 	if err != nil || len(ids) == 0 {
 		return err
 	}
@@ -325,8 +341,9 @@ func wallOf(x store.Pass) (w Wall) {
 	return w
 }
 
-// actor is what stands before a wall: it sees what the dashboard shows and switches what was chosen. Its id is the dashboard.
-func (w Wall) actor(h *Hub, from string) access.Actor {
+// actor is what stands before a wall: it sees what the dashboard shows and switches what was chosen, as far as its maker may. Its id
+// is the dashboard.
+func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
 	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches}
 	if d, ok := h.boards.get(w.Dashboard); ok {
 		a.Sees = d.About()
@@ -344,6 +361,9 @@ func (w Wall) actor(h *Hub, from string) access.Actor {
 			a.Switches = append(a.Switches[:len(a.Switches):len(a.Switches)], aimed...)
 		}
 	}
+	a.Sees = slices.DeleteFunc(a.Sees, func(id string) bool { return access.May(maker, access.Look, objectOf(s, id)) != nil })
+	not := unswitchable(s, maker, a.Switches)
+	a.Switches = slices.DeleteFunc(slices.Clone(a.Switches), func(id string) bool { return slices.Contains(not, id) })
 	return a
 }
 
@@ -373,6 +393,9 @@ func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall
 			return "", w, &InvalidError{"switches", id + " is not on the dashboard; a wall can only switch what it shows"}
 		}
 	}
+	if not := unswitchable(h.Site(), a, w.Switches); len(not) > 0 {
+		return "", w, &access.Denied{Actor: a, Action: access.Switch, Object: access.Object{Name: strings.Join(not, ", ")}}
+	}
 	if site := h.Site(); a.Role != access.Owner {
 		for _, id := range w.Switches {
 			if site.Controls[id].Dangerous {
@@ -384,7 +407,7 @@ func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall
 	if err != nil {
 		return "", w, err
 	}
-	key, x, err := h.pass(ctx, a, "wall", w.Name, 0, string(body))
+	key, x, err := h.pass(ctx, a, store.Pass{Kind: "wall", Name: w.Name, Wall: string(body)}, 0)
 	return key, wallOf(x), err
 }
 
@@ -424,7 +447,7 @@ func (h *Hub) EndWall(ctx context.Context, a access.Actor, dashboard, id string)
 		if h.endWalls(func(w Wall) bool { return w.Dashboard == dashboard && w.ID == id }) == 0 {
 			return &NotFoundError{What: "wall", ID: id}
 		}
-		h.journal(time.Now(), a, "end wall", "dashboard."+dashboard, id, "", "")
+		h.journal(h.Time(), a, "end wall", "dashboard."+dashboard, id, "", "")
 		h.lookAgain()
 		return nil
 	})
@@ -436,9 +459,7 @@ func (h *Hub) endWalls(which func(Wall) bool) (n int) {
 	defer h.people.mu.Unlock()
 	for sum, x := range h.people.passes {
 		if x.Kind == "wall" && which(wallOf(x)) {
-			delete(h.people.passes, sum)
-			delete(h.people.open, x.ID)
-			h.write(store.DeletePass(x.ID))
+			h.endPass(sum, x)
 			n++
 		}
 	}

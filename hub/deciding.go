@@ -75,7 +75,7 @@ func (h *Hub) Why(ctx context.Context, a access.Actor, id string) (engine.Why, e
 func (h *Hub) Next(ctx context.Context, a access.Actor, until time.Time) ([]engine.Upcoming, error) {
 	list := []engine.Upcoming{}
 	err := h.ask(ctx, func() error {
-		now := time.Now()
+		now := h.Time()
 		for _, u := range h.engine.Next(now, earlier(until, now.Add(32*24*time.Hour))) {
 			if c, ok := h.site.Controls[u.ID]; ok && access.May(a, access.Look, h.controlObject(c)) == nil {
 				list = append(list, u)

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"fmt"
+	"maps"
 	"time"
 
 	"idleember/core/access"
@@ -82,7 +83,7 @@ func (h *Hub) RefuseKey(s Session) {
 
 // Attach gives a link a mailbox for a device, with all current wants in it.
 func (h *Hub) Attach(ctx context.Context, device string) (*Mailbox, error) {
-	m := &Mailbox{Device: device, wants: map[string]Outgoing{}, ready: make(chan struct{}, 1)}
+	m := &Mailbox{Device: device, now: h.Time, wants: map[string]Outgoing{}, ready: make(chan struct{}, 1)}
 	err := h.ask(ctx, func() error {
 		for id, c := range h.site.Controls {
 			if c.Device != device {
@@ -136,7 +137,7 @@ func (h *Hub) Offline(s Session, why string, bye bool) {
 // TakenOver says that a session was pushed out by a new one with the same client id.
 func (h *Hub) TakenOver(s Session) {
 	h.enqueue(func() {
-		t, now := h.trafficOf(s.Device), time.Now()
+		t, now := h.trafficOf(s.Device), h.Time()
 		recent := append(t.taken[s.Client], now)
 		for len(recent) > 0 && now.Sub(recent[0]) > time.Minute {
 			recent = recent[1:]
@@ -201,7 +202,7 @@ func (h *Hub) deliver(d Delivery) {
 		if d.Note != "" && result == nothing {
 			result = d.Note
 		}
-		h.meters.get(dev.ID).add(Message{At: time.Now(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: result,
+		h.meters.get(dev.ID).add(Message{At: h.Time(), Link: d.Session.Link, Topic: clip(d.Topic, 200), Payload: d.Payload, Result: result,
 			Refused: len(o.refused) > 0 && len(o.stored)+o.late == 0})
 	}
 	switch {
@@ -210,7 +211,7 @@ func (h *Hub) deliver(d Delivery) {
 		h.outbox <- func() { d.Done(o.refused, nil) }
 	default:
 		was := h.batch.urgency
-		h.later(func(err error) { d.Done(o.refused, err) })
+		h.batch.after = append(h.batch.after, done{func(err error) { d.Done(o.refused, err) }, len(d.Readings) > 0})
 		h.batch.urgency = max(was, soon)
 	}
 }
@@ -220,7 +221,7 @@ func (h *Hub) hear(s Session) {
 	if !s.Expires {
 		return
 	}
-	t, now := h.trafficOf(s.Device), time.Now()
+	t, now := h.trafficOf(s.Device), h.Time()
 	if now.Sub(t.heard) < time.Second && t.sessions[s.ID] != "" {
 		return
 	}
@@ -250,6 +251,7 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, mirro
 // takeReadings takes the values of a message. Those of the past go to the store without passing the engine: they can
 // change no decision.
 func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
+	h.meetSignals(dev, d.Readings)
 	now, newest := h.now(), reading.Newest(d.Readings)
 	known := map[string]*target{}
 	for i, r := range d.Readings {
@@ -300,7 +302,10 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 	}
 	for _, x := range known {
 		if len(x.late) > 0 {
-			h.write(store.AddReadings(x.id, x.late, h.replacedBy(dev.ID)))
+			for i := range x.late {
+				h.stampedItself(x.id, time.UnixMilli(x.late[i].T))
+			}
+			h.writeReadings(store.AddReadings(x.id, x.late, h.replacedBy(dev.ID)))
 			if len(h.engine.Windows(x.id)) > 0 {
 				h.apply(engine.Late{Signal: x.id})
 			}
@@ -382,21 +387,10 @@ func (h *Hub) nameAnew(dev site.Device, raw string) (id string, known bool, why 
 		return "", false, fmt.Sprintf("%q becomes the id %s, which %q already has; rename one of them on the board", clip(raw, 40), id, have)
 	}
 	if !known {
-		n := 0
-		for _, s := range h.site.Signals {
-			if s.Device == dev.ID {
-				n++
-			}
-		}
-		for _, c := range h.site.Controls {
-			if c.Device == dev.ID {
-				n++
-			}
-		}
 		switch {
 		case !dev.NewSignals:
 			return "", false, fmt.Sprintf("%q is unknown, and %s may not bring new signals; allow it on the device's page", clip(raw, 40), dev.ID)
-		case n >= dev.Limits.Filled().MaxNames:
+		case h.roomFor(dev) <= 0:
 			return "", false, fmt.Sprintf("%q would be one more than the %d names that %s may bring; use fewer names, or raise the limit on the device's page",
 				clip(raw, 40), dev.Limits.Filled().MaxNames, dev.ID)
 		}
@@ -404,26 +398,60 @@ func (h *Hub) nameAnew(dev site.Device, raw string) (id string, known bool, why 
 	return id, known, ""
 }
 
+// roomFor is how many names a device may still bring.
+func (h *Hub) roomFor(dev site.Device) int {
+	n := dev.Limits.Filled().MaxNames
+	for _, s := range h.site.Signals {
+		if s.Device == dev.ID {
+			n--
+		}
+	}
+	for _, c := range h.site.Controls {
+		if c.Device == dev.ID {
+			n--
+		}
+	}
+	return n
+}
+
+// meetSignals adds the signals that a message brings for the first time, all in one change of the site.
+func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
+	made := map[string]site.Signal{}
+	var writes []store.Change
+	var firsts []string
+	for _, r := range list {
+		id, known, why := h.named(dev, r.Name)
+		if _, again := made[id]; known || why != "" || again || len(made) >= h.roomFor(dev) {
+			continue
+		}
+		s := newSignal(dev, id, r.Name, r.Value.Kind)
+		if r.Unit != "" && len(r.Unit) <= 20 {
+			s.Unit = r.Unit
+		}
+		if s.Kind == site.Number {
+			s.Decimals = r.Decimals
+		}
+		made[id] = s
+		writes = append(writes, store.SaveSignal(s))
+		firsts = append(firsts, id, "first reading: "+clip(r.Value.String(), 40))
+	}
+	if len(made) == 0 {
+		return
+	}
+	h.changeSite(func(c *site.Site) { maps.Copy(c.Signals, made) }, writes...)
+	for i := 0; i < len(firsts); i += 2 {
+		h.journal(h.Time(), h.deviceActor(dev), "add", firsts[i], "", "signal", firsts[i+1])
+	}
+}
+
 func (h *Hub) signalFor(dev site.Device, r reading.Named) (id, why string) {
-	id, known, why := h.named(dev, r.Name)
+	id, _, why = h.named(dev, r.Name)
 	if why != "" {
 		return "", why
 	}
-	if known {
-		if _, ok := h.site.Signals[id]; !ok {
-			return "", id + " is a control, not a signal; report what it is with ember/" + dev.ID + "/is/" + r.Name + ", or the name is." + r.Name
-		}
-		return id, ""
+	if _, ok := h.site.Signals[id]; !ok {
+		return "", id + " is a control, not a signal; report what it is with ember/" + dev.ID + "/is/" + r.Name + ", or the name is." + r.Name
 	}
-	s := newSignal(dev, id, r.Name, r.Value.Kind)
-	if r.Unit != "" && len(r.Unit) <= 20 {
-		s.Unit = r.Unit
-	}
-	if s.Kind == site.Number {
-		s.Decimals = r.Decimals
-	}
-	h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-	h.journal(time.Now(), h.deviceActor(dev), "add", id, "", "signal", "first reading: "+clip(r.Value.String(), 40))
 	return id, ""
 }
 
@@ -444,7 +472,7 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 			}
 		}
 		h.changeSite(func(s *site.Site) { s.Controls[id] = c }, store.SaveControl(c))
-		h.journal(time.Now(), h.deviceActor(dev), "add", id, "", string(c.What()), "first report")
+		h.journal(h.Time(), h.deviceActor(dev), "add", id, "", string(c.What()), "first report")
 	} else if _, ok := h.site.Controls[id]; !ok {
 		o.refused = append(o.refused, id+" is a signal, not a control; send it as a reading")
 		return
@@ -488,7 +516,7 @@ func (h *Hub) refuse(d Delivery, why string) {
 	if len(payload) > kept {
 		payload = payload[:kept]
 	}
-	now := time.Now()
+	now := h.Time()
 	h.write(store.AddRefusal(store.Refusal{Device: d.Session.Device, N: t.refused, At: now.UnixMilli(), Link: d.Session.Link,
 		Topic: clip(d.Topic, 200), Payload: append([]byte{}, payload...), Bytes: len(d.Payload), Reason: why}))
 	p := Problem{At: now.UTC().Truncate(time.Millisecond), Topic: clip(d.Topic, 200), Reason: why}
@@ -501,10 +529,10 @@ func (h *Hub) refuse(d Delivery, why string) {
 // clash tells about two boards that use one key, at most once a minute.
 func (h *Hub) clash(s Session, kind, why string) {
 	t := h.trafficOf(s.Device)
-	if time.Since(t.told[kind]) < time.Minute {
+	if h.Time().Sub(t.told[kind]) < time.Minute {
 		return
 	}
-	t.told[kind] = time.Now()
+	t.told[kind] = h.Time()
 	h.refuse(Delivery{Session: s, Topic: "connect"}, why)
 }
 

@@ -41,7 +41,7 @@ func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, co
 		return Device{}, "", err
 	}
 	key, hash := newKey()
-	d.Created = time.Now().Truncate(time.Millisecond)
+	d.Created = h.Time().Truncate(time.Millisecond)
 	h.keys.set(d.ID, hash)
 	writes := []store.Change{store.AddDevice(d, hash)}
 	for _, g := range signals {
@@ -59,7 +59,7 @@ func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, co
 			s.Controls[c.ID] = c
 		}
 	}, writes...)
-	h.journal(time.Now(), a, "add", d.ID, "", "device", d.Model)
+	h.journal(h.Time(), a, "add", d.ID, "", "device", d.Model)
 	return h.deviceView(d), key, nil
 }
 

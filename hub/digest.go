@@ -63,6 +63,7 @@ func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d
 		if err != nil {
 			return d, err
 		}
+		lines = seenOf(s, a, lines, func(l DigestLine) string { return l.Series })
 		if more := len(lines) - digestLines; more > 0 {
 			lines = append(lines[:digestLines], DigestLine{Text: fmt.Sprintf("and %d more", more)})
 		}
@@ -77,7 +78,7 @@ func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ 
 	list, err := h.Alerts(ctx, a, true)
 	for _, x := range list {
 		if x.Phase == alert.Active || x.Phase == alert.Returned {
-			lines = append(lines, DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(time.Since(*x.Since))), Series: x.Config.Of})
+			lines = append(lines, DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(h.Time().Sub(*x.Since))), Series: x.Config.Of})
 		}
 	}
 	return lines, err
@@ -132,7 +133,7 @@ func (h *Hub) digestAlerts(ctx context.Context, _ access.Actor, s *site.Site, fr
 			continue
 		}
 		if !t.began.IsZero() && active[id] {
-			t.lasted += minTime(to, time.Now()).Sub(t.began)
+			t.lasted += minTime(to, h.Time()).Sub(t.began)
 		}
 		text := fmt.Sprintf("%s: %s", t.name, times(t.count))
 		if t.lasted >= time.Second { // an event that somebody has to clear has no length
@@ -163,7 +164,7 @@ func (h *Hub) eventsOf(ctx context.Context, from, to time.Time) (all []store.Ale
 }
 
 // digestAway tells the longest time that each device was away.
-func (h *Hub) digestAway(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestAway(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
 	type outage struct {
 		name           string
 		longest, total time.Duration
@@ -173,7 +174,7 @@ func (h *Hub) digestAway(ctx context.Context, _ access.Actor, s *site.Site, from
 	var list []outage
 	for _, id := range slices.Sorted(maps.Keys(s.Devices)) {
 		d := s.Devices[id]
-		if !d.Active() {
+		if !d.Active() || access.May(a, access.Look, deviceObject(s, d)) != nil {
 			continue
 		}
 		gone, err := h.away(ctx, id, from, to)
@@ -227,7 +228,7 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 			hold = 0
 		}
 		hours := hourly(from, to)
-		buckets, gaps, err := h.store.Buckets(ctx, id, hours, hold, time.Now())
+		buckets, gaps, err := h.store.Buckets(ctx, id, hours, hold, h.Time())
 		if err != nil {
 			return nil, err
 		}
@@ -237,7 +238,7 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 			case b.Count == 0 && b.TimeMean != b.TimeMean: // nothing was known
 			case g.Unit == "W" || g.Unit == "kW":
 				if b.TimeMean == b.TimeMean {
-					sum += b.TimeMean * float64(known(b, gaps, time.Now().UnixMilli())) / 3.6e6
+					sum += b.TimeMean * float64(known(b, gaps, h.Time().UnixMilli())) / 3.6e6
 					some = true
 				}
 			case b.Count > 0:
@@ -287,7 +288,7 @@ func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from
 	var list []run
 	for _, id := range slices.Sorted(maps.Keys(s.Controls)) {
 		c := s.Controls[id]
-		if c.Momentary != nil || !s.Devices[c.Device].Active() || seriesKind(c) == site.Text {
+		if c.Momentary != nil || !s.Devices[c.Device].Active() || seriesKind(c) == site.Text || access.May(a, access.Look, controlObject(s, c)) != nil {
 			continue
 		}
 		x, err := h.History(ctx, a, Range{Series: id + ".is", From: from, To: to, Points: max(1, int(to.Sub(from)/time.Hour)), Buckets: true})
@@ -345,24 +346,6 @@ func minTime(a, b time.Time) time.Time {
 	return b
 }
 
-// lastDue is when something of every day or week was due last, and when before that.
-func lastDue(every, timeOfDay string, now time.Time, zone *time.Location) (due, before time.Time) {
-	at, err := time.Parse("15:04", timeOfDay)
-	if err != nil {
-		return due, before
-	}
-	now = now.In(zone)
-	due = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, zone)
-	if due.After(now) {
-		due = due.AddDate(0, 0, -1)
-	}
-	if every == "week" {
-		due = due.AddDate(0, 0, -(int(due.Weekday())+6)%7)
-		return due, due.AddDate(0, 0, -7)
-	}
-	return due, due.AddDate(0, 0, -1)
-}
-
 const digestState = "digest told"
 
 // digestTold is until when digests were told, or since when one is wished for as it is.
@@ -383,7 +366,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	if cfg.Every == "" {
 		return nil
 	}
-	due, from := lastDue(cfg.Every, cfg.At, now, s.Hub.Location())
+	due, from := calendar.LastDue(cfg.Every, cfg.At, now, s.Hub.Location())
 	kept, err := h.store.Secret(ctx, digestState)
 	if err != nil {
 		return err

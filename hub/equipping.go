@@ -110,7 +110,7 @@ func (h *Hub) keepControl(a access.Actor, before, c site.Control, view *Control)
 	}
 	h.changeSite(func(s *site.Site) { s.Controls[c.ID] = c }, store.SaveControl(c))
 	if before.ID == "" {
-		h.journal(time.Now(), a, "add", c.ID, "", "switch", "")
+		h.journal(h.Time(), a, "add", c.ID, "", "switch", "")
 	} else {
 		h.journalChange(a, c.ID, before, c)
 	}
@@ -142,7 +142,7 @@ func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string,
 			return err
 		}
 		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-		h.journal(time.Now(), a, "add", id, "", "signal", "")
+		h.journal(h.Time(), a, "add", id, "", "signal", "")
 		view = h.signalView(s)
 		return nil
 	})

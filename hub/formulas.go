@@ -28,9 +28,9 @@ func (h *Hub) fillWindow(need formula.Need) {
 
 // past reads what the store holds of a span until now, and what held before it.
 func (h *Hub) past(ctx context.Context, need formula.Need) (engine.History, error) {
-	from := time.Now().Add(-need.Span - need.Span/30 - time.Minute)
+	from := h.Time().Add(-need.Span - need.Span/30 - time.Minute)
 	in := engine.History{ID: need.ID, Span: need.Span, From: from}
-	for r, err := range h.store.Readings(ctx, need.ID, site.Number, from, time.Now(), true) {
+	for r, err := range h.store.Readings(ctx, need.ID, site.Number, from, h.Time(), true) {
 		if err != nil {
 			return in, err
 		}

@@ -23,7 +23,7 @@ func (h *Hub) lookAtOneself() {
 		in.Values["hub.damaged"] = float64(n)
 	}
 	if since, ok := h.backedUp(); ok {
-		in.Values["hub.backup"] = float64(int(time.Since(since).Hours()*10)) / 10
+		in.Values["hub.backup"] = float64(int(h.Time().Sub(since).Hours()*10)) / 10
 	}
 	h.apply(in)
 }

@@ -88,7 +88,7 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	}
 	bounds := series.Bounds(q.From.UnixMilli(), q.To.UnixMilli(), out.Step, loc)
 	var err error
-	if out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, time.Now()); err == nil {
+	if out.Buckets, out.Gaps, err = h.store.Buckets(ctx, q.Series, bounds, out.Hold, h.Time()); err == nil {
 		err = h.leaveOut(ctx, &out)
 	}
 	// A gap within a bucket cannot be seen, and of a board that once spoke less often there would be as many as readings.
@@ -118,7 +118,7 @@ func (h *Hub) singly(ctx context.Context, out *History, q Range) (bool, error) {
 			points = append(points, series.Point{T: r.T})
 		}
 	}
-	out.Gaps = series.Gaps(points, q.From.UnixMilli(), min(q.To.UnixMilli(), time.Now().UnixMilli()), out.Hold)
+	out.Gaps = series.Gaps(points, q.From.UnixMilli(), min(q.To.UnixMilli(), h.Time().UnixMilli()), out.Hold)
 	return true, nil
 }
 

@@ -27,8 +27,9 @@ type Options struct {
 	Log *slog.Logger
 	// Version is what the hub says of itself.
 	Version string
-	// Now is the wall clock; nil: time.Now.
-	Now func() time.Time
+	// Now is the computer's clock; nil: time.Now. ClockSet says whether something keeps it right; nil: the kernel is asked.
+	Now      func() time.Time
+	ClockSet func() bool
 	// Gather says for how long writes may be gathered; the zero value writes at once.
 	Gather Gather
 }
@@ -44,7 +45,7 @@ type Hub struct {
 	store   *store.Store
 	log     *slog.Logger
 	version string
-	clock   func() time.Time
+	keeper  *timekeeper
 	gather  Gather
 	boot    string
 	started time.Time
@@ -83,11 +84,13 @@ type Hub struct {
 	versionsOf *site.Site
 	traffic    map[string]*traffic
 	batch      batch
-	flushed    time.Time // when a batch was written last
-	aliveAt    time.Time // when the hub ran last, as it was found at start
+	flushed    time.Time                // when a batch was written last
+	owned      map[string][]store.Stamp // what devices stamped themselves while the clock is not believed, by series
+	ownedCount int
 
 	boxes   boxes
 	trouble trouble
+	full    atomic.Bool // the disk is full, as far as is known
 }
 
 // trouble is what failed commits left behind.
@@ -159,15 +162,16 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	if o.Now == nil {
-		o.Now = time.Now
+	last, err := st.LastTime(ctx)
+	if err != nil {
+		return nil, err
 	}
+	keeper := newTimekeeper(o.Now, o.ClockSet, last)
 	boot := secret(4)
-	h := &Hub{store: st, log: o.Log, version: o.Version, clock: o.Now, gather: o.Gather, boot: boot, started: time.Now(), inbox: make(chan func(), 1024),
+	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot, started: keeper.started, inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
 		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost()}
-	var err error
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
 	}
@@ -188,6 +192,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if h.people, err = loadPeople(ctx, st); err != nil {
 		return nil, err
 	}
+	h.people.rights.Store(access.NewRights(h.site.Rights))
 	refused, err := st.RefusalCounts(ctx)
 	if err != nil {
 		return nil, err
@@ -199,12 +204,14 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if err != nil {
 		return nil, err
 	}
-	h.aliveAt = state.Alive
 	for _, c := range state.Controls {
 		h.modes[c.ID] = string(c.Mode)
 	}
-	h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
 	h.current.Store(h.site)
+	if why := h.clockDoubt(); why != "" {
+		h.log.Warn(why)
+		h.journal(h.Time(), access.HubActor(), "clock", "hub.clock", "", h.keeper.clock().In(h.site.Hub.Location()).Format(time.DateTime), "not believed: it is behind what was stored before")
+	}
 	h.apply(engine.SiteChanged{Site: h.site})
 	h.restorePresence(state)
 	h.apply(state)
@@ -259,12 +266,11 @@ func (h *Hub) Stop() {
 	<-h.tidyEnd
 }
 
-func (h *Hub) now() engine.Now {
-	wall := h.clock().Round(0).Truncate(time.Millisecond)
-	return engine.Now{Wall: wall, Mono: time.Since(h.started), Trusted: wall.Year() >= 2025 && wall.After(h.aliveAt.Add(-time.Minute))}
-}
-
-const drain = 256 // inputs that go into one batch at most
+// What goes into one batch at most: inputs, and bytes of them as they are recorded.
+const (
+	drain      = 256
+	drainBytes = 4 << 20
+)
 
 func (h *Hub) loop() {
 	defer close(h.loopEnd)
@@ -282,6 +288,7 @@ func (h *Hub) loop() {
 	defer reasons.Stop()
 	h.saveAlive()
 	h.lookAtOneself()
+	h.letGo()
 	for {
 		if at, ok := h.engine.NextWake(); ok {
 			timer.Reset(max(0, at-time.Since(h.started)))
@@ -290,6 +297,9 @@ func (h *Hub) loop() {
 		case f := <-h.inbox:
 			f()
 			for range drain {
+				if h.batch.bytes > drainBytes { // changed sites are large
+					break
+				}
 				select {
 				case f := <-h.inbox:
 					f()
@@ -303,17 +313,20 @@ func (h *Hub) loop() {
 		case <-due.C:
 		case <-alive.C:
 			h.saveAlive()
+			h.write(h.people.use.changes()...)
 			h.lookAtOneself()
 		case <-reasons.C:
 			h.tellReasons()
 		case <-prune.C:
-			h.write(store.Prune(time.Now().Add(-tapeKept), time.Now()))
+			h.letGo()
 		case <-retry.C:
+			h.lookAtClock()
 			if h.inTrouble() {
 				h.saveAlive()
 			}
 		case <-h.quit:
 			h.saveAlive()
+			h.write(h.people.use.changes()...)
 			h.flush()
 			done := make(chan struct{})
 			h.store.Commit(&store.Batch{Done: func(error) { close(done) }})
@@ -329,7 +342,19 @@ func (h *Hub) loop() {
 	}
 }
 
-func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.clock())) }
+func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.Time())) }
+
+// letGo lets go of recorded inputs and of the journal what is older than it is kept.
+func (h *Hub) letGo() {
+	if !h.trusted() {
+		return
+	}
+	now := h.Time()
+	h.write(store.Prune(now.Add(-tapeKept), now))
+	if days := h.site.Hub.JournalDays; days > 0 {
+		h.write(store.PruneJournal(now.AddDate(0, 0, -days)))
+	}
+}
 
 // do runs f in the loop and waits until what it wrote is on the disk.
 func (h *Hub) do(ctx context.Context, f func() error) error {
@@ -375,14 +400,23 @@ func (h *Hub) await(ctx context.Context, task func(), done <-chan error) error {
 
 // apply gives the engine an input and takes its effects apart.
 func (h *Hub) apply(in engine.Input) (refused []string) {
+	h.lookAtClock()
+	return h.applyNow(in)
+}
+
+func (h *Hub) applyNow(in engine.Input) (refused []string) {
 	now := h.now()
 	if rec, err := engine.Record(now, in); err == nil {
 		h.batch.recorded = append(h.batch.recorded, rec)
+		h.batch.bytes += len(rec.In)
 	}
 	for _, x := range h.engine.Apply(now, in) {
 		switch x := x.(type) {
 		case *engine.Store:
-			h.write(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
+			if x.Own {
+				h.stampedItself(x.Signal, x.At)
+			}
+			h.writeReadings(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
 				h.replacedBy(h.site.Signals[x.Signal].Device)))
 			if x.Live {
 				h.publishSignal(x.Signal)
@@ -393,7 +427,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 			h.publishSignal(x.State.ID)
 		case engine.SignalLearnt:
 			if s, ok := h.engine.Signal(x.ID); ok {
-				h.write(store.SaveState(x.ID, s))
+				h.writeReadings(store.SaveState(x.ID, s))
 			}
 		case engine.ControlChanged:
 			h.controlChanged(now, x.State)
@@ -436,7 +470,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 }
 
 func (h *Hub) journal(at time.Time, a access.Actor, action, object, before, after, reason string) {
-	h.writeState(store.AddEntry(at, a, action, object, before, after, reason))
+	h.writeState(store.AddEntry(at, a, action, object, before, after, reason, nil))
 }
 
 // controlChanged keeps a control's state, and its is and want as history.
@@ -445,7 +479,7 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 	cfg := h.site.Controls[s.ID]
 	record := func(what string, a *site.Amount, at time.Time) {
 		if a != nil && !at.IsZero() {
-			h.write(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: ValueOf(cfg, *a)}, nil))
+			h.writeReadings(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: ValueOf(cfg, *a)}, nil))
 		}
 	}
 	record("is", s.Is, s.IsSince)
@@ -455,7 +489,7 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 		if mode == "" {
 			mode = "none"
 		}
-		h.write(store.AddReading(s.ID+".mode", store.Reading{T: now.Wall.UnixMilli(), Value: reading.Text(mode)}, nil))
+		h.writeReadings(store.AddReading(s.ID+".mode", store.Reading{T: now.Wall.UnixMilli(), Value: reading.Text(mode)}, nil))
 	}
 	h.publishControl(s.ID)
 }

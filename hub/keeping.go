@@ -32,7 +32,7 @@ func (h *Hub) Tidy(ctx context.Context, a access.Actor, name string) (Tidied, er
 }
 
 func (h *Hub) tidy(ctx context.Context, name string) (out Tidied, err error) {
-	readings, sums := h.Site().Signals[name].Keep.Ends(time.Now())
+	readings, sums := h.Site().Signals[name].Keep.Ends(h.Time())
 	if !readings.IsZero() || !sums.IsZero() {
 		if out.Removed, err = h.store.Thin(ctx, name, readings, sums); err != nil {
 			return out, err
@@ -50,11 +50,15 @@ const (
 // keepTidy tidies up now and then, until the context ends.
 func (h *Hub) keepTidy(ctx context.Context) {
 	defer close(h.tidyEnd)
-	for wait := tidyFirst; ; wait = tidyEvery {
+	for wait := tidyFirst; ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(wait):
+		}
+		if wait = tidyEvery; !h.trusted() {
+			wait = tidyFirst
+			continue
 		}
 		if err := h.dropPictures(ctx); err != nil && !errors.Is(err, context.Canceled) {
 			h.log.Warn("pictures that nothing shows could not be let go", "error", err)

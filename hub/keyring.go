@@ -3,6 +3,7 @@ package hub
 import (
 	"crypto/sha256"
 	"crypto/subtle"
+	"errors"
 	"fmt"
 	"sync"
 )
@@ -36,8 +37,29 @@ func (k *keyring) drop(device string) {
 	delete(k.of, device)
 }
 
-// Admit checks a device's key. Its answers do not tell a wrong key from a wrong id.
-func (h *Hub) Admit(device, key string) error {
+// Admit checks a device's key for whoever speaks from an address. Its answers do not tell a wrong key from a wrong id. After several
+// wrong ones for a device from an address, that address waits (TooManyError), longer each time; others who speak from there do not.
+func (h *Hub) Admit(device, key, from string) error {
+	known := device
+	if _, ok := h.Site().Devices[device]; !ok {
+		known = "" // nobody fills the memory with names
+	}
+	who := "device " + known + " from " + from
+	if err := h.people.hold(who); err != nil {
+		return err
+	}
+	err := h.admit(device, key)
+	var off *DisabledError
+	switch {
+	case err == nil:
+		h.people.right(who)
+	case key != "" && !errors.As(err, &off):
+		h.people.wrong(who)
+	}
+	return err
+}
+
+func (h *Hub) admit(device, key string) error {
 	sum := sha256.Sum256([]byte(key))
 	h.keys.mu.RLock()
 	have, ok := h.keys.of[device]
@@ -60,7 +82,7 @@ func (h *Hub) Find(key string) (device string, err error) {
 	if device == "" {
 		return "", fmt.Errorf("no device has this key")
 	}
-	return device, h.Admit(device, key)
+	return device, h.admit(device, key)
 }
 
 // DisabledError says that a device's owner has switched it off.

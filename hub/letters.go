@@ -50,7 +50,7 @@ func (h *Hub) link(ctx context.Context, base string, r site.Route, n Notice) (st
 	if err != nil {
 		return "", err
 	}
-	body := base64.RawURLEncoding.EncodeToString([]byte(raw(letter{Alert: n.Alert, N: n.N, Route: r.ID, Until: time.Now().Add(letterLife).Unix()})))
+	body := base64.RawURLEncoding.EncodeToString([]byte(raw(letter{Alert: n.Alert, N: n.N, Route: r.ID, Until: h.Time().Add(letterLife).Unix()})))
 	return base + "/letter#" + body + "." + signed(key, body), nil
 }
 
@@ -71,7 +71,7 @@ func (h *Hub) readLetter(ctx context.Context, link string) (l letter, err error)
 	if err != nil || !hmac.Equal([]byte(mac), []byte(signed(key, body))) || json.Unmarshal(b, &l) != nil {
 		return l, &InvalidError{"link", "this link is not one of this hub's; open the console instead"}
 	}
-	if time.Now().Unix() > l.Until {
+	if h.Time().Unix() > l.Until {
 		return l, &InvalidError{"link", fmt.Sprintf("this link ended on %s; open the console instead", time.Unix(l.Until, 0).In(h.Site().Hub.Location()).Format("2 Jan 15:04"))}
 	}
 	return l, nil
@@ -87,11 +87,12 @@ func (h *Hub) letterActor(l letter, from string) (access.Actor, error) {
 	if r.Person != "" {
 		h.people.mu.Lock()
 		m, ok := h.people.members[r.Person]
+		actor := h.actorOf(m, access.Person, from+" by a link")
 		h.people.mu.Unlock()
-		if !ok {
+		if !ok || !active(m, h.Time()) {
 			return access.Actor{}, &InvalidError{"link", "the person whom this message was for is no longer of this household"}
 		}
-		return access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, Role: m.Role, From: from + " by a link"}, nil
+		return actor, nil
 	}
 	_, cfg, _, ok := h.engine.Alert(l.Alert)
 	if !ok {

@@ -46,7 +46,7 @@ func (h *Hub) SetBrokerState(id string, s BrokerState) {
 		if known {
 			before = state[was.Connected]
 		}
-		h.journal(time.Now(), access.HubActor(), "broker", id, before, state[s.Connected], s.Why)
+		h.journal(h.Time(), access.HubActor(), "broker", id, before, state[s.Connected], s.Why)
 		h.lookAgain()
 	})
 }
@@ -112,7 +112,7 @@ func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, pas
 		if had {
 			h.journalChange(a, "broker "+b.ID, before, b)
 		} else {
-			h.journal(time.Now(), a, "add", "broker "+b.ID, "", b.Address, "")
+			h.journal(h.Time(), a, "add", "broker "+b.ID, "", b.Address, "")
 		}
 		view = h.brokerView(b)
 		return nil
@@ -137,7 +137,7 @@ func (h *Hub) RemoveBroker(ctx context.Context, a access.Actor, id string) error
 		delete(h.secrets, id)
 		delete(h.brokers, id)
 		h.changeSite(func(s *site.Site) { delete(s.Brokers, id) }, store.DropBroker(id))
-		h.journal(time.Now(), a, "delete", "broker "+id, "", "", "")
+		h.journal(h.Time(), a, "delete", "broker "+id, "", "", "")
 		return nil
 	})
 }

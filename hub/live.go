@@ -5,23 +5,31 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"idleember/core/access"
 	"idleember/core/reading"
 )
 
-// Event is one live change. Its id is the hub's boot and a sequence number.
+type whom int
+
+const (
+	everybody whom = iota
+	onlyGuests
+	notGuests
+)
+
+// Event is one live change, the same for all readers. Its id is the hub's boot and a sequence number.
 type Event struct {
 	Seq  uint64
 	Kind string // signal, control, device, site, hub
-	Data json.RawMessage
-	made *made
+	made made
 	// signal is that of a routine event.
 	signal *Signal
 	obj    access.Object
-	// guestsOnly marks the shorter form of an event whose full form guests may not see.
-	guestsOnly bool
+	// whom is it for, where guests get a shorter form of it than others.
+	whom whom
 	// Routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
 	Routine bool
 }
@@ -36,7 +44,9 @@ type made struct {
 	short   json.RawMessage
 }
 
-func (m *made) text() json.RawMessage {
+// Data is what is told of it, as JSON.
+func (e *Event) Data() json.RawMessage {
+	m := &e.made
 	m.once.Do(func() {
 		m.json, _ = json.Marshal(m.data) // plain views
 		m.data = nil
@@ -67,28 +77,32 @@ func (e *Event) Short() json.RawMessage {
 	return e.made.short
 }
 
-const ringSize = 8192 // events that a resuming reader can catch up with
+const (
+	ringSize   = 8192 // events that a resuming reader can catch up with
+	keptEvents = 1024 // for which a reader keeps memory
+)
 
 // feed keeps the last events in a ring that all readers share: a slow reader holds up nobody, it only falls out of the
 // ring and starts afresh from a snapshot.
 type feed struct {
 	boot    string
 	mu      sync.Mutex
-	ring    [ringSize]Event
+	ring    [ringSize]*Event
 	next    uint64 // the sequence number of the next event, from 1
 	changed chan struct{}
+	readers atomic.Int64
 }
 
 func newFeed(boot string) *feed { return &feed{boot: boot, next: 1, changed: make(chan struct{})} }
 
 func (f *feed) publish(kind string, data any, obj access.Object) {
-	f.add(Event{Kind: kind, obj: obj}, data)
+	f.add(&Event{Kind: kind, obj: obj}, data)
 }
 
-func (f *feed) add(e Event, data any) {
+func (f *feed) add(e *Event, data any) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	e.Seq, e.made = f.next, &made{data: data}
+	e.Seq, e.made.data = f.next, data
 	f.ring[f.next%ringSize] = e
 	f.next++
 	close(f.changed)
@@ -102,6 +116,10 @@ type Watch struct {
 	next  uint64
 	fresh bool // it must be given a snapshot first
 
+	// of the last call of Next: with many readers a slice and a map for each of them in each moment would be most of what the hub throws away
+	events []*Event
+	seen   map[string]int
+
 	mu   sync.Mutex
 	only map[string]bool // whose new values it wants; nil: of everything
 	late []string        // ids that it began to want, whose state it has not been told yet
@@ -113,6 +131,7 @@ type Watch struct {
 func (h *Hub) Watch(lastID string, actor func() (access.Actor, bool)) *Watch {
 	h.live.mu.Lock()
 	defer h.live.mu.Unlock()
+	h.live.readers.Add(1)
 	w := &Watch{feed: h.live, actor: actor, next: h.live.next, fresh: true, poke: make(chan struct{}, 1)}
 	boot, seq, ok := strings.Cut(lastID, "-")
 	if n, err := strconv.ParseUint(seq, 10, 64); ok && err == nil && boot == h.boot && n < h.live.next && n+ringSize > h.live.next {
@@ -120,6 +139,9 @@ func (h *Hub) Watch(lastID string, actor func() (access.Actor, bool)) *Watch {
 	}
 	return w
 }
+
+// Close says that the reader has left.
+func (w *Watch) Close() { w.feed.readers.Add(-1) }
 
 // Only narrows what a reader is told: of signals that are not named it hears when their state changes, not each new value. What
 // is named anew is told as it is now (Late). Without a list it hears everything again.
@@ -165,38 +187,62 @@ func (w *Watch) Late() []string {
 // ID makes the id of an event.
 func (w *Watch) ID(seq uint64) string { return w.feed.boot + "-" + strconv.FormatUint(seq, 10) }
 
-// Next returns the events since the last call that the reader may see. reset says that it must take a snapshot first;
-// ok is false when the reader's right has ended. changed is closed when there is more.
-func (w *Watch) Next() (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
-	return w.read(false)
-}
-
-// NextShort is Next for a reader that takes routine events by their Short: their Data is not written.
-func (w *Watch) NextShort() (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
-	return w.read(true)
-}
-
-func (w *Watch) read(short bool) (events []Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+// Next returns the events since the last call that the reader may see; they are valid until the next one. reset says that it
+// must take a snapshot first; ok is false when the reader's right has ended. changed is closed when there is more.
+func (w *Watch) Next() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
 	actor, ok := w.actor()
 	if !ok {
 		return nil, 0, false, false, nil
 	}
 	events, last, reset, changed = w.collect(actor)
-	for i := range events {
-		if !short || !events[i].Routine {
-			events[i].Data = events[i].made.text()
-		}
-	}
 	return events, last, reset, true, changed
 }
 
-func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset bool, changed <-chan struct{}) {
+// NextShort is Next for a reader that takes routine events by their Short.
+func (w *Watch) NextShort() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+	events, last, reset, ok, changed = w.Next()
+	return w.newestOf(events), last, reset, ok, changed
+}
+
+// newest is how many new values of one signal a reader of values is told at once: nobody sees more in a moment.
+const newest = 4
+
+// newestOf leaves out of many events at once all but the newest values of each signal.
+func (w *Watch) newestOf(events []*Event) []*Event {
+	if len(events) <= newest {
+		return events
+	}
+	if w.seen == nil {
+		w.seen = map[string]int{}
+	}
+	clear(w.seen)
+	k := len(events)
+	for i := len(events) - 1; i >= 0; i-- {
+		if e := events[i]; e.Routine {
+			if w.seen[e.obj.Name]++; w.seen[e.obj.Name] > newest {
+				continue
+			}
+		}
+		k--
+		events[k] = events[i]
+	}
+	return events[k:]
+}
+
+// Readers is how many live streams are open.
+func (h *Hub) Readers() int { return int(h.live.readers.Load()) }
+
+func (w *Watch) collect(actor access.Actor) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	f := w.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	changed = f.changed
+	clear(w.events) // it may be the last that holds them
+	if w.events = w.events[:0]; cap(w.events) > keptEvents {
+		w.events, w.seen = nil, nil
+	}
 	if w.fresh || w.next+ringSize <= f.next {
 		w.fresh, w.next = false, f.next
 		return nil, f.next - 1, true, changed
@@ -206,9 +252,9 @@ func (w *Watch) collect(actor access.Actor) (events []Event, last uint64, reset 
 		if e.Routine && w.only != nil && !w.only[e.obj.Name] {
 			continue
 		}
-		if access.May(actor, access.Look, e.obj) == nil && (!e.guestsOnly || actor.Role == access.Guest) {
-			events = append(events, e)
+		if access.May(actor, access.Look, e.obj) == nil && (e.whom == everybody || (e.whom == onlyGuests) == (actor.Role == access.Guest)) {
+			w.events = append(w.events, e)
 		}
 	}
-	return events, f.next - 1, false, changed
+	return w.events, f.next - 1, false, changed
 }

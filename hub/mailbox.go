@@ -24,6 +24,7 @@ type Mailbox struct {
 	gone     []string
 	ended    bool
 	ready    chan struct{}
+	now      func() time.Time // the hub's time
 }
 
 // Outgoing is one want on its way to a device.
@@ -80,7 +81,7 @@ func (m *Mailbox) Take() Post {
 		return 1
 	})
 	for _, w := range m.pulses {
-		if w.until.IsZero() || time.Now().Before(w.until) {
+		if w.until.IsZero() || m.now().Before(w.until) {
 			p.Wants = append(p.Wants, w)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/site"
 	"idleember/store"
 )
 
@@ -48,7 +49,7 @@ func (h *Hub) AddMember(ctx context.Context, a access.Actor, n NewMember) (store
 		}
 		h.people.members[m.ID] = m
 		h.write(store.SaveMember(m))
-		h.journal(time.Now(), a, "add", "member "+m.ID, "", string(m.Role), "")
+		h.journal(h.Time(), a, "add", "member "+m.ID, "", string(m.Role), "")
 		return nil
 	})
 }
@@ -61,6 +62,8 @@ type MemberChange struct {
 	Role     *access.Role
 	Password *string
 	Disabled *bool
+	Until    *time.Time // of a guest; zero: no end
+	Factor   *bool      // false takes the second factor away
 }
 
 // ChangeMember changes a person. The last owner can neither be disabled nor given another role. A new password and
@@ -112,27 +115,109 @@ func (h *Hub) ChangeMember(ctx context.Context, a access.Actor, account string, 
 		if hash != "" {
 			m.Password = hash
 		}
+		if c.Factor != nil && !*c.Factor {
+			m.Factor, m.Step, m.Recovery = "", 0, "[]"
+		}
+		if m.Role != access.Guest {
+			m.Until = 0
+		}
+		if c.Until != nil {
+			if err := checkUntil(m.Role, *c.Until, h.Time()); err != nil {
+				return err
+			}
+			if m.Until = 0; !c.Until.IsZero() {
+				m.Until = c.Until.UnixMilli()
+			}
+		}
 		if before.Role == access.Owner && !before.Disabled && (m.Role != access.Owner || m.Disabled) && p.owners() < 2 {
 			return &InvalidError{"role", "this is the last owner; make somebody else owner first"}
 		}
 		if hash != "" || m.Disabled {
-			for sum, x := range p.passes {
-				if x.Member == account {
-					delete(p.passes, sum)
-					delete(p.open, x.ID)
-					h.write(store.DeletePass(x.ID))
-				}
-			}
+			h.endPasses(account, func(store.Pass) bool { return true })
 		}
 		p.members[account] = m
 		h.write(store.SaveMember(m))
-		said := func(m store.Member) string { return fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled) }
-		h.journal(time.Now(), a, "change", "member "+account, said(before), said(m), "")
+		said := func(m store.Member) string {
+			text := fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled)
+			if m.Until > 0 {
+				text += ", until " + time.UnixMilli(m.Until).In(h.site.Hub.Location()).Format("2 Jan 2006 15:04")
+			}
+			if m.Factor != "" {
+				text += ", with a second factor"
+			}
+			return text
+		}
+		h.journal(h.Time(), a, "change", "member "+account, said(before), said(m), "")
 		h.lookAgain()
 		out = m
 		return nil
 	})
 	return out, err
+}
+
+// RemoveMember takes a person out of the household. What they made stays; the last owner cannot be removed.
+func (h *Hub) RemoveMember(ctx context.Context, a access.Actor, account string) error {
+	return h.do(ctx, func() error {
+		if err := access.May(a, access.Household, access.Anything); err != nil {
+			return err
+		}
+		p := h.people
+		p.mu.Lock()
+		m, ok := p.members[account]
+		switch {
+		case !ok:
+			p.mu.Unlock()
+			return &NotFoundError{What: "member", ID: account}
+		case m.Role == access.Owner && !m.Disabled && p.owners() < 2:
+			p.mu.Unlock()
+			return &InvalidError{"role", "this is the last owner; make somebody else owner first"}
+		}
+		h.endPasses(account, func(store.Pass) bool { return true })
+		for sum, x := range p.invites {
+			if x.Account == account {
+				delete(p.invites, sum)
+			}
+		}
+		delete(p.members, account)
+		p.mu.Unlock()
+		h.write(store.RemoveMember(account))
+		if lines := slices.DeleteFunc(slices.Clone(h.site.Rights), func(l site.Right) bool { return l.Who == account }); len(lines) < len(h.site.Rights) {
+			h.setRights(lines)
+		}
+		h.journal(h.Time(), a, "remove", "member "+account, fmt.Sprintf("%s, %s", m.Name, m.Role), "", "")
+		h.lookAgain()
+		return nil
+	})
+}
+
+// SignOutEverywhere ends all browser sessions of a member: one's own, or for an owner anybody's.
+func (h *Hub) SignOutEverywhere(ctx context.Context, a access.Actor, account string) error {
+	action := access.Household
+	if account == a.ID {
+		action = access.Self
+	}
+	return h.do(ctx, func() error {
+		if err := access.May(a, action, access.Anything); err != nil {
+			return err
+		}
+		h.people.mu.Lock()
+		defer h.people.mu.Unlock()
+		if _, ok := h.people.members[account]; !ok {
+			return &NotFoundError{What: "member", ID: account}
+		}
+		n := h.endPasses(account, func(x store.Pass) bool { return x.Kind == "session" })
+		h.journal(h.Time(), a, "sign out everywhere", "member "+account, fmt.Sprintf("%d sessions", n), "", "")
+		h.lookAgain()
+		return nil
+	})
+}
+
+// SeenAt is when a member was here last, within a minute; zero: never.
+func (h *Hub) SeenAt(m store.Member) (at time.Time) {
+	if ms := max(m.Seen, h.people.use.seen(m.ID)); ms > 0 {
+		at = time.UnixMilli(ms)
+	}
+	return at
 }
 
 func (p *people) owners() int {

@@ -59,11 +59,12 @@ func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messagin
 		}
 		h.changeSite(func(s *site.Site) { s.Messaging = m }, store.SaveMessaging(m))
 		if m.Digest != before.Digest {
-			h.write(markDigest(time.Now(), m.Digest))
+			h.write(markDigest(h.Time(), m.Digest))
 		}
 		if password != nil {
 			h.write(store.SaveSecret(mailPassword, *password))
 		}
+		h.tryAgain()
 		h.journalChange(a, "hub.messaging", before, m)
 		return nil
 	})
@@ -110,9 +111,9 @@ func (h *Hub) beatOutward(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if now := time.Now(); now.Sub(looked) >= digestEvery {
+		if now := time.Now(); now.Sub(looked) >= digestEvery && h.trusted() {
 			looked = now
-			if err := h.tellDigest(ctx, now); err != nil && ctx.Err() == nil {
+			if err := h.tellDigest(ctx, h.Time()); err != nil && ctx.Err() == nil {
 				h.log.Warn("the digest did not go out", "error", err)
 			}
 		}
@@ -122,7 +123,7 @@ func (h *Hub) beatOutward(ctx context.Context) {
 			continue
 		}
 		last = time.Now()
-		if _, err := h.carry(ctx, aliveRoute, Notice{ID: fmt.Sprintf("alive.%s.%d", h.boot, last.UnixMilli()), What: "alive", At: last, Name: s.Hub.Name + " is alive", Severity: site.Info, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil && ctx.Err() == nil {
+		if _, err := h.carry(ctx, aliveRoute, Notice{ID: fmt.Sprintf("alive.%s.%d", h.boot, last.UnixMilli()), What: "alive", At: h.Time(), Name: s.Hub.Name + " is alive", Severity: site.Info, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil && ctx.Err() == nil {
 			h.log.Warn("the sign of life did not go out", "error", err)
 		}
 	}

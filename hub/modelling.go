@@ -6,7 +6,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"idleember/core/access"
 	"idleember/core/site"
@@ -97,7 +96,8 @@ func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) 
 	if err := m.Validate(); err != nil {
 		return &InvalidError{"model", err.Error()}
 	}
-	switch _, have := h.models[m.ID]; {
+	before, have := h.models[m.ID]
+	switch {
 	case h.shipped[m.ID]:
 		return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub; choose another id for yours", m.ID)}
 	case have && !replace:
@@ -105,7 +105,12 @@ func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) 
 	}
 	h.models[m.ID] = m
 	h.write(store.SaveModel(m))
-	h.journal(time.Now(), a, "save", "model "+m.ID, "", m.Name, "")
+	var v *store.Version
+	if have {
+		v = versionOf("model "+m.ID, before)
+		v.After = raw(m)
+	}
+	h.writeState(store.AddEntry(h.Time(), a, "save", "model "+m.ID, before.Name, m.Name, "", v))
 	*out = h.modelView(m)
 	return nil
 }
@@ -136,7 +141,8 @@ func (h *Hub) RemoveModel(ctx context.Context, a access.Actor, id string) error 
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		if _, ok := h.models[id]; !ok {
+		before, ok := h.models[id]
+		if !ok {
 			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models)))}
 		}
 		if h.shipped[id] {
@@ -144,7 +150,7 @@ func (h *Hub) RemoveModel(ctx context.Context, a access.Actor, id string) error 
 		}
 		delete(h.models, id)
 		h.write(store.DropModel(id))
-		h.journal(time.Now(), a, "delete", "model "+id, "", "", "")
+		h.writeState(store.AddEntry(h.Time(), a, "delete", "model "+id, before.Name, "", "", versionOf("model "+id, before)))
 		return nil
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"idleember/core/access"
@@ -63,6 +64,7 @@ type post struct {
 	newKeys func() (PushKeys, error)
 	busy    map[string]bool // routes
 	wake    chan struct{}
+	changed atomic.Int64 // how often routes or servers were; what failed before that is tried again at once
 	end     chan struct{}
 	tasks   sync.WaitGroup
 }
@@ -91,6 +93,13 @@ func waits(tries int) time.Duration {
 	return steps[min(max(tries-1, 0), len(steps)-1)]
 }
 
+// tryAgain makes what waits due, because where messages go to was changed. It is called in the loop.
+func (h *Hub) tryAgain() {
+	h.post.changed.Add(1)
+	h.write(store.DeliveriesDue())
+	h.later(func(error) { h.post.poke() })
+}
+
 // send puts a notice on its way.
 func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
 	h.writeState(store.AddDelivery(store.Delivery{MID: id, Route: route, Alert: about, At: at.UnixMilli(), Body: raw(n)}))
@@ -110,7 +119,7 @@ func (h *Hub) deliverPosts(ctx context.Context) {
 		next := h.startPosts(ctx)
 		var due <-chan time.Time
 		if !next.IsZero() {
-			due = time.After(max(time.Until(next), 50*time.Millisecond))
+			due = time.After(max(next.Sub(h.Time()), 50*time.Millisecond))
 		}
 		select {
 		case <-ctx.Done():
@@ -128,13 +137,13 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 		if ctx.Err() == nil {
 			h.log.Error("messages that wait cannot be read", "error", err)
 		}
-		return time.Now().Add(time.Minute)
+		return h.Time().Add(time.Minute)
 	}
 	byRoute := map[string][]store.Delivery{}
 	for _, d := range list {
 		byRoute[d.Route] = append(byRoute[d.Route], d)
 	}
-	p, now := h.post, time.Now()
+	p, now := h.post, h.Time()
 	for _, route := range slices.Sorted(maps.Keys(byRoute)) {
 		q := byRoute[route]
 		at := time.UnixMilli(q[0].Next) // the first holds up those behind it: they come in order
@@ -183,11 +192,22 @@ func (h *Hub) tryPosts(ctx context.Context, id string, q []store.Delivery) {
 			n.Others = append(n.Others, x)
 		}
 	}
+	changed := h.post.changed.Load()
 	answer, err := h.carry(ctx, id, n)
 	if ctx.Err() != nil {
 		return // the hub stops; it is tried again after the next start
 	}
+	if err != nil && changed != h.post.changed.Load() { // it failed as things were before
+		for i := range q {
+			q[i].Tries = -1
+		}
+	}
 	h.tried(ctx, q, answer, err)
+	if err != nil && changed != h.post.changed.Load() { // also where they were changed while that was written down
+		if err := h.store.Do(ctx, store.DeliveriesDue()); err != nil && ctx.Err() == nil {
+			h.log.Error("what waits is not tried at once", "error", err)
+		}
+	}
 }
 
 // carry gives a notice to the sender of its route.
@@ -231,7 +251,7 @@ const (
 
 // tried keeps how a try went.
 func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err error) {
-	now := time.Now()
+	now := h.Time()
 	var changes []store.Change
 	for _, d := range q {
 		d.Tries++
@@ -242,7 +262,10 @@ func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err 
 		case errors.As(err, &never), now.Sub(time.UnixMilli(d.At)) > giveUpPost:
 			d.State, d.Done, d.Answer = store.Failed, now.UnixMilli(), clip(err.Error(), 300)
 		default:
-			d.State, d.Answer, d.Next = store.Waiting, clip(err.Error(), 300), now.Add(waits(d.Tries)).UnixMilli()
+			d.State, d.Answer, d.Next = store.Waiting, clip(err.Error(), 300), now.UnixMilli()
+			if d.Tries > 0 {
+				d.Next = now.Add(waits(d.Tries)).UnixMilli()
+			}
 		}
 		changes = append(changes, store.DeliveryTried(d))
 		if d.State == store.Failed || d.State == store.Sent && d.Tries > 1 || d.Tries == 1 && d.State == store.Waiting {
@@ -267,7 +290,7 @@ func (h *Hub) TestRoute(ctx context.Context, a access.Actor, id string) (answer 
 	if _, ok := s.Routes[id]; !ok {
 		return "", &NotFoundError{"route", id, site.Nearest(id, slices.Sorted(maps.Keys(s.Routes)))}
 	}
-	now := time.Now()
+	now := h.Time()
 	return h.carry(ctx, id, Notice{ID: fmt.Sprintf("test.%s.%d", id, now.UnixMilli()), What: "test", At: now, Name: "A test, sent by " + a.Name, Severity: site.Info,
 		Value: "all is well", Hub: s.Hub.Name, Zone: s.Hub.Zone})
 }

@@ -21,8 +21,8 @@ type PresetView struct {
 	Config  site.Preset `json:"config"`
 }
 
-// mayApply reports whether an actor may apply a preset.
-func mayApply(a access.Actor, p site.Preset) bool {
+// mayApply reports whether an actor may apply a preset: by its role, and because everything in it may be switched by them.
+func mayApply(s *site.Site, a access.Actor, p site.Preset) bool {
 	ranks := map[access.Role]int{access.Guest: 1, access.Member: 2, access.Owner: 3}
 	need := access.Role(p.Role)
 	if need == "" {
@@ -31,7 +31,14 @@ func mayApply(a access.Actor, p site.Preset) bool {
 	if a.Kind == access.Wall {
 		return slices.Contains(a.Switches, p.ID)
 	}
-	return a.Kind == access.TheHub || a.Kind == access.Panel || ranks[a.Role] >= ranks[need]
+	if a.Kind == access.TheHub || a.Kind == access.Panel {
+		return true
+	}
+	sets := []string{}
+	for _, x := range p.Actions {
+		sets = append(sets, x.ID)
+	}
+	return ranks[a.Role] >= ranks[need] && len(unswitchable(s, a, sets)) == 0
 }
 
 func (h *Hub) settingsAndPresets(a access.Actor, out *Snapshot) {
@@ -41,7 +48,7 @@ func (h *Hub) settingsAndPresets(a access.Actor, out *Snapshot) {
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Presets)) {
-		if p := h.site.Presets[id]; mayApply(a, p) {
+		if p := h.site.Presets[id]; mayApply(h.site, a, p) {
 			out.Presets = append(out.Presets, PresetView{Version(p), p})
 		}
 	}
@@ -54,13 +61,13 @@ func (h *Hub) ApplyPreset(ctx context.Context, a access.Actor, id string, until 
 		if !ok {
 			return &NotFoundError{"preset", id, site.Nearest(id, slices.Sorted(maps.Keys(h.site.Presets)))}
 		}
-		if !mayApply(a, p) {
+		if !mayApply(h.site, a, p) {
 			return &access.Denied{Actor: a, Action: access.Switch, Object: access.Object{Name: "the preset " + p.Name}}
 		}
 		if p.Ends && until.IsZero() {
 			return &InvalidError{"until", p.Name + " needs an end; tell until when it holds"}
 		}
-		if !until.IsZero() && !until.After(time.Now()) {
+		if !until.IsZero() && !until.After(h.Time()) {
 			return &InvalidError{"until", "the end lies in the past; choose a later one"}
 		}
 		h.apply(engine.Apply{Preset: id, Until: until, Actor: a})
@@ -127,7 +134,7 @@ func keep[T any](h *Hub, a access.Actor, p part[T], id, name string, next T, che
 	if had {
 		h.journalChange(a, object, plain(before), plain(next))
 	} else {
-		h.journal(time.Now(), a, "add", object, "", p.kind, "")
+		h.journal(h.Time(), a, "add", object, "", p.kind, "")
 	}
 	return nil
 }
@@ -140,7 +147,8 @@ func drop[T any](h *Hub, a access.Actor, p part[T], id string) error {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return err
 	}
-	if _, ok := p.of(h.site)[id]; !ok {
+	before, ok := p.of(h.site)[id]
+	if !ok {
 		return &NotFoundError{p.kind, id, site.Nearest(id, slices.Sorted(maps.Keys(p.of(h.site))))}
 	}
 	if user := h.userOf(p.kind, id); user != "" {
@@ -151,7 +159,7 @@ func drop[T any](h *Hub, a access.Actor, p part[T], id string) error {
 	if p.kind != "setting" {
 		object = p.kind + "." + id
 	}
-	h.journal(time.Now(), a, "remove", object, p.kind, "", "")
+	h.writeState(store.AddEntry(h.Time(), a, "remove", object, p.kind, "", "", versionOf(object, plain(before))))
 	return nil
 }
 

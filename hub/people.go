@@ -3,7 +3,6 @@ package hub
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
@@ -11,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -28,6 +28,7 @@ const SessionLife = 90 * 24 * time.Hour
 var (
 	ErrSignIn    = errors.New("the account or the password is wrong")
 	ErrSignedOut = errors.New("sign in first: the session or token is missing, ended or unknown")
+	ErrFactor    = errors.New("this account has a second factor; enter its code, or one of the recovery codes")
 	ErrSetUp     = errors.New("this hub has its owner already; sign in")
 	ErrSetupCode = errors.New("the setup code is wrong; it stands in the terminal in which the hub was started")
 )
@@ -44,9 +45,13 @@ type people struct {
 	mu      sync.RWMutex
 	members map[string]store.Member
 	passes  map[[32]byte]store.Pass
-	open    map[string]bool // ids of passes
-	code    string          // the setup code while there is no owner
-	owned   chan struct{}   // closed when there is one
+	open    map[string][32]byte // passes by their id
+	rights  atomic.Pointer[access.Rights]
+	invites map[[32]byte]store.Invite
+	begun   map[string]string // by account: the secret of a second factor that is not confirmed yet
+	use     use
+	code    string        // the setup code while there is no owner
+	owned   chan struct{} // closed when there is one
 	tries   map[string]*tries
 	hashing chan struct{} // bounds the memory that password hashing takes
 }
@@ -58,7 +63,7 @@ type tries struct {
 }
 
 func loadPeople(ctx context.Context, st *store.Store) (*people, error) {
-	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string]bool{}, owned: make(chan struct{}), tries: map[string]*tries{}, hashing: make(chan struct{}, 2)}
+	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string][32]byte{}, invites: map[[32]byte]store.Invite{}, begun: map[string]string{}, owned: make(chan struct{}), tries: map[string]*tries{}, hashing: make(chan struct{}, 2)}
 	members, err := st.Members(ctx)
 	if err != nil {
 		return nil, err
@@ -72,7 +77,14 @@ func loadPeople(ctx context.Context, st *store.Store) (*people, error) {
 	}
 	for _, x := range passes {
 		p.passes[[32]byte(x.Hash)] = x
-		p.open[x.ID] = true
+		p.open[x.ID] = [32]byte(x.Hash)
+	}
+	invites, err := st.Invites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range invites {
+		p.invites[[32]byte(x.Hash)] = x
 	}
 	if len(members) == 0 {
 		s := secret(8)
@@ -134,8 +146,8 @@ func (p *people) matches(ctx context.Context, hash, password string) (bool, erro
 
 // hold returns how long a key (an account or an address) must wait before the next try.
 func (p *people) hold(keys ...string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	p.mu.RLock()
+	defer p.mu.RUnlock()
 	now := time.Now()
 	for _, k := range keys {
 		if t := p.tries[k]; t != nil && now.Before(t.until) {
@@ -171,6 +183,12 @@ func (p *people) wrong(keys ...string) {
 }
 
 func (p *people) right(keys ...string) {
+	p.mu.RLock()
+	some := slices.ContainsFunc(keys, func(k string) bool { return p.tries[k] != nil })
+	p.mu.RUnlock()
+	if !some { // mostly
+		return
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, k := range keys {
@@ -194,6 +212,24 @@ type NewMember struct {
 	Name     string
 	Role     access.Role
 	Password string
+	Until    time.Time // a guest's end; zero: none
+}
+
+func checkUntil(role access.Role, until, now time.Time) error {
+	switch {
+	case until.IsZero():
+		return nil
+	case role != access.Guest:
+		return &InvalidError{"until", "only guests have an end; a member or owner is of the household until somebody takes them out"}
+	case !until.After(now):
+		return &InvalidError{"until", "the guest's end lies in the past; choose a later one"}
+	}
+	return nil
+}
+
+// active reports whether an account is open.
+func active(m store.Member, now time.Time) bool {
+	return !m.Disabled && (m.Until == 0 || now.UnixMilli() < m.Until)
 }
 
 func (h *Hub) newMember(ctx context.Context, n NewMember) (store.Member, error) {
@@ -209,11 +245,21 @@ func (h *Hub) newMember(ctx context.Context, n NewMember) (store.Member, error) 
 	if !n.Role.Valid() {
 		return store.Member{}, &InvalidError{"role", fmt.Sprintf("the role is %q; choose owner, member or guest", n.Role)}
 	}
+	if err := checkUntil(n.Role, n.Until, h.Time()); err != nil {
+		return store.Member{}, err
+	}
+	if n.Account == site.RightMembers || n.Account == site.RightGuests || n.Account == "owners" {
+		return store.Member{}, &InvalidError{"account", fmt.Sprintf("%q is the word for everybody of a role; choose another account", n.Account)}
+	}
 	if err := checkPassword(n.Password); err != nil {
 		return store.Member{}, err
 	}
 	hash, err := h.people.hash(ctx, n.Password)
-	return store.Member{ID: n.Account, Name: n.Name, Role: n.Role, Password: hash, Created: time.Now().UnixMilli()}, err
+	m := store.Member{ID: n.Account, Name: n.Name, Role: n.Role, Password: hash, Created: h.Time().UnixMilli()}
+	if !n.Until.IsZero() {
+		m.Until = n.Until.UnixMilli()
+	}
+	return m, err
 }
 
 // SetUp creates the owner with the one-time code, and the hub's settings with it. The code is void afterwards.
@@ -249,13 +295,14 @@ func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, o
 		p.members[m.ID] = m
 		h.changeSite(func(s *site.Site) { s.Hub = settings }, store.SaveHub(settings))
 		h.write(store.SaveMember(m))
-		h.journal(time.Now(), access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, From: from}, "set up", "hub", "", settings.Name, "")
+		h.journal(h.Time(), access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, From: from}, "set up", "hub", "", settings.Name, "")
 		return nil
 	})
 }
 
-// SignIn checks a password and begins a browser session; it returns the session's secret.
-func (h *Hub) SignIn(ctx context.Context, account, password, from string) (string, error) {
+// SignIn checks a password, and the code of the second factor where the account has one, and begins a browser session; it returns
+// the session's secret.
+func (h *Hub) SignIn(ctx context.Context, account, password, code, from string) (string, error) {
 	p := h.people
 	keys := []string{"account " + clip(account, 60), "address " + from}
 	if err := p.hold(keys...); err != nil {
@@ -268,126 +315,29 @@ func (h *Hub) SignIn(ctx context.Context, account, password, from string) (strin
 	if err != nil {
 		return "", err
 	}
-	if !ok || !good || m.Disabled {
+	if !ok || !good || !active(m, h.Time()) {
 		p.wrong(keys...)
 		h.log.Warn("a sign-in failed", "account", clip(account, 60), "from", from)
 		return "", ErrSignIn
 	}
+	if m.Factor != "" {
+		if code == "" {
+			return "", ErrFactor
+		}
+		if err := h.checkFactor(ctx, m.ID, code); err != nil {
+			p.wrong(keys...)
+			h.log.Warn("a second factor was wrong", "account", m.ID, "from", from)
+			return "", err
+		}
+	}
 	p.right(keys...)
-	actor := access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, Role: m.Role, From: from}
-	key, _, err := h.pass(ctx, actor, "session", from, SessionLife, "")
+	key, _, err := h.pass(ctx, h.actorOf(m, access.Person, from), store.Pass{Kind: "session", Name: from}, SessionLife)
 	return key, err
 }
 
-// pass makes a session, a token or the key of a wall for a member.
-func (h *Hub) pass(ctx context.Context, a access.Actor, kind, name string, life time.Duration, wall string) (string, store.Pass, error) {
-	key := kind + "_" + secret(20)
-	sum := sha256.Sum256([]byte(key))
-	now := time.Now()
-	x := store.Pass{Hash: sum[:], ID: secret(6), Kind: kind, Member: a.ID, Name: name, Created: now.UnixMilli(), Wall: wall}
-	if life > 0 {
-		x.Expires = now.Add(life).UnixMilli()
-	}
-	err := h.do(ctx, func() error {
-		h.people.mu.Lock()
-		defer h.people.mu.Unlock()
-		if _, ok := h.people.members[a.ID]; !ok {
-			return ErrSignedOut
-		}
-		h.people.passes[sum] = x
-		h.people.open[x.ID] = true
-		h.write(store.SavePass(x))
-		h.journal(now, a, "begin "+kind, a.ID, "", name, "")
-		return nil
-	})
-	return key, x, err
-}
-
-// Who returns the actor that a session, a token or the key of a wall stands for.
-func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
-	p := h.people
-	sum := sha256.Sum256([]byte(key))
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	x, ok := p.passes[sum]
-	if !ok || x.Expires > 0 && x.Expires < time.Now().UnixMilli() {
-		return access.Actor{}, x, ErrSignedOut
-	}
-	m, ok := p.members[x.Member]
-	if !ok || m.Disabled {
-		return access.Actor{}, x, ErrSignedOut
-	}
-	kind := access.Person
-	switch x.Kind {
-	case "token":
-		kind = access.Token
-	case "wall":
-		return wallOf(x).actor(h, from), x, nil
-	}
-	return access.Actor{Kind: kind, ID: m.ID, Name: m.Name, Role: m.Role, From: from}, x, nil
-}
-
-// NewToken makes a token for the member who asks and returns it; only its hash is kept.
-func (h *Hub) NewToken(ctx context.Context, a access.Actor, name string) (string, store.Pass, error) {
-	if err := access.May(a, access.Self, access.Anything); err != nil {
-		return "", store.Pass{}, err
-	}
-	if err := checkName("name", name); err != nil {
-		return "", store.Pass{}, err
-	}
-	return h.pass(ctx, a, "token", name, 0, "")
-}
-
-// Tokens lists the tokens of the member who asks.
-func (h *Hub) Tokens(_ context.Context, a access.Actor) ([]store.Pass, error) {
-	h.people.mu.RLock()
-	defer h.people.mu.RUnlock()
-	out := []store.Pass{}
-	for _, x := range h.people.passes {
-		if x.Kind == "token" && x.Member == a.ID {
-			out = append(out, x)
-		}
-	}
-	slices.SortFunc(out, func(x, y store.Pass) int { return int(x.Created - y.Created) })
-	return out, access.May(a, access.Self, access.Anything)
-}
-
-// EndPass ends a session or token of the member who asks.
-func (h *Hub) EndPass(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error {
-		if err := access.May(a, access.Self, access.Anything); err != nil {
-			return err
-		}
-		h.people.mu.Lock()
-		defer h.people.mu.Unlock()
-		for sum, x := range h.people.passes {
-			if x.ID == id && x.Member == a.ID {
-				delete(h.people.passes, sum)
-				delete(h.people.open, x.ID)
-				h.write(store.DeletePass(id))
-				h.journal(time.Now(), a, "end "+x.Kind, a.ID, x.Name, "", "")
-				h.lookAgain()
-				return nil
-			}
-		}
-		return &NotFoundError{What: "token", ID: id}
-	})
-}
-
-// Still returns an actor as it is now, and false where the session or token that it came with has ended.
-func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
-	p := h.people
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	if a.Kind == access.Wall {
-		return a, p.open[pass]
-	}
-	m, ok := p.members[a.ID]
-	if !ok || m.Disabled || !p.open[pass] {
-		return a, false
-	}
-	a.Role = m.Role
-	return a, true
+// actorOf is a member, as whoever acts for them.
+func (h *Hub) actorOf(m store.Member, kind access.Kind, from string) access.Actor {
+	return access.Actor{Kind: kind, ID: m.ID, Name: m.Name, Role: m.Role, From: from, Rights: h.people.rights.Load()}
 }
 
 // Preferences returns how a person wants the console. A token has those of who made it.

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net/url"
 	"strings"
-	"time"
 
 	"idleember/core/access"
 	"idleember/store"
@@ -99,7 +98,7 @@ func (h *Hub) Subscribe(ctx context.Context, a access.Actor, s store.Subscriptio
 	if len(have) >= mostSubscribed {
 		return &InvalidError{"endpoint", "this person has twenty consoles that take pushes; let one of them go first"}
 	}
-	s.Account, s.CreatedMS = a.ID, time.Now().UnixMilli()
+	s.Account, s.CreatedMS = a.ID, h.Time().UnixMilli()
 	return h.store.Do(ctx, store.SaveSubscription(s))
 }
 

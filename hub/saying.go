@@ -192,7 +192,7 @@ func (h *Hub) saySignal(g site.Signal) string {
 	}
 	words := strings.ToLower(g.Name) + " " + spoken(g, s.Value)
 	if s.Fresh == engine.Stale {
-		words += fmt.Sprintf(" (%s old)", calendar.Words(time.Since(s.Heard)))
+		words += fmt.Sprintf(" (%s old)", calendar.Words(h.Time().Sub(s.Heard)))
 	}
 	return words
 }
@@ -222,7 +222,7 @@ func (h *Hub) sayControl(c site.Control) string {
 		words += " by hand"
 	}
 	if *is != 0 && !s.IsSince.IsZero() {
-		words += " for " + calendar.Words(time.Since(s.IsSince))
+		words += " for " + calendar.Words(h.Time().Sub(s.IsSince))
 	}
 	if s.Phase == engine.Unconfirmed {
 		words += ", not confirmed"
@@ -232,7 +232,7 @@ func (h *Hub) sayControl(c site.Control) string {
 
 // trend says how a signal went in the last hour, where that is worth a word.
 func (h *Hub) trend(ctx context.Context, id string) string {
-	g, now := h.Site().Signals[id], time.Now()
+	g, now := h.Site().Signals[id], h.Time()
 	hour := []int64{now.Add(-time.Hour).UnixMilli(), now.Add(-55 * time.Minute).UnixMilli(), now.Add(-5 * time.Minute).UnixMilli(), now.UnixMilli()}
 	var buckets []series.Bucket
 	buckets, _, err := h.store.Buckets(ctx, id, hour, 0, now)

@@ -43,15 +43,6 @@ func (h *Hub) lockedBy(id string) string {
 	return strings.Join(names, " and ") + " is by hand; put it in auto to change this"
 }
 
-func (h *Hub) settingObject(g site.Setting) access.Object {
-	guests := g.Guests
-	if guests == "" {
-		guests = site.GuestsNothing
-	}
-	device, _ := site.Split(g.ID)
-	return access.Object{Device: device, Name: g.ID, Guests: guests}
-}
-
 func (h *Hub) settingView(g site.Setting) Setting {
 	owner, _ := site.Split(g.ID)
 	v := Setting{Version: Version(g), Config: g, Locked: h.lockedBy(g.ID)}
@@ -80,7 +71,7 @@ func (h *Hub) settingKept(now engine.Now, g site.Setting, value site.Amount) {
 	if v.Kind == site.Text {
 		v = reading.Text(g.Say(value))
 	}
-	h.write(store.AddReading(g.ID, store.Reading{T: now.Wall.UnixMilli(), Value: v}, nil))
+	h.writeReadings(store.AddReading(g.ID, store.Reading{T: now.Wall.UnixMilli(), Value: v}, nil))
 }
 
 // Set changes the value of a setting, until a time where that is not zero.
@@ -98,7 +89,7 @@ func (h *Hub) Set(ctx context.Context, a access.Actor, id, value string, until t
 		if err != nil {
 			return &InvalidError{"value", err.Error()}
 		}
-		if !until.IsZero() && !until.After(time.Now()) {
+		if !until.IsZero() && !until.After(h.Time()) {
 			return &InvalidError{"until", "the end lies in the past; choose a later one"}
 		}
 		h.apply(engine.Set{Setting: id, To: amount, Until: until, Actor: a})

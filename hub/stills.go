@@ -30,8 +30,14 @@ func stillView(s store.Still) Still {
 	return Still{ID: s.ID, Device: s.Device, At: time.UnixMilli(s.AtMS), Alert: about, Size: s.Size}
 }
 
-// Fetcher brings a JPEG from a camera.
-type Fetcher func(ctx context.Context, c site.Camera) ([]byte, error)
+// Fetcher brings a JPEG from a camera. The password is "" where it asks for none.
+type Fetcher func(ctx context.Context, c site.Camera, password string) ([]byte, error)
+
+// CameraView is a device's camera.
+type CameraView struct {
+	Config   site.Camera `json:"config"`
+	Password bool        `json:"password"` // one is kept
+}
 
 // stills fetches each device's picture once, however many want it.
 type stills struct {
@@ -65,8 +71,8 @@ func (h *Hub) Fetches(f Fetcher) {
 	h.stills.mu.Unlock()
 }
 
-func (h *Hub) stillObject(d site.Device) access.Object {
-	o := access.Object{Device: d.ID, Name: stillsOf(d.ID), Guests: site.GuestsNothing}
+func stillObject(d site.Device) access.Object {
+	o := access.Object{Device: d.ID, Name: stillsOf(d.ID), Place: d.Place, Guests: site.GuestsNothing, Private: true}
 	if d.Camera.Guests != "" {
 		o.Guests = d.Camera.Guests
 	}
@@ -74,34 +80,53 @@ func (h *Hub) stillObject(d site.Device) access.Object {
 }
 
 // stillsOf names the pictures of a device, which may be open where the device is not.
-func stillsOf(device string) string { return device + " pictures" }
+func stillsOf(device string) string { return device + site.PicturesOf }
 
 // seen returns a device with a camera that an actor may look through.
 func (h *Hub) seen(a access.Actor, id string) (site.Device, error) {
 	s := h.Site()
 	d, ok := s.Devices[id]
-	if !ok || access.May(a, access.Look, h.stillObject(d)) != nil {
+	if !ok || access.May(a, access.Look, stillObject(d)) != nil {
 		return d, &NotFoundError{"device", id, site.Nearest(id, slices.Collect(maps.Keys(s.Devices)))}
 	}
 	return d, nil
 }
 
+func cameraPassword(device string) string { return "camera password " + device }
+
 // Camera returns a device's, for owners.
-func (h *Hub) Camera(_ context.Context, a access.Actor, id string) (site.Camera, error) {
+func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v CameraView, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
-		return site.Camera{}, err
+		return v, err
 	}
 	d, err := h.seen(a, id)
-	return d.Camera, err
+	if err != nil {
+		return v, err
+	}
+	word, err := h.store.Secret(ctx, cameraPassword(id))
+	return CameraView{d.Camera, word != ""}, err
 }
 
-// SaveCamera changes a device's; the zero value takes it away.
-func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.Camera) (site.Camera, error) {
+// SaveCamera changes a device's; the zero value takes it away. A nil password leaves the one that is kept, unless the picture
+// is to come from another host: the password is not for that one.
+func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.Camera, password *string) (CameraView, error) {
 	if err := c.Validate(); err != nil {
-		return c, &InvalidError{"camera", err.Error()}
+		return CameraView{}, &InvalidError{"camera", err.Error()}
 	}
-	_, err := h.ChangeDevice(ctx, a, id, func(d *site.Device) error { d.Camera = c; return nil })
-	return c, err
+	_, err := h.ChangeDevice(ctx, a, id, func(d *site.Device) error {
+		if password == nil && (c.Account == "" || c.Host() != d.Camera.Host()) {
+			password = new(string)
+		}
+		d.Camera = c
+		if password != nil {
+			h.write(store.SaveSecret(cameraPassword(id), *password))
+		}
+		return nil
+	})
+	if err != nil {
+		return CameraView{}, err
+	}
+	return h.Camera(ctx, a, id)
 }
 
 // TakeStill fetches a picture now. One that was taken a moment ago will do.
@@ -113,7 +138,7 @@ func (h *Hub) TakeStill(ctx context.Context, a access.Actor, id string) (Still, 
 	if d.Camera.Address == "" {
 		return Still{}, &InvalidError{"id", d.Name + " has no camera; an owner gives its address on the page of the device"}
 	}
-	if list, err := h.store.Stills(ctx, id, 1); err != nil || len(list) > 0 && time.Since(time.UnixMilli(list[0].AtMS)) < stillRest {
+	if list, err := h.store.Stills(ctx, id, 1); err != nil || len(list) > 0 && h.Time().Sub(time.UnixMilli(list[0].AtMS)) < stillRest {
 		return first(list), err
 	}
 	f := h.takeStill(d, "")
@@ -161,7 +186,7 @@ func (h *Hub) takeStill(d site.Device, cause string) *flight {
 			h.log.Info("no picture", "device", d.ID, "error", f.err)
 			return
 		}
-		h.enqueue(func() { h.live.publish("still", stillView(f.still), h.stillObject(d)) })
+		h.enqueue(func() { h.live.publish("still", stillView(f.still), stillObject(d)) })
 	}()
 	return f
 }
@@ -172,11 +197,15 @@ func (h *Hub) fetchStill(fetch Fetcher, d site.Device, f *flight) error {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), fetchWithin)
 	defer stop()
-	body, err := fetch(ctx, d.Camera)
+	word, err := h.store.Secret(ctx, cameraPassword(d.ID))
+	if err != nil {
+		return err
+	}
+	body, err := fetch(ctx, d.Camera, word)
 	if err != nil {
 		return fmt.Errorf("%s gives no picture: %w", d.Name, err)
 	}
-	f.still.AtMS, f.still.Size = time.Now().UnixMilli(), len(body)
+	f.still.AtMS, f.still.Size = h.Time().UnixMilli(), len(body)
 	return h.store.Do(ctx, store.AddStill(f.still, body, &f.still.ID))
 }
 
@@ -274,7 +303,7 @@ func (h *Hub) StillBody(ctx context.Context, a access.Actor, id int64) ([]byte, 
 func (h *Hub) dropStills(ctx context.Context) error {
 	var changes []store.Change
 	for id, d := range h.Site().Devices {
-		changes = append(changes, store.DropStills(id, time.Now().Add(-d.Camera.Keep())))
+		changes = append(changes, store.DropStills(id, h.Time().Add(-d.Camera.Keep())))
 	}
 	return h.store.Do(ctx, changes...)
 }

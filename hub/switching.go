@@ -45,7 +45,7 @@ func (h *Hub) Switch(ctx context.Context, a access.Actor, id string, to reading.
 		if err != nil {
 			return err
 		}
-		if !until.IsZero() && !until.After(time.Now()) {
+		if !until.IsZero() && !until.After(h.Time()) {
 			return &InvalidError{"until", "the end lies in the past; choose a later one"}
 		}
 		h.apply(engine.Command{Control: id, To: amount, Until: until, Actor: a})
@@ -125,6 +125,7 @@ func (h *Hub) Control(ctx context.Context, a access.Actor, id string) (Control, 
 // Settle waits until a control is no longer pending, or was commanded again, or the context ends, and returns how it is.
 func (h *Hub) Settle(ctx context.Context, a access.Actor, id string, rev int64) (Control, error) {
 	w := h.Watch("", func() (access.Actor, bool) { return a, true })
+	defer w.Close()
 	for {
 		_, _, _, _, changed := w.Next()
 		v, err := h.Control(ctx, a, id)
@@ -141,15 +142,6 @@ func (h *Hub) Settle(ctx context.Context, a access.Actor, id string, rev int64) 
 	}
 }
 
-// Journal returns up to limit entries before an id (0: the newest), newest first. Presence and the sayings of devices are
-// in it too.
-func (h *Hub) Journal(ctx context.Context, a access.Actor, object string, before int64, limit int) ([]store.Entry, error) {
-	if err := access.May(a, access.Audit, access.Anything); err != nil {
-		return nil, err
-	}
-	return h.store.Journal(ctx, object, before, min(max(limit, 1), 500))
-}
-
 // Backfill stores readings of the past, as a board's history or an import brings them. They are late by definition:
 // no live value changes.
 func (h *Hub) Backfill(ctx context.Context, a access.Actor, series string, readings []store.Reading) error {
@@ -159,7 +151,7 @@ func (h *Hub) Backfill(ctx context.Context, a access.Actor, series string, readi
 	const chunk = 5000
 	for len(readings) > 0 {
 		n := min(chunk, len(readings))
-		if err := h.store.Do(ctx, store.AddReadings(series, readings[:n], nil)); err != nil {
+		if err := h.store.Bring(ctx, store.AddReadings(series, readings[:n], nil)); err != nil {
 			return &StoreError{err}
 		}
 		readings = readings[n:]

@@ -109,7 +109,7 @@ func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key st
 		}
 		h.keys.set(id, hash)
 		h.write(store.SaveKey(id, hash))
-		h.journal(time.Now(), a, "replace key", id, "", "", "")
+		h.journal(h.Time(), a, "replace key", id, "", "", "")
 		h.boxes.each(id, func(b *Mailbox) { b.close() })
 		if d.State == site.Removed {
 			d.State = site.Active
@@ -150,7 +150,7 @@ func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state sit
 func (h *Hub) keepState(a access.Actor, d site.Device) {
 	action := map[site.State]string{site.Active: "enable", site.Disabled: "disable", site.Removed: "remove"}[d.State]
 	h.changeSite(func(s *site.Site) { s.Devices[d.ID] = d }, store.SaveDevice(d))
-	h.journal(time.Now(), a, action, d.ID, "", "", "")
+	h.journal(h.Time(), a, action, d.ID, "", "", "")
 	h.publishDevice(d.ID)
 	if !d.Active() {
 		h.boxes.each(d.ID, func(b *Mailbox) { b.close() })
@@ -197,7 +197,7 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 			gone = forget(s, id)
 		}, store.DropDevice(id))
 		h.write(gone...)
-		h.journal(time.Now(), a, "delete", id, d.Name, "", "with its history")
+		h.journal(h.Time(), a, "delete", id, d.Name, "", "with its history")
 		delete(h.traffic, id)
 		h.meters.drop(id)
 		return nil
@@ -308,7 +308,7 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (rem
 		var gone []store.Change
 		h.changeSite(func(s *site.Site) { delete(s.Controls, id); gone = forget(s, id) }, store.DropControl(id))
 		h.write(gone...)
-		h.journal(time.Now(), a, "delete", id, c.Name, "", "")
+		h.journal(h.Time(), a, "delete", id, c.Name, "", "")
 		return nil
 	})
 	if err == nil {
@@ -330,7 +330,7 @@ func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error
 		var gone []store.Change
 		h.changeSite(func(s *site.Site) { delete(s.Signals, id); gone = forget(s, id) }, store.DropSignal(id))
 		h.write(gone...)
-		h.journal(time.Now(), a, "delete", id, g.Name, "", "with its history")
+		h.journal(h.Time(), a, "delete", id, g.Name, "", "with its history")
 		return nil
 	})
 	if err != nil {

@@ -33,7 +33,7 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 			h.send(at, id, mid, "", Notice{ID: mid, What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
 		}
 	}
-	h.live.publish("message", store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by}, access.Object{Name: m.Object, Guests: site.GuestsNothing})
+	h.live.add(&Event{Kind: "message", obj: aboutObject(h.site, m.Object), whom: notGuests}, store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by})
 }
 
 // Messages returns the newest messages to people, newest first.
@@ -41,7 +41,8 @@ func (h *Hub) Messages(ctx context.Context, a access.Actor, limit int) ([]store.
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	return h.store.Messages(ctx, limit)
+	list, err := h.store.Messages(ctx, limit)
+	return seenOf(h.Site(), a, list, func(m store.Remark) string { return m.Object }), err
 }
 
 // Notes returns the notes about something in [from, to), newest first.
@@ -49,13 +50,14 @@ func (h *Hub) Notes(ctx context.Context, a access.Actor, from, to time.Time, lim
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	return h.store.Notes(ctx, from, to, limit)
+	list, err := h.store.Notes(ctx, from, to, limit)
+	return seenOf(h.Site(), a, list, func(n store.Remark) string { return n.Object }), err
 }
 
 // AddNote keeps a note at a time or about a stretch. Its object is a place, a device, or something of a device.
 func (h *Hub) AddNote(ctx context.Context, a access.Actor, n store.Remark) (store.Remark, error) {
 	err := h.do(ctx, func() error {
-		if err := access.May(a, access.Audit, access.Anything); err != nil {
+		if err := access.May(a, access.Tend, access.Anything); err != nil {
 			return err
 		}
 		owner, _ := site.Split(n.Object)
@@ -67,14 +69,14 @@ func (h *Hub) AddNote(ctx context.Context, a access.Actor, n store.Remark) (stor
 			return &InvalidError{"object", fmt.Sprintf("there is no place or device %q; say what the note is about", clip(n.Object, 40))}
 		case n.Text == "" || len(n.Text) > 500:
 			return &InvalidError{"text", "a note has a text of 1 to 500 characters"}
-		case n.At.UnixMilli() < store.Earliest || n.At.After(time.Now().Add(24*time.Hour)):
+		case n.At.UnixMilli() < store.Earliest || n.At.After(h.Time().Add(24*time.Hour)):
 			return &InvalidError{"at", "the note's time must be between 1900 and tomorrow"}
 		case n.Until != nil && !n.Until.After(n.At):
 			return &InvalidError{"until", "the note's end is not after its begin"}
 		}
 		n.By = a.Name
 		h.write(store.AddNote(n, func(id int64) { n.ID = id }))
-		h.journal(time.Now(), a, "note", n.Object, "", n.Text, "")
+		h.journal(h.Time(), a, "note", n.Object, "", n.Text, "")
 		h.lookAgain()
 		return nil
 	})
@@ -92,14 +94,14 @@ func (h *Hub) RemoveNote(ctx context.Context, a access.Actor, id int64) error {
 	}
 	action := access.Configure
 	if n.By == a.Name {
-		action = access.Audit
+		action = access.Tend
 	}
 	return h.do(ctx, func() error {
 		if err := access.May(a, action, access.Anything); err != nil {
 			return err
 		}
 		h.write(store.DropNote(id))
-		h.journal(time.Now(), a, "remove note", n.Object, n.Text, "", "")
+		h.journal(h.Time(), a, "remove note", n.Object, n.Text, "", "")
 		h.lookAgain()
 		return nil
 	})

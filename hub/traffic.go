@@ -173,17 +173,17 @@ func middle(of []time.Duration) time.Duration {
 
 // Sent notes what a link told a device.
 func (h *Hub) Sent(device, link, topic string, payload []byte, result string) {
-	h.meters.get(device).add(Message{At: time.Now(), Out: true, Link: link, Topic: topic, Payload: payload, Result: result})
+	h.meters.get(device).add(Message{At: h.Time(), Out: true, Link: link, Topic: topic, Payload: payload, Result: result})
 }
 
 // Noted notes what came from a device and needs no answer of the hub.
 func (h *Hub) Noted(device, link, topic string, payload []byte, result string) {
-	h.meters.get(device).add(Message{At: time.Now(), Link: link, Topic: topic, Payload: payload, Result: result})
+	h.meters.get(device).add(Message{At: h.Time(), Link: link, Topic: topic, Payload: payload, Result: result})
 }
 
 // Failed notes that a device could not be asked or told.
 func (h *Hub) Failed(device, link, topic, why string) {
-	h.meters.get(device).add(Message{At: time.Now(), Out: true, Link: link, Topic: topic, Result: why, Refused: true})
+	h.meters.get(device).add(Message{At: h.Time(), Out: true, Link: link, Topic: topic, Result: why, Refused: true})
 }
 
 // Pace is how long a link must wait before it takes the next message of a device, 0 where it may go on. The device and its
@@ -209,7 +209,7 @@ func (h *Hub) reserve(device, consequence string, giveBack bool) time.Duration {
 		m.limiter.SetLimit(rate.Limit(limit))
 		m.limiter.SetBurst(10 * limit)
 	}
-	now := time.Now()
+	now := h.Time()
 	r := m.limiter.ReserveN(now, 1)
 	wait := r.DelayFrom(now)
 	if giveBack && wait > 0 {

@@ -23,6 +23,8 @@ type Status struct {
 	Version string    `json:"version"`
 	Boot    string    `json:"boot"`
 	Trouble string    `json:"trouble"` // a sentence where the store does not take writes
+
+	ClockDoubt string `json:"clock_doubt"` // a sentence where the computer's clock is not believed
 }
 
 // Signal is a signal with its value now, as everybody sees it.
@@ -157,30 +159,7 @@ type Snapshot struct {
 	Settings []Setting    `json:"settings"`
 	Presets  []PresetView `json:"presets"`
 	Alerts   []Alert      `json:"alerts"` // those that are not quiet
-}
-
-func (h *Hub) signalObject(s site.Signal) access.Object {
-	return access.Object{Device: s.Device, Name: s.ID, Guests: s.Guests}
-}
-
-func (h *Hub) controlObject(c site.Control) access.Object {
-	return access.Object{Device: c.Device, Name: c.ID, Guests: c.Guests}
-}
-
-// deviceObject is open to guests as soon as one of its signals or controls is.
-func (h *Hub) deviceObject(d site.Device) access.Object {
-	o := access.Object{Device: d.ID, Name: d.ID, Guests: site.GuestsNothing}
-	for _, s := range h.site.Signals {
-		if s.Device == d.ID && s.Guests != site.GuestsNothing {
-			o.Guests = site.GuestsSee
-		}
-	}
-	for _, c := range h.site.Controls {
-		if c.Device == d.ID && c.Guests != site.GuestsNothing {
-			o.Guests = site.GuestsSee
-		}
-	}
-	return o
+	Locked   []string     `json:"locked"` // controls and settings that one sees and may not switch
 }
 
 func (h *Hub) signalView(cfg site.Signal) Signal {
@@ -230,7 +209,7 @@ func (h *Hub) deviceView(cfg site.Device) Device {
 	}
 	t := h.trafficOf(cfg.ID)
 	v.Refused, v.LastReason, v.Replaced, v.Connections = t.refused, t.last, t.replaced.Load(), len(t.sessions)
-	p := h.meters.get(cfg.ID).pulse(time.Now())
+	p := h.meters.get(cfg.ID).pulse(h.Time())
 	v.Messages, v.PerMinute, v.EveryMS, v.JitterMS = p.Count, p.PerMinute, p.Every.Milliseconds(), p.Jitter.Milliseconds()
 	return v
 }
@@ -268,7 +247,8 @@ func (h *Hub) Status() Status {
 	err := h.trouble.err
 	h.trouble.Unlock()
 	info := &h.Site().Hub
-	s := Status{Name: info.Name, Zone: info.Zone, Time: time.Now(), Version: h.version, Boot: h.boot}
+	s := Status{Name: info.Name, Zone: info.Zone, Time: h.Time(), Version: h.version, Boot: h.boot}
+	s.ClockDoubt = h.clockDoubt()
 	if err != nil {
 		s.Trouble = (&StoreError{err}).Error()
 	}
@@ -279,7 +259,7 @@ func (h *Hub) publishSignal(id string) {
 	cfg := h.site.Signals[id]
 	v := h.signalView(cfg)
 	now := told{v.State, v.Quality, h.site}
-	h.live.add(Event{Kind: "signal", obj: h.signalObject(cfg), Routine: h.toldOf[id] == now, signal: &v}, v)
+	h.live.add(&Event{Kind: "signal", obj: h.signalObject(cfg), Routine: h.toldOf[id] == now, signal: &v}, v)
 	h.toldOf[id] = now
 }
 
@@ -311,10 +291,8 @@ func (h *Hub) publishDevice(id string) {
 	cfg := h.site.Devices[id]
 	v := h.deviceView(cfg)
 	obj := h.deviceObject(cfg)
-	h.live.publish("device", v, access.Object{Device: id, Name: id, Guests: site.GuestsNothing})
-	if obj.Guests != site.GuestsNothing {
-		h.live.add(Event{Kind: "device", obj: obj, guestsOnly: true}, forGuests(v))
-	}
+	h.live.add(&Event{Kind: "device", obj: obj, whom: notGuests}, v)
+	h.live.add(&Event{Kind: "device", obj: obj, whom: onlyGuests}, forGuests(v))
 	for _, c := range h.site.Controls {
 		if c.Device == id {
 			h.publishControl(c.ID)
@@ -361,6 +339,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 			}
 		}
 		h.settingsAndPresets(a, &out)
+		out.Locked = h.locked(a, &out)
 		for _, p := range h.site.Places {
 			if places[p.ID] || a.Role != access.Guest {
 				out.Places = append(out.Places, p)

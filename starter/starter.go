@@ -101,6 +101,9 @@ func How(s *site.Site, d site.Device, a Addresses, key string) (c Connect) {
 	case site.Poll:
 		row("The hub fetches", "%s every %s", d.Link.Address, d.Link.Interval())
 		row("Key", "is not needed: the hub fetches the page")
+	case site.Itself:
+		row("The hub", "tells every 15 s how it is itself: readings and commits a second, time of a commit, what waits, memory, disk, live streams, devices on line")
+		row("Key", "is not needed")
 	}
 	return c
 }

@@ -209,7 +209,7 @@ func (w *worker) write(ctx context.Context, conn io.Writer, box *hub.Mailbox) er
 		controls := w.hub.Site().Controls
 		for _, x := range post.Wants {
 			c := controls[x.Control]
-			text := string(mapping.Payload(c, x.Value, time.Now()))
+			text := string(mapping.Payload(c, x.Value, w.hub.Time()))
 			if !c.Target.Set() {
 				text = x.Raw + "=" + text
 			}

@@ -346,7 +346,7 @@ func (b *Broker) drain(d *device) {
 
 func (b *Broker) empty(d *device) {
 	post := d.box.Take()
-	now, own := time.Now(), topics.Own(d.id)
+	now, own := b.hub.Time(), topics.Own(d.id)
 	controls := b.hub.Site().Controls
 	for _, w := range post.Wants {
 		cfg, ok := controls[w.Control]
@@ -444,15 +444,16 @@ func (b *Broker) publish(device string, m message) {
 	}
 }
 
-// wants returns the current wants of a device.
-func (b *Broker) wants(device string) []message {
+// tellWants gives a session the current wants of its device, those of a filter where there is one. No newer want can overtake them:
+// that would leave the device with the older one.
+func (b *Broker) tellWants(device string, s *session, filter string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	var out []message
 	if d := b.devices[device]; d != nil {
 		for _, m := range d.wants {
-			out = append(out, m)
+			if filter == "" || site.Matches(filter, m.topic) {
+				s.offer(m, filter != "" && m.kept)
+			}
 		}
 	}
-	return out
 }

@@ -203,10 +203,14 @@ func (c *conn) connect(ctx context.Context) error {
 	if c.device == scriptUser {
 		return c.connectScript(string(p.Password), pk)
 	}
-	if err := c.b.hub.Admit(c.device, string(p.Password)); err != nil {
+	if err := c.b.hub.Admit(c.device, string(p.Password), from); err != nil {
 		var off *hub.DisabledError
 		if errors.As(err, &off) {
 			return c.reject(codeNotAuthorized, 5, err.Error())
+		}
+		var many *hub.TooManyError
+		if errors.As(err, &many) {
+			return c.reject(codeBadKey, 4, many.Error())
 		}
 		c.b.hub.RefuseKey(c.session)
 		time.Sleep(500 * time.Millisecond) // slows guessing
@@ -252,9 +256,7 @@ func (c *conn) connect(ctx context.Context) error {
 	c.b.hub.Online(c.session)
 	if resumed {
 		sess.resume()
-		for _, m := range c.b.wants(c.device) {
-			sess.offer(m, false)
-		}
+		c.b.tellWants(c.device, sess, "")
 		if sess.hears("ember/" + c.device + "/lease") {
 			c.b.hub.Listening(c.session)
 		}
@@ -402,12 +404,12 @@ func (c *conn) subscribe(pk packets.Packet) {
 	c.send(ack)
 	lease := false
 	for _, t := range taken {
-		current := c.b.wants
-		if c.script != nil {
-			current = func(string) []message { return c.script.current(c.b.hub) }
-		}
-		if t.retain {
-			for _, m := range current(c.device) {
+		switch {
+		case !t.retain:
+		case c.script == nil:
+			c.b.tellWants(c.device, c.sess, t.filter)
+		default:
+			for _, m := range c.script.current(c.b.hub) {
 				if site.Matches(t.filter, m.topic) {
 					c.sess.offer(m, m.kept)
 				}

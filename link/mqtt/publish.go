@@ -2,7 +2,6 @@ package mqtt
 
 import (
 	"strings"
-	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
@@ -66,7 +65,7 @@ func (c *conn) acknowledge(qos byte, id uint16, code byte, text string) {
 
 // delivery takes topic and payload apart. code is the reason code in case that nothing of it can be taken.
 func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
-	t := topics.Take(c.b.maps.For(c.b.hub.Site(), c.device), c.device, pk.TopicName, pk.Payload, time.Now())
+	t := topics.Take(c.b.maps.For(c.b.hub.Site(), c.device), c.device, pk.TopicName, pk.Payload, c.b.hub.Time())
 	t.Session = c.session
 	if t.Online != nil { // a device behind the one that connected, or one that says so before it goes
 		if *t.Online {

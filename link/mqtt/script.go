@@ -60,6 +60,7 @@ func (c *conn) connectScript(token string, pk packets.Packet) error {
 // follow carries live events to the script until its connection or its right ends.
 func (c *conn) follow() {
 	w := c.b.hub.Watch("", c.script.actor)
+	defer w.Close()
 	for {
 		events, _, reset, ok, changed := w.Next()
 		if !ok {
@@ -84,21 +85,21 @@ func (c *conn) follow() {
 	}
 }
 
-func eventMessages(e hub.Event) []message {
+func eventMessages(e *hub.Event) []message {
 	switch e.Kind {
 	case "signal":
 		var s hub.Signal
-		if json.Unmarshal(e.Data, &s) == nil {
+		if json.Unmarshal(e.Data(), &s) == nil {
 			return signalMessages(s)
 		}
 	case "control":
 		var x hub.Control
-		if json.Unmarshal(e.Data, &x) == nil {
+		if json.Unmarshal(e.Data(), &x) == nil {
 			return controlMessages(x)
 		}
 	case "alert":
 		var a hub.Alert
-		if json.Unmarshal(e.Data, &a) == nil {
+		if json.Unmarshal(e.Data(), &a) == nil {
 			return []message{alertMessage(a)}
 		}
 	}
@@ -214,7 +215,7 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 
 // refuseAsk tells a script why its ask was refused, for clients that get no reason codes.
 func (c *conn) refuseAsk(topic, why string) {
-	payload, err := json.Marshal(hub.Problem{At: time.Now().UTC().Truncate(time.Millisecond), Topic: topic, Reason: why})
+	payload, err := json.Marshal(hub.Problem{At: c.b.hub.Time().UTC(), Topic: topic, Reason: why})
 	if err != nil {
 		return
 	}

@@ -96,7 +96,7 @@ func (c *client) run(ctx context.Context) {
 
 // away tells that the broker and everybody behind it cannot be reached.
 func (c *client) away(why string) {
-	c.hub.SetBrokerState(c.broker.ID, hub.BrokerState{Since: time.Now(), Why: why})
+	c.hub.SetBrokerState(c.broker.ID, hub.BrokerState{Since: c.hub.Time(), Why: why})
 	for _, id := range devicesOf(c.hub.Site(), c.broker.ID) {
 		c.hub.Offline(c.session(id), why, false)
 	}
@@ -148,7 +148,7 @@ func (c *client) connected(ctx context.Context) (worked bool, err error) {
 		return true, err
 	}
 	defer func() { _ = c.present(p, "offline") }() // where that does not arrive, the last will says so
-	c.hub.SetBrokerState(c.broker.ID, hub.BrokerState{Connected: true, Since: time.Now()})
+	c.hub.SetBrokerState(c.broker.ID, hub.BrokerState{Connected: true, Since: c.hub.Time()})
 	inner, stop := context.WithCancel(ctx)
 	var writers sync.WaitGroup
 	defer writers.Wait()
@@ -240,7 +240,7 @@ func (c *client) session(device string) hub.Session {
 // take hands a message to every device that it is of, and acknowledges it when all of that is on the disk.
 func (c *client) take(m paho.Message) {
 	s := c.hub.Site()
-	now := time.Now()
+	now := c.hub.Time()
 	var taken []topics.Taken
 	for _, id := range devicesOf(s, c.broker.ID) {
 		t := topics.Take(c.maps.For(s, id), id, m.Topic(), m.Payload(), now)
@@ -320,7 +320,7 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 		controls := c.hub.Site().Controls
 		for _, w := range post.Wants {
 			topic, keep := topics.Want(controls[w.Control])
-			c.publish(ctx, p, device, topic, keep && w.Pulse == "", mapping.Payload(controls[w.Control], w.Value, time.Now()))
+			c.publish(ctx, p, device, topic, keep && w.Pulse == "", mapping.Payload(controls[w.Control], w.Value, c.hub.Time()))
 		}
 		for _, x := range post.Mirrors {
 			topic, payload := topics.Mirror(x)

@@ -12,6 +12,7 @@ import (
 
 	"idleember/core/mapping"
 	"idleember/core/site"
+	"idleember/elsewhere"
 	"idleember/hub"
 	"idleember/link"
 )
@@ -27,7 +28,7 @@ const (
 // Run polls every device with this link until the context ends.
 func Run(ctx context.Context, h *hub.Hub) {
 	link.Each(ctx, h, site.Poll, func(ctx context.Context, dev site.Device) {
-		w := &worker{hub: h, dev: dev, m: mapping.For(h.Site(), dev.ID), client: &http.Client{Timeout: answerWait},
+		w := &worker{hub: h, dev: dev, m: mapping.For(h.Site(), dev.ID), client: elsewhere.Client(dev.Link.Inside),
 			session: hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: name, From: dev.Link.Address}}
 		w.run(ctx)
 	})
@@ -81,6 +82,8 @@ func (w *worker) failed(err error, pause time.Duration) {
 
 // ask fetches the page. after is how long the server wants to be left alone.
 func (w *worker) ask(ctx context.Context) (after time.Duration, err error) {
+	ctx, cancel := context.WithTimeout(ctx, answerWait)
+	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, w.dev.Link.Address, nil)
 	if err != nil {
 		return 0, err

@@ -80,10 +80,16 @@ func (p *Handler) sign(w http.ResponseWriter, r *http.Request, queryKey string) 
 		}
 		key = queryKey
 	}
-	if err := p.hub.Admit(device, key); err != nil {
+	if err := p.hub.Admit(device, key, s.From); err != nil {
 		var off *hub.DisabledError
 		if errors.As(err, &off) {
 			problem(w, http.StatusForbidden, err.Error())
+			return s, false
+		}
+		var many *hub.TooManyError
+		if errors.As(err, &many) {
+			w.Header().Set("Retry-After", strconv.Itoa(int(many.Wait.Seconds())+1))
+			problem(w, http.StatusTooManyRequests, many.Error())
 			return s, false
 		}
 		if key != "" {
@@ -115,28 +121,30 @@ func (p *Handler) push(w http.ResponseWriter, r *http.Request) {
 			why := fmt.Sprintf("the message is longer than the %d bytes that %s may send at a time; send it in portions", most, s.Device)
 			p.hub.Deliver(hub.Delivery{Session: s, Topic: r.URL.Path, Payload: body, Faults: []string{why}})
 			problem(w, http.StatusRequestEntityTooLarge, why)
+			return
 		}
+		w.Header().Set("Connection", "close") // nobody waits for the rest of it
+		problem(w, http.StatusRequestTimeout, "the message did not come whole within a minute; send it again")
 		return
 	}
 	d := hub.Delivery{Session: s, Topic: "POST " + r.URL.Path, Payload: body}
 	mapped := p.maps.For(p.hub.Site(), s.Device).Take("", body)
 	if mapped.Matched && len(mapped.Readings)+len(mapped.Reports) > 0 {
 		d.Mapped(mapped)
-	} else if err := decode(&d, r.Header.Get("Content-Type"), body); err != nil {
+	} else if err := decode(&d, r.Header.Get("Content-Type"), body, p.hub.Time()); err != nil {
 		d.Faults = append(d.Faults, err.Error())
 	}
 	p.deliver(w, r, d)
 }
 
 // decode takes a body apart by its media type.
-func decode(d *hub.Delivery, contentType string, body []byte) error {
+func decode(d *hub.Delivery, contentType string, body []byte, now time.Time) error {
 	kind, _, err := mime.ParseMediaType(contentType)
 	if err != nil && contentType != "" {
 		return fmt.Errorf("the media type %.80q cannot be read", contentType)
 	}
 	var named []reading.Named
 	var faults []error
-	now := time.Now()
 	switch kind {
 	case "application/json", "text/json", "":
 		named, faults, err = reading.JSON(body, now)
@@ -229,7 +237,7 @@ type answer struct {
 	Set     map[string]held   `json:"set,omitempty"`   // settings of which the device has a copy
 	Rev     string            `json:"rev"`             // of the wants and settings, for a long poll
 	LeaseS  float64           `json:"lease,omitempty"` // seconds that a want may be kept from now on without hearing the hub again
-	T       int64             `json:"t"`               // the hub's time in Unix milliseconds
+	T       int64             `json:"t,omitempty"`     // the hub's time in Unix milliseconds, where it knows it
 }
 
 // held is the value of a setting and its revision.
@@ -240,8 +248,11 @@ type held struct {
 
 func (p *Handler) current(ctx context.Context, device string) (answer, error) {
 	wants, mirrors, lease, err := p.hub.Wants(ctx, device)
-	now := time.Now()
-	a := answer{Wants: map[string]string{}, LeaseS: lease.Seconds(), T: now.UnixMilli()}
+	now, right := p.hub.Clock()
+	a := answer{Wants: map[string]string{}, LeaseS: lease.Seconds()}
+	if right {
+		a.T = now.UnixMilli()
+	}
 	controls := p.hub.Site().Controls
 	for _, x := range wants {
 		a.Wants[x.Raw] = string(mapping.Payload(controls[x.Control], x.Value, now))

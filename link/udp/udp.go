@@ -215,7 +215,7 @@ func (s *Server) drain(p *peer) {
 			return
 		}
 		post := p.box.Take()
-		now := time.Now()
+		now := s.hub.Time()
 		controls := s.hub.Site().Controls
 		for _, w := range post.Wants {
 			c := controls[w.Control]

@@ -1,0 +1,126 @@
+package hub
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// RightsView is who may do what beyond what roles say.
+type RightsView struct {
+	Version string       `json:"version"`
+	Lines   []site.Right `json:"lines"`
+}
+
+func rightsView(lines []site.Right) RightsView {
+	return RightsView{Version(rightsOf{lines}), append([]site.Right{}, lines...)}
+}
+
+type rightsOf struct {
+	Lines []site.Right `json:"lines"`
+}
+
+// Rights returns the lines, for owners.
+func (h *Hub) Rights(_ context.Context, a access.Actor) (RightsView, error) {
+	return rightsView(h.Site().Rights), access.May(a, access.Household, access.Anything)
+}
+
+// SaveRights replaces all lines. What somebody looks at follows at once.
+func (h *Hub) SaveRights(ctx context.Context, a access.Actor, lines []site.Right, check func(any) error) (RightsView, error) {
+	return rightsView(lines), h.do(ctx, func() error {
+		if err := access.May(a, access.Household, access.Anything); err != nil {
+			return err
+		}
+		before := h.site.Rights
+		if err := check(rightsOf{before}); err != nil {
+			return err
+		}
+		if err := h.site.CheckRights(lines, h.isMember); err != nil {
+			return &InvalidError{"lines", err.Error()}
+		}
+		h.setRights(lines)
+		h.journalChange(a, "hub.rights", rightsOf{before}, rightsOf{lines})
+		return nil
+	})
+}
+
+// setRights is called in the loop.
+func (h *Hub) setRights(lines []site.Right) {
+	h.people.rights.Store(access.NewRights(lines))
+	h.changeSite(func(s *site.Site) { s.Rights = lines }, store.SaveRights(lines))
+}
+
+func (h *Hub) isMember(account string) bool {
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	_, ok := h.people.members[account]
+	return ok
+}
+
+// use is when passes were used and members seen last, until it is written.
+type use struct {
+	mu             sync.Mutex
+	passes, people map[string]int64 // Unix milliseconds by id
+	unsaved        map[[2]string]bool
+}
+
+const usedWithin = time.Minute
+
+func (u *use) mark(pass, member string, now time.Time) {
+	at := now.UnixMilli()
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if at-u.passes[pass] < usedWithin.Milliseconds() {
+		return
+	}
+	if u.passes == nil {
+		u.passes, u.people, u.unsaved = map[string]int64{}, map[string]int64{}, map[[2]string]bool{}
+	}
+	u.passes[pass], u.people[member], u.unsaved[[2]string{pass, member}] = at, at, true
+}
+
+func (u *use) of(pass string) int64 {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.passes[pass]
+}
+
+func (u *use) seen(member string) int64 {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.people[member]
+}
+
+// changes are what is to be written down of it.
+func (u *use) changes() []store.Change {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if len(u.unsaved) == 0 {
+		return nil
+	}
+	passes, people := map[string]int64{}, map[string]int64{}
+	for k := range u.unsaved {
+		passes[k[0]], people[k[1]] = u.passes[k[0]], u.people[k[1]]
+	}
+	clear(u.unsaved)
+	return []store.Change{store.MarkUsed(passes, people)}
+}
+
+// locked is what an actor sees and may not switch.
+func (h *Hub) locked(a access.Actor, s *Snapshot) []string {
+	ids := []string{}
+	for _, c := range s.Controls {
+		ids = append(ids, c.ID)
+	}
+	for _, g := range s.Settings {
+		ids = append(ids, g.Config.ID)
+	}
+	out := unswitchable(h.site, a, ids)
+	slices.Sort(out)
+	return append([]string{}, out...)
+}
