@@ -33,7 +33,7 @@ func (h *handlers) ActOnAlerts(ctx context.Context, r ActOnAlertsRequestObject) 
 	set(&x.Word, r.Body.Word)
 	span := int64(4 * 3600_000)
 	set(&span, r.Body.ForMs)
-	x.Until = time.Now().Add(site.Millis(span))
+	x.Until = h.s.hub.Time().Add(site.Millis(span))
 	v, err := h.s.hub.ActOnAlerts(ctx, actor(ctx), x)
 	return ActOnAlerts200JSONResponse(v), err
 }
@@ -41,7 +41,7 @@ func (h *handlers) ActOnAlerts(ctx context.Context, r ActOnAlertsRequestObject) 
 const month = 30 * 24 * time.Hour
 
 func (h *handlers) TryAlert(ctx context.Context, r TryAlertRequestObject) (TryAlertResponseObject, error) {
-	to := time.Now()
+	to := h.s.hub.Time()
 	set(&to, r.Body.To)
 	from := to.Add(-month)
 	set(&from, r.Body.From)

@@ -9,7 +9,7 @@ import (
 )
 
 func (h *handlers) GetSummary(ctx context.Context, r GetSummaryRequestObject) (GetSummaryResponseObject, error) {
-	q := hub.Range{Series: r.Params.Series, To: time.Now()}
+	q := hub.Range{Series: r.Params.Series, To: h.s.hub.Time()}
 	set(&q.To, r.Params.To)
 	q.From = q.To.Add(-24 * time.Hour)
 	set(&q.From, r.Params.From)

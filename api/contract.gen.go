@@ -344,6 +344,30 @@ func (e Kind) Valid() bool {
 	}
 }
 
+// Defines values for LogLevel.
+const (
+	LogLevelDebug LogLevel = "debug"
+	LogLevelError LogLevel = "error"
+	LogLevelInfo  LogLevel = "info"
+	LogLevelWarn  LogLevel = "warn"
+)
+
+// Valid indicates whether the value is a known member of the LogLevel enum.
+func (e LogLevel) Valid() bool {
+	switch e {
+	case LogLevelDebug:
+		return true
+	case LogLevelError:
+		return true
+	case LogLevelInfo:
+		return true
+	case LogLevelWarn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MarkKind.
 const (
 	Above    MarkKind = "above"
@@ -365,21 +389,36 @@ func (e MarkKind) Valid() bool {
 	}
 }
 
+// Defines values for MemberChangeFactor.
+const (
+	False MemberChangeFactor = false
+)
+
+// Valid indicates whether the value is a known member of the MemberChangeFactor enum.
+func (e MemberChangeFactor) Valid() bool {
+	switch e {
+	case False:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MomentBase.
 const (
-	Clock   MomentBase = "clock"
-	Sunrise MomentBase = "sunrise"
-	Sunset  MomentBase = "sunset"
+	MomentBaseClock   MomentBase = "clock"
+	MomentBaseSunrise MomentBase = "sunrise"
+	MomentBaseSunset  MomentBase = "sunset"
 )
 
 // Valid indicates whether the value is a known member of the MomentBase enum.
 func (e MomentBase) Valid() bool {
 	switch e {
-	case Clock:
+	case MomentBaseClock:
 		return true
-	case Sunrise:
+	case MomentBaseSunrise:
 		return true
-	case Sunset:
+	case MomentBaseSunset:
 		return true
 	default:
 		return false
@@ -464,6 +503,30 @@ func (e Role) Valid() bool {
 	case RoleMember:
 		return true
 	case RoleOwner:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	ScopeConfigure Scope = "configure"
+	ScopePush      Scope = "push"
+	ScopeRead      Scope = "read"
+	ScopeSwitch    Scope = "switch"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case ScopeConfigure:
+		return true
+	case ScopePush:
+		return true
+	case ScopeRead:
+		return true
+	case ScopeSwitch:
 		return true
 	default:
 		return false
@@ -595,19 +658,19 @@ func (e ActOnAlertsJSONBodyAction) Valid() bool {
 
 // Defines values for ListAlertEventsParamsSeverity.
 const (
-	Critical ListAlertEventsParamsSeverity = "critical"
-	Info     ListAlertEventsParamsSeverity = "info"
-	Warning  ListAlertEventsParamsSeverity = "warning"
+	ListAlertEventsParamsSeverityCritical ListAlertEventsParamsSeverity = "critical"
+	ListAlertEventsParamsSeverityInfo     ListAlertEventsParamsSeverity = "info"
+	ListAlertEventsParamsSeverityWarning  ListAlertEventsParamsSeverity = "warning"
 )
 
 // Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
 func (e ListAlertEventsParamsSeverity) Valid() bool {
 	switch e {
-	case Critical:
+	case ListAlertEventsParamsSeverityCritical:
 		return true
-	case Info:
+	case ListAlertEventsParamsSeverityInfo:
 		return true
-	case Warning:
+	case ListAlertEventsParamsSeverityWarning:
 		return true
 	default:
 		return false
@@ -758,8 +821,24 @@ type Calibration = site.Calibration
 // Camera defines model for Camera.
 type Camera = site.Camera
 
+// CameraView defines model for CameraView.
+type CameraView = hub.CameraView
+
 // Checked defines model for Checked.
 type Checked = hub.Checked
+
+// Clock defines model for Clock.
+type Clock struct {
+	// Doubt why that is not believed; empty where it is
+	Doubt string `json:"doubt"`
+
+	// Shows what the clock of its computer shows
+	Shows time.Time `json:"shows"`
+
+	// Time the hub's time
+	Time time.Time `json:"time"`
+	Zone string    `json:"zone"`
+}
 
 // Connect how the device connects
 type Connect struct {
@@ -1037,6 +1116,9 @@ type Digest = hub.Digest
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// EarlierVersion defines model for EarlierVersion.
+type EarlierVersion = hub.Earlier
+
 // Extreme defines model for Extreme.
 type Extreme struct {
 	// T Unix milliseconds; none where only sums of hours are left
@@ -1046,6 +1128,14 @@ type Extreme struct {
 
 // Fact something that an owner wrote down about a place, words or a date
 type Fact = site.Fact
+
+// FactorState defines model for FactorState.
+type FactorState struct {
+	On bool `json:"on"`
+
+	// Recovery recovery codes that are left
+	Recovery int `json:"recovery"`
+}
 
 // FormulaNow defines model for FormulaNow.
 type FormulaNow = hub.FormulaNow
@@ -1104,9 +1194,12 @@ type Hub struct {
 	Http string `json:"http"`
 
 	// Https the same with TLS; none: not there
-	Https     *string `json:"https,omitempty"`
-	Latitude  float64 `json:"latitude"`
-	Longitude float64 `json:"longitude"`
+	Https *string `json:"https,omitempty"`
+
+	// JournalDays for which the journal is kept; 0: for ever
+	JournalDays *int    `json:"journal_days,omitempty"`
+	Latitude    float64 `json:"latitude"`
+	Longitude   float64 `json:"longitude"`
 
 	// Mqtt where its broker listens
 	Mqtt     string `json:"mqtt"`
@@ -1129,17 +1222,22 @@ type Hub struct {
 
 // HubChange defines model for HubChange.
 type HubChange struct {
-	Latitude  *float64 `json:"latitude,omitempty"`
-	Longitude *float64 `json:"longitude,omitempty"`
-	Name      *string  `json:"name,omitempty"`
-	Zone      *string  `json:"zone,omitempty"`
+	// JournalDays for which the journal is kept, at least 30; 0: for ever
+	JournalDays *int     `json:"journal_days,omitempty"`
+	Latitude    *float64 `json:"latitude,omitempty"`
+	Longitude   *float64 `json:"longitude,omitempty"`
+	Name        *string  `json:"name,omitempty"`
+	Zone        *string  `json:"zone,omitempty"`
 }
 
 // HubStatus defines model for HubStatus.
 type HubStatus struct {
-	Boot string    `json:"boot"`
-	Name string    `json:"name"`
-	Time time.Time `json:"time"`
+	Boot string `json:"boot"`
+
+	// ClockDoubt a sentence where the clock of the hub's computer is not believed; times are then the hub's own count
+	ClockDoubt string    `json:"clock_doubt"`
+	Name       string    `json:"name"`
+	Time       time.Time `json:"time"`
 
 	// Trouble a sentence where the store does not take writes
 	Trouble string `json:"trouble"`
@@ -1171,6 +1269,44 @@ type Interlock struct {
 	When  string   `json:"when"`
 }
 
+// Invite defines model for Invite.
+type Invite struct {
+	// Account of the member who gets a new password; none: it is for somebody new
+	Account *string   `json:"account,omitempty"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Id      string    `json:"id"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// Until the guest's end
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// InviteWithCode defines model for InviteWithCode.
+type InviteWithCode struct {
+	// Code it is shown once
+	Code   string `json:"code"`
+	Invite Invite `json:"invite"`
+	Link   string `json:"link"`
+
+	// Qr the link as a PNG
+	Qr []byte `json:"qr"`
+}
+
+// Invited defines model for Invited.
+type Invited struct {
+	// Account whose password it sets; none: somebody new chooses one
+	Account *string    `json:"account,omitempty"`
+	By      string     `json:"by"`
+	Expires time.Time  `json:"expires"`
+	Hub     string     `json:"hub"`
+	Name    string     `json:"name"`
+	Role    Role       `json:"role"`
+	Until   *time.Time `json:"until,omitempty"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action    string    `json:"action"`
@@ -1180,8 +1316,11 @@ type JournalEntry struct {
 	At        time.Time `json:"at"`
 	Before    string    `json:"before"`
 	Id        int64     `json:"id"`
-	Object    string    `json:"object"`
-	Reason    string    `json:"reason"`
+
+	// Kept what was before can be brought back
+	Kept   *bool  `json:"kept,omitempty"`
+	Object string `json:"object"`
+	Reason string `json:"reason"`
 
 	// Source from where
 	Source string `json:"source"`
@@ -1229,6 +1368,14 @@ type Link = site.Link
 // LinkedAlert defines model for LinkedAlert.
 type LinkedAlert = hub.LinkedAlert
 
+// Log defines model for Log.
+type Log struct {
+	Level LogLevel `json:"level"`
+}
+
+// LogLevel defines model for LogLevel.
+type LogLevel string
+
 // Mark defines model for Mark.
 type Mark struct {
 	// Control whose automation it is of
@@ -1260,9 +1407,18 @@ type Me struct {
 type Member struct {
 	Account string    `json:"account"`
 	Created time.Time `json:"created"`
-	Locked  bool      `json:"locked"`
-	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Factor there is a second factor
+	Factor *bool  `json:"factor,omitempty"`
+	Locked bool   `json:"locked"`
+	Name   string `json:"name"`
+	Role   Role   `json:"role"`
+
+	// Seen last, within a minute
+	Seen *time.Time `json:"seen,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 
 	// Version of the settings, for If-Match
 	Version string `json:"version"`
@@ -1270,11 +1426,22 @@ type Member struct {
 
 // MemberChange defines model for MemberChange.
 type MemberChange struct {
-	Locked   *bool   `json:"locked,omitempty"`
-	Name     *string `json:"name,omitempty"`
-	Password *string `json:"password,omitempty"`
-	Role     *Role   `json:"role,omitempty"`
+	// Endless true takes the guest's end away
+	Endless *bool `json:"endless,omitempty"`
+
+	// Factor takes the second factor away
+	Factor   *MemberChangeFactor `json:"factor,omitempty"`
+	Locked   *bool               `json:"locked,omitempty"`
+	Name     *string             `json:"name,omitempty"`
+	Password *string             `json:"password,omitempty"`
+	Role     *Role               `json:"role,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 }
+
+// MemberChangeFactor takes the second factor away
+type MemberChangeFactor bool
 
 // Message defines model for Message.
 type Message struct {
@@ -1394,12 +1561,42 @@ type NewDevice struct {
 	WakesMs *int64 `json:"wakes_ms,omitempty"`
 }
 
+// NewFactor defines model for NewFactor.
+type NewFactor struct {
+	// Qr the uri as a PNG
+	Qr []byte `json:"qr"`
+
+	// Secret Base32
+	Secret string `json:"secret"`
+	Uri    string `json:"uri"`
+}
+
+// NewInvite defines model for NewInvite.
+type NewInvite struct {
+	// Account of a member who is to get a new password; not told: somebody new
+	Account *string `json:"account,omitempty"`
+
+	// Address of the console, as the invited reach it, for link and picture
+	Address *string `json:"address,omitempty"`
+
+	// Hours for which the invitation holds; 72 where not told
+	Hours *int    `json:"hours,omitempty"`
+	Name  *string `json:"name,omitempty"`
+	Role  *Role   `json:"role,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // NewMember defines model for NewMember.
 type NewMember struct {
 	Account  string  `json:"account"`
 	Name     *string `json:"name,omitempty"`
 	Password string  `json:"password"`
 	Role     Role    `json:"role"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // NewNote defines model for NewNote.
@@ -1627,6 +1824,14 @@ type Remarks struct {
 	Remarks []string `json:"remarks"`
 }
 
+// Right defines model for Right.
+type Right = site.Right
+
+// Rights Who may do what beyond what roles say. The most specific line counts: one for the person before one for everybody of the role; then one for
+// the thing itself before one for its device or its place. Without a line members see and switch everything, and guests what the thing itself
+// is opened for. Owners may do everything. A line for a place or device opens no camera to guests, and lets them switch nothing dangerous.
+type Rights = hub.RightsView
+
 // Role defines model for Role.
 type Role string
 
@@ -1670,8 +1875,26 @@ type Schedule struct {
 	} `json:"windows,omitempty"`
 }
 
+// Scope read: look, and read the journal; switch: look, switch, set, answer alerts and write notes; configure: look, and change site and household; push: bring in readings of the past. No token may more than its member.
+type Scope string
+
 // Sense defines model for Sense.
 type Sense = site.Sense
+
+// Session defines model for Session.
+type Session struct {
+	Created time.Time `json:"created"`
+
+	// Current it is the one that asks
+	Current bool `json:"current"`
+
+	// From the address from which it began
+	From string `json:"from"`
+	Id   string `json:"id"`
+
+	// Used last, within a minute
+	Used *time.Time `json:"used,omitempty"`
+}
 
 // Setting defines model for Setting.
 type Setting = site.Setting
@@ -1787,10 +2010,13 @@ type SignalGuests string
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
 	// Alerts those that are not quiet
-	Alerts   []Alert       `json:"alerts"`
-	Controls []Control     `json:"controls"`
-	Devices  []Device      `json:"devices"`
-	Hub      HubStatus     `json:"hub"`
+	Alerts   []Alert   `json:"alerts"`
+	Controls []Control `json:"controls"`
+	Devices  []Device  `json:"devices"`
+	Hub      HubStatus `json:"hub"`
+
+	// Locked controls and settings that one sees and may not switch
+	Locked   []string      `json:"locked"`
 	Places   []Place       `json:"places"`
 	Presets  []PresetView  `json:"presets"`
 	Settings []SettingView `json:"settings"`
@@ -1869,9 +2095,16 @@ type Tile = site.Tile
 
 // Token defines model for Token.
 type Token struct {
-	Created time.Time `json:"created"`
-	Id      string    `json:"id"`
-	Name    string    `json:"name"`
+	Created time.Time  `json:"created"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Id      string     `json:"id"`
+	Name    string     `json:"name"`
+
+	// Scopes none: all that its member may
+	Scopes *[]Scope `json:"scopes,omitempty"`
+
+	// Used last, within a minute
+	Used *time.Time `json:"used,omitempty"`
 }
 
 // ToneRange defines model for ToneRange.
@@ -1998,6 +2231,14 @@ type TryAlertJSONBody struct {
 	To   *time.Time `json:"to,omitempty"`
 }
 
+// SaveBackupsJSONBody defines parameters for SaveBackups.
+type SaveBackupsJSONBody struct {
+	Config Backups `json:"config"`
+
+	// Passphrase by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // SaveBackupsParams defines parameters for SaveBackups.
 type SaveBackupsParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2089,6 +2330,14 @@ type ChangeDeviceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SaveCameraJSONBody defines parameters for SaveCamera.
+type SaveCameraJSONBody struct {
+	Config Camera `json:"config"`
+
+	// Password that the camera asks for (Basic or Digest); left out: as it was, while the host is the same
+	Password *string `json:"password,omitempty"`
+}
+
 // SaveAsModelJSONBody defines parameters for SaveAsModel.
 type SaveAsModelJSONBody struct {
 	About   *string `json:"about,omitempty"`
@@ -2122,6 +2371,21 @@ type GetDigestParams struct {
 
 	// To now, where it is not told
 	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// EndFactorJSONBody defines parameters for EndFactor.
+type EndFactorJSONBody struct {
+	Password string `json:"password"`
+}
+
+// BeginFactorJSONBody defines parameters for BeginFactor.
+type BeginFactorJSONBody struct {
+	Password string `json:"password"`
+}
+
+// ConfirmFactorJSONBody defines parameters for ConfirmFactor.
+type ConfirmFactorJSONBody struct {
+	Code string `json:"code"`
 }
 
 // CheckFormulaJSONBody defines parameters for CheckFormula.
@@ -2172,10 +2436,35 @@ type ChangeHubParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// OpenInviteJSONBody defines parameters for OpenInvite.
+type OpenInviteJSONBody struct {
+	Code string `json:"code"`
+}
+
+// JoinJSONBody defines parameters for Join.
+type JoinJSONBody struct {
+	// Account of somebody new
+	Account  *string `json:"account,omitempty"`
+	Code     string  `json:"code"`
+	Name     *string `json:"name,omitempty"`
+	Password string  `json:"password"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Object an id and everything below it
 	Object *string `form:"object,omitempty" json:"object,omitempty"`
+
+	// Place what is of this place
+	Place *string `form:"place,omitempty" json:"place,omitempty"`
+
+	// Actor an account, the id of a device, or part of a name
+	Actor *string `form:"actor,omitempty" json:"actor,omitempty"`
+
+	// Q words that stand anywhere in a line
+	Q    *string    `form:"q,omitempty" json:"q,omitempty"`
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 
 	// Cursor next of the page before
 	Cursor *int64 `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -2260,6 +2549,12 @@ type SavePanelParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangePasswordJSONBody defines parameters for ChangePassword.
+type ChangePasswordJSONBody struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // AddPictureParams defines parameters for AddPicture.
 type AddPictureParams struct {
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
@@ -2300,6 +2595,17 @@ type ListReadingsParams struct {
 	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
+// SaveRightsJSONBody defines parameters for SaveRights.
+type SaveRightsJSONBody struct {
+	Lines []Right `json:"lines"`
+}
+
+// SaveRightsParams defines parameters for SaveRights.
+type SaveRightsParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SaveRouteParams defines parameters for SaveRoute.
 type SaveRouteParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2319,8 +2625,11 @@ type SayParams struct {
 
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
-	Account  string `json:"account"`
-	Password string `json:"password"`
+	Account string `json:"account"`
+
+	// Code of the second factor, or a recovery code; the answer 401 with the field code asks for it
+	Code     *string `json:"code,omitempty"`
+	Password string  `json:"password"`
 }
 
 // SaveSettingParams defines parameters for SaveSetting.
@@ -2371,7 +2680,10 @@ type UnsubscribeJSONBody struct {
 
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
-	Name string `json:"name"`
+	// Days after which it ends; not told: never
+	Days   *int    `json:"days,omitempty"`
+	Name   string  `json:"name"`
+	Scopes []Scope `json:"scopes"`
 }
 
 // OpenWallJSONBody defines parameters for OpenWall.
@@ -2389,7 +2701,7 @@ type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
 type TryAlertJSONRequestBody TryAlertJSONBody
 
 // SaveBackupsJSONRequestBody defines body for SaveBackups for application/json ContentType.
-type SaveBackupsJSONRequestBody = Backups
+type SaveBackupsJSONRequestBody SaveBackupsJSONBody
 
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
@@ -2425,7 +2737,7 @@ type AddDeviceJSONRequestBody = NewDevice
 type ChangeDeviceJSONRequestBody = DeviceChange
 
 // SaveCameraJSONRequestBody defines body for SaveCamera for application/json ContentType.
-type SaveCameraJSONRequestBody = Camera
+type SaveCameraJSONRequestBody SaveCameraJSONBody
 
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
@@ -2442,6 +2754,15 @@ type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
 // TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
 type TryMessageJSONRequestBody = Trial
 
+// EndFactorJSONRequestBody defines body for EndFactor for application/json ContentType.
+type EndFactorJSONRequestBody EndFactorJSONBody
+
+// BeginFactorJSONRequestBody defines body for BeginFactor for application/json ContentType.
+type BeginFactorJSONRequestBody BeginFactorJSONBody
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody ConfirmFactorJSONBody
+
 // CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
 type CheckFormulaJSONRequestBody CheckFormulaJSONBody
 
@@ -2451,6 +2772,15 @@ type SaveGroupJSONRequestBody = Group
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
+// AddInviteJSONRequestBody defines body for AddInvite for application/json ContentType.
+type AddInviteJSONRequestBody = NewInvite
+
+// OpenInviteJSONRequestBody defines body for OpenInvite for application/json ContentType.
+type OpenInviteJSONRequestBody OpenInviteJSONBody
+
+// JoinJSONRequestBody defines body for Join for application/json ContentType.
+type JoinJSONRequestBody JoinJSONBody
+
 // OpenLetterJSONRequestBody defines body for OpenLetter for application/json ContentType.
 type OpenLetterJSONRequestBody OpenLetterJSONBody
 
@@ -2459,6 +2789,9 @@ type AcknowledgeLetterJSONRequestBody AcknowledgeLetterJSONBody
 
 // NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
 type NarrowLiveJSONRequestBody NarrowLiveJSONBody
+
+// SetLogJSONRequestBody defines body for SetLog for application/json ContentType.
+type SetLogJSONRequestBody = Log
 
 // AddMemberJSONRequestBody defines body for AddMember for application/json ContentType.
 type AddMemberJSONRequestBody = NewMember
@@ -2481,6 +2814,9 @@ type AddNoteJSONRequestBody = NewNote
 // SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
 type SavePanelJSONRequestBody = Panel
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody ChangePasswordJSONBody
+
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
@@ -2495,6 +2831,9 @@ type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 
 // ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
 type ImportReadingsJSONRequestBody = ReadingsImport
+
+// SaveRightsJSONRequestBody defines body for SaveRights for application/json ContentType.
+type SaveRightsJSONRequestBody SaveRightsJSONBody
 
 // SaveRouteJSONRequestBody defines body for SaveRoute for application/json ContentType.
 type SaveRouteJSONRequestBody = Route
@@ -2579,6 +2918,12 @@ type ServerInterface interface {
 	// TryCalibration What a calibration makes of raw numbers; nothing is kept
 	// (POST /calibrations/try)
 	TryCalibration(ctx *echo.Context) error
+	// GetClock The hub's time, and whether its computer's clock is believed
+	// (GET /clock)
+	GetClock(ctx *echo.Context) error
+	// TrustClock Say that the clock of the hub's computer is right, so that it is believed
+	// (PUT /clock)
+	TrustClock(ctx *echo.Context) error
 	// RemoveControl Take a control away
 	// (DELETE /controls/{id})
 	RemoveControl(ctx *echo.Context, id Id) error
@@ -2702,6 +3047,18 @@ type ServerInterface interface {
 	// GetDigest What happened in a stretch, in words
 	// (GET /digest)
 	GetDigest(ctx *echo.Context, params GetDigestParams) error
+	// EndFactor Take one's second factor away
+	// (DELETE /factor)
+	EndFactor(ctx *echo.Context) error
+	// GetFactor Whether one has a second factor
+	// (GET /factor)
+	GetFactor(ctx *echo.Context) error
+	// BeginFactor Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	// (POST /factor)
+	BeginFactor(ctx *echo.Context) error
+	// ConfirmFactor Confirm the second factor by a code of the app; recovery codes are shown once
+	// (PUT /factor)
+	ConfirmFactor(ctx *echo.Context) error
 	// CheckFormula Read a formula, and say what it comes to now
 	// (POST /formulas/check)
 	CheckFormula(ctx *echo.Context) error
@@ -2732,9 +3089,30 @@ type ServerInterface interface {
 	// ChangeHub Change name, place on the map or time zone
 	// (PATCH /hub)
 	ChangeHub(ctx *echo.Context, params ChangeHubParams) error
+	// ListInvites Invitations that are open
+	// (GET /invites)
+	ListInvites(ctx *echo.Context) error
+	// AddInvite Invite somebody, or let a member set a new password, by a one-time link
+	// (POST /invites)
+	AddInvite(ctx *echo.Context) error
+	// EndInvite Take an invitation back
+	// (DELETE /invites/{id})
+	EndInvite(ctx *echo.Context, id string) error
+	// OpenInvite What an invitation is for; nothing changes by it
+	// (POST /joining)
+	OpenInvite(ctx *echo.Context) error
+	// Join Take an invitation, and be signed in
+	// (PUT /joining)
+	Join(ctx *echo.Context) error
 	// ListJournal Who or what changed what, newest first
 	// (GET /journal)
 	ListJournal(ctx *echo.Context, params ListJournalParams) error
+	// GetEarlier What a part of the configuration was before a line of the journal
+	// (GET /journal/{id})
+	GetEarlier(ctx *echo.Context, id int64) error
+	// RestoreEarlier Bring back what was before a line of the journal; it is an edit like any other
+	// (POST /journal/{id}/restore)
+	RestoreEarlier(ctx *echo.Context, id int64) error
 	// OpenLetter What the signed link of a message leads to
 	// (POST /letters)
 	OpenLetter(ctx *echo.Context) error
@@ -2747,15 +3125,27 @@ type ServerInterface interface {
 	// NarrowLive Say which signals' new values an open stream is for
 	// (PUT /live/{stream})
 	NarrowLive(ctx *echo.Context, stream string) error
+	// GetLog From which level on the hub logs
+	// (GET /log)
+	GetLog(ctx *echo.Context) error
+	// SetLog Log from another level on, until the hub is started anew
+	// (PUT /log)
+	SetLog(ctx *echo.Context) error
 	// ListMembers Everybody with an account
 	// (GET /members)
 	ListMembers(ctx *echo.Context) error
 	// AddMember Add a person
 	// (POST /members)
 	AddMember(ctx *echo.Context) error
+	// RemoveMember Take a person out of the household; the last owner stays
+	// (DELETE /members/{account})
+	RemoveMember(ctx *echo.Context, account string) error
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error
+	// EndSessions Sign a person out everywhere
+	// (DELETE /members/{account}/sessions)
+	EndSessions(ctx *echo.Context, account string) error
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx *echo.Context) error
@@ -2801,6 +3191,9 @@ type ServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx *echo.Context, params SavePanelParams) error
+	// ChangePassword Change one's own password; other sessions end
+	// (PUT /password)
+	ChangePassword(ctx *echo.Context) error
 	// AddPicture Upload a PNG, JPEG or SVG
 	// (POST /pictures)
 	AddPicture(ctx *echo.Context, params AddPictureParams) error
@@ -2837,6 +3230,12 @@ type ServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
+	// GetRights Who may do what beyond what roles say
+	// (GET /rights)
+	GetRights(ctx *echo.Context) error
+	// SaveRights Say who may do what; all lines are replaced
+	// (PUT /rights)
+	SaveRights(ctx *echo.Context, params SaveRightsParams) error
 	// ListRoutes Who is told of which alerts, and how
 	// (GET /routes)
 	ListRoutes(ctx *echo.Context) error
@@ -2870,6 +3269,12 @@ type ServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// SignOutEverywhere Sign out everywhere; tokens and walls stay
+	// (DELETE /sessions)
+	SignOutEverywhere(ctx *echo.Context) error
+	// ListSessions The browsers in which whoever asks is signed in
+	// (GET /sessions)
+	ListSessions(ctx *echo.Context) error
 	// ListSettings All settings
 	// (GET /settings)
 	ListSettings(ctx *echo.Context) error
@@ -3178,6 +3583,24 @@ func (w *ServerInterfaceWrapper) TryCalibration(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TryCalibration(ctx)
+	return err
+}
+
+// GetClock converts echo context to params.
+func (w *ServerInterfaceWrapper) GetClock(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetClock(ctx)
+	return err
+}
+
+// TrustClock converts echo context to params.
+func (w *ServerInterfaceWrapper) TrustClock(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TrustClock(ctx)
 	return err
 }
 
@@ -3969,6 +4392,42 @@ func (w *ServerInterfaceWrapper) GetDigest(ctx *echo.Context) error {
 	return err
 }
 
+// EndFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) EndFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndFactor(ctx)
+	return err
+}
+
+// GetFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFactor(ctx)
+	return err
+}
+
+// BeginFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginFactor(ctx)
+	return err
+}
+
+// ConfirmFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) ConfirmFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ConfirmFactor(ctx)
+	return err
+}
+
 // CheckFormula converts echo context to params.
 func (w *ServerInterfaceWrapper) CheckFormula(ctx *echo.Context) error {
 	var err error
@@ -4175,6 +4634,58 @@ func (w *ServerInterfaceWrapper) ChangeHub(ctx *echo.Context) error {
 	return err
 }
 
+// ListInvites converts echo context to params.
+func (w *ServerInterfaceWrapper) ListInvites(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListInvites(ctx)
+	return err
+}
+
+// AddInvite converts echo context to params.
+func (w *ServerInterfaceWrapper) AddInvite(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddInvite(ctx)
+	return err
+}
+
+// EndInvite converts echo context to params.
+func (w *ServerInterfaceWrapper) EndInvite(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndInvite(ctx, id)
+	return err
+}
+
+// OpenInvite converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenInvite(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenInvite(ctx)
+	return err
+}
+
+// Join converts echo context to params.
+func (w *ServerInterfaceWrapper) Join(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Join(ctx)
+	return err
+}
+
 // ListJournal converts echo context to params.
 func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	var err error
@@ -4186,6 +4697,41 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "object", ctx.QueryParams(), &params.Object, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter object: %s", err))
+	}
+
+	// ------------- Optional query parameter "place" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "place", ctx.QueryParams(), &params.Place, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter place: %s", err))
+	}
+
+	// ------------- Optional query parameter "actor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "actor", ctx.QueryParams(), &params.Actor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter actor: %s", err))
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
 	}
 
 	// ------------- Optional query parameter "cursor" -------------
@@ -4204,6 +4750,38 @@ func (w *ServerInterfaceWrapper) ListJournal(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListJournal(ctx, params)
+	return err
+}
+
+// GetEarlier converts echo context to params.
+func (w *ServerInterfaceWrapper) GetEarlier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetEarlier(ctx, id)
+	return err
+}
+
+// RestoreEarlier converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreEarlier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreEarlier(ctx, id)
 	return err
 }
 
@@ -4276,6 +4854,24 @@ func (w *ServerInterfaceWrapper) NarrowLive(ctx *echo.Context) error {
 	return err
 }
 
+// GetLog converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLog(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLog(ctx)
+	return err
+}
+
+// SetLog converts echo context to params.
+func (w *ServerInterfaceWrapper) SetLog(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetLog(ctx)
+	return err
+}
+
 // ListMembers converts echo context to params.
 func (w *ServerInterfaceWrapper) ListMembers(ctx *echo.Context) error {
 	var err error
@@ -4291,6 +4887,22 @@ func (w *ServerInterfaceWrapper) AddMember(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AddMember(ctx)
+	return err
+}
+
+// RemoveMember converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveMember(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveMember(ctx, account)
 	return err
 }
 
@@ -4327,6 +4939,22 @@ func (w *ServerInterfaceWrapper) ChangeMember(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeMember(ctx, account, params)
+	return err
+}
+
+// EndSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSessions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "account" -------------
+	var account string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", ctx.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter account: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSessions(ctx, account)
 	return err
 }
 
@@ -4574,6 +5202,15 @@ func (w *ServerInterfaceWrapper) SavePanel(ctx *echo.Context) error {
 	return err
 }
 
+// ChangePassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
 // AddPicture converts echo context to params.
 func (w *ServerInterfaceWrapper) AddPicture(ctx *echo.Context) error {
 	var err error
@@ -4792,6 +5429,44 @@ func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
 	return err
 }
 
+// GetRights converts echo context to params.
+func (w *ServerInterfaceWrapper) GetRights(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetRights(ctx)
+	return err
+}
+
+// SaveRights converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveRights(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SaveRightsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveRights(ctx, params)
+	return err
+}
+
 // ListRoutes converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRoutes(ctx *echo.Context) error {
 	var err error
@@ -4958,6 +5633,24 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SignIn(ctx)
+	return err
+}
+
+// SignOutEverywhere converts echo context to params.
+func (w *ServerInterfaceWrapper) SignOutEverywhere(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignOutEverywhere(ctx)
+	return err
+}
+
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx)
 	return err
 }
 
@@ -5307,6 +6000,13 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.DELETE(options.BaseURL+"/sessions", wrapper.SignOutEverywhere, options.OperationMiddlewares["signOutEverywhere"]...)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.PUT(options.BaseURL+"/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.DELETE(options.BaseURL+"/factor", wrapper.EndFactor, options.OperationMiddlewares["endFactor"]...)
+	router.GET(options.BaseURL+"/factor", wrapper.GetFactor, options.OperationMiddlewares["getFactor"]...)
+	router.POST(options.BaseURL+"/factor", wrapper.BeginFactor, options.OperationMiddlewares["beginFactor"]...)
+	router.PUT(options.BaseURL+"/factor", wrapper.ConfirmFactor, options.OperationMiddlewares["confirmFactor"]...)
 	router.GET(options.BaseURL+"/preferences", wrapper.GetPreferences, options.OperationMiddlewares["getPreferences"]...)
 	router.PUT(options.BaseURL+"/preferences", wrapper.SavePreferences, options.OperationMiddlewares["savePreferences"]...)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
@@ -5405,6 +6105,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/signals/:id", wrapper.ChangeSignal, options.OperationMiddlewares["changeSignal"]...)
 	router.POST(options.BaseURL+"/signals/:id/recalibrate", wrapper.Recalibrate, options.OperationMiddlewares["recalibrate"]...)
 	router.POST(options.BaseURL+"/calibrations/try", wrapper.TryCalibration, options.OperationMiddlewares["tryCalibration"]...)
+	router.GET(options.BaseURL+"/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
+	router.PUT(options.BaseURL+"/log", wrapper.SetLog, options.OperationMiddlewares["setLog"]...)
+	router.GET(options.BaseURL+"/clock", wrapper.GetClock, options.OperationMiddlewares["getClock"]...)
+	router.PUT(options.BaseURL+"/clock", wrapper.TrustClock, options.OperationMiddlewares["trustClock"]...)
 	router.POST(options.BaseURL+"/places", wrapper.SavePlace, options.OperationMiddlewares["savePlace"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice, options.OperationMiddlewares["addDevice"]...)
@@ -5431,9 +6135,20 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/devices/:id/controls", wrapper.AddControl, options.OperationMiddlewares["addControl"]...)
 	router.GET(options.BaseURL+"/devices/:id/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
 	router.GET(options.BaseURL+"/journal", wrapper.ListJournal, options.OperationMiddlewares["listJournal"]...)
+	router.GET(options.BaseURL+"/journal/:id", wrapper.GetEarlier, options.OperationMiddlewares["getEarlier"]...)
+	router.POST(options.BaseURL+"/journal/:id/restore", wrapper.RestoreEarlier, options.OperationMiddlewares["restoreEarlier"]...)
+	router.GET(options.BaseURL+"/rights", wrapper.GetRights, options.OperationMiddlewares["getRights"]...)
+	router.PUT(options.BaseURL+"/rights", wrapper.SaveRights, options.OperationMiddlewares["saveRights"]...)
+	router.GET(options.BaseURL+"/invites", wrapper.ListInvites, options.OperationMiddlewares["listInvites"]...)
+	router.POST(options.BaseURL+"/invites", wrapper.AddInvite, options.OperationMiddlewares["addInvite"]...)
+	router.DELETE(options.BaseURL+"/invites/:id", wrapper.EndInvite, options.OperationMiddlewares["endInvite"]...)
+	router.POST(options.BaseURL+"/joining", wrapper.OpenInvite, options.OperationMiddlewares["openInvite"]...)
+	router.PUT(options.BaseURL+"/joining", wrapper.Join, options.OperationMiddlewares["join"]...)
 	router.GET(options.BaseURL+"/members", wrapper.ListMembers, options.OperationMiddlewares["listMembers"]...)
 	router.POST(options.BaseURL+"/members", wrapper.AddMember, options.OperationMiddlewares["addMember"]...)
+	router.DELETE(options.BaseURL+"/members/:account", wrapper.RemoveMember, options.OperationMiddlewares["removeMember"]...)
 	router.PATCH(options.BaseURL+"/members/:account", wrapper.ChangeMember, options.OperationMiddlewares["changeMember"]...)
+	router.DELETE(options.BaseURL+"/members/:account/sessions", wrapper.EndSessions, options.OperationMiddlewares["endSessions"]...)
 
 }
 
@@ -5987,6 +6702,90 @@ type TryCalibrationdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TryCalibrationdefaultApplicationProblemPlusJSONResponse) VisitTryCalibrationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetClockRequestObject struct {
+}
+
+type GetClockResponseObject interface {
+	VisitGetClockResponse(w http.ResponseWriter) error
+}
+
+type GetClock200JSONResponse Clock
+
+func (response GetClock200JSONResponse) VisitGetClockResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetClockdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetClockdefaultApplicationProblemPlusJSONResponse) VisitGetClockResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustClockRequestObject struct {
+}
+
+type TrustClockResponseObject interface {
+	VisitTrustClockResponse(w http.ResponseWriter) error
+}
+
+type TrustClock200JSONResponse Clock
+
+func (response TrustClock200JSONResponse) VisitTrustClockResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustClockdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response TrustClockdefaultApplicationProblemPlusJSONResponse) VisitTrustClockResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7168,7 +7967,7 @@ type GetCameraResponseObject interface {
 	VisitGetCameraResponse(w http.ResponseWriter) error
 }
 
-type GetCamera200JSONResponse Camera
+type GetCamera200JSONResponse CameraView
 
 func (response GetCamera200JSONResponse) VisitGetCameraResponse(w http.ResponseWriter) error {
 
@@ -7212,7 +8011,7 @@ type SaveCameraResponseObject interface {
 	VisitSaveCameraResponse(w http.ResponseWriter) error
 }
 
-type SaveCamera200JSONResponse Camera
+type SaveCamera200JSONResponse CameraView
 
 func (response SaveCamera200JSONResponse) VisitSaveCameraResponse(w http.ResponseWriter) error {
 
@@ -7773,6 +8572,173 @@ func (response GetDigestdefaultApplicationProblemPlusJSONResponse) VisitGetDiges
 	return err
 }
 
+type EndFactorRequestObject struct {
+	Body *EndFactorJSONRequestBody
+}
+
+type EndFactorResponseObject interface {
+	VisitEndFactorResponse(w http.ResponseWriter) error
+}
+
+type EndFactor204Response struct {
+}
+
+func (response EndFactor204Response) VisitEndFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response EndFactordefaultApplicationProblemPlusJSONResponse) VisitEndFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFactorRequestObject struct {
+}
+
+type GetFactorResponseObject interface {
+	VisitGetFactorResponse(w http.ResponseWriter) error
+}
+
+type GetFactor200JSONResponse FactorState
+
+func (response GetFactor200JSONResponse) VisitGetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetFactordefaultApplicationProblemPlusJSONResponse) VisitGetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFactorRequestObject struct {
+	Body *BeginFactorJSONRequestBody
+}
+
+type BeginFactorResponseObject interface {
+	VisitBeginFactorResponse(w http.ResponseWriter) error
+}
+
+type BeginFactor201JSONResponse NewFactor
+
+func (response BeginFactor201JSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response BeginFactordefaultApplicationProblemPlusJSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactorRequestObject struct {
+	Body *ConfirmFactorJSONRequestBody
+}
+
+type ConfirmFactorResponseObject interface {
+	VisitConfirmFactorResponse(w http.ResponseWriter) error
+}
+
+type ConfirmFactor200JSONResponse struct {
+	Recovery []string `json:"recovery"`
+}
+
+func (response ConfirmFactor200JSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ConfirmFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckFormulaRequestObject struct {
 	Body *CheckFormulaJSONRequestBody
 }
@@ -8216,6 +9182,217 @@ func (response ChangeHubdefaultApplicationProblemPlusJSONResponse) VisitChangeHu
 	return err
 }
 
+type ListInvitesRequestObject struct {
+}
+
+type ListInvitesResponseObject interface {
+	VisitListInvitesResponse(w http.ResponseWriter) error
+}
+
+type ListInvites200JSONResponse []Invite
+
+func (response ListInvites200JSONResponse) VisitListInvitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInvitesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListInvitesdefaultApplicationProblemPlusJSONResponse) VisitListInvitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddInviteRequestObject struct {
+	Body *AddInviteJSONRequestBody
+}
+
+type AddInviteResponseObject interface {
+	VisitAddInviteResponse(w http.ResponseWriter) error
+}
+
+type AddInvite201JSONResponse InviteWithCode
+
+func (response AddInvite201JSONResponse) VisitAddInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddInvitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response AddInvitedefaultApplicationProblemPlusJSONResponse) VisitAddInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndInviteRequestObject struct {
+	Id string `json:"id"`
+}
+
+type EndInviteResponseObject interface {
+	VisitEndInviteResponse(w http.ResponseWriter) error
+}
+
+type EndInvite204Response struct {
+}
+
+func (response EndInvite204Response) VisitEndInviteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndInvitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response EndInvitedefaultApplicationProblemPlusJSONResponse) VisitEndInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenInviteRequestObject struct {
+	Body *OpenInviteJSONRequestBody
+}
+
+type OpenInviteResponseObject interface {
+	VisitOpenInviteResponse(w http.ResponseWriter) error
+}
+
+type OpenInvite200JSONResponse Invited
+
+func (response OpenInvite200JSONResponse) VisitOpenInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenInvitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response OpenInvitedefaultApplicationProblemPlusJSONResponse) VisitOpenInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinRequestObject struct {
+	Body *JoinJSONRequestBody
+}
+
+type JoinResponseObject interface {
+	VisitJoinResponse(w http.ResponseWriter) error
+}
+
+type Join201JSONResponse struct{ SignedInJSONResponse }
+
+func (response Join201JSONResponse) VisitJoinResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response JoindefaultApplicationProblemPlusJSONResponse) VisitJoinResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListJournalRequestObject struct {
 	Params ListJournalParams
 }
@@ -8245,6 +9422,86 @@ type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEarlierRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type GetEarlierResponseObject interface {
+	VisitGetEarlierResponse(w http.ResponseWriter) error
+}
+
+type GetEarlier200JSONResponse EarlierVersion
+
+func (response GetEarlier200JSONResponse) VisitGetEarlierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEarlierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetEarlierdefaultApplicationProblemPlusJSONResponse) VisitGetEarlierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreEarlierRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type RestoreEarlierResponseObject interface {
+	VisitRestoreEarlierResponse(w http.ResponseWriter) error
+}
+
+type RestoreEarlier204Response struct {
+}
+
+func (response RestoreEarlier204Response) VisitRestoreEarlierResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RestoreEarlierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RestoreEarlierdefaultApplicationProblemPlusJSONResponse) VisitRestoreEarlierResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8455,6 +9712,91 @@ func (response NarrowLivedefaultApplicationProblemPlusJSONResponse) VisitNarrowL
 	return err
 }
 
+type GetLogRequestObject struct {
+}
+
+type GetLogResponseObject interface {
+	VisitGetLogResponse(w http.ResponseWriter) error
+}
+
+type GetLog200JSONResponse Log
+
+func (response GetLog200JSONResponse) VisitGetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetLogdefaultApplicationProblemPlusJSONResponse) VisitGetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLogRequestObject struct {
+	Body *SetLogJSONRequestBody
+}
+
+type SetLogResponseObject interface {
+	VisitSetLogResponse(w http.ResponseWriter) error
+}
+
+type SetLog200JSONResponse Log
+
+func (response SetLog200JSONResponse) VisitSetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SetLogdefaultApplicationProblemPlusJSONResponse) VisitSetLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListMembersRequestObject struct {
 }
 
@@ -8540,6 +9882,43 @@ func (response AddMemberdefaultApplicationProblemPlusJSONResponse) VisitAddMembe
 	return err
 }
 
+type RemoveMemberRequestObject struct {
+	Account string `json:"account"`
+}
+
+type RemoveMemberResponseObject interface {
+	VisitRemoveMemberResponse(w http.ResponseWriter) error
+}
+
+type RemoveMember204Response struct {
+}
+
+func (response RemoveMember204Response) VisitRemoveMemberResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveMemberdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response RemoveMemberdefaultApplicationProblemPlusJSONResponse) VisitRemoveMemberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangeMemberRequestObject struct {
 	Account string `json:"account"`
 	Params  ChangeMemberParams
@@ -8571,6 +9950,43 @@ type ChangeMemberdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeMemberdefaultApplicationProblemPlusJSONResponse) VisitChangeMemberResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionsRequestObject struct {
+	Account string `json:"account"`
+}
+
+type EndSessionsResponseObject interface {
+	VisitEndSessionsResponse(w http.ResponseWriter) error
+}
+
+type EndSessions204Response struct {
+}
+
+func (response EndSessions204Response) VisitEndSessionsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response EndSessionsdefaultApplicationProblemPlusJSONResponse) VisitEndSessionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9217,6 +10633,43 @@ func (response SavePaneldefaultApplicationProblemPlusJSONResponse) VisitSavePane
 	return err
 }
 
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddPictureRequestObject struct {
 	Params      AddPictureParams
 	ContentType string
@@ -9744,6 +11197,92 @@ func (response ImportReadingsdefaultApplicationProblemPlusJSONResponse) VisitImp
 	return err
 }
 
+type GetRightsRequestObject struct {
+}
+
+type GetRightsResponseObject interface {
+	VisitGetRightsResponse(w http.ResponseWriter) error
+}
+
+type GetRights200JSONResponse Rights
+
+func (response GetRights200JSONResponse) VisitGetRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRightsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetRightsdefaultApplicationProblemPlusJSONResponse) VisitGetRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRightsRequestObject struct {
+	Params SaveRightsParams
+	Body   *SaveRightsJSONRequestBody
+}
+
+type SaveRightsResponseObject interface {
+	VisitSaveRightsResponse(w http.ResponseWriter) error
+}
+
+type SaveRights200JSONResponse Rights
+
+func (response SaveRights200JSONResponse) VisitSaveRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveRightsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SaveRightsdefaultApplicationProblemPlusJSONResponse) VisitSaveRightsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRoutesRequestObject struct {
 }
 
@@ -10199,6 +11738,92 @@ type SignIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOutEverywhereRequestObject struct {
+}
+
+type SignOutEverywhereResponseObject interface {
+	VisitSignOutEverywhereResponse(w http.ResponseWriter) error
+}
+
+type SignOutEverywhere204ResponseHeaders struct {
+	SetCookie *string
+}
+
+type SignOutEverywhere204Response struct {
+	Headers SignOutEverywhere204ResponseHeaders
+}
+
+func (response SignOutEverywhere204Response) VisitSignOutEverywhereResponse(w http.ResponseWriter) error {
+	if response.Headers.SetCookie != nil {
+		w.Header().Set("Set-Cookie", fmt.Sprint(*response.Headers.SetCookie))
+	}
+	w.WriteHeader(204)
+	return nil
+}
+
+type SignOutEverywheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response SignOutEverywheredefaultApplicationProblemPlusJSONResponse) VisitSignOutEverywhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse []Session
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11173,6 +12798,12 @@ type StrictServerInterface interface {
 	// TryCalibration What a calibration makes of raw numbers; nothing is kept
 	// (POST /calibrations/try)
 	TryCalibration(ctx context.Context, request TryCalibrationRequestObject) (TryCalibrationResponseObject, error)
+	// GetClock The hub's time, and whether its computer's clock is believed
+	// (GET /clock)
+	GetClock(ctx context.Context, request GetClockRequestObject) (GetClockResponseObject, error)
+	// TrustClock Say that the clock of the hub's computer is right, so that it is believed
+	// (PUT /clock)
+	TrustClock(ctx context.Context, request TrustClockRequestObject) (TrustClockResponseObject, error)
 	// RemoveControl Take a control away
 	// (DELETE /controls/{id})
 	RemoveControl(ctx context.Context, request RemoveControlRequestObject) (RemoveControlResponseObject, error)
@@ -11296,6 +12927,18 @@ type StrictServerInterface interface {
 	// GetDigest What happened in a stretch, in words
 	// (GET /digest)
 	GetDigest(ctx context.Context, request GetDigestRequestObject) (GetDigestResponseObject, error)
+	// EndFactor Take one's second factor away
+	// (DELETE /factor)
+	EndFactor(ctx context.Context, request EndFactorRequestObject) (EndFactorResponseObject, error)
+	// GetFactor Whether one has a second factor
+	// (GET /factor)
+	GetFactor(ctx context.Context, request GetFactorRequestObject) (GetFactorResponseObject, error)
+	// BeginFactor Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	// (POST /factor)
+	BeginFactor(ctx context.Context, request BeginFactorRequestObject) (BeginFactorResponseObject, error)
+	// ConfirmFactor Confirm the second factor by a code of the app; recovery codes are shown once
+	// (PUT /factor)
+	ConfirmFactor(ctx context.Context, request ConfirmFactorRequestObject) (ConfirmFactorResponseObject, error)
 	// CheckFormula Read a formula, and say what it comes to now
 	// (POST /formulas/check)
 	CheckFormula(ctx context.Context, request CheckFormulaRequestObject) (CheckFormulaResponseObject, error)
@@ -11326,9 +12969,30 @@ type StrictServerInterface interface {
 	// ChangeHub Change name, place on the map or time zone
 	// (PATCH /hub)
 	ChangeHub(ctx context.Context, request ChangeHubRequestObject) (ChangeHubResponseObject, error)
+	// ListInvites Invitations that are open
+	// (GET /invites)
+	ListInvites(ctx context.Context, request ListInvitesRequestObject) (ListInvitesResponseObject, error)
+	// AddInvite Invite somebody, or let a member set a new password, by a one-time link
+	// (POST /invites)
+	AddInvite(ctx context.Context, request AddInviteRequestObject) (AddInviteResponseObject, error)
+	// EndInvite Take an invitation back
+	// (DELETE /invites/{id})
+	EndInvite(ctx context.Context, request EndInviteRequestObject) (EndInviteResponseObject, error)
+	// OpenInvite What an invitation is for; nothing changes by it
+	// (POST /joining)
+	OpenInvite(ctx context.Context, request OpenInviteRequestObject) (OpenInviteResponseObject, error)
+	// Join Take an invitation, and be signed in
+	// (PUT /joining)
+	Join(ctx context.Context, request JoinRequestObject) (JoinResponseObject, error)
 	// ListJournal Who or what changed what, newest first
 	// (GET /journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+	// GetEarlier What a part of the configuration was before a line of the journal
+	// (GET /journal/{id})
+	GetEarlier(ctx context.Context, request GetEarlierRequestObject) (GetEarlierResponseObject, error)
+	// RestoreEarlier Bring back what was before a line of the journal; it is an edit like any other
+	// (POST /journal/{id}/restore)
+	RestoreEarlier(ctx context.Context, request RestoreEarlierRequestObject) (RestoreEarlierResponseObject, error)
 	// OpenLetter What the signed link of a message leads to
 	// (POST /letters)
 	OpenLetter(ctx context.Context, request OpenLetterRequestObject) (OpenLetterResponseObject, error)
@@ -11341,15 +13005,27 @@ type StrictServerInterface interface {
 	// NarrowLive Say which signals' new values an open stream is for
 	// (PUT /live/{stream})
 	NarrowLive(ctx context.Context, request NarrowLiveRequestObject) (NarrowLiveResponseObject, error)
+	// GetLog From which level on the hub logs
+	// (GET /log)
+	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
+	// SetLog Log from another level on, until the hub is started anew
+	// (PUT /log)
+	SetLog(ctx context.Context, request SetLogRequestObject) (SetLogResponseObject, error)
 	// ListMembers Everybody with an account
 	// (GET /members)
 	ListMembers(ctx context.Context, request ListMembersRequestObject) (ListMembersResponseObject, error)
 	// AddMember Add a person
 	// (POST /members)
 	AddMember(ctx context.Context, request AddMemberRequestObject) (AddMemberResponseObject, error)
+	// RemoveMember Take a person out of the household; the last owner stays
+	// (DELETE /members/{account})
+	RemoveMember(ctx context.Context, request RemoveMemberRequestObject) (RemoveMemberResponseObject, error)
 	// ChangeMember Change a person's name, role or password, or lock the account
 	// (PATCH /members/{account})
 	ChangeMember(ctx context.Context, request ChangeMemberRequestObject) (ChangeMemberResponseObject, error)
+	// EndSessions Sign a person out everywhere
+	// (DELETE /members/{account}/sessions)
+	EndSessions(ctx context.Context, request EndSessionsRequestObject) (EndSessionsResponseObject, error)
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
@@ -11395,6 +13071,9 @@ type StrictServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx context.Context, request SavePanelRequestObject) (SavePanelResponseObject, error)
+	// ChangePassword Change one's own password; other sessions end
+	// (PUT /password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
 	// AddPicture Upload a PNG, JPEG or SVG
 	// (POST /pictures)
 	AddPicture(ctx context.Context, request AddPictureRequestObject) (AddPictureResponseObject, error)
@@ -11431,6 +13110,12 @@ type StrictServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx context.Context, request ImportReadingsRequestObject) (ImportReadingsResponseObject, error)
+	// GetRights Who may do what beyond what roles say
+	// (GET /rights)
+	GetRights(ctx context.Context, request GetRightsRequestObject) (GetRightsResponseObject, error)
+	// SaveRights Say who may do what; all lines are replaced
+	// (PUT /rights)
+	SaveRights(ctx context.Context, request SaveRightsRequestObject) (SaveRightsResponseObject, error)
 	// ListRoutes Who is told of which alerts, and how
 	// (GET /routes)
 	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
@@ -11464,6 +13149,12 @@ type StrictServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// SignOutEverywhere Sign out everywhere; tokens and walls stay
+	// (DELETE /sessions)
+	SignOutEverywhere(ctx context.Context, request SignOutEverywhereRequestObject) (SignOutEverywhereResponseObject, error)
+	// ListSessions The browsers in which whoever asks is signed in
+	// (GET /sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
 	// ListSettings All settings
 	// (GET /settings)
 	ListSettings(ctx context.Context, request ListSettingsRequestObject) (ListSettingsResponseObject, error)
@@ -11987,6 +13678,52 @@ func (sh *strictHandler) TryCalibration(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TryCalibrationResponseObject); ok {
 		return validResponse.VisitTryCalibrationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetClock operation middleware
+func (sh *strictHandler) GetClock(ctx *echo.Context) error {
+	var request GetClockRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetClock(ctx.Request().Context(), request.(GetClockRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetClock")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetClockResponseObject); ok {
+		return validResponse.VisitGetClockResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TrustClock operation middleware
+func (sh *strictHandler) TrustClock(ctx *echo.Context) error {
+	var request TrustClockRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TrustClock(ctx.Request().Context(), request.(TrustClockRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TrustClock")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TrustClockResponseObject); ok {
+		return validResponse.VisitTrustClockResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13366,6 +15103,167 @@ func (sh *strictHandler) GetDigest(ctx *echo.Context, params GetDigestParams) er
 	return nil
 }
 
+// EndFactor operation middleware
+func (sh *strictHandler) EndFactor(ctx *echo.Context) error {
+	var request EndFactorRequestObject
+
+	var body EndFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndFactor(ctx.Request().Context(), request.(EndFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndFactorResponseObject); ok {
+		return validResponse.VisitEndFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFactor operation middleware
+func (sh *strictHandler) GetFactor(ctx *echo.Context) error {
+	var request GetFactorRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFactor(ctx.Request().Context(), request.(GetFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFactorResponseObject); ok {
+		return validResponse.VisitGetFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginFactor operation middleware
+func (sh *strictHandler) BeginFactor(ctx *echo.Context) error {
+	var request BeginFactorRequestObject
+
+	var body BeginFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFactor(ctx.Request().Context(), request.(BeginFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginFactorResponseObject); ok {
+		return validResponse.VisitBeginFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ConfirmFactor operation middleware
+func (sh *strictHandler) ConfirmFactor(ctx *echo.Context) error {
+	var request ConfirmFactorRequestObject
+
+	var body ConfirmFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmFactor(ctx.Request().Context(), request.(ConfirmFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConfirmFactorResponseObject); ok {
+		return validResponse.VisitConfirmFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckFormula operation middleware
 func (sh *strictHandler) CheckFormula(ctx *echo.Context) error {
 	var request CheckFormulaRequestObject
@@ -13677,6 +15575,192 @@ func (sh *strictHandler) ChangeHub(ctx *echo.Context, params ChangeHubParams) er
 	return nil
 }
 
+// ListInvites operation middleware
+func (sh *strictHandler) ListInvites(ctx *echo.Context) error {
+	var request ListInvitesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInvites(ctx.Request().Context(), request.(ListInvitesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInvites")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListInvitesResponseObject); ok {
+		return validResponse.VisitListInvitesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddInvite operation middleware
+func (sh *strictHandler) AddInvite(ctx *echo.Context) error {
+	var request AddInviteRequestObject
+
+	var body AddInviteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddInvite(ctx.Request().Context(), request.(AddInviteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddInvite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddInviteResponseObject); ok {
+		return validResponse.VisitAddInviteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndInvite operation middleware
+func (sh *strictHandler) EndInvite(ctx *echo.Context, id string) error {
+	var request EndInviteRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndInvite(ctx.Request().Context(), request.(EndInviteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndInvite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndInviteResponseObject); ok {
+		return validResponse.VisitEndInviteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenInvite operation middleware
+func (sh *strictHandler) OpenInvite(ctx *echo.Context) error {
+	var request OpenInviteRequestObject
+
+	var body OpenInviteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenInvite(ctx.Request().Context(), request.(OpenInviteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenInvite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenInviteResponseObject); ok {
+		return validResponse.VisitOpenInviteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Join operation middleware
+func (sh *strictHandler) Join(ctx *echo.Context) error {
+	var request JoinRequestObject
+
+	var body JoinJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Join(ctx.Request().Context(), request.(JoinRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Join")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(JoinResponseObject); ok {
+		return validResponse.VisitJoinResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams) error {
 	var request ListJournalRequestObject
@@ -13696,6 +15780,56 @@ func (sh *strictHandler) ListJournal(ctx *echo.Context, params ListJournalParams
 		return err
 	} else if validResponse, ok := response.(ListJournalResponseObject); ok {
 		return validResponse.VisitListJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetEarlier operation middleware
+func (sh *strictHandler) GetEarlier(ctx *echo.Context, id int64) error {
+	var request GetEarlierRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEarlier(ctx.Request().Context(), request.(GetEarlierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEarlier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetEarlierResponseObject); ok {
+		return validResponse.VisitGetEarlierResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreEarlier operation middleware
+func (sh *strictHandler) RestoreEarlier(ctx *echo.Context, id int64) error {
+	var request RestoreEarlierRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreEarlier(ctx.Request().Context(), request.(RestoreEarlierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreEarlier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreEarlierResponseObject); ok {
+		return validResponse.VisitRestoreEarlierResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13867,6 +16001,75 @@ func (sh *strictHandler) NarrowLive(ctx *echo.Context, stream string) error {
 	return nil
 }
 
+// GetLog operation middleware
+func (sh *strictHandler) GetLog(ctx *echo.Context) error {
+	var request GetLogRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLog(ctx.Request().Context(), request.(GetLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLogResponseObject); ok {
+		return validResponse.VisitGetLogResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetLog operation middleware
+func (sh *strictHandler) SetLog(ctx *echo.Context) error {
+	var request SetLogRequestObject
+
+	var body SetLogJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetLog(ctx.Request().Context(), request.(SetLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetLog")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetLogResponseObject); ok {
+		return validResponse.VisitSetLogResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListMembers operation middleware
 func (sh *strictHandler) ListMembers(ctx *echo.Context) error {
 	var request ListMembersRequestObject
@@ -13936,6 +16139,31 @@ func (sh *strictHandler) AddMember(ctx *echo.Context) error {
 	return nil
 }
 
+// RemoveMember operation middleware
+func (sh *strictHandler) RemoveMember(ctx *echo.Context, account string) error {
+	var request RemoveMemberRequestObject
+
+	request.Account = account
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveMember(ctx.Request().Context(), request.(RemoveMemberRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveMember")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveMemberResponseObject); ok {
+		return validResponse.VisitRemoveMemberResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangeMember operation middleware
 func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string, params ChangeMemberParams) error {
 	var request ChangeMemberRequestObject
@@ -13979,6 +16207,31 @@ func (sh *strictHandler) ChangeMember(ctx *echo.Context, account string, params 
 		return err
 	} else if validResponse, ok := response.(ChangeMemberResponseObject); ok {
 		return validResponse.VisitChangeMemberResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndSessions operation middleware
+func (sh *strictHandler) EndSessions(ctx *echo.Context, account string) error {
+	var request EndSessionsRequestObject
+
+	request.Account = account
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSessions(ctx.Request().Context(), request.(EndSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndSessionsResponseObject); ok {
+		return validResponse.VisitEndSessionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14463,6 +16716,52 @@ func (sh *strictHandler) SavePanel(ctx *echo.Context, params SavePanelParams) er
 	return nil
 }
 
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx.Request().Context(), request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // AddPicture operation middleware
 func (sh *strictHandler) AddPicture(ctx *echo.Context, params AddPictureParams) error {
 	var request AddPictureRequestObject
@@ -14874,6 +17173,77 @@ func (sh *strictHandler) ImportReadings(ctx *echo.Context) error {
 	return nil
 }
 
+// GetRights operation middleware
+func (sh *strictHandler) GetRights(ctx *echo.Context) error {
+	var request GetRightsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRights(ctx.Request().Context(), request.(GetRightsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRights")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetRightsResponseObject); ok {
+		return validResponse.VisitGetRightsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveRights operation middleware
+func (sh *strictHandler) SaveRights(ctx *echo.Context, params SaveRightsParams) error {
+	var request SaveRightsRequestObject
+
+	request.Params = params
+
+	var body SaveRightsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveRights(ctx.Request().Context(), request.(SaveRightsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveRights")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveRightsResponseObject); ok {
+		return validResponse.VisitSaveRightsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListRoutes operation middleware
 func (sh *strictHandler) ListRoutes(ctx *echo.Context) error {
 	var request ListRoutesRequestObject
@@ -15202,6 +17572,52 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignOutEverywhere operation middleware
+func (sh *strictHandler) SignOutEverywhere(ctx *echo.Context) error {
+	var request SignOutEverywhereRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOutEverywhere(ctx.Request().Context(), request.(SignOutEverywhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOutEverywhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignOutEverywhereResponseObject); ok {
+		return validResponse.VisitSignOutEverywhereResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *echo.Context) error {
+	var request ListSessionsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx.Request().Context(), request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		return validResponse.VisitListSessionsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -73,7 +73,7 @@ func (h *handlers) OpenWall(ctx context.Context, r OpenWallRequestObject) (OpenW
 	if err != nil {
 		return nil, err
 	}
-	out := OpenWall200JSONResponse{Headers: OpenWall200ResponseHeaders{SetCookie: cookieOf(wallCookie, key, hub.SessionLife)}}
+	out := OpenWall200JSONResponse{Headers: OpenWall200ResponseHeaders{SetCookie: cookieOf(ctx, wallCookie, key, hub.SessionLife)}}
 	out.Body.Wall, out.Body.Dashboard = w, d
 	return out, nil
 }

@@ -83,7 +83,7 @@ func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObje
 	}
 	until := instant(r.Body.Until)
 	if ms := r.Body.ForMs; ms != nil {
-		until = time.Now().Add(time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond)
+		until = h.s.hub.Time().Add(time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond)
 	}
 	v, err := h.s.hub.Switch(ctx, actor(ctx), r.Id, to, until)
 	v, err = h.settled(ctx, r.Params.Wait, v, err)
@@ -217,7 +217,7 @@ func (h *handlers) RemoveGroup(ctx context.Context, r RemoveGroupRequestObject) 
 }
 
 func (h *handlers) GetNext(ctx context.Context, r GetNextRequestObject) (GetNextResponseObject, error) {
-	until := time.Now().Add(7 * 24 * time.Hour)
+	until := h.s.hub.Time().Add(7 * 24 * time.Hour)
 	if r.Params.Until != nil {
 		until = *r.Params.Until
 	}
@@ -238,7 +238,7 @@ func (h *handlers) FormulaWords(ctx context.Context, _ FormulaWordsRequestObject
 const remarksShown = 200
 
 func (h *handlers) ListNotes(ctx context.Context, r ListNotesRequestObject) (ListNotesResponseObject, error) {
-	from, to := time.UnixMilli(store.Earliest), time.Now().Add(48*time.Hour)
+	from, to := time.UnixMilli(store.Earliest), h.s.hub.Time().Add(48*time.Hour)
 	set(&from, r.Params.From)
 	set(&to, r.Params.To)
 	v, err := h.s.hub.Notes(ctx, actor(ctx), from, to, remarksShown)

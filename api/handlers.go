@@ -32,10 +32,17 @@ func from(ctx context.Context) string {
 	return f
 }
 
-func cookie(value string, life time.Duration) *string { return cookieOf(cookieName, value, life) }
+func cookie(ctx context.Context, value string, life time.Duration) *string {
+	return cookieOf(ctx, cookieName, value, life)
+}
 
-func cookieOf(name, value string, life time.Duration) *string {
+// cookieOf is a cookie that no script reads and no other site's page sends. Over TLS it has a name of its own, which a browser takes
+// from this host alone and never tells in the clear.
+func cookieOf(ctx context.Context, name, value string, life time.Duration) *string {
 	c := http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
+	if secure, _ := ctx.Value(secureKey{}).(bool); secure {
+		c.Name, c.Secure = safely+name, true
+	}
 	if value == "" {
 		c.MaxAge = -1
 	}
@@ -57,22 +64,27 @@ func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpRespon
 	if err := h.s.hub.SetUp(ctx, b.Code, from(ctx), settings, owner); err != nil {
 		return nil, err
 	}
-	in, err := h.signIn(ctx, b.Account, b.Password)
+	in, err := h.signIn(ctx, b.Account, b.Password, "")
 	return SetUp201JSONResponse{in}, err
 }
 
 func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInResponseObject, error) {
-	in, err := h.signIn(ctx, r.Body.Account, r.Body.Password)
+	code := ""
+	set(&code, r.Body.Code)
+	in, err := h.signIn(ctx, r.Body.Account, r.Body.Password, code)
 	return SignIn201JSONResponse{in}, err
 }
 
-func (h *handlers) signIn(ctx context.Context, account, password string) (SignedInJSONResponse, error) {
-	key, err := h.s.hub.SignIn(ctx, account, password, from(ctx))
+func (h *handlers) signIn(ctx context.Context, account, password, code string) (SignedInJSONResponse, error) {
+	key, err := h.s.hub.SignIn(ctx, account, password, code, from(ctx))
 	if err != nil {
 		return SignedInJSONResponse{}, err
 	}
+	if old, _ := ctx.Value(sessionKey{}).(string); old != "" { // the browser has another one now
+		h.s.hub.EndSession(ctx, old)
+	}
 	a, _, err := h.s.hub.Who(key, from(ctx))
-	return SignedInJSONResponse{Body: me(a), Headers: SignedInResponseHeaders{SetCookie: cookie(key, hub.SessionLife)}}, err
+	return SignedInJSONResponse{Body: me(a), Headers: SignedInResponseHeaders{SetCookie: cookie(ctx, key, hub.SessionLife)}}, err
 }
 
 func me(a access.Actor) Me { return Me{Account: a.ID, Name: a.Name, Role: Role(a.Role)} }
@@ -94,21 +106,7 @@ func (h *handlers) SavePreferences(ctx context.Context, r SavePreferencesRequest
 func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
 	id, _ := ctx.Value(passKey{}).(string)
 	err := h.s.hub.EndPass(ctx, actor(ctx), id)
-	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie("", 0)}}, err
-}
-
-func (h *handlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
-	list, err := h.s.hub.Tokens(ctx, actor(ctx))
-	out := ListTokens200JSONResponse{}
-	for _, x := range list {
-		out = append(out, Token{Id: x.ID, Name: x.Name, Created: time.UnixMilli(x.Created)})
-	}
-	return out, err
-}
-
-func (h *handlers) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
-	key, x, err := h.s.hub.NewToken(ctx, actor(ctx), r.Body.Name)
-	return AddToken201JSONResponse{Id: x.ID, Name: x.Name, Token: key}, err
+	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie(ctx, "", 0)}}, err
 }
 
 func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
@@ -120,7 +118,7 @@ func (h *handlers) hub(v site.Hub) (Hub, *string) {
 	st := h.s.hub.Status()
 	at := h.s.o.Addresses
 	mqttOpen := !starter.Loopback(at.MQTT)
-	return Hub{Name: v.Name, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
+	return Hub{Name: v.Name, JournalDays: &v.JournalDays, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
 		Http: at.HTTP, Mqtt: at.MQTT, Https: text(at.HTTPS), Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
 }
 
@@ -139,6 +137,7 @@ func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (Cha
 		set(&v.Latitude, r.Body.Latitude)
 		set(&v.Longitude, r.Body.Longitude)
 		set(&v.Zone, r.Body.Zone)
+		set(&v.JournalDays, r.Body.JournalDays)
 		return nil
 	})
 	body, etag := h.hub(v)
@@ -177,7 +176,7 @@ func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLive
 }
 
 func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (GetHistoryResponseObject, error) {
-	q := hub.Range{To: time.Now()}
+	q := hub.Range{To: h.s.hub.Time()}
 	set(&q.To, r.Params.To)
 	q.From = q.To.Add(-24 * time.Hour)
 	set(&q.From, r.Params.From)
@@ -316,54 +315,4 @@ func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject
 		return Refusal{N: x.N, At: time.UnixMilli(x.At), Link: x.Link, Topic: x.Topic, Payload: strings.ToValidUTF8(string(x.Payload), "�"),
 			Bytes: x.Bytes, Reason: x.Reason}
 	})), err
-}
-
-func (h *handlers) ListJournal(ctx context.Context, r ListJournalRequestObject) (ListJournalResponseObject, error) {
-	object, before, limit := "", int64(0), 100
-	set(&object, r.Params.Object)
-	set(&before, r.Params.Cursor)
-	set(&limit, r.Params.Limit)
-	list, err := h.s.hub.Journal(ctx, actor(ctx), object, before, limit)
-	if err != nil {
-		return nil, err
-	}
-	out := ListJournal200JSONResponse{Entries: each(list, func(x store.Entry) JournalEntry {
-		return JournalEntry{Id: x.ID, At: time.UnixMilli(x.At), Actor: x.ActorName, ActorKind: x.ActorKind, Source: x.Source,
-			Action: x.Action, Object: x.Object, Before: x.Before, After: x.After, Reason: x.Reason}
-	})}
-	if len(list) == limit {
-		out.Next = &list[len(list)-1].ID
-	}
-	return out, nil
-}
-
-// memberVersion leaves the password out: its hash is nobody's business, not even hashed.
-func memberVersion(m store.Member) string {
-	m.Password = ""
-	return hub.Version(m)
-}
-
-func member(m store.Member) Member {
-	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled, Version: memberVersion(m)}
-}
-
-func (h *handlers) ListMembers(ctx context.Context, _ ListMembersRequestObject) (ListMembersResponseObject, error) {
-	list, err := h.s.hub.Members(ctx, actor(ctx))
-	return ListMembers200JSONResponse(each(list, member)), err
-}
-
-func (h *handlers) AddMember(ctx context.Context, r AddMemberRequestObject) (AddMemberResponseObject, error) {
-	n := hub.NewMember{Account: r.Body.Account, Role: access.Role(r.Body.Role), Password: r.Body.Password}
-	set(&n.Name, r.Body.Name)
-	m, err := h.s.hub.AddMember(ctx, actor(ctx), n)
-	return AddMember201JSONResponse(member(m)), err
-}
-
-func (h *handlers) ChangeMember(ctx context.Context, r ChangeMemberRequestObject) (ChangeMemberResponseObject, error) {
-	m, err := h.s.hub.ChangeMember(ctx, actor(ctx), r.Account, hub.MemberChange{Name: r.Body.Name, Role: (*access.Role)(r.Body.Role),
-		Password: r.Body.Password, Disabled: r.Body.Locked, Check: func(m store.Member) error {
-			m.Password = ""
-			return unchanged(r.Params.IfMatch, m)
-		}})
-	return ChangeMember200JSONResponse(member(m)), err
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net/http"
 	"sync"
 	"time"
@@ -16,8 +17,16 @@ import (
 // signOfLife is how often a quiet stream tells the hub's time, so that a page notices a lost connection.
 const signOfLife = 10 * time.Second
 
-// gathers is for how long a reader of values waits for more of them.
-const gathers = 40 * time.Millisecond
+// gathers is for how long a reader of values waits for more of them. With many readers it is longer: a small computer has more to do
+// than telling all of them of each value; and not for all the same, or it had to tell all at once.
+func (s *Server) gathers() time.Duration {
+	const least, most = 40 * time.Millisecond, 400 * time.Millisecond
+	wait := min(time.Duration(s.hub.Readers())*2*time.Millisecond, most)
+	if wait <= least {
+		return least
+	}
+	return wait/2 + mathrand.N(wait)
+}
 
 // stream is a response that lasts. It implements the contract's response type.
 type stream struct {
@@ -37,19 +46,33 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	w.WriteHeader(http.StatusOK)
 	_ = rc.SetReadDeadline(time.Time{})
 	watch := x.s.hub.Watch(x.lastID, x.credential)
+	defer watch.Close()
 	name := x.s.streams.add(watch, x.pass)
 	defer x.s.streams.remove(name)
+	var b []byte
+	routine := [][]byte{[]byte("[")}
+	// sendText writes what is JSON already, so that many readers of the same cost little each.
+	sendText := func(id, kind string, text ...[]byte) error {
+		_ = rc.SetWriteDeadline(time.Now().Add(20 * time.Second)) // a reader that is stuck is let go
+		if b = b[:0]; cap(b) > 64<<10 {                           // a snapshot was in it
+			b = nil
+		}
+		if id != "" {
+			b = append(append(append(b, "id: "...), id...), '\n')
+		}
+		b = append(append(append(b, "event: "...), kind...), "\ndata: "...)
+		for _, t := range text {
+			b = append(b, t...)
+		}
+		_, err := w.Write(append(b, "\n\n"...))
+		return err
+	}
 	send := func(id, kind string, data any) error {
-		b, err := json.Marshal(data)
+		text, err := json.Marshal(data)
 		if err != nil {
 			return err
 		}
-		_ = rc.SetWriteDeadline(time.Now().Add(20 * time.Second)) // a reader that is stuck is let go
-		if id != "" {
-			id = "id: " + id + "\n"
-		}
-		_, err = fmt.Fprintf(w, "%sevent: %s\ndata: %s\n\n", id, kind, b)
-		return err
+		return sendText(id, kind, text)
 	}
 	tick := time.NewTicker(signOfLife)
 	defer tick.Stop()
@@ -90,20 +113,19 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				}
 			}
 		}
-		var routine []json.RawMessage
 		for i, e := range events {
 			if x.values && e.Routine {
-				routine = append(routine, e.Short())
-				if i < len(events)-1 && events[i+1].Routine {
+				if routine = append(routine, e.Short()); i < len(events)-1 && events[i+1].Routine {
+					routine = append(routine, []byte(","))
 					continue
 				}
-				if send(watch.ID(e.Seq), "values", routine) != nil {
+				if sendText(watch.ID(e.Seq), "values", append(routine, []byte("]"))...) != nil {
 					return nil
 				}
-				routine = nil
+				routine = routine[:1]
 				continue
 			}
-			if send(watch.ID(e.Seq), e.Kind, e.Data) != nil {
+			if sendText(watch.ID(e.Seq), e.Kind, e.Data()) != nil {
 				return nil
 			}
 		}
@@ -114,7 +136,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 		case <-changed:
 			if x.values { // what comes in the same moment comes together
 				select {
-				case <-time.After(gathers):
+				case <-time.After(x.s.gathers()):
 				case <-x.ctx.Done():
 					return nil
 				}

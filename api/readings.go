@@ -12,7 +12,7 @@ import (
 var qualities = map[reading.Quality]OneReadingQ{reading.Good: "", reading.Suspect: "suspect", reading.Bad: "bad"}
 
 func (h *handlers) ListReadings(ctx context.Context, r ListReadingsRequestObject) (ListReadingsResponseObject, error) {
-	p := hub.Page{Series: r.Params.Series, From: time.UnixMilli(store.Earliest), To: time.Now().Add(time.Hour)}
+	p := hub.Page{Series: r.Params.Series, From: time.UnixMilli(store.Earliest), To: h.s.hub.Time().Add(time.Hour)}
 	set(&p.From, r.Params.From)
 	set(&p.To, r.Params.To)
 	set(&p.Limit, r.Params.Limit)

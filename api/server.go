@@ -13,8 +13,11 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
+	"os"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,6 +43,7 @@ const (
 	base       = "/api/v1"
 	cookieName = "ember_session"
 	wallCookie = "ember_wall"
+	safely     = "__Host-" // before a cookie's name over TLS
 	maxBody    = 64 << 10
 	maxImport  = 2 << 20 // of readings that are brought in
 	maxBoard   = 1 << 20 // of a dashboard
@@ -56,6 +60,10 @@ type Options struct {
 	Mount map[string]http.Handler
 	// Console holds the built console.
 	Console fs.FS
+	// Proxies are those that are believed who asks and whether over TLS.
+	Proxies []netip.Prefix
+	// Level is that of the log, to be changed while it runs; nil: it is not.
+	Level *slog.LevelVar
 }
 
 // Server answers HTTP requests for a hub. Use New to make one.
@@ -69,6 +77,7 @@ type Server struct {
 	streams streams
 	policy  string // of the console's page
 	echo    *echo.Echo
+	from    func(*http.Request) string // who asked the proxies
 }
 
 // New makes a server.
@@ -84,7 +93,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("api: the contract: %w", err)
 	}
-	s := &Server{hub: h, o: o, router: router, doc: doc, quit: make(chan struct{}), echo: echo.New()}
+	s := &Server{hub: h, o: o, router: router, doc: doc, quit: make(chan struct{}), echo: echo.New(), from: fromProxies(o.Proxies)}
 	if page, err := fs.ReadFile(o.Console, "index.html"); err == nil {
 		s.policy = policyFor(page)
 	}
@@ -101,6 +110,8 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error { return c.Blob(http.StatusOK, "application/yaml", contract) })
 	e.GET("/api/docs", s.docs)
 	e.GET("/api/docs.css", func(c *echo.Context) error { return c.Blob(http.StatusOK, "text/css", docsStyle) })
+	e.GET("/readyz", s.ready)
+	e.GET("/metrics", s.metrics)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	for path, h := range o.Mount {
 		e.Any(path, echo.WrapHandler(h))
@@ -131,7 +142,33 @@ func (s *Server) unpacked(c *echo.Context) bool {
 }
 
 // ServeHTTP answers a request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, s.behind(r)) }
+
+// behind is a request as the proxy tells that it came, where a trusted one passed it on.
+func (s *Server) behind(r *http.Request) *http.Request {
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil || !slices.ContainsFunc(s.o.Proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
+		return r
+	}
+	r = r.WithContext(context.WithValue(r.Context(), secureKey{}, r.Header.Get("X-Forwarded-Proto") == "https"))
+	r.RemoteAddr = net.JoinHostPort(s.from(r), "0")
+	return r
+}
+
+// fromProxies finds the address nearest to us that is none of a trusted proxy.
+func fromProxies(proxies []netip.Prefix) func(*http.Request) string {
+	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range proxies {
+		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+	}
+	return echo.ExtractIPFromXFFHeader(trust...)
+}
+
+// safe reports whether a request came over TLS, to us or to a proxy.
+func safe(r *http.Request) bool {
+	told, _ := r.Context().Value(secureKey{}).(bool)
+	return r.TLS != nil || told
+}
 
 // EndStreams ends all live streams, so that a stopping server need not wait for them.
 func (s *Server) EndStreams() { close(s.quit) }
@@ -192,8 +229,12 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		from := address(r)
 		ctx := context.WithValue(r.Context(), fromKey{}, from)
-		if c, err := r.Cookie(wallCookie); err == nil {
-			ctx = context.WithValue(ctx, wallKey{}, c.Value)
+		ctx = context.WithValue(ctx, secureKey{}, safe(r))
+		if v := cookieValue(r, cookieName); v != "" {
+			ctx = context.WithValue(ctx, sessionKey{}, v)
+		}
+		if v := cookieValue(r, wallCookie); v != "" {
+			ctx = context.WithValue(ctx, wallKey{}, v)
 		}
 		right, _ := route.Operation.Extensions["x-right"].(string)
 		if right != "none" {
@@ -218,6 +259,8 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 type fromKey struct{}
+type sessionKey struct{} // the cookie of a session
+type secureKey struct{}  // the request came over TLS
 
 func address(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
@@ -233,7 +276,21 @@ func credential(r *http.Request) string {
 		return strings.TrimSpace(token)
 	}
 	for _, name := range []string{cookieName, wallCookie} { // who is signed in is more than what stands on a wall
-		if c, err := r.Cookie(name); err == nil && c.Value != "" {
+		if v := cookieValue(r, name); v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// cookieValue is that of a cookie, over TLS rather of the one that was never told in the clear.
+func cookieValue(r *http.Request, name string) string {
+	names := []string{name}
+	if safe(r) {
+		names = []string{safely + name, name}
+	}
+	for _, n := range names {
+		if c, err := r.Cookie(n); err == nil && c.Value != "" {
 			return c.Value
 		}
 	}
@@ -245,6 +302,9 @@ func invalid(err error) error {
 	var big *http.MaxBytesError
 	if errors.As(err, &big) {
 		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", big.Limit))
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return echo.NewHTTPError(http.StatusRequestTimeout, "the body did not come within a minute; send it at once, or in portions")
 	}
 	field, why := "", ""
 	var se *openapi3.SchemaError
@@ -302,6 +362,7 @@ func (s *Server) fail(c *echo.Context, err error) {
 		many     *hub.TooManyError
 		stored   *hub.StoreError
 		remote   *hub.RemoteError
+		factor   *hub.FactorError
 		web      *echo.HTTPError
 		coder    echo.HTTPStatusCoder
 	)
@@ -327,6 +388,12 @@ func (s *Server) fail(c *echo.Context, err error) {
 		c.Response().Header().Set("Retry-After", "30")
 	case errors.As(err, &remote):
 		set(http.StatusBadGateway, "No answer", err.Error())
+	case errors.Is(err, hub.ErrFactor), errors.As(err, &factor):
+		set(http.StatusUnauthorized, "Second factor", err.Error())
+		field := "code"
+		p.Field = &field
+	case errors.Is(err, hub.ErrInvite):
+		set(http.StatusGone, "Invitation", err.Error())
 	case errors.Is(err, hub.ErrSignIn), errors.Is(err, hub.ErrSignedOut):
 		set(http.StatusUnauthorized, "Not signed in", err.Error())
 	case errors.Is(err, hub.ErrSetupCode):
@@ -346,6 +413,9 @@ func (s *Server) fail(c *echo.Context, err error) {
 	}
 	w := c.Response()
 	w.Header().Set("Content-Type", "application/problem+json")
+	if p.Status == http.StatusRequestTimeout {
+		w.Header().Set("Connection", "close") // nobody waits for the rest of it
+	}
 	w.WriteHeader(p.Status)
 	if c.Request().Method != http.MethodHead {
 		_ = json.NewEncoder(w).Encode(p)

@@ -3,9 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
-	"time"
 
-	"idleember/core/site"
 	"idleember/store"
 )
 
@@ -22,7 +20,7 @@ func (h *handlers) AcknowledgeLetter(ctx context.Context, r AcknowledgeLetterReq
 }
 
 func (h *handlers) GetDigest(ctx context.Context, r GetDigestRequestObject) (GetDigestResponseObject, error) {
-	to := time.Now()
+	to := h.s.hub.Time()
 	set(&to, r.Params.To)
 	begin := to.AddDate(0, 0, -1)
 	set(&begin, r.Params.From)
@@ -36,7 +34,7 @@ func (h *handlers) GetCamera(ctx context.Context, r GetCameraRequestObject) (Get
 }
 
 func (h *handlers) SaveCamera(ctx context.Context, r SaveCameraRequestObject) (SaveCameraResponseObject, error) {
-	v, err := h.s.hub.SaveCamera(ctx, actor(ctx), r.Id, site.Camera(*r.Body))
+	v, err := h.s.hub.SaveCamera(ctx, actor(ctx), r.Id, r.Body.Config, r.Body.Password)
 	return SaveCamera200JSONResponse(v), err
 }
 
@@ -76,7 +74,7 @@ func (h *handlers) GetBackups(ctx context.Context, _ GetBackupsRequestObject) (G
 }
 
 func (h *handlers) SaveBackups(ctx context.Context, r SaveBackupsRequestObject) (SaveBackupsResponseObject, error) {
-	v, err := h.s.hub.SaveBackups(ctx, actor(ctx), site.Backups(*r.Body), func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveBackups(ctx, actor(ctx), r.Body.Config, r.Body.Passphrase, func(before any) error { return unchanged(r.Params.IfMatch, before) })
 	return SaveBackups200JSONResponse(v), err
 }
 

@@ -15,12 +15,12 @@ func each[A, B any](list []A, f func(A) B) []B {
 }
 
 func status(x hub.Status) HubStatus {
-	return HubStatus{Name: x.Name, Zone: x.Zone, Time: x.Time, Version: x.Version, Boot: x.Boot, Trouble: x.Trouble}
+	return HubStatus{Name: x.Name, Zone: x.Zone, Time: x.Time, Version: x.Version, Boot: x.Boot, Trouble: x.Trouble, ClockDoubt: x.ClockDoubt}
 }
 
 func snapshot(x hub.Snapshot) Snapshot {
 	return Snapshot{Hub: status(x.Hub), Devices: each(x.Devices, device), Signals: each(x.Signals, signal), Controls: each(x.Controls, control),
-		Settings: x.Settings, Presets: x.Presets, Alerts: x.Alerts,
+		Settings: x.Settings, Presets: x.Presets, Alerts: x.Alerts, Locked: x.Locked,
 		Places: each(x.Places, place)}
 }
 

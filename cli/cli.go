@@ -63,7 +63,7 @@ func Commands() []*cli.Command {
 		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(), presetsCommand(), rulesCommand(),
 		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(), servicedCommand(), sayCommand(), digestCommand(), lookCommand(),
 		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),
-		membersCommand(), journalCommand()}
+		membersCommand(), rightsCommand(), journalCommand(), clockCommand(), logCommand()}
 }
 
 // remote are the options of every command that speaks to a hub.
@@ -177,7 +177,7 @@ func address(cmd *cli.Command, l login) string {
 func connected(f func(context.Context, *cli.Command, *client.Remote, []string) error, names ...string) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		var args []string
-		if group := slices.ContainsFunc(cmd.Commands, func(c *cli.Command) bool { return c.Name != "help" }); group && cmd.Args().Present() {
+		if group := slices.ContainsFunc(cmd.Commands, func(c *cli.Command) bool { return c.Name != "help" }); group && cmd.ArgsUsage == "" && cmd.Args().Present() {
 			return &UsageError{fmt.Sprintf("%s has no command %q; try: idleember %s --help", cmd.Name, cmd.Args().First(), cmd.Name)}
 		}
 		if len(names) > 0 {

@@ -92,6 +92,7 @@ func linkFlags() []cli.Flag {
 		&cli.DurationFlag{Name: "every", Usage: "ask it every `TIME` (modbus, poll)"},
 		&cli.IntFlag{Name: "unit", Usage: "its Modbus unit `ID`"},
 		&cli.IntFlag{Name: "baud", Usage: "the serial port's speed in `BAUD`"},
+		&cli.BoolFlag{Name: "inside", Usage: "the page that is fetched may be at an address in the house"},
 		&cli.BoolFlag{Name: "query-key", Usage: "its key may stand in the query string, for boards that can do no better"},
 		&cli.StringFlag{Name: "presence", Usage: "the `TOPIC` on which its last will says whether it is there"},
 		&cli.DurationFlag{Name: "lease", Usage: "how `LONG` it may keep a want without hearing the hub; 0 for none"},
@@ -106,7 +107,7 @@ func linkFrom(cmd *cli.Command, l *site.Link) (given bool) {
 	for flag, f := range map[string]func(){
 		"link": func() { l.Kind = site.LinkKind(cmd.String("link")) }, "address": func() { l.Address = cmd.String("address") },
 		"broker": func() { l.Broker = cmd.String("broker") }, "every": func() { l.IntervalMS = cmd.Duration("every").Milliseconds() },
-		"unit": func() { l.Unit = cmd.Int("unit") }, "baud": func() { l.Baud = cmd.Int("baud") }, "query-key": func() { l.QueryKey = cmd.Bool("query-key") },
+		"unit": func() { l.Unit = cmd.Int("unit") }, "baud": func() { l.Baud = cmd.Int("baud") }, "inside": func() { l.Inside = cmd.Bool("inside") }, "query-key": func() { l.QueryKey = cmd.Bool("query-key") },
 		"presence": func() { l.Presence = &site.Source{Topic: cmd.String("presence")} },
 	} {
 		if cmd.IsSet(flag) {

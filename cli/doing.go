@@ -126,7 +126,7 @@ func keepToken(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
 	if err != nil {
 		host = "this computer"
 	}
-	r, err := h.AddTokenWithResponse(ctx, client.AddTokenJSONRequestBody{Name: "CLI on " + host})
+	r, err := h.AddTokenWithResponse(ctx, client.AddTokenJSONRequestBody{Name: "CLI on " + host, Scopes: allScopes})
 	if err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func keepToken(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
 
 func loginCommand() *cli.Command {
 	return &cli.Command{Name: "login", Usage: "sign in and keep a token for the other commands",
-		Flags: remote(&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT`"}, passwordFlag()),
+		Flags: remote(&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT`"}, passwordFlag(), &cli.StringFlag{Name: "code", Usage: "the `CODE` of your second factor, or a recovery code"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			h, err := client.New(address(cmd, login{}), "")
 			if err != nil {
@@ -154,7 +154,17 @@ func loginCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			r, err := h.SignInWithResponse(ctx, client.SignInJSONRequestBody{Account: account, Password: password})
+			b := client.SignInJSONRequestBody{Account: account, Password: password}
+			r, err := h.SignInWithResponse(ctx, b)
+			var p *client.ProblemError
+			if errors.As(err, &p) && p.Field != nil && *p.Field == "code" {
+				code, ask := ask("Code of the second factor", cmd.String("code"), false)
+				if ask != nil {
+					return ask
+				}
+				b.Code = &code
+				r, err = h.SignInWithResponse(ctx, b)
+			}
 			if err != nil {
 				return err
 			}

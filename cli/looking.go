@@ -70,6 +70,9 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 		loc = time.Local
 	}
 	_, _ = fmt.Fprintf(w, "%s · %s\n", snap.Hub.Name, now.In(loc).Format("15:04"))
+	if snap.Hub.ClockDoubt != "" {
+		_, _ = fmt.Fprintf(w, "! %s\n", snap.Hub.ClockDoubt)
+	}
 	if snap.Hub.Trouble != "" {
 		_, _ = fmt.Fprintf(w, "! %s\n", snap.Hub.Trouble)
 	}

@@ -235,34 +235,3 @@ func panelRows(cmd *cli.Command, p client.PanelState) error {
 	}
 	return show(cmd, p, []string{"id", "table", "address", "type", "panel may"}, rows)
 }
-
-func tokensCommand() *cli.Command {
-	return &cli.Command{Name: "tokens", Usage: "list your tokens for scripts, make or end one", Flags: remote(output()),
-		Commands: []*cli.Command{
-			{Name: "add", Usage: "make a token and show it, once", ArgsUsage: "NAME", Flags: remote(output()),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					r, err := h.AddTokenWithResponse(ctx, client.AddTokenJSONRequestBody{Name: args[0]})
-					if err != nil {
-						return err
-					}
-					return show(cmd, *r.JSON201, []string{"id", "name", "token"}, [][]string{{r.JSON201.Id, r.JSON201.Name, r.JSON201.Token}})
-				}, "NAME")},
-			{Name: "end", Usage: "end a token", ArgsUsage: "ID", Flags: remote(),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					if _, err := h.EndTokenWithResponse(ctx, args[0]); err != nil {
-						return err
-					}
-					return removed(cmd, args[0], nil)
-				}, "ID")}},
-		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.ListTokensWithResponse(ctx)
-			if err != nil {
-				return err
-			}
-			var rows [][]string
-			for _, t := range *r.JSON200 {
-				rows = append(rows, []string{t.Id, t.Name, t.Created.Format("2006-01-02 15:04")})
-			}
-			return show(cmd, *r.JSON200, []string{"id", "name", "made"}, rows)
-		})}
-}

@@ -344,6 +344,30 @@ func (e Kind) Valid() bool {
 	}
 }
 
+// Defines values for LogLevel.
+const (
+	LogLevelDebug LogLevel = "debug"
+	LogLevelError LogLevel = "error"
+	LogLevelInfo  LogLevel = "info"
+	LogLevelWarn  LogLevel = "warn"
+)
+
+// Valid indicates whether the value is a known member of the LogLevel enum.
+func (e LogLevel) Valid() bool {
+	switch e {
+	case LogLevelDebug:
+		return true
+	case LogLevelError:
+		return true
+	case LogLevelInfo:
+		return true
+	case LogLevelWarn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MarkKind.
 const (
 	Above    MarkKind = "above"
@@ -365,21 +389,36 @@ func (e MarkKind) Valid() bool {
 	}
 }
 
+// Defines values for MemberChangeFactor.
+const (
+	False MemberChangeFactor = false
+)
+
+// Valid indicates whether the value is a known member of the MemberChangeFactor enum.
+func (e MemberChangeFactor) Valid() bool {
+	switch e {
+	case False:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MomentBase.
 const (
-	Clock   MomentBase = "clock"
-	Sunrise MomentBase = "sunrise"
-	Sunset  MomentBase = "sunset"
+	MomentBaseClock   MomentBase = "clock"
+	MomentBaseSunrise MomentBase = "sunrise"
+	MomentBaseSunset  MomentBase = "sunset"
 )
 
 // Valid indicates whether the value is a known member of the MomentBase enum.
 func (e MomentBase) Valid() bool {
 	switch e {
-	case Clock:
+	case MomentBaseClock:
 		return true
-	case Sunrise:
+	case MomentBaseSunrise:
 		return true
-	case Sunset:
+	case MomentBaseSunset:
 		return true
 	default:
 		return false
@@ -464,6 +503,30 @@ func (e Role) Valid() bool {
 	case RoleMember:
 		return true
 	case RoleOwner:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Scope.
+const (
+	ScopeConfigure Scope = "configure"
+	ScopePush      Scope = "push"
+	ScopeRead      Scope = "read"
+	ScopeSwitch    Scope = "switch"
+)
+
+// Valid indicates whether the value is a known member of the Scope enum.
+func (e Scope) Valid() bool {
+	switch e {
+	case ScopeConfigure:
+		return true
+	case ScopePush:
+		return true
+	case ScopeRead:
+		return true
+	case ScopeSwitch:
 		return true
 	default:
 		return false
@@ -595,19 +658,19 @@ func (e ActOnAlertsJSONBodyAction) Valid() bool {
 
 // Defines values for ListAlertEventsParamsSeverity.
 const (
-	Critical ListAlertEventsParamsSeverity = "critical"
-	Info     ListAlertEventsParamsSeverity = "info"
-	Warning  ListAlertEventsParamsSeverity = "warning"
+	ListAlertEventsParamsSeverityCritical ListAlertEventsParamsSeverity = "critical"
+	ListAlertEventsParamsSeverityInfo     ListAlertEventsParamsSeverity = "info"
+	ListAlertEventsParamsSeverityWarning  ListAlertEventsParamsSeverity = "warning"
 )
 
 // Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
 func (e ListAlertEventsParamsSeverity) Valid() bool {
 	switch e {
-	case Critical:
+	case ListAlertEventsParamsSeverityCritical:
 		return true
-	case Info:
+	case ListAlertEventsParamsSeverityInfo:
 		return true
-	case Warning:
+	case ListAlertEventsParamsSeverityWarning:
 		return true
 	default:
 		return false
@@ -758,8 +821,24 @@ type Calibration = site.Calibration
 // Camera defines model for Camera.
 type Camera = site.Camera
 
+// CameraView defines model for CameraView.
+type CameraView = hub.CameraView
+
 // Checked defines model for Checked.
 type Checked = hub.Checked
+
+// Clock defines model for Clock.
+type Clock struct {
+	// Doubt why that is not believed; empty where it is
+	Doubt string `json:"doubt"`
+
+	// Shows what the clock of its computer shows
+	Shows time.Time `json:"shows"`
+
+	// Time the hub's time
+	Time time.Time `json:"time"`
+	Zone string    `json:"zone"`
+}
 
 // Connect how the device connects
 type Connect struct {
@@ -1037,6 +1116,9 @@ type Digest = hub.Digest
 // Divider defines model for Divider.
 type Divider = site.Divider
 
+// EarlierVersion defines model for EarlierVersion.
+type EarlierVersion = hub.Earlier
+
 // Extreme defines model for Extreme.
 type Extreme struct {
 	// T Unix milliseconds; none where only sums of hours are left
@@ -1046,6 +1128,14 @@ type Extreme struct {
 
 // Fact something that an owner wrote down about a place, words or a date
 type Fact = site.Fact
+
+// FactorState defines model for FactorState.
+type FactorState struct {
+	On bool `json:"on"`
+
+	// Recovery recovery codes that are left
+	Recovery int `json:"recovery"`
+}
 
 // FormulaNow defines model for FormulaNow.
 type FormulaNow = hub.FormulaNow
@@ -1104,9 +1194,12 @@ type Hub struct {
 	Http string `json:"http"`
 
 	// Https the same with TLS; none: not there
-	Https     *string `json:"https,omitempty"`
-	Latitude  float64 `json:"latitude"`
-	Longitude float64 `json:"longitude"`
+	Https *string `json:"https,omitempty"`
+
+	// JournalDays for which the journal is kept; 0: for ever
+	JournalDays *int    `json:"journal_days,omitempty"`
+	Latitude    float64 `json:"latitude"`
+	Longitude   float64 `json:"longitude"`
 
 	// Mqtt where its broker listens
 	Mqtt     string `json:"mqtt"`
@@ -1129,17 +1222,22 @@ type Hub struct {
 
 // HubChange defines model for HubChange.
 type HubChange struct {
-	Latitude  *float64 `json:"latitude,omitempty"`
-	Longitude *float64 `json:"longitude,omitempty"`
-	Name      *string  `json:"name,omitempty"`
-	Zone      *string  `json:"zone,omitempty"`
+	// JournalDays for which the journal is kept, at least 30; 0: for ever
+	JournalDays *int     `json:"journal_days,omitempty"`
+	Latitude    *float64 `json:"latitude,omitempty"`
+	Longitude   *float64 `json:"longitude,omitempty"`
+	Name        *string  `json:"name,omitempty"`
+	Zone        *string  `json:"zone,omitempty"`
 }
 
 // HubStatus defines model for HubStatus.
 type HubStatus struct {
-	Boot string    `json:"boot"`
-	Name string    `json:"name"`
-	Time time.Time `json:"time"`
+	Boot string `json:"boot"`
+
+	// ClockDoubt a sentence where the clock of the hub's computer is not believed; times are then the hub's own count
+	ClockDoubt string    `json:"clock_doubt"`
+	Name       string    `json:"name"`
+	Time       time.Time `json:"time"`
 
 	// Trouble a sentence where the store does not take writes
 	Trouble string `json:"trouble"`
@@ -1171,6 +1269,44 @@ type Interlock struct {
 	When  string   `json:"when"`
 }
 
+// Invite defines model for Invite.
+type Invite struct {
+	// Account of the member who gets a new password; none: it is for somebody new
+	Account *string   `json:"account,omitempty"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Id      string    `json:"id"`
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+
+	// Until the guest's end
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// InviteWithCode defines model for InviteWithCode.
+type InviteWithCode struct {
+	// Code it is shown once
+	Code   string `json:"code"`
+	Invite Invite `json:"invite"`
+	Link   string `json:"link"`
+
+	// Qr the link as a PNG
+	Qr []byte `json:"qr"`
+}
+
+// Invited defines model for Invited.
+type Invited struct {
+	// Account whose password it sets; none: somebody new chooses one
+	Account *string    `json:"account,omitempty"`
+	By      string     `json:"by"`
+	Expires time.Time  `json:"expires"`
+	Hub     string     `json:"hub"`
+	Name    string     `json:"name"`
+	Role    Role       `json:"role"`
+	Until   *time.Time `json:"until,omitempty"`
+}
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Action    string    `json:"action"`
@@ -1180,8 +1316,11 @@ type JournalEntry struct {
 	At        time.Time `json:"at"`
 	Before    string    `json:"before"`
 	Id        int64     `json:"id"`
-	Object    string    `json:"object"`
-	Reason    string    `json:"reason"`
+
+	// Kept what was before can be brought back
+	Kept   *bool  `json:"kept,omitempty"`
+	Object string `json:"object"`
+	Reason string `json:"reason"`
 
 	// Source from where
 	Source string `json:"source"`
@@ -1229,6 +1368,14 @@ type Link = site.Link
 // LinkedAlert defines model for LinkedAlert.
 type LinkedAlert = hub.LinkedAlert
 
+// Log defines model for Log.
+type Log struct {
+	Level LogLevel `json:"level"`
+}
+
+// LogLevel defines model for LogLevel.
+type LogLevel string
+
 // Mark defines model for Mark.
 type Mark struct {
 	// Control whose automation it is of
@@ -1260,9 +1407,18 @@ type Me struct {
 type Member struct {
 	Account string    `json:"account"`
 	Created time.Time `json:"created"`
-	Locked  bool      `json:"locked"`
-	Name    string    `json:"name"`
-	Role    Role      `json:"role"`
+
+	// Factor there is a second factor
+	Factor *bool  `json:"factor,omitempty"`
+	Locked bool   `json:"locked"`
+	Name   string `json:"name"`
+	Role   Role   `json:"role"`
+
+	// Seen last, within a minute
+	Seen *time.Time `json:"seen,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 
 	// Version of the settings, for If-Match
 	Version string `json:"version"`
@@ -1270,11 +1426,22 @@ type Member struct {
 
 // MemberChange defines model for MemberChange.
 type MemberChange struct {
-	Locked   *bool   `json:"locked,omitempty"`
-	Name     *string `json:"name,omitempty"`
-	Password *string `json:"password,omitempty"`
-	Role     *Role   `json:"role,omitempty"`
+	// Endless true takes the guest's end away
+	Endless *bool `json:"endless,omitempty"`
+
+	// Factor takes the second factor away
+	Factor   *MemberChangeFactor `json:"factor,omitempty"`
+	Locked   *bool               `json:"locked,omitempty"`
+	Name     *string             `json:"name,omitempty"`
+	Password *string             `json:"password,omitempty"`
+	Role     *Role               `json:"role,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 }
+
+// MemberChangeFactor takes the second factor away
+type MemberChangeFactor bool
 
 // Message defines model for Message.
 type Message struct {
@@ -1394,12 +1561,42 @@ type NewDevice struct {
 	WakesMs *int64 `json:"wakes_ms,omitempty"`
 }
 
+// NewFactor defines model for NewFactor.
+type NewFactor struct {
+	// Qr the uri as a PNG
+	Qr []byte `json:"qr"`
+
+	// Secret Base32
+	Secret string `json:"secret"`
+	Uri    string `json:"uri"`
+}
+
+// NewInvite defines model for NewInvite.
+type NewInvite struct {
+	// Account of a member who is to get a new password; not told: somebody new
+	Account *string `json:"account,omitempty"`
+
+	// Address of the console, as the invited reach it, for link and picture
+	Address *string `json:"address,omitempty"`
+
+	// Hours for which the invitation holds; 72 where not told
+	Hours *int    `json:"hours,omitempty"`
+	Name  *string `json:"name,omitempty"`
+	Role  *Role   `json:"role,omitempty"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // NewMember defines model for NewMember.
 type NewMember struct {
 	Account  string  `json:"account"`
 	Name     *string `json:"name,omitempty"`
 	Password string  `json:"password"`
 	Role     Role    `json:"role"`
+
+	// Until a guest's end
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // NewNote defines model for NewNote.
@@ -1627,6 +1824,14 @@ type Remarks struct {
 	Remarks []string `json:"remarks"`
 }
 
+// Right defines model for Right.
+type Right = site.Right
+
+// Rights Who may do what beyond what roles say. The most specific line counts: one for the person before one for everybody of the role; then one for
+// the thing itself before one for its device or its place. Without a line members see and switch everything, and guests what the thing itself
+// is opened for. Owners may do everything. A line for a place or device opens no camera to guests, and lets them switch nothing dangerous.
+type Rights = hub.RightsView
+
 // Role defines model for Role.
 type Role string
 
@@ -1670,8 +1875,26 @@ type Schedule struct {
 	} `json:"windows,omitempty"`
 }
 
+// Scope read: look, and read the journal; switch: look, switch, set, answer alerts and write notes; configure: look, and change site and household; push: bring in readings of the past. No token may more than its member.
+type Scope string
+
 // Sense defines model for Sense.
 type Sense = site.Sense
+
+// Session defines model for Session.
+type Session struct {
+	Created time.Time `json:"created"`
+
+	// Current it is the one that asks
+	Current bool `json:"current"`
+
+	// From the address from which it began
+	From string `json:"from"`
+	Id   string `json:"id"`
+
+	// Used last, within a minute
+	Used *time.Time `json:"used,omitempty"`
+}
 
 // Setting defines model for Setting.
 type Setting = site.Setting
@@ -1787,10 +2010,13 @@ type SignalGuests string
 // Snapshot defines model for Snapshot.
 type Snapshot struct {
 	// Alerts those that are not quiet
-	Alerts   []Alert       `json:"alerts"`
-	Controls []Control     `json:"controls"`
-	Devices  []Device      `json:"devices"`
-	Hub      HubStatus     `json:"hub"`
+	Alerts   []Alert   `json:"alerts"`
+	Controls []Control `json:"controls"`
+	Devices  []Device  `json:"devices"`
+	Hub      HubStatus `json:"hub"`
+
+	// Locked controls and settings that one sees and may not switch
+	Locked   []string      `json:"locked"`
 	Places   []Place       `json:"places"`
 	Presets  []PresetView  `json:"presets"`
 	Settings []SettingView `json:"settings"`
@@ -1869,9 +2095,16 @@ type Tile = site.Tile
 
 // Token defines model for Token.
 type Token struct {
-	Created time.Time `json:"created"`
-	Id      string    `json:"id"`
-	Name    string    `json:"name"`
+	Created time.Time  `json:"created"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Id      string     `json:"id"`
+	Name    string     `json:"name"`
+
+	// Scopes none: all that its member may
+	Scopes *[]Scope `json:"scopes,omitempty"`
+
+	// Used last, within a minute
+	Used *time.Time `json:"used,omitempty"`
 }
 
 // ToneRange defines model for ToneRange.
@@ -1998,6 +2231,14 @@ type TryAlertJSONBody struct {
 	To   *time.Time `json:"to,omitempty"`
 }
 
+// SaveBackupsJSONBody defines parameters for SaveBackups.
+type SaveBackupsJSONBody struct {
+	Config Backups `json:"config"`
+
+	// Passphrase by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them
+	Passphrase *string `json:"passphrase,omitempty"`
+}
+
 // SaveBackupsParams defines parameters for SaveBackups.
 type SaveBackupsParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2089,6 +2330,14 @@ type ChangeDeviceParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// SaveCameraJSONBody defines parameters for SaveCamera.
+type SaveCameraJSONBody struct {
+	Config Camera `json:"config"`
+
+	// Password that the camera asks for (Basic or Digest); left out: as it was, while the host is the same
+	Password *string `json:"password,omitempty"`
+}
+
 // SaveAsModelJSONBody defines parameters for SaveAsModel.
 type SaveAsModelJSONBody struct {
 	About   *string `json:"about,omitempty"`
@@ -2122,6 +2371,21 @@ type GetDigestParams struct {
 
 	// To now, where it is not told
 	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// EndFactorJSONBody defines parameters for EndFactor.
+type EndFactorJSONBody struct {
+	Password string `json:"password"`
+}
+
+// BeginFactorJSONBody defines parameters for BeginFactor.
+type BeginFactorJSONBody struct {
+	Password string `json:"password"`
+}
+
+// ConfirmFactorJSONBody defines parameters for ConfirmFactor.
+type ConfirmFactorJSONBody struct {
+	Code string `json:"code"`
 }
 
 // CheckFormulaJSONBody defines parameters for CheckFormula.
@@ -2172,10 +2436,35 @@ type ChangeHubParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// OpenInviteJSONBody defines parameters for OpenInvite.
+type OpenInviteJSONBody struct {
+	Code string `json:"code"`
+}
+
+// JoinJSONBody defines parameters for Join.
+type JoinJSONBody struct {
+	// Account of somebody new
+	Account  *string `json:"account,omitempty"`
+	Code     string  `json:"code"`
+	Name     *string `json:"name,omitempty"`
+	Password string  `json:"password"`
+}
+
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
 	// Object an id and everything below it
 	Object *string `form:"object,omitempty" json:"object,omitempty"`
+
+	// Place what is of this place
+	Place *string `form:"place,omitempty" json:"place,omitempty"`
+
+	// Actor an account, the id of a device, or part of a name
+	Actor *string `form:"actor,omitempty" json:"actor,omitempty"`
+
+	// Q words that stand anywhere in a line
+	Q    *string    `form:"q,omitempty" json:"q,omitempty"`
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 
 	// Cursor next of the page before
 	Cursor *int64 `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -2260,6 +2549,12 @@ type SavePanelParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// ChangePasswordJSONBody defines parameters for ChangePassword.
+type ChangePasswordJSONBody struct {
+	New string `json:"new"`
+	Old string `json:"old"`
+}
+
 // AddPictureParams defines parameters for AddPicture.
 type AddPictureParams struct {
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
@@ -2300,6 +2595,17 @@ type ListReadingsParams struct {
 	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
+// SaveRightsJSONBody defines parameters for SaveRights.
+type SaveRightsJSONBody struct {
+	Lines []Right `json:"lines"`
+}
+
+// SaveRightsParams defines parameters for SaveRights.
+type SaveRightsParams struct {
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // SaveRouteParams defines parameters for SaveRoute.
 type SaveRouteParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2319,8 +2625,11 @@ type SayParams struct {
 
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
-	Account  string `json:"account"`
-	Password string `json:"password"`
+	Account string `json:"account"`
+
+	// Code of the second factor, or a recovery code; the answer 401 with the field code asks for it
+	Code     *string `json:"code,omitempty"`
+	Password string  `json:"password"`
 }
 
 // SaveSettingParams defines parameters for SaveSetting.
@@ -2371,7 +2680,10 @@ type UnsubscribeJSONBody struct {
 
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
-	Name string `json:"name"`
+	// Days after which it ends; not told: never
+	Days   *int    `json:"days,omitempty"`
+	Name   string  `json:"name"`
+	Scopes []Scope `json:"scopes"`
 }
 
 // OpenWallJSONBody defines parameters for OpenWall.
@@ -2389,7 +2701,7 @@ type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
 type TryAlertJSONRequestBody TryAlertJSONBody
 
 // SaveBackupsJSONRequestBody defines body for SaveBackups for application/json ContentType.
-type SaveBackupsJSONRequestBody = Backups
+type SaveBackupsJSONRequestBody SaveBackupsJSONBody
 
 // SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
 type SaveBrokerJSONRequestBody = NewBroker
@@ -2425,7 +2737,7 @@ type AddDeviceJSONRequestBody = NewDevice
 type ChangeDeviceJSONRequestBody = DeviceChange
 
 // SaveCameraJSONRequestBody defines body for SaveCamera for application/json ContentType.
-type SaveCameraJSONRequestBody = Camera
+type SaveCameraJSONRequestBody SaveCameraJSONBody
 
 // AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
 type AddControlJSONRequestBody = NewControl
@@ -2442,6 +2754,15 @@ type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
 // TryMessageJSONRequestBody defines body for TryMessage for application/json ContentType.
 type TryMessageJSONRequestBody = Trial
 
+// EndFactorJSONRequestBody defines body for EndFactor for application/json ContentType.
+type EndFactorJSONRequestBody EndFactorJSONBody
+
+// BeginFactorJSONRequestBody defines body for BeginFactor for application/json ContentType.
+type BeginFactorJSONRequestBody BeginFactorJSONBody
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody ConfirmFactorJSONBody
+
 // CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
 type CheckFormulaJSONRequestBody CheckFormulaJSONBody
 
@@ -2451,6 +2772,15 @@ type SaveGroupJSONRequestBody = Group
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
+// AddInviteJSONRequestBody defines body for AddInvite for application/json ContentType.
+type AddInviteJSONRequestBody = NewInvite
+
+// OpenInviteJSONRequestBody defines body for OpenInvite for application/json ContentType.
+type OpenInviteJSONRequestBody OpenInviteJSONBody
+
+// JoinJSONRequestBody defines body for Join for application/json ContentType.
+type JoinJSONRequestBody JoinJSONBody
+
 // OpenLetterJSONRequestBody defines body for OpenLetter for application/json ContentType.
 type OpenLetterJSONRequestBody OpenLetterJSONBody
 
@@ -2459,6 +2789,9 @@ type AcknowledgeLetterJSONRequestBody AcknowledgeLetterJSONBody
 
 // NarrowLiveJSONRequestBody defines body for NarrowLive for application/json ContentType.
 type NarrowLiveJSONRequestBody NarrowLiveJSONBody
+
+// SetLogJSONRequestBody defines body for SetLog for application/json ContentType.
+type SetLogJSONRequestBody = Log
 
 // AddMemberJSONRequestBody defines body for AddMember for application/json ContentType.
 type AddMemberJSONRequestBody = NewMember
@@ -2481,6 +2814,9 @@ type AddNoteJSONRequestBody = NewNote
 // SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
 type SavePanelJSONRequestBody = Panel
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody ChangePasswordJSONBody
+
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = NewPlace
 
@@ -2495,6 +2831,9 @@ type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 
 // ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
 type ImportReadingsJSONRequestBody = ReadingsImport
+
+// SaveRightsJSONRequestBody defines body for SaveRights for application/json ContentType.
+type SaveRightsJSONRequestBody SaveRightsJSONBody
 
 // SaveRouteJSONRequestBody defines body for SaveRoute for application/json ContentType.
 type SaveRouteJSONRequestBody = Route
@@ -2736,6 +3075,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
 	TryCalibration(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetClock The hub's time, and whether its computer's clock is believed
+	//
+	// Corresponds with GET /clock (the `GetClock` operationId).
+	GetClock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustClock Say that the clock of the hub's computer is right, so that it is believed
+	//
+	// What the hub stamped by its own count in the meantime is moved to where it belongs.
+	//
+	// Corresponds with PUT /clock (the `TrustClock` operationId).
+	TrustClock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveControl Take a control away
 	//
@@ -3111,6 +3462,53 @@ type ClientInterface interface {
 	// Corresponds with GET /digest (the `GetDigest` operationId).
 	GetDigest(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EndFactorWithBody Take one's second factor away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with DELETE /factor (the `EndFactor` operationId).
+	EndFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndFactor Take one's second factor away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with DELETE /factor (the `EndFactor` operationId).
+	EndFactor(ctx context.Context, body EndFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFactor Whether one has a second factor
+	//
+	// Corresponds with GET /factor (the `GetFactor` operationId).
+	GetFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginFactorWithBody Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /factor (the `BeginFactor` operationId).
+	BeginFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginFactor Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /factor (the `BeginFactor` operationId).
+	BeginFactor(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactorWithBody Confirm the second factor by a code of the app; recovery codes are shown once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmFactor Confirm the second factor by a code of the app; recovery codes are shown once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+	ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CheckFormulaWithBody Read a formula, and say what it comes to now
 	//
 	// Takes any type of body and a specified content type.
@@ -3194,10 +3592,72 @@ type ClientInterface interface {
 	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
 	ChangeHub(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListInvites Invitations that are open
+	//
+	// Corresponds with GET /invites (the `ListInvites` operationId).
+	ListInvites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddInviteWithBody Invite somebody, or let a member set a new password, by a one-time link
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /invites (the `AddInvite` operationId).
+	AddInviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddInvite Invite somebody, or let a member set a new password, by a one-time link
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /invites (the `AddInvite` operationId).
+	AddInvite(ctx context.Context, body AddInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndInvite Take an invitation back
+	//
+	// Corresponds with DELETE /invites/{id} (the `EndInvite` operationId).
+	EndInvite(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenInviteWithBody What an invitation is for; nothing changes by it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /joining (the `OpenInvite` operationId).
+	OpenInviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenInvite What an invitation is for; nothing changes by it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /joining (the `OpenInvite` operationId).
+	OpenInvite(ctx context.Context, body OpenInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinWithBody Take an invitation, and be signed in
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /joining (the `Join` operationId).
+	JoinWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Join Take an invitation, and be signed in
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /joining (the `Join` operationId).
+	Join(ctx context.Context, body JoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListJournal Who or what changed what, newest first
 	//
 	// Corresponds with GET /journal (the `ListJournal` operationId).
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEarlier What a part of the configuration was before a line of the journal
+	//
+	// Corresponds with GET /journal/{id} (the `GetEarlier` operationId).
+	GetEarlier(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreEarlier Bring back what was before a line of the journal; it is an edit like any other
+	//
+	// Corresponds with POST /journal/{id}/restore (the `RestoreEarlier` operationId).
+	RestoreEarlier(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OpenLetterWithBody What the signed link of a message leads to
 	//
@@ -3265,6 +3725,25 @@ type ClientInterface interface {
 	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
 	NarrowLive(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLog From which level on the hub logs
+	//
+	// Corresponds with GET /log (the `GetLog` operationId).
+	GetLog(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLogWithBody Log from another level on, until the hub is started anew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /log (the `SetLog` operationId).
+	SetLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetLog Log from another level on, until the hub is started anew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /log (the `SetLog` operationId).
+	SetLog(ctx context.Context, body SetLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListMembers Everybody with an account
 	//
 	// Corresponds with GET /members (the `ListMembers` operationId).
@@ -3284,6 +3763,11 @@ type ClientInterface interface {
 	// Corresponds with POST /members (the `AddMember` operationId).
 	AddMember(ctx context.Context, body AddMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveMember Take a person out of the household; the last owner stays
+	//
+	// Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
+	RemoveMember(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ChangeMemberWithBody Change a person's name, role or password, or lock the account
 	//
 	// Takes any type of body and a specified content type.
@@ -3297,6 +3781,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSessions Sign a person out everywhere
+	//
+	// Corresponds with DELETE /members/{account}/sessions (the `EndSessions` operationId).
+	EndSessions(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMessages The newest messages to people
 	//
@@ -3420,6 +3909,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangePasswordWithBody Change one's own password; other sessions end
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /password (the `ChangePassword` operationId).
+	ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePassword Change one's own password; other sessions end
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /password (the `ChangePassword` operationId).
+	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddPictureWithBody Upload a PNG, JPEG or SVG
 	//
 	// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
@@ -3540,6 +4043,25 @@ type ClientInterface interface {
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRights Who may do what beyond what roles say
+	//
+	// Corresponds with GET /rights (the `GetRights` operationId).
+	GetRights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRightsWithBody Say who may do what; all lines are replaced
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /rights (the `SaveRights` operationId).
+	SaveRightsWithBody(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveRights Say who may do what; all lines are replaced
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /rights (the `SaveRights` operationId).
+	SaveRights(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRoutes Who is told of which alerts, and how
 	//
 	// Corresponds with GET /routes (the `ListRoutes` operationId).
@@ -3621,6 +4143,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignOutEverywhere Sign out everywhere; tokens and walls stay
+	//
+	// Corresponds with DELETE /sessions (the `SignOutEverywhere` operationId).
+	SignOutEverywhere(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions The browsers in which whoever asks is signed in
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSettings All settings
 	//
@@ -4165,6 +4697,38 @@ func (c *Client) TryCalibrationWithBody(ctx context.Context, contentType string,
 // Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
 func (c *Client) TryCalibration(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryCalibrationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetClock The hub's time, and whether its computer's clock is believed
+//
+// Corresponds with GET /clock (the `GetClock` operationId).
+func (c *Client) GetClock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetClockRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustClock Say that the clock of the hub's computer is right, so that it is believed
+//
+// What the hub stamped by its own count in the meantime is moved to where it belongs.
+//
+// Corresponds with PUT /clock (the `TrustClock` operationId).
+func (c *Client) TrustClock(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustClockRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5109,6 +5673,123 @@ func (c *Client) GetDigest(ctx context.Context, params *GetDigestParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// EndFactorWithBody Take one's second factor away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with DELETE /factor (the `EndFactor` operationId).
+func (c *Client) EndFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndFactor Take one's second factor away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with DELETE /factor (the `EndFactor` operationId).
+func (c *Client) EndFactor(ctx context.Context, body EndFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFactor Whether one has a second factor
+//
+// Corresponds with GET /factor (the `GetFactor` operationId).
+func (c *Client) GetFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactorWithBody Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactor Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactor(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactorWithBody Confirm the second factor by a code of the app; recovery codes are shown once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactor Confirm the second factor by a code of the app; recovery codes are shown once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CheckFormulaWithBody Read a formula, and say what it comes to now
 //
 // Takes any type of body and a specified content type.
@@ -5322,11 +6003,173 @@ func (c *Client) ChangeHub(ctx context.Context, params *ChangeHubParams, body Ch
 	return c.Client.Do(req)
 }
 
+// ListInvites Invitations that are open
+//
+// Corresponds with GET /invites (the `ListInvites` operationId).
+func (c *Client) ListInvites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInvitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddInviteWithBody Invite somebody, or let a member set a new password, by a one-time link
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /invites (the `AddInvite` operationId).
+func (c *Client) AddInviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddInviteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddInvite Invite somebody, or let a member set a new password, by a one-time link
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /invites (the `AddInvite` operationId).
+func (c *Client) AddInvite(ctx context.Context, body AddInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddInviteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndInvite Take an invitation back
+//
+// Corresponds with DELETE /invites/{id} (the `EndInvite` operationId).
+func (c *Client) EndInvite(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndInviteRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenInviteWithBody What an invitation is for; nothing changes by it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /joining (the `OpenInvite` operationId).
+func (c *Client) OpenInviteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenInviteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenInvite What an invitation is for; nothing changes by it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /joining (the `OpenInvite` operationId).
+func (c *Client) OpenInvite(ctx context.Context, body OpenInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenInviteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinWithBody Take an invitation, and be signed in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /joining (the `Join` operationId).
+func (c *Client) JoinWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Join Take an invitation, and be signed in
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /joining (the `Join` operationId).
+func (c *Client) Join(ctx context.Context, body JoinJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListJournal Who or what changed what, newest first
 //
 // Corresponds with GET /journal (the `ListJournal` operationId).
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEarlier What a part of the configuration was before a line of the journal
+//
+// Corresponds with GET /journal/{id} (the `GetEarlier` operationId).
+func (c *Client) GetEarlier(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEarlierRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreEarlier Bring back what was before a line of the journal; it is an edit like any other
+//
+// Corresponds with POST /journal/{id}/restore (the `RestoreEarlier` operationId).
+func (c *Client) RestoreEarlier(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreEarlierRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5473,6 +6316,55 @@ func (c *Client) NarrowLive(ctx context.Context, stream string, body NarrowLiveJ
 	return c.Client.Do(req)
 }
 
+// GetLog From which level on the hub logs
+//
+// Corresponds with GET /log (the `GetLog` operationId).
+func (c *Client) GetLog(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLogRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLogWithBody Log from another level on, until the hub is started anew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /log (the `SetLog` operationId).
+func (c *Client) SetLogWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLogRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetLog Log from another level on, until the hub is started anew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /log (the `SetLog` operationId).
+func (c *Client) SetLog(ctx context.Context, body SetLogJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetLogRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListMembers Everybody with an account
 //
 // Corresponds with GET /members (the `ListMembers` operationId).
@@ -5522,6 +6414,21 @@ func (c *Client) AddMember(ctx context.Context, body AddMemberJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// RemoveMember Take a person out of the household; the last owner stays
+//
+// Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
+func (c *Client) RemoveMember(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMemberRequest(c.Server, account)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ChangeMemberWithBody Change a person's name, role or password, or lock the account
 //
 // Takes any type of body and a specified content type.
@@ -5546,6 +6453,21 @@ func (c *Client) ChangeMemberWithBody(ctx context.Context, account string, param
 // Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 func (c *Client) ChangeMember(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeMemberRequest(c.Server, account, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSessions Sign a person out everywhere
+//
+// Corresponds with DELETE /members/{account}/sessions (the `EndSessions` operationId).
+func (c *Client) EndSessions(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionsRequest(c.Server, account)
 	if err != nil {
 		return nil, err
 	}
@@ -5878,6 +6800,40 @@ func (c *Client) SavePanel(ctx context.Context, params *SavePanelParams, body Sa
 	return c.Client.Do(req)
 }
 
+// ChangePasswordWithBody Change one's own password; other sessions end
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /password (the `ChangePassword` operationId).
+func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePassword Change one's own password; other sessions end
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /password (the `ChangePassword` operationId).
+func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddPictureWithBody Upload a PNG, JPEG or SVG
 //
 // Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
@@ -6168,6 +7124,55 @@ func (c *Client) ImportReadings(ctx context.Context, body ImportReadingsJSONRequ
 	return c.Client.Do(req)
 }
 
+// GetRights Who may do what beyond what roles say
+//
+// Corresponds with GET /rights (the `GetRights` operationId).
+func (c *Client) GetRights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRightsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRightsWithBody Say who may do what; all lines are replaced
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /rights (the `SaveRights` operationId).
+func (c *Client) SaveRightsWithBody(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRightsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveRights Say who may do what; all lines are replaced
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /rights (the `SaveRights` operationId).
+func (c *Client) SaveRights(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveRightsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRoutes Who is told of which alerts, and how
 //
 // Corresponds with GET /routes (the `ListRoutes` operationId).
@@ -6380,6 +7385,36 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignOutEverywhere Sign out everywhere; tokens and walls stay
+//
+// Corresponds with DELETE /sessions (the `SignOutEverywhere` operationId).
+func (c *Client) SignOutEverywhere(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignOutEverywhereRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions The browsers in which whoever asks is signed in
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7564,6 +8599,60 @@ func NewTryCalibrationRequestWithBody(server string, contentType string, body io
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetClockRequest constructs an http.Request for the GetClock method
+func NewGetClockRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clock")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTrustClockRequest constructs an http.Request for the TrustClock method
+func NewTrustClockRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clock")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -9419,6 +10508,153 @@ func NewGetDigestRequest(server string, params *GetDigestParams) (*http.Request,
 	return req, nil
 }
 
+// NewEndFactorRequest calls the generic EndFactor builder with application/json body
+func NewEndFactorRequest(server string, body EndFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEndFactorRequestWithBody constructs an http.Request for the EndFactor method, with any body, and a specified content type
+func NewEndFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFactorRequest constructs an http.Request for the GetFactor method
+func NewGetFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginFactorRequest calls the generic BeginFactor builder with application/json body
+func NewBeginFactorRequest(server string, body BeginFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginFactorRequestWithBody constructs an http.Request for the BeginFactor method, with any body, and a specified content type
+func NewBeginFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmFactorRequest calls the generic ConfirmFactor builder with application/json body
+func NewConfirmFactorRequest(server string, body ConfirmFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmFactorRequestWithBody constructs an http.Request for the ConfirmFactor method, with any body, and a specified content type
+func NewConfirmFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCheckFormulaRequest calls the generic CheckFormula builder with application/json body
 func NewCheckFormulaRequest(server string, body CheckFormulaJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9914,6 +11150,187 @@ func NewChangeHubRequestWithBody(server string, params *ChangeHubParams, content
 	return req, nil
 }
 
+// NewListInvitesRequest constructs an http.Request for the ListInvites method
+func NewListInvitesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddInviteRequest calls the generic AddInvite builder with application/json body
+func NewAddInviteRequest(server string, body AddInviteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddInviteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddInviteRequestWithBody constructs an http.Request for the AddInvite method, with any body, and a specified content type
+func NewAddInviteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndInviteRequest constructs an http.Request for the EndInvite method
+func NewEndInviteRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenInviteRequest calls the generic OpenInvite builder with application/json body
+func NewOpenInviteRequest(server string, body OpenInviteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenInviteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenInviteRequestWithBody constructs an http.Request for the OpenInvite method, with any body, and a specified content type
+func NewOpenInviteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/joining")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewJoinRequest calls the generic Join builder with application/json body
+func NewJoinRequest(server string, body JoinJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJoinRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewJoinRequestWithBody constructs an http.Request for the Join method, with any body, and a specified content type
+func NewJoinRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/joining")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -9954,6 +11371,66 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 
 		}
 
+		if params.Place != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "place", *params.Place, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Actor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "actor", *params.Actor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
@@ -9985,6 +11462,74 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEarlierRequest constructs an http.Request for the GetEarlier method
+func NewGetEarlierRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/journal/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRestoreEarlierRequest constructs an http.Request for the RestoreEarlier method
+func NewRestoreEarlierRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/journal/%s/restore", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10188,6 +11733,73 @@ func NewNarrowLiveRequestWithBody(server string, stream string, contentType stri
 	return req, nil
 }
 
+// NewGetLogRequest constructs an http.Request for the GetLog method
+func NewGetLogRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/log")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetLogRequest calls the generic SetLog builder with application/json body
+func NewSetLogRequest(server string, body SetLogJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetLogRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetLogRequestWithBody constructs an http.Request for the SetLog method, with any body, and a specified content type
+func NewSetLogRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/log")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListMembersRequest constructs an http.Request for the ListMembers method
 func NewListMembersRequest(server string) (*http.Request, error) {
 	var err error
@@ -10255,6 +11867,40 @@ func NewAddMemberRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewRemoveMemberRequest constructs an http.Request for the RemoveMember method
+func NewRemoveMemberRequest(server string, account string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/members/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewChangeMemberRequest calls the generic ChangeMember builder with application/json body
 func NewChangeMemberRequest(server string, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10312,6 +11958,40 @@ func NewChangeMemberRequestWithBody(server string, account string, params *Chang
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewEndSessionsRequest constructs an http.Request for the EndSessions method
+func NewEndSessionsRequest(server string, account string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/members/%s/sessions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -10950,6 +12630,46 @@ func NewSavePanelRequestWithBody(server string, params *SavePanelParams, content
 	return req, nil
 }
 
+// NewChangePasswordRequest calls the generic ChangePassword builder with application/json body
+func NewChangePasswordRequest(server string, body ChangePasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewChangePasswordRequestWithBody constructs an http.Request for the ChangePassword method, with any body, and a specified content type
+func NewChangePasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAddPictureRequestWithBody constructs an http.Request for the AddPicture method, with any body, and a specified content type
 func NewAddPictureRequestWithBody(server string, params *AddPictureParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -11514,6 +13234,88 @@ func NewImportReadingsRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewGetRightsRequest constructs an http.Request for the GetRights method
+func NewGetRightsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rights")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveRightsRequest calls the generic SaveRights builder with application/json body
+func NewSaveRightsRequest(server string, params *SaveRightsParams, body SaveRightsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveRightsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSaveRightsRequestWithBody constructs an http.Request for the SaveRights method, with any body, and a specified content type
+func NewSaveRightsRequestWithBody(server string, params *SaveRightsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rights")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListRoutesRequest constructs an http.Request for the ListRoutes method
 func NewListRoutesRequest(server string) (*http.Request, error) {
 	var err error
@@ -11920,6 +13722,60 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSignOutEverywhereRequest constructs an http.Request for the SignOutEverywhere method
+func NewSignOutEverywhereRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12930,6 +14786,22 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /calibrations/try (the `TryCalibration` operationId).
 	TryCalibrationWithResponse(ctx context.Context, body TryCalibrationJSONRequestBody, reqEditors ...RequestEditorFn) (*TryCalibrationResponse, error)
 
+	// GetClockWithResponse The hub's time, and whether its computer's clock is believed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clock (the `GetClock` operationId).
+	GetClockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetClockResponse, error)
+
+	// TrustClockWithResponse Say that the clock of the hub's computer is right, so that it is believed
+	//
+	// What the hub stamped by its own count in the meantime is moved to where it belongs.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /clock (the `TrustClock` operationId).
+	TrustClockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TrustClockResponse, error)
+
 	// RemoveControlWithResponse Take a control away
 	//
 	// The safe value is sent first. The answer says what the device did not confirm.
@@ -13356,6 +15228,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /digest (the `GetDigest` operationId).
 	GetDigestWithResponse(ctx context.Context, params *GetDigestParams, reqEditors ...RequestEditorFn) (*GetDigestResponse, error)
 
+	// EndFactorWithBodyWithResponse Take one's second factor away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /factor (the `EndFactor` operationId).
+	EndFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndFactorResponse, error)
+
+	// EndFactorWithResponse Take one's second factor away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /factor (the `EndFactor` operationId).
+	EndFactorWithResponse(ctx context.Context, body EndFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*EndFactorResponse, error)
+
+	// GetFactorWithResponse Whether one has a second factor
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /factor (the `GetFactor` operationId).
+	GetFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorResponse, error)
+
+	// BeginFactorWithBodyWithResponse Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /factor (the `BeginFactor` operationId).
+	BeginFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error)
+
+	// BeginFactorWithResponse Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /factor (the `BeginFactor` operationId).
+	BeginFactorWithResponse(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error)
+
+	// ConfirmFactorWithBodyWithResponse Confirm the second factor by a code of the app; recovery codes are shown once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
+	// ConfirmFactorWithResponse Confirm the second factor by a code of the app; recovery codes are shown once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+	ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error)
+
 	// CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13453,12 +15374,82 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
 	ChangeHubWithResponse(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHubResponse, error)
 
+	// ListInvitesWithResponse Invitations that are open
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /invites (the `ListInvites` operationId).
+	ListInvitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitesResponse, error)
+
+	// AddInviteWithBodyWithResponse Invite somebody, or let a member set a new password, by a one-time link
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /invites (the `AddInvite` operationId).
+	AddInviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddInviteResponse, error)
+
+	// AddInviteWithResponse Invite somebody, or let a member set a new password, by a one-time link
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /invites (the `AddInvite` operationId).
+	AddInviteWithResponse(ctx context.Context, body AddInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddInviteResponse, error)
+
+	// EndInviteWithResponse Take an invitation back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /invites/{id} (the `EndInvite` operationId).
+	EndInviteWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndInviteResponse, error)
+
+	// OpenInviteWithBodyWithResponse What an invitation is for; nothing changes by it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /joining (the `OpenInvite` operationId).
+	OpenInviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenInviteResponse, error)
+
+	// OpenInviteWithResponse What an invitation is for; nothing changes by it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /joining (the `OpenInvite` operationId).
+	OpenInviteWithResponse(ctx context.Context, body OpenInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenInviteResponse, error)
+
+	// JoinWithBodyWithResponse Take an invitation, and be signed in
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /joining (the `Join` operationId).
+	JoinWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinResponse, error)
+
+	// JoinWithResponse Take an invitation, and be signed in
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /joining (the `Join` operationId).
+	JoinWithResponse(ctx context.Context, body JoinJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinResponse, error)
+
 	// ListJournalWithResponse Who or what changed what, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /journal (the `ListJournal` operationId).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// GetEarlierWithResponse What a part of the configuration was before a line of the journal
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /journal/{id} (the `GetEarlier` operationId).
+	GetEarlierWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetEarlierResponse, error)
+
+	// RestoreEarlierWithResponse Bring back what was before a line of the journal; it is an edit like any other
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /journal/{id}/restore (the `RestoreEarlier` operationId).
+	RestoreEarlierWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RestoreEarlierResponse, error)
 
 	// OpenLetterWithBodyWithResponse What the signed link of a message leads to
 	//
@@ -13528,6 +15519,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /live/{stream} (the `NarrowLive` operationId).
 	NarrowLiveWithResponse(ctx context.Context, stream string, body NarrowLiveJSONRequestBody, reqEditors ...RequestEditorFn) (*NarrowLiveResponse, error)
 
+	// GetLogWithResponse From which level on the hub logs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /log (the `GetLog` operationId).
+	GetLogWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLogResponse, error)
+
+	// SetLogWithBodyWithResponse Log from another level on, until the hub is started anew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /log (the `SetLog` operationId).
+	SetLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLogResponse, error)
+
+	// SetLogWithResponse Log from another level on, until the hub is started anew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /log (the `SetLog` operationId).
+	SetLogWithResponse(ctx context.Context, body SetLogJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLogResponse, error)
+
 	// ListMembersWithResponse Everybody with an account
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13549,6 +15561,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /members (the `AddMember` operationId).
 	AddMemberWithResponse(ctx context.Context, body AddMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMemberResponse, error)
 
+	// RemoveMemberWithResponse Take a person out of the household; the last owner stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
+	RemoveMemberWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*RemoveMemberResponse, error)
+
 	// ChangeMemberWithBodyWithResponse Change a person's name, role or password, or lock the account
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13562,6 +15581,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /members/{account} (the `ChangeMember` operationId).
 	ChangeMemberWithResponse(ctx context.Context, account string, params *ChangeMemberParams, body ChangeMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMemberResponse, error)
+
+	// EndSessionsWithResponse Sign a person out everywhere
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /members/{account}/sessions (the `EndSessions` operationId).
+	EndSessionsWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error)
 
 	// ListMessagesWithResponse The newest messages to people
 	//
@@ -13705,6 +15731,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
 
+	// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /password (the `ChangePassword` operationId).
+	ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// ChangePasswordWithResponse Change one's own password; other sessions end
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /password (the `ChangePassword` operationId).
+	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
 	// AddPictureWithBodyWithResponse Upload a PNG, JPEG or SVG
 	//
 	// Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
@@ -13837,6 +15877,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithResponse(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
 
+	// GetRightsWithResponse Who may do what beyond what roles say
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rights (the `GetRights` operationId).
+	GetRightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRightsResponse, error)
+
+	// SaveRightsWithBodyWithResponse Say who may do what; all lines are replaced
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rights (the `SaveRights` operationId).
+	SaveRightsWithBodyWithResponse(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error)
+
+	// SaveRightsWithResponse Say who may do what; all lines are replaced
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rights (the `SaveRights` operationId).
+	SaveRightsWithResponse(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error)
+
 	// ListRoutesWithResponse Who is told of which alerts, and how
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13934,6 +15995,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// SignOutEverywhereWithResponse Sign out everywhere; tokens and walls stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sessions (the `SignOutEverywhere` operationId).
+	SignOutEverywhereWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutEverywhereResponse, error)
+
+	// ListSessionsWithResponse The browsers in which whoever asks is signed in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
 
 	// ListSettingsWithResponse All settings
 	//
@@ -14890,6 +16965,116 @@ func (r TryCalibrationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TryCalibrationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetClockResponseDefaultHeaders the declared response headers of an HTTP default response for GetClock
+type GetClockResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetClockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Clock
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetClockResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetClockResponse) GetJSON200() *Clock {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetClockResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetClockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetClockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetClockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetClockResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TrustClockResponseDefaultHeaders the declared response headers of an HTTP default response for TrustClock
+type TrustClockResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type TrustClockResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Clock
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *TrustClockResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TrustClockResponse) GetJSON200() *Clock {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrustClockResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustClockResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustClockResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustClockResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustClockResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16375,7 +18560,7 @@ type GetCameraResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Camera
+	JSON200 *CameraView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -16383,7 +18568,7 @@ type GetCameraResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetCameraResponse) GetJSON200() *Camera {
+func (r GetCameraResponse) GetJSON200() *CameraView {
 	return r.JSON200
 }
 
@@ -16430,7 +18615,7 @@ type SaveCameraResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Camera
+	JSON200 *CameraView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -16438,7 +18623,7 @@ type SaveCameraResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveCameraResponse) GetJSON200() *Camera {
+func (r SaveCameraResponse) GetJSON200() *CameraView {
 	return r.JSON200
 }
 
@@ -17142,6 +19327,223 @@ func (r GetDigestResponse) ContentType() string {
 	return ""
 }
 
+// EndFactorResponseDefaultHeaders the declared response headers of an HTTP default response for EndFactor
+type EndFactorResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type EndFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *EndFactorResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetFactorResponseDefaultHeaders the declared response headers of an HTTP default response for GetFactor
+type GetFactorResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FactorState
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetFactorResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFactorResponse) GetJSON200() *FactorState {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// BeginFactorResponseDefaultHeaders the declared response headers of an HTTP default response for BeginFactor
+type BeginFactorResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type BeginFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *NewFactor
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *BeginFactorResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginFactorResponse) GetJSON201() *NewFactor {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ConfirmFactorResponseDefaultHeaders the declared response headers of an HTTP default response for ConfirmFactor
+type ConfirmFactorResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ConfirmFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Recovery []string `json:"recovery"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ConfirmFactorResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmFactorResponse) GetJSON200() *struct {
+	Recovery []string `json:"recovery"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmFactorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // CheckFormulaResponseDefaultHeaders the declared response headers of an HTTP default response for CheckFormula
 type CheckFormulaResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -17699,6 +20101,281 @@ func (r ChangeHubResponse) ContentType() string {
 	return ""
 }
 
+// ListInvitesResponseDefaultHeaders the declared response headers of an HTTP default response for ListInvites
+type ListInvitesResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListInvitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Invite
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListInvitesResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInvitesResponse) GetJSON200() *[]Invite {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInvitesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInvitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInvitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInvitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInvitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddInviteResponseDefaultHeaders the declared response headers of an HTTP default response for AddInvite
+type AddInviteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type AddInviteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *InviteWithCode
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *AddInviteResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddInviteResponse) GetJSON201() *InviteWithCode {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddInviteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddInviteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddInviteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddInviteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddInviteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EndInviteResponseDefaultHeaders the declared response headers of an HTTP default response for EndInvite
+type EndInviteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type EndInviteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *EndInviteResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndInviteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndInviteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndInviteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndInviteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndInviteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// OpenInviteResponseDefaultHeaders the declared response headers of an HTTP default response for OpenInvite
+type OpenInviteResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type OpenInviteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invited
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *OpenInviteResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OpenInviteResponse) GetJSON200() *Invited {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenInviteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenInviteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenInviteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenInviteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenInviteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// JoinResponse201Headers the declared response headers of an HTTP 201 response for Join
+type JoinResponse201Headers struct {
+	SetCookie *string
+}
+
+// JoinResponseDefaultHeaders the declared response headers of an HTTP default response for Join
+type JoinResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type JoinResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SignedIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *JoinResponse201Headers
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *JoinResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r JoinResponse) GetJSON201() *SignedIn {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JoinResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JoinResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JoinResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JoinResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JoinResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListJournalResponseDefaultHeaders the declared response headers of an HTTP default response for ListJournal
 type ListJournalResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -17748,6 +20425,109 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetEarlierResponseDefaultHeaders the declared response headers of an HTTP default response for GetEarlier
+type GetEarlierResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetEarlierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EarlierVersion
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetEarlierResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEarlierResponse) GetJSON200() *EarlierVersion {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEarlierResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEarlierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEarlierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEarlierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEarlierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RestoreEarlierResponseDefaultHeaders the declared response headers of an HTTP default response for RestoreEarlier
+type RestoreEarlierResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RestoreEarlierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RestoreEarlierResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestoreEarlierResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestoreEarlierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestoreEarlierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestoreEarlierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestoreEarlierResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17960,6 +20740,116 @@ func (r NarrowLiveResponse) ContentType() string {
 	return ""
 }
 
+// GetLogResponseDefaultHeaders the declared response headers of an HTTP default response for GetLog
+type GetLogResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Log
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetLogResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLogResponse) GetJSON200() *Log {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetLogResponseDefaultHeaders the declared response headers of an HTTP default response for SetLog
+type SetLogResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SetLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Log
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SetLogResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetLogResponse) GetJSON200() *Log {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListMembersResponseDefaultHeaders the declared response headers of an HTTP default response for ListMembers
 type ListMembersResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -18070,6 +20960,54 @@ func (r AddMemberResponse) ContentType() string {
 	return ""
 }
 
+// RemoveMemberResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveMember
+type RemoveMemberResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type RemoveMemberResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *RemoveMemberResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveMemberResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMemberResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMemberResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMemberResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMemberResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ChangeMemberResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeMember
 type ChangeMemberResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -18119,6 +21057,54 @@ func (r ChangeMemberResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeMemberResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EndSessionsResponseDefaultHeaders the declared response headers of an HTTP default response for EndSessions
+type EndSessionsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type EndSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *EndSessionsResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18936,6 +21922,54 @@ func (r SavePanelResponse) ContentType() string {
 	return ""
 }
 
+// ChangePasswordResponseDefaultHeaders the declared response headers of an HTTP default response for ChangePassword
+type ChangePasswordResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ChangePasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ChangePasswordResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AddPictureResponseDefaultHeaders the declared response headers of an HTTP default response for AddPicture
 type AddPictureResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -19587,6 +22621,116 @@ func (r ImportReadingsResponse) ContentType() string {
 	return ""
 }
 
+// GetRightsResponseDefaultHeaders the declared response headers of an HTTP default response for GetRights
+type GetRightsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetRightsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rights
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetRightsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRightsResponse) GetJSON200() *Rights {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRightsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRightsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRightsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRightsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRightsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SaveRightsResponseDefaultHeaders the declared response headers of an HTTP default response for SaveRights
+type SaveRightsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SaveRightsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rights
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SaveRightsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveRightsResponse) GetJSON200() *Rights {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveRightsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveRightsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveRightsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveRightsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveRightsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListRoutesResponseDefaultHeaders the declared response headers of an HTTP default response for ListRoutes
 type ListRoutesResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -20189,6 +23333,116 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SignOutEverywhereResponse204Headers the declared response headers of an HTTP 204 response for SignOutEverywhere
+type SignOutEverywhereResponse204Headers struct {
+	SetCookie *string
+}
+
+// SignOutEverywhereResponseDefaultHeaders the declared response headers of an HTTP default response for SignOutEverywhere
+type SignOutEverywhereResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type SignOutEverywhereResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers204 the parsed response headers for an HTTP 204 response
+	Headers204 *SignOutEverywhereResponse204Headers
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *SignOutEverywhereResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignOutEverywhereResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignOutEverywhereResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignOutEverywhereResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignOutEverywhereResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignOutEverywhereResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListSessionsResponseDefaultHeaders the declared response headers of an HTTP default response for ListSessions
+type ListSessionsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListSessionsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *[]Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21633,6 +24887,34 @@ func (c *ClientWithResponses) TryCalibrationWithResponse(ctx context.Context, bo
 	return ParseTryCalibrationResponse(rsp)
 }
 
+// GetClockWithResponse The hub's time, and whether its computer's clock is believed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clock (the `GetClock` operationId).
+func (c *ClientWithResponses) GetClockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetClockResponse, error) {
+	rsp, err := c.GetClock(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetClockResponse(rsp)
+}
+
+// TrustClockWithResponse Say that the clock of the hub's computer is right, so that it is believed
+//
+// What the hub stamped by its own count in the meantime is moved to where it belongs.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /clock (the `TrustClock` operationId).
+func (c *ClientWithResponses) TrustClockWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TrustClockResponse, error) {
+	rsp, err := c.TrustClock(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustClockResponse(rsp)
+}
+
 // RemoveControlWithResponse Take a control away
 //
 // The safe value is sent first. The answer says what the device did not confirm.
@@ -22395,6 +25677,97 @@ func (c *ClientWithResponses) GetDigestWithResponse(ctx context.Context, params 
 	return ParseGetDigestResponse(rsp)
 }
 
+// EndFactorWithBodyWithResponse Take one's second factor away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /factor (the `EndFactor` operationId).
+func (c *ClientWithResponses) EndFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndFactorResponse, error) {
+	rsp, err := c.EndFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndFactorResponse(rsp)
+}
+
+// EndFactorWithResponse Take one's second factor away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /factor (the `EndFactor` operationId).
+func (c *ClientWithResponses) EndFactorWithResponse(ctx context.Context, body EndFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*EndFactorResponse, error) {
+	rsp, err := c.EndFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndFactorResponse(rsp)
+}
+
+// GetFactorWithResponse Whether one has a second factor
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /factor (the `GetFactor` operationId).
+func (c *ClientWithResponses) GetFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorResponse, error) {
+	rsp, err := c.GetFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFactorResponse(rsp)
+}
+
+// BeginFactorWithBodyWithResponse Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /factor (the `BeginFactor` operationId).
+func (c *ClientWithResponses) BeginFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error) {
+	rsp, err := c.BeginFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginFactorResponse(rsp)
+}
+
+// BeginFactorWithResponse Make a second factor (TOTP, RFC 6238); it counts once it is confirmed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /factor (the `BeginFactor` operationId).
+func (c *ClientWithResponses) BeginFactorWithResponse(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginFactorResponse, error) {
+	rsp, err := c.BeginFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginFactorResponse(rsp)
+}
+
+// ConfirmFactorWithBodyWithResponse Confirm the second factor by a code of the app; recovery codes are shown once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+func (c *ClientWithResponses) ConfirmFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
+// ConfirmFactorWithResponse Confirm the second factor by a code of the app; recovery codes are shown once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /factor (the `ConfirmFactor` operationId).
+func (c *ClientWithResponses) ConfirmFactorWithResponse(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmFactorResponse, error) {
+	rsp, err := c.ConfirmFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmFactorResponse(rsp)
+}
+
 // CheckFormulaWithBodyWithResponse Read a formula, and say what it comes to now
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22570,6 +25943,110 @@ func (c *ClientWithResponses) ChangeHubWithResponse(ctx context.Context, params 
 	return ParseChangeHubResponse(rsp)
 }
 
+// ListInvitesWithResponse Invitations that are open
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /invites (the `ListInvites` operationId).
+func (c *ClientWithResponses) ListInvitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitesResponse, error) {
+	rsp, err := c.ListInvites(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInvitesResponse(rsp)
+}
+
+// AddInviteWithBodyWithResponse Invite somebody, or let a member set a new password, by a one-time link
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /invites (the `AddInvite` operationId).
+func (c *ClientWithResponses) AddInviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddInviteResponse, error) {
+	rsp, err := c.AddInviteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddInviteResponse(rsp)
+}
+
+// AddInviteWithResponse Invite somebody, or let a member set a new password, by a one-time link
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /invites (the `AddInvite` operationId).
+func (c *ClientWithResponses) AddInviteWithResponse(ctx context.Context, body AddInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddInviteResponse, error) {
+	rsp, err := c.AddInvite(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddInviteResponse(rsp)
+}
+
+// EndInviteWithResponse Take an invitation back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /invites/{id} (the `EndInvite` operationId).
+func (c *ClientWithResponses) EndInviteWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndInviteResponse, error) {
+	rsp, err := c.EndInvite(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndInviteResponse(rsp)
+}
+
+// OpenInviteWithBodyWithResponse What an invitation is for; nothing changes by it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /joining (the `OpenInvite` operationId).
+func (c *ClientWithResponses) OpenInviteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenInviteResponse, error) {
+	rsp, err := c.OpenInviteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenInviteResponse(rsp)
+}
+
+// OpenInviteWithResponse What an invitation is for; nothing changes by it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /joining (the `OpenInvite` operationId).
+func (c *ClientWithResponses) OpenInviteWithResponse(ctx context.Context, body OpenInviteJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenInviteResponse, error) {
+	rsp, err := c.OpenInvite(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenInviteResponse(rsp)
+}
+
+// JoinWithBodyWithResponse Take an invitation, and be signed in
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /joining (the `Join` operationId).
+func (c *ClientWithResponses) JoinWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinResponse, error) {
+	rsp, err := c.JoinWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinResponse(rsp)
+}
+
+// JoinWithResponse Take an invitation, and be signed in
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /joining (the `Join` operationId).
+func (c *ClientWithResponses) JoinWithResponse(ctx context.Context, body JoinJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinResponse, error) {
+	rsp, err := c.Join(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinResponse(rsp)
+}
+
 // ListJournalWithResponse Who or what changed what, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22581,6 +26058,32 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListJournalResponse(rsp)
+}
+
+// GetEarlierWithResponse What a part of the configuration was before a line of the journal
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /journal/{id} (the `GetEarlier` operationId).
+func (c *ClientWithResponses) GetEarlierWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetEarlierResponse, error) {
+	rsp, err := c.GetEarlier(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEarlierResponse(rsp)
+}
+
+// RestoreEarlierWithResponse Bring back what was before a line of the journal; it is an edit like any other
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /journal/{id}/restore (the `RestoreEarlier` operationId).
+func (c *ClientWithResponses) RestoreEarlierWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RestoreEarlierResponse, error) {
+	rsp, err := c.RestoreEarlier(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreEarlierResponse(rsp)
 }
 
 // OpenLetterWithBodyWithResponse What the signed link of a message leads to
@@ -22693,6 +26196,45 @@ func (c *ClientWithResponses) NarrowLiveWithResponse(ctx context.Context, stream
 	return ParseNarrowLiveResponse(rsp)
 }
 
+// GetLogWithResponse From which level on the hub logs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /log (the `GetLog` operationId).
+func (c *ClientWithResponses) GetLogWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLogResponse, error) {
+	rsp, err := c.GetLog(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLogResponse(rsp)
+}
+
+// SetLogWithBodyWithResponse Log from another level on, until the hub is started anew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /log (the `SetLog` operationId).
+func (c *ClientWithResponses) SetLogWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetLogResponse, error) {
+	rsp, err := c.SetLogWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLogResponse(rsp)
+}
+
+// SetLogWithResponse Log from another level on, until the hub is started anew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /log (the `SetLog` operationId).
+func (c *ClientWithResponses) SetLogWithResponse(ctx context.Context, body SetLogJSONRequestBody, reqEditors ...RequestEditorFn) (*SetLogResponse, error) {
+	rsp, err := c.SetLog(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetLogResponse(rsp)
+}
+
 // ListMembersWithResponse Everybody with an account
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22732,6 +26274,19 @@ func (c *ClientWithResponses) AddMemberWithResponse(ctx context.Context, body Ad
 	return ParseAddMemberResponse(rsp)
 }
 
+// RemoveMemberWithResponse Take a person out of the household; the last owner stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
+func (c *ClientWithResponses) RemoveMemberWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*RemoveMemberResponse, error) {
+	rsp, err := c.RemoveMember(ctx, account, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMemberResponse(rsp)
+}
+
 // ChangeMemberWithBodyWithResponse Change a person's name, role or password, or lock the account
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22756,6 +26311,19 @@ func (c *ClientWithResponses) ChangeMemberWithResponse(ctx context.Context, acco
 		return nil, err
 	}
 	return ParseChangeMemberResponse(rsp)
+}
+
+// EndSessionsWithResponse Sign a person out everywhere
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /members/{account}/sessions (the `EndSessions` operationId).
+func (c *ClientWithResponses) EndSessionsWithResponse(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error) {
+	rsp, err := c.EndSessions(ctx, account, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionsResponse(rsp)
 }
 
 // ListMessagesWithResponse The newest messages to people
@@ -23020,6 +26588,32 @@ func (c *ClientWithResponses) SavePanelWithResponse(ctx context.Context, params 
 	return ParseSavePanelResponse(rsp)
 }
 
+// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
+// ChangePasswordWithResponse Change one's own password; other sessions end
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /password (the `ChangePassword` operationId).
+func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error) {
+	rsp, err := c.ChangePassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePasswordResponse(rsp)
+}
+
 // AddPictureWithBodyWithResponse Upload a PNG, JPEG or SVG
 //
 // Up to 4 MB. What it is, is told by its content. An SVG is written anew from what draws: scripts, handlers and references to
@@ -23254,6 +26848,45 @@ func (c *ClientWithResponses) ImportReadingsWithResponse(ctx context.Context, bo
 	return ParseImportReadingsResponse(rsp)
 }
 
+// GetRightsWithResponse Who may do what beyond what roles say
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rights (the `GetRights` operationId).
+func (c *ClientWithResponses) GetRightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRightsResponse, error) {
+	rsp, err := c.GetRights(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRightsResponse(rsp)
+}
+
+// SaveRightsWithBodyWithResponse Say who may do what; all lines are replaced
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rights (the `SaveRights` operationId).
+func (c *ClientWithResponses) SaveRightsWithBodyWithResponse(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error) {
+	rsp, err := c.SaveRightsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRightsResponse(rsp)
+}
+
+// SaveRightsWithResponse Say who may do what; all lines are replaced
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rights (the `SaveRights` operationId).
+func (c *ClientWithResponses) SaveRightsWithResponse(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error) {
+	rsp, err := c.SaveRights(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveRightsResponse(rsp)
+}
+
 // ListRoutesWithResponse Who is told of which alerts, and how
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23434,6 +27067,32 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// SignOutEverywhereWithResponse Sign out everywhere; tokens and walls stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sessions (the `SignOutEverywhere` operationId).
+func (c *ClientWithResponses) SignOutEverywhereWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutEverywhereResponse, error) {
+	rsp, err := c.SignOutEverywhere(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignOutEverywhereResponse(rsp)
+}
+
+// ListSessionsWithResponse The browsers in which whoever asks is signed in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
 }
 
 // ListSettingsWithResponse All settings
@@ -24470,6 +28129,98 @@ func ParseTryCalibrationResponse(rsp *http.Response) (*TryCalibrationResponse, e
 	switch {
 	case true:
 		var headers TryCalibrationResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetClockResponse parses an HTTP response from a GetClockWithResponse call
+func ParseGetClockResponse(rsp *http.Response) (*GetClockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetClockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Clock
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetClockResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTrustClockResponse parses an HTTP response from a TrustClockWithResponse call
+func ParseTrustClockResponse(rsp *http.Response) (*TrustClockResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustClockResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Clock
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers TrustClockResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -25731,7 +29482,7 @@ func ParseGetCameraResponse(rsp *http.Response) (*GetCameraResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Camera
+		var dest CameraView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -25777,7 +29528,7 @@ func ParseSaveCameraResponse(rsp *http.Response) (*SaveCameraResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Camera
+		var dest CameraView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26363,6 +30114,188 @@ func ParseGetDigestResponse(rsp *http.Response) (*GetDigestResponse, error) {
 	return response, nil
 }
 
+// ParseEndFactorResponse parses an HTTP response from a EndFactorWithResponse call
+func ParseEndFactorResponse(rsp *http.Response) (*EndFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers EndFactorResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetFactorResponse parses an HTTP response from a GetFactorWithResponse call
+func ParseGetFactorResponse(rsp *http.Response) (*GetFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FactorState
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetFactorResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseBeginFactorResponse parses an HTTP response from a BeginFactorWithResponse call
+func ParseBeginFactorResponse(rsp *http.Response) (*BeginFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest NewFactor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers BeginFactorResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseConfirmFactorResponse parses an HTTP response from a ConfirmFactorWithResponse call
+func ParseConfirmFactorResponse(rsp *http.Response) (*ConfirmFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Recovery []string `json:"recovery"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ConfirmFactorResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseCheckFormulaResponse parses an HTTP response from a CheckFormulaWithResponse call
 func ParseCheckFormulaResponse(rsp *http.Response) (*CheckFormulaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26839,6 +30772,242 @@ func ParseChangeHubResponse(rsp *http.Response) (*ChangeHubResponse, error) {
 	return response, nil
 }
 
+// ParseListInvitesResponse parses an HTTP response from a ListInvitesWithResponse call
+func ParseListInvitesResponse(rsp *http.Response) (*ListInvitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInvitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Invite
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListInvitesResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAddInviteResponse parses an HTTP response from a AddInviteWithResponse call
+func ParseAddInviteResponse(rsp *http.Response) (*AddInviteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddInviteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest InviteWithCode
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers AddInviteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEndInviteResponse parses an HTTP response from a EndInviteWithResponse call
+func ParseEndInviteResponse(rsp *http.Response) (*EndInviteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndInviteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers EndInviteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseOpenInviteResponse parses an HTTP response from a OpenInviteWithResponse call
+func ParseOpenInviteResponse(rsp *http.Response) (*OpenInviteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenInviteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Invited
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers OpenInviteResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseJoinResponse parses an HTTP response from a JoinWithResponse call
+func ParseJoinResponse(rsp *http.Response) (*JoinResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JoinResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SignedIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers JoinResponse201Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers201 = &headers
+	case true:
+		var headers JoinResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
 func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26872,6 +31041,94 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 	switch {
 	case true:
 		var headers ListJournalResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetEarlierResponse parses an HTTP response from a GetEarlierWithResponse call
+func ParseGetEarlierResponse(rsp *http.Response) (*GetEarlierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEarlierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EarlierVersion
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetEarlierResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRestoreEarlierResponse parses an HTTP response from a RestoreEarlierWithResponse call
+func ParseRestoreEarlierResponse(rsp *http.Response) (*RestoreEarlierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestoreEarlierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RestoreEarlierResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -27058,6 +31315,98 @@ func ParseNarrowLiveResponse(rsp *http.Response) (*NarrowLiveResponse, error) {
 	return response, nil
 }
 
+// ParseGetLogResponse parses an HTTP response from a GetLogWithResponse call
+func ParseGetLogResponse(rsp *http.Response) (*GetLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Log
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetLogResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetLogResponse parses an HTTP response from a SetLogWithResponse call
+func ParseSetLogResponse(rsp *http.Response) (*SetLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Log
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SetLogResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListMembersResponse parses an HTTP response from a ListMembersWithResponse call
 func ParseListMembersResponse(rsp *http.Response) (*ListMembersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27150,6 +31499,48 @@ func ParseAddMemberResponse(rsp *http.Response) (*AddMemberResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveMemberResponse parses an HTTP response from a RemoveMemberWithResponse call
+func ParseRemoveMemberResponse(rsp *http.Response) (*RemoveMemberResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMemberResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers RemoveMemberResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseChangeMemberResponse parses an HTTP response from a ChangeMemberWithResponse call
 func ParseChangeMemberResponse(rsp *http.Response) (*ChangeMemberResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27183,6 +31574,48 @@ func ParseChangeMemberResponse(rsp *http.Response) (*ChangeMemberResponse, error
 	switch {
 	case true:
 		var headers ChangeMemberResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionsResponse parses an HTTP response from a EndSessionsWithResponse call
+func ParseEndSessionsResponse(rsp *http.Response) (*EndSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers EndSessionsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -27878,6 +32311,48 @@ func ParseSavePanelResponse(rsp *http.Response) (*SavePanelResponse, error) {
 	return response, nil
 }
 
+// ParseChangePasswordResponse parses an HTTP response from a ChangePasswordWithResponse call
+func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ChangePasswordResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseAddPictureResponse parses an HTTP response from a AddPictureWithResponse call
 func ParseAddPictureResponse(rsp *http.Response) (*AddPictureResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28434,6 +32909,98 @@ func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, e
 	return response, nil
 }
 
+// ParseGetRightsResponse parses an HTTP response from a GetRightsWithResponse call
+func ParseGetRightsResponse(rsp *http.Response) (*GetRightsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRightsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rights
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetRightsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSaveRightsResponse parses an HTTP response from a SaveRightsWithResponse call
+func ParseSaveRightsResponse(rsp *http.Response) (*SaveRightsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveRightsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rights
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers SaveRightsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListRoutesResponse parses an HTTP response from a ListRoutesWithResponse call
 func ParseListRoutesResponse(rsp *http.Response) (*ListRoutesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28940,6 +33507,104 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 		response.Headers201 = &headers
 	case true:
 		var headers SignInResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSignOutEverywhereResponse parses an HTTP response from a SignOutEverywhereWithResponse call
+func ParseSignOutEverywhereResponse(rsp *http.Response) (*SignOutEverywhereResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignOutEverywhereResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		var headers SignOutEverywhereResponse204Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = &value
+		}
+		response.Headers204 = &headers
+	case true:
+		var headers SignOutEverywhereResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListSessionsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -199,7 +199,7 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 			return fmt.Errorf("the demo's %s: %w", id, err)
 		}
 	}
-	if _, err := h.SaveCamera(ctx, me, "kiln_shed", site.Camera{Address: p.cameraURL, Inside: true}); err != nil {
+	if _, err := h.SaveCamera(ctx, me, "kiln_shed", site.Camera{Address: p.cameraURL, Inside: true}, nil); err != nil {
 		return fmt.Errorf("the camera: %w", err)
 	}
 	return nil

@@ -11,10 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"math/big"
 	"net"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 )
 
@@ -36,21 +38,97 @@ type certificate struct {
 // loadCertificate reads the given certificate, or makes one that the hub's own authority signs.
 func loadCertificate(o Options) (certificate, error) {
 	if o.Certificate != "" || o.Key != "" {
-		pair, err := tls.LoadX509KeyPair(o.Certificate, o.Key)
-		if err != nil {
+		k := &keeper{log: o.Log, make: func() (tls.Certificate, string, error) {
+			pair, err := tls.LoadX509KeyPair(o.Certificate, o.Key)
+			return pair, stamp(o.Certificate) + stamp(o.Key), err
+		}, stale: func(had *tls.Certificate, mark string) bool { return stamp(o.Certificate)+stamp(o.Key) != mark }}
+		if err := k.renew(); err != nil {
 			return certificate{}, fmt.Errorf("the certificate cannot be read: %w; check --tls-cert and --tls-key", err)
 		}
-		return certificate{config: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}, nil
+		return certificate{config: k.config()}, nil
 	}
 	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder))
 	if err != nil {
 		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
 	}
-	pair, err := own(ca, key)
-	if err != nil {
+	k := &keeper{log: o.Log, make: func() (tls.Certificate, string, error) {
+		at := addresses()
+		pair, err := own(ca, key, at)
+		return pair, fmt.Sprint(at), err
+	}, stale: func(had *tls.Certificate, mark string) bool {
+		return time.Until(had.Leaf.NotAfter) < renewBefore || fmt.Sprint(addresses()) != mark
+	}}
+	if err := k.renew(); err != nil {
 		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
 	}
-	return certificate{config: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, authority: pemCA}, nil
+	return certificate{config: k.config(), authority: pemCA}, nil
+}
+
+// keeper shows a certificate, and a new one as soon as that is stale: connections that are open stay as they are.
+type keeper struct {
+	log   *slog.Logger
+	make  func() (pair tls.Certificate, mark string, err error)
+	stale func(had *tls.Certificate, mark string) bool
+
+	mu     sync.Mutex
+	pair   *tls.Certificate
+	mark   string
+	looked time.Time
+}
+
+const (
+	certificateLook = 5 * time.Second // how often it is looked whether there is a new one
+	renewBefore     = 30 * 24 * time.Hour
+)
+
+func (k *keeper) config() *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		if time.Since(k.looked) > certificateLook && k.stale(k.pair, k.mark) {
+			if err := k.renew(); err != nil {
+				k.looked = time.Now()
+				k.log.Error("the new certificate cannot be used; the one before is shown on", "error", err)
+			} else {
+				k.log.Info("there is a new certificate", "until", k.pair.Leaf.NotAfter)
+			}
+		}
+		return k.pair, nil
+	}}
+}
+
+// renew is called with the lock, or before there is anybody else.
+func (k *keeper) renew() error {
+	pair, mark, err := k.make()
+	if err != nil {
+		return err
+	}
+	if pair.Leaf == nil {
+		if pair.Leaf, err = x509.ParseCertificate(pair.Certificate[0]); err != nil {
+			return err
+		}
+	}
+	k.pair, k.mark, k.looked = &pair, mark, time.Now()
+	return nil
+}
+
+// stamp changes when a file does.
+func stamp(file string) string {
+	info, err := os.Stat(file)
+	if err != nil {
+		return "none"
+	}
+	return fmt.Sprint(info.ModTime().UnixNano(), info.Size())
+}
+
+func addresses() (out []net.IP) {
+	addrs, _ := net.InterfaceAddrs() // without them localhost alone is named
+	for _, a := range addrs {
+		if n, ok := a.(*net.IPNet); ok {
+			out = append(out, n.IP)
+		}
+	}
+	return out
 }
 
 // authority reads the hub's authority from a folder, or makes it there.
@@ -111,7 +189,7 @@ func newAuthority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, err
 }
 
 // own makes a certificate for all names and addresses of this computer.
-func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey) (tls.Certificate, error) {
+func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey, at []net.IP) (tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, err
@@ -119,15 +197,9 @@ func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey) (tls.Certificate, error)
 	now := time.Now()
 	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember"}, NotBefore: now.Add(-time.Hour),
 		NotAfter: now.Add(ownLife), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		DNSNames: []string{"localhost"}}
+		DNSNames: []string{"localhost"}, IPAddresses: at}
 	if name, err := os.Hostname(); err == nil && name != "localhost" {
 		cert.DNSNames = append(cert.DNSNames, name, name+".local")
-	}
-	addrs, _ := net.InterfaceAddrs() // without them localhost alone is named
-	for _, a := range addrs {
-		if n, ok := a.(*net.IPNet); ok {
-			cert.IPAddresses = append(cert.IPAddresses, n.IP)
-		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, ca, &key.PublicKey, caKey)
 	return tls.Certificate{Certificate: [][]byte{der, ca.Raw}, PrivateKey: key}, err

@@ -2,9 +2,17 @@ package serve
 
 import (
 	"context"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
 	"fmt"
+	"io/fs"
+	"net"
 	"os"
 	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -17,33 +25,193 @@ import (
 
 // CheckCommand is `idleember check`.
 func CheckCommand() *cli.Command {
-	return &cli.Command{Name: "check", Usage: "read everything that a hub keeps, and verify it",
+	return &cli.Command{Name: "check", Usage: "verify everything that a hub keeps, and what it needs to run",
 		Description: `Verifies the database's structure, the checksum and contents of every block of readings, and the sums of hours against the
-readings. The hub must not be running. Nothing is changed.`,
-		Flags: []cli.Flag{dataFlag()},
+readings; then the disk, the clock, backups, the addresses, certificates, and whether the mail server answers. For what is wrong it says
+what to do. The hub must not be running. Nothing is changed. It exits with 1 where something is wrong.`,
+		Flags: Flags(DefaultData()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			dir := cmd.String("data")
-			if _, err := os.Stat(dir); err != nil {
-				return fmt.Errorf("there is no hub in %s; tell where it is with --data", dir)
+			o, err := Read(cmd, os.Stderr)
+			if err != nil {
+				return err
 			}
-			s, err := store.Open(ctx, dir, store.Options{})
+			if _, err := os.Stat(o.Data); err != nil {
+				return fmt.Errorf("there is no hub in %s; tell where it is with --data", o.Data)
+			}
+			s, err := store.Open(ctx, o.Data, store.Options{})
 			if err != nil {
 				return err
 			}
 			defer func() { _ = s.Close() }()
-			bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
-				progressbar.OptionSetDescription("series"), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
-			err = s.Check(ctx, func(done, of int) {
-				bar.ChangeMax(of)
-				_ = bar.Set(done)
-			})
-			_ = bar.Finish()
-			if err != nil {
-				return fmt.Errorf("%s is damaged:\n%w", dir, err)
+			c := &checkup{o: o, store: s}
+			wrong := 0
+			for _, look := range []struct {
+				what string
+				f    func(context.Context) (string, error)
+			}{{"store", c.kept}, {"orphans", c.orphans}, {"disk", c.disk}, {"clock", c.clock}, {"backups", c.backups}, {"addresses", c.addresses}, {"certificates", c.certificates}, {"mail", c.mail}} {
+				said, err := look.f(ctx)
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				sign := "well "
+				if err != nil {
+					sign, said = "WRONG", err.Error()
+					wrong++
+				}
+				_, _ = fmt.Fprintf(cmd.Root().Writer, "%s  %-12s  %s\n", sign, look.what, strings.ReplaceAll(said, "\n", "\n                     "))
 			}
-			_, _ = fmt.Fprintf(cmd.Root().Writer, "All is well in %s (%.1f MB).\n", dir, float64(s.Size())/1e6)
+			if wrong > 0 {
+				return fmt.Errorf("%d of what was looked at in %s is wrong", wrong, o.Data)
+			}
+			_, _ = fmt.Fprintf(cmd.Root().Writer, "All is well in %s.\n", o.Data)
 			return nil
 		}}
+}
+
+// checkup looks at one thing after the other; each says what is well, or as an error what is wrong and what to do.
+type checkup struct {
+	o     Options
+	store *store.Store
+}
+
+func (c *checkup) kept(ctx context.Context) (string, error) {
+	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
+		progressbar.OptionSetDescription("series"), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
+	n := 0
+	err := c.store.Check(ctx, func(done, of int) {
+		n = of
+		bar.ChangeMax(of)
+		_ = bar.Set(done)
+	})
+	_ = bar.Finish()
+	if err != nil {
+		return "", fmt.Errorf("it is damaged; restore the newest backup to another folder, and keep this one for a rescue:\n%w", err)
+	}
+	return fmt.Sprintf("%d series are as they were written (%.1f MB)", n, float64(c.store.Size())/1e6), nil
+}
+
+func (c *checkup) orphans(ctx context.Context) (string, error) {
+	lost, err := c.store.Orphans(ctx)
+	switch {
+	case err != nil:
+		return "", err
+	case len(lost) == 0:
+		return "every series is of something that there is", nil
+	}
+	return fmt.Sprintf("%d series are of things that were taken away; their history stays until it is deleted: %s", len(lost), strings.Join(lost[:min(5, len(lost))], ", ")), nil
+}
+
+const fullDisk = 90 // per cent
+
+func (c *checkup) disk(context.Context) (string, error) {
+	used, err := c.store.DiskUsed()
+	if err != nil {
+		return "", err
+	}
+	if used > fullDisk {
+		return "", fmt.Errorf("the disk is %.0f %% full; make room, or keep readings for less time", used)
+	}
+	return fmt.Sprintf("%.0f %% of it are used", used), nil
+}
+
+func (c *checkup) clock(ctx context.Context) (string, error) {
+	st, err := c.store.State(ctx)
+	if err != nil {
+		return "", err
+	}
+	now := time.Now()
+	if ahead := st.Alive.Sub(now); ahead > time.Minute {
+		return "", fmt.Errorf("it shows %s, but the hub was running at %s; set the clock (timedatectl), or give the computer one with a battery", now.Format(time.DateTime), st.Alive.Local().Format(time.DateTime))
+	}
+	return "it shows " + now.Format("2006-01-02 15:04 -07:00"), nil
+}
+
+const oldBackup = 8 * 24 * time.Hour
+
+func (c *checkup) backups(ctx context.Context) (string, error) {
+	at, ok := c.store.LastBackup()
+	people, err := c.store.Members(ctx)
+	if err != nil {
+		return "", err
+	}
+	fresh := len(people) == 0 || time.Since(time.UnixMilli(people[0].Created)) < oldBackup
+	switch {
+	case !ok && fresh:
+		return "none yet; the hub is young", nil
+	case !ok:
+		return "", errors.New("there is none; make one with: idleember backup --data " + c.o.Data + " FILE")
+	case time.Since(at) > oldBackup:
+		return "", fmt.Errorf("the newest is of %s; make one, and let the hub make them by itself (Settings)", at.Format("2006-01-02"))
+	}
+	return "the newest is of " + at.Format("2006-01-02 15:04"), nil
+}
+
+func (c *checkup) addresses(context.Context) (string, error) {
+	var free []string
+	var wrong []error
+	for _, x := range []struct{ option, at, kind string }{{"--http", c.o.HTTP, "tcp"}, {"--https", c.o.HTTPS, "tcp"}, {"--mqtt", c.o.MQTT, "tcp"}, {"--mqtts", c.o.MQTTS, "tcp"}, {"--udp", c.o.UDP, "udp"}} {
+		if x.at == "" {
+			continue
+		}
+		var closer interface{ Close() error }
+		var err error
+		if x.kind == "udp" {
+			closer, err = net.ListenPacket("udp", x.at)
+		} else {
+			closer, err = net.Listen("tcp", x.at)
+		}
+		if err != nil {
+			wrong = append(wrong, addressError(x.option, x.at, err))
+			continue
+		}
+		_ = closer.Close()
+		free = append(free, x.at)
+	}
+	return strings.Join(free, ", ") + " are free", errors.Join(wrong...)
+}
+
+func (c *checkup) certificates(context.Context) (string, error) {
+	file, what := filepath.Join(c.o.Data, tlsFolder, authorityFile), "the hub's own authority"
+	if c.o.Certificate != "" {
+		file, what = c.o.Certificate, c.o.Certificate
+	}
+	b, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) && c.o.Certificate == "" {
+		return "none yet; the hub makes its own when it is needed", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s cannot be read: %w", what, err)
+	}
+	block, _ := pem.Decode(b)
+	if block == nil {
+		return "", fmt.Errorf("%s is no PEM file", file)
+	}
+	cert, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return "", fmt.Errorf("%s cannot be read: %w", file, err)
+	}
+	if left := time.Until(cert.NotAfter); left < 14*24*time.Hour {
+		return "", fmt.Errorf("%s ends on %s; renew it", what, cert.NotAfter.Format(time.DateOnly))
+	}
+	return fmt.Sprintf("%s is valid until %s", what, cert.NotAfter.Format(time.DateOnly)), nil
+}
+
+func (c *checkup) mail(ctx context.Context) (string, error) {
+	s, err := c.store.Site(ctx)
+	if err != nil {
+		return "", err
+	}
+	m := s.Messaging.Mail
+	if m.Host == "" {
+		return "no mail server is entered", nil
+	}
+	at := net.JoinHostPort(m.Host, strconv.Itoa(m.Port))
+	d := net.Dialer{Timeout: 5 * time.Second}
+	conn, err := d.DialContext(ctx, "tcp", at)
+	if err != nil {
+		return "", fmt.Errorf("the mail server %s does not answer (%w); check its name and port under Alerts, and the network", at, err)
+	}
+	return "the mail server " + at + " answers", conn.Close()
 }

@@ -6,6 +6,7 @@ import (
 	"idleember/hub"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -52,6 +53,8 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "udp", Value: "127.0.0.1:8481", Usage: "take datagrams at `ADDR`; empty for none", Sources: cli.EnvVars("IDLEEMBER_UDP")},
 		&cli.StringFlag{Name: "tls-cert", Usage: "show the certificate in this PEM `FILE`; without it the hub makes its own", Sources: cli.EnvVars("IDLEEMBER_TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "the certificate's key, a PEM `FILE`", Sources: cli.EnvVars("IDLEEMBER_TLS_KEY")},
+		&cli.BoolFlag{Name: "announce", Usage: "tell the house over multicast DNS where the console is (_http._tcp), so that phones find it by name", Sources: cli.EnvVars("IDLEEMBER_ANNOUNCE")},
+		&cli.StringFlag{Name: "trusted-proxies", Usage: "believe these reverse proxies who asks and whether over TLS, `ADDRS` or networks separated by commas", Sources: cli.EnvVars("IDLEEMBER_TRUSTED_PROXIES")},
 		&cli.DurationFlag{Name: "gather-acknowledged", Value: 600 * time.Millisecond, Usage: "where little is going on, let a message wait up to `LONG` for others before it is written and acknowledged; memory cards wear by writing", Sources: cli.EnvVars("IDLEEMBER_GATHER_ACKNOWLEDGED")},
 		&cli.DurationFlag{Name: "gather", Value: 5 * time.Second, Usage: "gather readings that nobody waits for (QoS 0, datagrams, polls) for up to `LONG`; a power cut may lose them", Sources: cli.EnvVars("IDLEEMBER_GATHER")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
@@ -68,16 +71,31 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 		}
 	}
 	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), HTTPS: cmd.String("https"), MQTT: cmd.String("mqtt"),
-		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"),
+		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"), Announce: cmd.Bool("announce"),
 		Gather: hub.Gather{Acknowledged: cmd.Duration("gather-acknowledged"), Others: cmd.Duration("gather")}}
 	if g := o.Gather; g.Acknowledged < 0 || g.Acknowledged > 5*time.Second || g.Others < 0 || g.Others > time.Minute {
 		return o, fmt.Errorf("writes can be gathered for up to 5 s where somebody waits, up to 1 min where nobody does; not for %s and %s", g.Acknowledged, g.Others)
 	}
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(cmd.String("log"))); err != nil {
-		return o, fmt.Errorf("%q is no log level; use debug, info, warn or error", cmd.String("log"))
+	for _, text := range strings.Split(cmd.String("trusted-proxies"), ",") {
+		if text = strings.TrimSpace(text); text == "" {
+			continue
+		}
+		p, err := netip.ParsePrefix(text)
+		if a, single := netip.ParseAddr(text); err != nil && single == nil {
+			p, err = a.Prefix(a.BitLen())
+		}
+		if err != nil {
+			return o, fmt.Errorf("%q is no address or network of a proxy; write it as 127.0.0.1 or 10.0.0.0/8", text)
+		}
+		o.Proxies = append(o.Proxies, p)
 	}
-	switch ho := (&slog.HandlerOptions{Level: level}); cmd.String("log-format") {
+	level, err := levelOf(cmd.String("log"))
+	if err != nil {
+		return o, err
+	}
+	o.Level = new(slog.LevelVar)
+	o.Level.Set(level)
+	switch ho := (&slog.HandlerOptions{Level: o.Level}); cmd.String("log-format") {
 	case "text":
 		o.Log = slog.New(slog.NewTextHandler(logTo, ho))
 	case "json":
@@ -86,6 +104,13 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 		return o, fmt.Errorf("%q is no log format; use text or json", cmd.String("log-format"))
 	}
 	return o, nil
+}
+
+func levelOf(text string) (level slog.Level, err error) {
+	if err := level.UnmarshalText([]byte(text)); err != nil {
+		return level, fmt.Errorf("%q is no log level; use debug, info, warn or error", text)
+	}
+	return level, nil
 }
 
 func readFile(cmd *cli.Command, file string) error {

@@ -11,10 +11,12 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/term"
 
@@ -22,6 +24,7 @@ import (
 	"idleember/console"
 	"idleember/hub"
 	"idleember/link/camera"
+	"idleember/link/itself"
 	"idleember/link/lines"
 	"idleember/link/modbus"
 	"idleember/link/mqtt"
@@ -47,10 +50,18 @@ type Options struct {
 	UDP   string // address for datagrams; empty: none
 	// Certificate and Key are PEM files for TLS; empty: the hub makes its own.
 	Certificate, Key string
-	Log              *slog.Logger
-	Gather           hub.Gather
+	// Announce tells the house over multicast DNS where the console is.
+	Announce bool
+	// Proxies are the addresses and networks of reverse proxies, which are believed who asks and whether over TLS.
+	Proxies []netip.Prefix
+	Log     *slog.Logger
+	Level   *slog.LevelVar // of Log, to be changed while it runs; nil: it is not
+	Gather  hub.Gather
 	// Mount holds what else answers beside console and interface, by the beginning of its path.
 	Mount map[string]http.Handler
+	// Now is the computer's clock, and ClockSet says whether something keeps it right, where that is not what the system says.
+	Now      func() time.Time
+	ClockSet func() bool
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
 }
@@ -115,7 +126,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 			_ = s.secure.Close()
 		}
 	}()
-	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather}); err != nil {
+	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather, Now: o.Now, ClockSet: o.ClockSet}); err != nil {
 		_ = l.Close()
 		return err
 	}
@@ -130,7 +141,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	maps.Copy(mount, o.Mount)
 	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
 		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
-		Mount:     mount})
+		Mount:     mount, Proxies: o.Proxies, Level: o.Level})
 	if err != nil {
 		_ = l.Close()
 		return err
@@ -142,7 +153,12 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		doors = append(doors, s.secure)
 	}
 	go func() { s.ended <- web.Serve(serving, doors...) }()
-	for _, run := range []func(context.Context, *hub.Hub){lines.Run, poll.Run, modbus.Run,
+	if o.Announce {
+		if err := announce(serving, s.Hub, s.HTTP, o.Log); err != nil {
+			o.Log.Warn("not announced", "error", err)
+		}
+	}
+	for _, run := range []func(context.Context, *hub.Hub){lines.Run, poll.Run, modbus.Run, itself.Run,
 		func(ctx context.Context, h *hub.Hub) { modbus.RunPanel(ctx, h, o.Log) },
 		func(ctx context.Context, h *hub.Hub) { outside.Run(ctx, h, o.Log) }} {
 		s.links.Add(1)

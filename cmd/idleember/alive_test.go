@@ -48,7 +48,7 @@ func TestADeadHubIsNoticedElsewhere(t *testing.T) {
 		beats <- string(b)
 	}))
 	defer watch.Close()
-	out, code = p.cli("tokens", "add", "watch", "--output", "json")
+	out, code = p.cli("tokens", "add", "watch", "--scope", "configure", "--output", "json")
 	require.Zero(t, code, out)
 	var made struct{ Token string }
 	require.NoError(t, json.Unmarshal([]byte(out), &made))

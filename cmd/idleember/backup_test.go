@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,8 +11,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"idleember/store"
 )
 
 // A backup is made while readings come in, holds everything acknowledged before it began, comes back into an empty folder, and what is
@@ -90,4 +94,97 @@ func TestBackupAndRestore(t *testing.T) {
 	members, code := p.cli("devices")
 	require.Zero(t, code, members)
 	assert.Contains(t, members, "kiln")
+
+	// With a passphrase.
+	words := filepath.Join(t.TempDir(), "words")
+	require.NoError(t, os.WriteFile(words, []byte("slip and glaze and ash\n"), 0o600))
+	sealed := filepath.Join(t.TempDir(), "sealed.backup")
+	out, err = run("backup", "--data", p.dir, "--passphrase-file", words, sealed)
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "MB, encrypted")
+	again := filepath.Join(t.TempDir(), "again")
+	out, err = run("restore", "--data", again, sealed)
+	assert.Error(t, err)
+	assert.Contains(t, out, "this backup is encrypted; tell its passphrase")
+	out, err = run("restore", "--data", again, "--passphrase-file", words, sealed)
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "is as it was")
+	out, err = run("backup", "--data", p.dir, "--encrypt", sealed+"2")
+	assert.Error(t, err)
+	assert.Contains(t, out, "there is no terminal to ask for a passphrase")
+
+}
+
+// What is wrong is said with what to do about it.
+func TestCheckInWords(t *testing.T) {
+	t.Parallel()
+	p, _ := kiln(t)
+	port := p.http
+	run := func() (string, error) {
+		b, err := exec.Command(binary, "check", "--data", p.dir, "--http", port, "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "").CombinedOutput()
+		return string(b), err
+	}
+	out, err := run()
+	assert.Error(t, err, "while it runs")
+	assert.Contains(t, out, "in use")
+	p.kill()
+	out, err = run()
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "well   orphans       every series is of something that there is")
+	assert.Contains(t, out, "All is well")
+
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = taken.Close() }()
+	port = taken.Addr().String()
+	db, err := sqlx.Open("sqlite", filepath.Join(p.dir, store.File))
+	require.NoError(t, err)
+	_, err = db.Exec(`INSERT OR REPLACE INTO hub (key, value) VALUES ('messaging', '{"mail":{"host":"127.0.0.1","port":1}}')`)
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE members SET created_ms = 1`)
+	require.NoError(t, err)
+	_, err = db.Exec(`UPDATE blocks SET body = x'00'`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	out, err = run()
+	assert.Error(t, err)
+	assert.Contains(t, out, "WRONG  addresses     the address "+port+" is taken by another program; choose another with --http")
+	assert.Contains(t, out, "WRONG  mail          the mail server 127.0.0.1:1 does not answer")
+	assert.Contains(t, out, "WRONG  backups       there is none; make one with")
+}
+
+// The level of the log is changed while it runs.
+func TestTheLogLevel(t *testing.T) {
+	t.Parallel()
+	p, _ := kiln(t)
+	out, code := p.cli("log")
+	require.Zero(t, code, out)
+	assert.Equal(t, "info\n", out)
+	out, code = p.cli("log", "debug")
+	require.Zero(t, code, out)
+	out, _ = p.cli("log")
+	assert.Equal(t, "debug\n", out)
+	out, code = p.cli("log", "loud")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "level")
+	out, _ = p.cli("journal", "hub.log", "--output", "csv")
+	assert.Contains(t, out, "info → debug")
+}
+
+// A phone finds the hub by name: asked by a client that we did not write, in a network of its own in which loopback carries multicast.
+func TestAnnouncedInTheHouse(t *testing.T) {
+	t.Parallel()
+	alone := "ip link set lo up multicast on && ip route add 224.0.0.0/4 dev lo"
+	if b, err := exec.Command("unshare", "-rn", "sh", "-c", alone).CombinedOutput(); err != nil {
+		t.Skipf("no network of its own is to be had here: %s", b)
+	}
+	browse := func(at string) string {
+		b, _ := exec.Command("unshare", "-rn", "sh", "-c", alone+`; "$0" serve --data "$1" --http "$2" --mqtt 127.0.0.1:0 --mqtts "" --udp "" --announce 2>&1 & hub=$!
+			sleep 2; /usr/bin/python3 ../../tests/peers/browse.py; kill $hub; wait`, binary, t.TempDir(), at).CombinedOutput()
+		return string(b)
+	}
+	assert.Contains(t, browse("0.0.0.0:18480"), "('Idle Ember._http._tcp.local.', 18480, {b'path': b'/'})")
+	out := browse("127.0.0.1:18480")
+	assert.Contains(t, out, "listens to this computer alone, so there is nothing to announce")
+	assert.Contains(t, out, "nothing\n")
 }

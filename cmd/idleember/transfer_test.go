@@ -94,7 +94,7 @@ func TestExportImportAndCheck(t *testing.T) {
 	assert.Contains(t, run(2, "export", "kiln.chamber", "--form", "clay"), "use wide, long, jsonl or senml")
 
 	check := func() (string, error) {
-		b, err := exec.Command(binary, "check", "--data", p.dir).CombinedOutput()
+		b, err := exec.Command(binary, "check", "--data", p.dir, "--http", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "").CombinedOutput()
 		return string(b), err
 	}
 	out, err = check()
@@ -143,6 +143,6 @@ func TestKilledWhileReadingsComeIn(t *testing.T) {
 	have, _ := p.cli("export", "kiln.chamber", "--to", "2026-01-01")
 	assert.Equal(t, lines+1, strings.Count(have, "\n"))
 	p.kill()
-	checked, err := exec.Command(binary, "check", "--data", p.dir).CombinedOutput()
+	checked, err := exec.Command(binary, "check", "--data", p.dir, "--http", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "").CombinedOutput()
 	require.NoError(t, err, string(checked))
 }
