@@ -4,7 +4,7 @@ import { networkInterfaces, tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { afterAll, beforeAll, expect, test } from 'vitest'
 import { type BrowserContext, chromium } from 'playwright-core'
-import { Board, flags, Hub, phone, signIn, until } from './hub'
+import { Board, flags, Hub, phone, signIn, sleep, until } from './hub'
 
 // The console as phones in the house have it: at an address of this machine that is not loopback, over plain HTTP and over
 // HTTPS with the hub's own certificate, which the browser trusts like any other once it was brought in.
@@ -78,5 +78,44 @@ test.skipIf(!here)('over HTTPS it is a safe place: installed, there without the 
   expect(await p.locator('.link.live').count()).toBe(0)
   await hub.start()
   await until('live again without a touch', async () => { await p.getByRole('button', { name: 'Try again' }).tap({ timeout: 1000 }).catch(() => undefined); return (await p.locator('.link.live').count()) === 1 }, 40_000)
+  await p.close()
+})
+
+test.skipIf(!here)('a push is shown by the browser itself, and leads to its alert', async () => {
+  await context.grantPermissions(['notifications'], { origin: safe })
+  const p = await context.newPage()
+  await p.goto(safe)
+  await p.evaluate(async () => { await navigator.serviceWorker.ready })
+  const cdp = await context.newCDPSession(p)
+  let registration = '' // the newest one that is there
+  cdp.on('ServiceWorker.workerRegistrationUpdated', (e) => e.registrations.forEach((r) => { if (r.scopeURL.startsWith(safe) && !r.isDeleted) registration = r.registrationId }))
+  await cdp.send('ServiceWorker.enable')
+  await until('the registration', () => registration !== '')
+  const deliver = async (data: string) => cdp.send('ServiceWorker.deliverPushMessage', { origin: safe, registrationId: registration, data })
+  const shown = () => p.evaluate(async () => (await (await navigator.serviceWorker.ready).getNotifications()).map((n) => [n.title, n.body, n.tag, n.data?.link]))
+  // What comes while the browser brings the worker up is dropped by it; a push service would send it again. By its tag it is one message however often it comes.
+  await until('the message', async () => {
+    await deliver(JSON.stringify({ title: 'Kiln: too hot', body: '1270 °C, above 1260', tag: 'kiln_hot', link: '/alerts?id=kiln_hot', severity: 'critical' }))
+    await sleep(1000)
+    return (await shown()).length === 1
+  })
+  expect(await shown()).toEqual([['Kiln: too hot', '1270 °C, above 1260', 'kiln_hot', '/alerts?id=kiln_hot']])
+  await deliver(JSON.stringify({ title: 'Kiln: over', tag: 'kiln_hot' }))
+  await until('the newer one in its place', async () => (await shown())[0]?.[0] === 'Kiln: over')
+  await deliver('no JSON')
+  await until('what cannot be read', async () => (await shown()).some(([title]) => title === 'A message from the hub'))
+  expect((await shown()).length).toBe(2)
+  // A person taps it. A browser opens windows only then, so that is recorded instead.
+  const worker = context.serviceWorkers().find((w) => w.url().startsWith(safe))!
+  const led = await worker.evaluate(async () => {
+    const me = self as unknown as { registration: ServiceWorkerRegistration; clients: { openWindow: (to: string) => Promise<null> } }
+    let to = ''
+    me.clients.openWindow = async (url) => { to = url; return null }
+    const [n] = await me.registration.getNotifications()
+    const Event = (self as unknown as { NotificationEvent: new (kind: string, o: object) => Event }).NotificationEvent
+    self.dispatchEvent(new Event('notificationclick', { notification: n }))
+    return [to, (await me.registration.getNotifications()).length]
+  })
+  expect(led).toEqual(['/alerts', 1]) // the newer one named no link
   await p.close()
 })

@@ -77,6 +77,61 @@ test('a hub that was silent, and a page that was frozen, catch up without a relo
   expect(await p.evaluate(() => (window as unknown as { kept: number }).kept)).toBe(7)
 })
 
+test('live readings are appended to an open chart, and stay on it when it is asked for anew', async () => {
+  const board = await studio()
+  const push = (n: number) => fetch(`${hub.url}/push/drying_room`, { method: 'POST', headers: { Authorization: `Bearer ${board.key}`, 'Content-Type': 'application/json' }, body: JSON.stringify({ boards: n }) })
+  await push(1)
+  const { page: p } = await page(hub.url)
+  await signIn(p)
+  await p.goto(hub.url + '/charts?s=drying_room.boards,drying_room.heater.is&span=3600000')
+  await p.getByText('every reading').waitFor()
+  // Every value that the figures pass through, not only those at which somebody looks.
+  await p.evaluate(() => {
+    const said: number[] = ((window as unknown as { said: number[] }).said = [])
+    new MutationObserver(() => said.push(Number(document.querySelector('.figures tbody td:nth-child(2)')!.textContent))).observe(document.querySelector('.figures')!, { childList: true, subtree: true, characterData: true })
+  })
+  let loads = 0
+  p.on('request', (r) => { if (r.url().includes('/history?')) loads++ })
+  for (let n = 2; n <= 24; n++) {
+    await push(n)
+    if (n % 6 === 0) await hub.call('PUT', '/controls/drying_room.heater/want', { to: n % 12 !== 0 })
+    await sleep(200)
+  }
+  const said = () => p.evaluate(() => (window as unknown as { said: number[] }).said)
+  await until('the last', async () => (await said()).at(-1) === 24)
+  expect(loads, 'a switch on the chart is asked for at once').toBeGreaterThanOrEqual(3)
+  expect(await said(), 'none vanished again').toEqual([...(await said())].sort((a, b) => a - b))
+  loads = 0
+  const yard = new Board(hub, 'yard', await hub.device('yard', 'Yard')).connect()
+  for (const is of ['on', 'off', 'on']) {
+    yard.publish('is/lamp', is)
+    await sleep(500)
+  }
+  yard.disconnect()
+  expect(loads, 'what is elsewhere does not matter').toBeLessThan(2)
+})
+
+test('a chart that is on its way says so, and one that did not come claims nothing', async () => {
+  await studio()
+  const { page: p } = await page(hub.url, phone)
+  await signIn(p)
+  let answer = () => {}
+  const held = new Promise<void>((done) => { answer = done })
+  await p.route('**/api/v1/history?*', async (r) => { await held; await r.continue() })
+  await p.goto(hub.url + '/charts?s=drying_room.temperature&span=3600000')
+  await p.getByText('Drawing …').waitFor()
+  expect(await p.getByText('every reading').count()).toBe(0)
+  answer()
+  await p.locator('.u-over').waitFor()
+  await p.getByText('every reading').waitFor()
+  expect(await p.getByText('Drawing …').count()).toBe(0)
+  await p.unrouteAll({ behavior: 'ignoreErrors' })
+  await p.route('**/api/v1/history?*', (r) => r.abort())
+  await p.reload()
+  await p.getByRole('alert').first().waitFor()
+  expect(await p.getByText(/No readings|every reading|Drawing/).count()).toBe(0)
+})
+
 test('a thousand signals that change every second leave the page at one’s service', async () => {
   await hub.setUp()
   const names = Array.from({ length: 50 }, (_, i) => `s${i}`)
@@ -156,19 +211,19 @@ test('what was seen last is there before the console, and the values of now wher
   const { page: p, context } = await page(hub.url)
   await signIn(p)
   await temperature(p).waitFor()
-  await p.evaluate(() => localStorage.removeItem('last-seen'))
+  await p.evaluate(() => localStorage.clear())
   const q = await (await (await browser()).newContext({ storageState: await context.storageState(), serviceWorkers: 'block' })).newPage()
   // The console's own script does not come (nor out of the worker's store): what stands there is the first view.
   await q.route('**/assets/base-*.js', (r) => r.abort())
-  await q.addInitScript(() => localStorage.removeItem('last-seen'))
+  await q.addInitScript(() => localStorage.clear())
   await q.goto(hub.url)
   await q.locator('.first .reading', { hasText: 'Temperature' }).getByText('21.5 °C').waitFor()
   await q.close()
   await p.reload()
   await temperature(p).waitFor()
-  await until('kept', () => p.evaluate(() => localStorage.getItem('last-seen') !== null))
+  await until('kept', () => p.evaluate(() => localStorage.getItem('first-view') !== null))
   const state = await context.storageState()
-  const item = state.origins[0]!.localStorage.find((x) => x.name === 'last-seen')!
+  const item = state.origins[0]!.localStorage.find((x) => x.name === 'first-view')!
   item.value = JSON.stringify({ ...JSON.parse(item.value), at: Date.now() - 20 * 60_000 })
   const old = await (await (await browser()).newContext({ storageState: state, serviceWorkers: 'block' })).newPage()
   await old.route('**/assets/base-*.js', (r) => r.abort())

@@ -37,7 +37,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   for (const [name, path, size, theme] of [
     ['now', '/', desk, 'light'], ['now-phone', '/', phone, 'dark'], ['dashboard', '/dashboards/workshop', desk, 'dark'], ['drawing', '/dashboards/slip_circuit', desk, 'light'], ['wall', '/dashboards/door/wall', desk, 'dark'], ['charts', week, desk, 'light'],
     ['control', '/control', desk, 'dark'], ['signal', '/signals/drying_room.temperature?span=604800000', desk, 'light'],
-    ['device', '/devices/shed_battery', desk, 'light'], ['devices', '/devices', desk, 'light'],
+    ['device', '/devices/shed_battery', desk, 'light'], ['household', '/household', desk, 'light'],
     ['add-device', '/devices/new', desk, 'light'], ['alerts', '/alerts', desk, 'light'], ['digest', '/digest', desk, 'light'], ['journal', '/journal', desk, 'light'],
     ['settings', '/settings', desk, 'dark'],
   ] as const) {
@@ -45,6 +45,7 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
     const q = await c.newPage()
     await q.goto(hub.url + path)
     await q.waitForTimeout(1800)
+    if (name === 'charts' || name === 'signal') await q.locator('.u-over').first().waitFor()
     if (name === 'device') await q.locator('[data-edit="shed_battery.battery"]').getByRole('button', { name: 'Calibrate' }).click()
     if (name === 'control') await q.locator('[data-automation="drying_room.heater"]').getByRole('button', { name: 'Change' }).click()
     if (name === 'add-device') {

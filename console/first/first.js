@@ -35,7 +35,8 @@
     app.textContent = ''
     var main = put(app, 'main', 'first')
     put(main, 'p', '', hub + age)
-    var room = Math.ceil(innerHeight / 64) * Math.max(2, Math.floor(Math.min(innerWidth, 1240) / 150)) // what is in sight at first
+    // What is in sight at first, by the screen: to ask for the window's size is to have an empty page laid out.
+    var room = Math.ceil(screen.height / 64) * Math.max(2, Math.floor(Math.min(screen.width, 1240) / 150))
     places.forEach(function (place) {
       if (room <= 0) return
       var sheet = put(main, 'section')
@@ -55,10 +56,10 @@
     return s.value.toFixed(s.decimals) + ' ' + ({ Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '[pH]': 'pH' }[s.unit] || s.unit)
   }
   var kept = null
-  try { kept = JSON.parse(localStorage.getItem('last-seen')) } catch (e) { /* then there is nothing */ }
-  if (kept && kept.me && kept.first) {
+  try { kept = JSON.parse(localStorage.getItem('first-view')) } catch (e) { /* then there is nothing */ }
+  if (kept) {
     var min = Math.max(0, Math.round((Date.now() - kept.at) / 60000))
-    show(kept.snap.hub.name, ', as it was ' + (min < 1 ? 'a moment' : min < 120 ? min + ' min' : Math.round(min / 60) + ' h') + ' ago', kept.first)
+    show(kept.hub, ', as it was ' + (min < 1 ? 'a moment' : min < 120 ? min + ' min' : Math.round(min / 60) + ' h') + ' ago', kept.places)
     requestAnimationFrame(function () { setTimeout(function () { ask(); begin() }) }) // when it is painted
     return
   }

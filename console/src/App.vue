@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { BApp } from 'bootstrap-vue-next/components/BApp'
-import { attention } from './attention'
+import { useAttention } from './attention'
 import { computed, defineAsyncComponent, onMounted, watch, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import Announcer from './components/Announcer.vue'
+import ClockDoubt from './components/ClockDoubt.vue'
 import Headline from './components/Headline.vue'
 import Icon from './components/Icon.vue'
 import TitleBar from './components/TitleBar.vue'
@@ -25,12 +26,12 @@ onMounted(async () => { await router.isReady(); if (!route.meta.open) await hub.
 
 watchEffect(() => Object.assign(style, { comma: !!hub.preferences.comma, clock12: !!hub.preferences.clock_12, units: hub.preferences.units ?? '' }))
 // What newly needs somebody is told once, and counted in the title, which is seen when the page is not.
-const needs = computed(() => (hub.loaded && hub.me && !hub.wall ? attention().map((i) => i.key) : []))
+const needs = computed(() => (hub.loaded && hub.me && !hub.wall ? useAttention().items.map((i) => i.key) : []))
+const count = computed(() => (needs.value.length ? `(${needs.value.length}) ` : ''))
 watch(needs, (now, before) => { if (hub.preferences.sound && hub.link === 'live' && now.some((k) => !before.includes(k))) chime() })
 watchEffect(() => {
   const name = hub.status?.name ?? 'Idle Ember'
-  const count = needs.value.length ? `(${needs.value.length}) ` : ''
-  document.title = count + (hub.me && route.meta.title ? `${hub.heading || route.meta.title} · ${name}` : name)
+  document.title = count.value + (hub.me && route.meta.title ? `${hub.heading || route.meta.title} · ${name}` : name)
 })
 // Whoever opens the console, and goes nowhere, gets to the page of their choice.
 let opened = location.pathname === '/'
@@ -66,6 +67,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
         <Icon name="away" /> No connection to the hub for {{ length(silence) }}. Everything below is as it was then; switching is not possible.
       </div>
       <div v-if="hub.status?.trouble" class="lost bad" role="alert"><Icon name="bell" /> Nothing is stored now: {{ hub.status.trouble }}</div>
+      <ClockDoubt v-if="hub.status?.clock_doubt" :why="hub.status.clock_doubt" />
       <div id="content"><RouterView :key="String(route.name) + String(route.params.id ?? '')" /></div>
       <TabBar />
       <Announcer />
@@ -76,5 +78,6 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
 <style scoped>
 .centre { max-width: 560px; padding-top: 60px; }
 .lost { background: var(--warn-soft); color: var(--warn); padding: 9px 20px; text-align: center; font-weight: 550; position: sticky; top: 52px; z-index: 6; }
+:deep(.lost) .btn, .lost :deep(.btn) { margin: 2px 0 2px 8px; }
 .lost.bad { background: color-mix(in srgb, var(--critical) 14%, var(--paper)); color: var(--critical); }
 </style>

@@ -1,13 +1,17 @@
 // What needs a person, of all places or of some.
 import type { RouteLocationRaw } from 'vue-router'
 import { amountText, length, since, signalAge } from './format'
+import { defineStore } from 'pinia'
+import { computed } from 'vue'
 import { useHub } from './hub'
-
 import type { Alert } from './api'
 
 export type Item = { key: string; what: string; words: string; to?: RouteLocationRaw; grave?: boolean }
 const hiccup = 60_000 // a board that restarts is away for a moment
 const long = 24 * 3600_000 // by hand for longer is worth a look
+
+/** What needs a person anywhere, found out once for all who show it. */
+export const useAttention = defineStore('attention', () => ({ items: computed(() => attention()) }))
 
 export function attention(places?: string[]): Item[] {
   const hub = useHub()

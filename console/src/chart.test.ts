@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 import type { History } from './api'
-import { columns, csv, difference, figures, moved, panes, valueAt } from './chart'
+import { appended, columns, csv, difference, figures, moved, panes, valueAt } from './chart'
 import { runsOf, traceOf } from './day'
 
 const history = (h: Partial<History>): History => ({
@@ -12,6 +12,15 @@ test('a gap is cut into the line, and nowhere else', () => {
   expect(c.t).toEqual([0, 10, 11, 60, 70, 71])
   expect(c.cols).toEqual([[1, 2, null, 3, 4, null]])
   expect(columns(history({ t: [50], v: [1], gaps: [[0, 50]] })).cols).toEqual([[1]])
+})
+
+test('a newer reading is appended to single ones', () => {
+  const h = appended(history({ t: [80, 90], v: [1, 2], gaps: [[10, 60], [90, 100]] }), 104, 3, true)
+  expect([h.t, h.v, h.gaps, h.bad]).toEqual([[80, 90, 104], [1, 2, 3], [[10, 60]], [2]])
+  expect(appended(h, 104, 9)).toBe(h)
+  expect(appended(history({ t: [90], v: [2], gaps: [[90, 100]] }), 400, 3).gaps, 'it was away').toEqual([[90, 100]])
+  const buckets = history({ t: [0], mean: [1] })
+  expect(appended(buckets, 104, 9)).toBe(buckets)
 })
 
 test('buckets have a band', () => {

@@ -42,6 +42,14 @@ export function columns(h: History): Columns {
   return { t, cols, banded }
 }
 
+/** A history of single readings with one more, if that is newer than all; what ran to the end as a gap is closed by it. */
+export function appended(h: History, at: number, value: NonNullable<History['v']>[number], bad = false): History {
+  if (!h.v || at <= (h.t.at(-1) ?? 0)) return h
+  const open = h.gaps.at(-1)
+  const gaps = open && open[1]! >= Date.parse(h.to) - 1 && at - open[0]! < (h.hold_ms || Infinity) ? h.gaps.slice(0, -1) : h.gaps
+  return { ...h, t: [...h.t, at], v: [...h.v, value], gaps, bad: bad ? [...(h.bad ?? []), h.t.length] : h.bad }
+}
+
 /** Groups number signals by unit, in the order in which they were chosen. */
 export function panes(histories: History[]): Pane[] {
   const units = [...new Set(histories.filter((h) => h.kind === 'number').map((h) => h.unit))]

@@ -44,6 +44,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The browsers in which whoever asks is signed in */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        /** Sign out everywhere; tokens and walls stay */
+        delete: operations["signOutEverywhere"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; other sessions end */
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether one has a second factor */
+        get: operations["getFactor"];
+        /** Confirm the second factor by a code of the app; recovery codes are shown once */
+        put: operations["confirmFactor"];
+        /** Make a second factor (TOTP, RFC 6238); it counts once it is confirmed */
+        post: operations["beginFactor"];
+        /** Take one's second factor away */
+        delete: operations["endFactor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/preferences": {
         parameters: {
             query?: never;
@@ -1417,6 +1472,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** From which level on the hub logs */
+        get: operations["getLog"];
+        /** Log from another level on, until the hub is started anew */
+        put: operations["setLog"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hub's time, and whether its computer's clock is believed */
+        get: operations["getClock"];
+        /**
+         * Say that the clock of the hub's computer is right, so that it is believed
+         * @description What the hub stamped by its own count in the meantime is moved to where it belongs.
+         */
+        put: operations["trustClock"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/places": {
         parameters: {
             query?: never;
@@ -1788,6 +1882,117 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/journal/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        /** What a part of the configuration was before a line of the journal */
+        get: operations["getEarlier"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/journal/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back what was before a line of the journal; it is an edit like any other */
+        post: operations["restoreEarlier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may do what beyond what roles say */
+        get: operations["getRights"];
+        /** Say who may do what; all lines are replaced */
+        put: operations["saveRights"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Invitations that are open */
+        get: operations["listInvites"];
+        put?: never;
+        /** Invite somebody, or let a member set a new password, by a one-time link */
+        post: operations["addInvite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invites/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an invitation back */
+        delete: operations["endInvite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/joining": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Take an invitation, and be signed in */
+        put: operations["join"];
+        /** What an invitation is for; nothing changes by it */
+        post: operations["openInvite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/members": {
         parameters: {
             query?: never;
@@ -1818,11 +2023,31 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /** Take a person out of the household; the last owner stays */
+        delete: operations["removeMember"];
         options?: never;
         head?: never;
         /** Change a person's name, role or password, or lock the account */
         patch: operations["changeMember"];
+        trace?: never;
+    };
+    "/members/{account}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign a person out everywhere */
+        delete: operations["endSessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
 }
@@ -1872,11 +2097,140 @@ export interface components {
             name: string;
             role: components["schemas"]["Role"];
         };
+        /**
+         * @description read: look, and read the journal; switch: look, switch, set, answer alerts and write notes; configure: look, and change site and household; push: bring in readings of the past. No token may more than its member.
+         * @enum {string}
+         */
+        Scope: "read" | "switch" | "configure" | "push";
         Token: {
             id: string;
             name: string;
             /** Format: date-time */
             created: string;
+            /** @description none: all that its member may */
+            scopes?: components["schemas"]["Scope"][];
+            /** Format: date-time */
+            expires?: string;
+            /**
+             * Format: date-time
+             * @description last, within a minute
+             */
+            used?: string;
+        };
+        Session: {
+            id: string;
+            /** @description the address from which it began */
+            from: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: date-time
+             * @description last, within a minute
+             */
+            used?: string;
+            /** @description it is the one that asks */
+            current: boolean;
+        };
+        FactorState: {
+            on: boolean;
+            /** @description recovery codes that are left */
+            recovery: number;
+        };
+        NewFactor: {
+            /** @description Base32 */
+            secret: string;
+            uri: string;
+            /**
+             * Format: byte
+             * @description the uri as a PNG
+             */
+            qr: string;
+        };
+        Right: {
+            /** @description an account, or members, or guests */
+            who: string;
+            /** @description the id of a place, device, signal, control or setting; a device's id and ' pictures' for what its camera sees */
+            of: string;
+            /** @enum {string} */
+            may: "none" | "see" | "switch";
+        };
+        /**
+         * @description Who may do what beyond what roles say. The most specific line counts: one for the person before one for everybody of the role; then one for
+         *     the thing itself before one for its device or its place. Without a line members see and switch everything, and guests what the thing itself
+         *     is opened for. Owners may do everything. A line for a place or device opens no camera to guests, and lets them switch nothing dangerous.
+         */
+        Rights: {
+            version: string;
+            lines: components["schemas"]["Right"][];
+        };
+        Invite: {
+            id: string;
+            /** @description of the member who gets a new password; none: it is for somebody new */
+            account?: string;
+            name: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Format: date-time
+             * @description the guest's end
+             */
+            until?: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            by: string;
+        };
+        NewInvite: {
+            /** @description of a member who is to get a new password; not told: somebody new */
+            account?: string;
+            name?: string;
+            role?: components["schemas"]["Role"];
+            /**
+             * Format: date-time
+             * @description a guest's end
+             */
+            until?: string;
+            /** @description for which the invitation holds; 72 where not told */
+            hours?: number;
+            /** @description of the console, as the invited reach it, for link and picture */
+            address?: string;
+        };
+        InviteWithCode: {
+            invite: components["schemas"]["Invite"];
+            /** @description it is shown once */
+            code: string;
+            link: string;
+            /**
+             * Format: byte
+             * @description the link as a PNG
+             */
+            qr: string;
+        };
+        Invited: {
+            hub: string;
+            /** @description whose password it sets; none: somebody new chooses one */
+            account?: string;
+            name: string;
+            role: components["schemas"]["Role"];
+            by: string;
+            /** Format: date-time */
+            until?: string;
+            /** Format: date-time */
+            expires: string;
+        };
+        /** @enum {string} */
+        LogLevel: "debug" | "info" | "warn" | "error";
+        Log: {
+            level: components["schemas"]["LogLevel"];
+        };
+        EarlierVersion: {
+            /** Format: int64 */
+            entry: number;
+            object: string;
+            /** @description the record as it was */
+            before: Record<string, never>;
+            /** @description as it was then; none: it was taken away */
+            after?: Record<string, never>;
         };
         NewToken: {
             id: string;
@@ -1890,6 +2244,8 @@ export interface components {
             /** Format: double */
             longitude: number;
             zone: string;
+            /** @description for which the journal is kept; 0: for ever */
+            journal_days?: number;
             version: string;
             /** Format: date-time */
             time: string;
@@ -1915,6 +2271,8 @@ export interface components {
             /** Format: double */
             longitude?: number;
             zone?: string;
+            /** @description for which the journal is kept, at least 30; 0: for ever */
+            journal_days?: number;
         };
         HubStatus: {
             name: string;
@@ -1925,6 +2283,23 @@ export interface components {
             boot: string;
             /** @description a sentence where the store does not take writes */
             trouble: string;
+            /** @description a sentence where the clock of the hub's computer is not believed; times are then the hub's own count */
+            clock_doubt: string;
+        };
+        Clock: {
+            /**
+             * Format: date-time
+             * @description the hub's time
+             */
+            time: string;
+            zone: string;
+            /**
+             * Format: date-time
+             * @description what the clock of its computer shows
+             */
+            shows: string;
+            /** @description why that is not believed; empty where it is */
+            doubt: string;
         };
         Place: {
             id: string;
@@ -1967,6 +2342,8 @@ export interface components {
             favourites?: string[];
         };
         Snapshot: {
+            /** @description controls and settings that one sees and may not switch */
+            locked: string[];
             hub: components["schemas"]["HubStatus"];
             places: components["schemas"]["Place"][];
             devices: components["schemas"]["Device"][];
@@ -2321,7 +2698,7 @@ export interface components {
         /** @description how a device speaks with the hub; which fields count depends on the kind */
         Link: {
             /** @enum {string} */
-            kind: "mqtt" | "http" | "udp" | "modbus" | "lines" | "poll" | "outside";
+            kind: "mqtt" | "http" | "udp" | "modbus" | "lines" | "poll" | "outside" | "itself";
             /** @description host:port, a serial port's path, or a page's URL */
             address?: string;
             broker?: string;
@@ -2337,6 +2714,8 @@ export interface components {
             query_key?: boolean;
             presence?: components["schemas"]["Source"];
             skip?: number;
+            /** @description poll: the page may be at an address in the house */
+            inside?: boolean;
             watchdog?: components["schemas"]["Register"];
         };
         /** @description where in a device's messages a value is found */
@@ -2728,6 +3107,8 @@ export interface components {
             list: components["schemas"]["Backup"][];
             /** @description why the last one was not made */
             failed?: string;
+            /** @description there is a passphrase */
+            encrypted: boolean;
         };
         LinkedAlert: {
             alert: components["schemas"]["Alert"];
@@ -2764,6 +3145,8 @@ export interface components {
         Camera: {
             /** @description of a JPEG, http or https; empty: no camera */
             address?: string;
+            /** @description that the camera asks for */
+            account?: string;
             /** @description it may be an address in the house */
             inside?: boolean;
             /** @description how long pictures are kept; 0: a week */
@@ -2773,6 +3156,11 @@ export interface components {
              * @enum {string}
              */
             guests?: "none" | "see";
+        };
+        CameraView: {
+            config: components["schemas"]["Camera"];
+            /** @description one is kept */
+            password: boolean;
         };
         Still: {
             /** Format: int64 */
@@ -3592,6 +3980,8 @@ export interface components {
             before: string;
             after: string;
             reason: string;
+            /** @description what was before can be brought back */
+            kept?: boolean;
         };
         Member: {
             /** @description of the settings, for If-Match */
@@ -3602,17 +3992,46 @@ export interface components {
             /** Format: date-time */
             created: string;
             locked: boolean;
+            /**
+             * Format: date-time
+             * @description a guest's end
+             */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description last, within a minute
+             */
+            seen?: string;
+            /** @description there is a second factor */
+            factor?: boolean;
         };
         NewMember: {
             account: string;
             name?: string;
             role: components["schemas"]["Role"];
             password: string;
+            /**
+             * Format: date-time
+             * @description a guest's end
+             */
+            until?: string;
         };
         MemberChange: {
             name?: string;
             role?: components["schemas"]["Role"];
             password?: string;
+            /**
+             * Format: date-time
+             * @description a guest's end
+             */
+            until?: string;
+            /** @description true takes the guest's end away */
+            endless?: boolean;
+            /**
+             * @description takes the second factor away
+             * @enum {boolean}
+             */
+            factor?: false;
             locked?: boolean;
         };
     };
@@ -3719,6 +4138,8 @@ export interface operations {
                 "application/json": {
                     account: string;
                     password: string;
+                    /** @description of the second factor, or a recovery code; the answer 401 with the field code asks for it */
+                    code?: string;
                 };
             };
         };
@@ -3740,6 +4161,175 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sessions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signOutEverywhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    old: string;
+                    new: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Changed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The second factor */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorState"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    code: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Recovery codes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        recovery: string[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What an app needs */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewFactor"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Taken away */
+            204: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
@@ -3825,6 +4415,9 @@ export interface operations {
             content: {
                 "application/json": {
                     name: string;
+                    scopes: components["schemas"]["Scope"][];
+                    /** @description after which it ends; not told: never */
+                    days?: number;
                 };
             };
         };
@@ -5204,7 +5797,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Backups"];
+                "application/json": {
+                    config: components["schemas"]["Backups"];
+                    /** @description by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them */
+                    passphrase?: string;
+                };
             };
         };
         responses: {
@@ -5284,7 +5881,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Camera"];
+                    "application/json": components["schemas"]["CameraView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5301,7 +5898,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Camera"];
+                "application/json": {
+                    config: components["schemas"]["Camera"];
+                    /** @description that the camera asks for (Basic or Digest); left out: as it was, while the host is the same */
+                    password?: string;
+                };
             };
         };
         responses: {
@@ -5311,7 +5912,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Camera"];
+                    "application/json": components["schemas"]["CameraView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6233,6 +6834,94 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The level */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Log"];
+            };
+        };
+        responses: {
+            /** @description The level */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Log"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getClock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The clock */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Clock"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trustClock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The clock */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Clock"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     savePlace: {
         parameters: {
             query?: never;
@@ -6869,6 +7558,14 @@ export interface operations {
             query?: {
                 /** @description an id and everything below it */
                 object?: string;
+                /** @description what is of this place */
+                place?: string;
+                /** @description an account, the id of a device, or part of a name */
+                actor?: string;
+                /** @description words that stand anywhere in a line */
+                q?: string;
+                from?: string;
+                to?: string;
                 /** @description next of the page before */
                 cursor?: number;
                 limit?: number;
@@ -6886,6 +7583,218 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEarlier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Before and after */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlierVersion"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreEarlier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRights: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rights"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveRights: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    lines: components["schemas"]["Right"][];
+                };
+            };
+        };
+        responses: {
+            /** @description Lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rights"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInvites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Invitations */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invite"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addInvite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvite"];
+            };
+        };
+        responses: {
+            /** @description The invitation with its code */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InviteWithCode"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endInvite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    join: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    code: string;
+                    /** @description of somebody new */
+                    account?: string;
+                    name?: string;
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            201: components["responses"]["SignedIn"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    openInvite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    code: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it is for */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6937,6 +7846,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeMember: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     changeMember: {
         parameters: {
             query?: never;
@@ -6963,6 +7893,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Member"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

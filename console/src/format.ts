@@ -91,7 +91,7 @@ export function dayText(ms: number, zone: string): string {
 /** What the links are called. */
 export const linkNames: Record<Device['link']['kind'], string> = {
   mqtt: 'MQTT, to this hub', http: 'HTTP, the board pushes', udp: 'UDP datagrams', modbus: 'Modbus TCP', lines: 'text lines, serial or TCP',
-  poll: 'a page that the hub fetches', outside: 'MQTT, a broker elsewhere',
+  poll: 'a page that the hub fetches', itself: 'the hub itself: how it is', outside: 'MQTT, a broker elsewhere',
 }
 
 /** Whether a device is there, and since when. */

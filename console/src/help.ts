@@ -58,7 +58,16 @@ export const help: Record<string, Help> = {
     'A day or a week in words: what needs somebody now, which alerts came how often and for how long, the longest time that each device was away, energy, run hours, and messages that did not arrive.',
     'Tap a line for its chart. An owner can have it sent by mail, each morning or each Monday: Alerts, Who is told.',
   ] },
-  journal: { title: 'Journal', says: ['Who or what changed what, when, from where and why. Nothing can be taken out of it.'] },
-  household: { title: 'Household', says: ['Owners change everything, members switch and look, guests see and touch what an owner opened to guests.'] },
-  settings: { title: 'Settings', says: ['On top is how you yourself want the console, on every device you sign in on. Below: this hub, how it is reached, brokers and panels, and what it keeps on its disk.'] },
+  journal: { title: 'Journal', says: [
+    'Who or what changed what, when, from where and why. It is searched by words, place, person and time, and saved as CSV. Nothing can be taken out of it.',
+    'Where a part of the configuration was changed or taken away, an owner can bring back what was before. That is a change like any other, and can be taken back too.',
+  ] },
+  household: { title: 'Household', says: [
+    'Owners change everything, members switch and look, guests see and touch what an owner opened to guests. A line under Who may do what changes that for a person, a thing or a place; the most specific one counts, at every door.',
+    'An invitation is a link that works once, also as a picture for a phone’s camera. By the same way somebody who forgot the password gets a new one. A guest may have an end.',
+  ] },
+  settings: { title: 'Settings', says: [
+    'On top is how you yourself want the console, on every device you sign in on, and how you sign in: the password, a second factor, the browsers that are signed in, tokens for scripts. Below: this hub, how it is reached, backups, brokers and panels, and what it keeps on its disk.',
+    'A token may what it is for and no more than you may; it is shown once.',
+  ] },
 }

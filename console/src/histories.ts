@@ -1,7 +1,7 @@
 // What charts show: histories of a stretch, kept up by live readings, with what belongs to them.
 import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
-import { api, ask, sentence, type History, type Mark, type Remark } from './api'
-import { difference, moved, parts } from './chart'
+import { api, ask, sentence, type History, type Mark, type Remark, type Signal } from './api'
+import { appended, difference, moved, parts } from './chart'
 import { onReading, useHub, useOnly } from './hub'
 import { shownHistory, shownMark, shownNumber } from './units'
 
@@ -14,6 +14,8 @@ export type Stretch = {
   marks?: boolean // setpoints and limits
   points?: number
 }
+
+const toldFor = 60_000 // longer than an answer takes, and than a board's clock may be ahead
 
 /** Loads what a stretch needs whenever it changes. key says when to ask anew: a live stretch moves on by itself. */
 export function useHistories(stretch: () => Stretch, key: () => unknown) {
@@ -28,6 +30,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   const loaded = ref(0)
   useOnly(() => parts(stretch().series))
   let asked = 0
+  let told: { signal: Signal; came: number }[] = [] // live readings that the next answer may not hold yet
   let timer = 0
 
   const iso = (t: number) => new Date(t).toISOString()
@@ -43,6 +46,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
       return
     }
     loading.value = true
+    const began = Date.now()
     try {
       const ids = parts(s.series)
       const [own, earlier, said, lines] = await Promise.all([past(ids, s, 0), s.before ? past(ids, s, s.before.ms) : [],
@@ -51,7 +55,8 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
       const settings = [...new Set(lines.flatMap((m) => (m.setting && !ids.includes(m.setting) ? [m.setting] : [])))]
       const steps = await past(settings, s, 0)
       if (mine !== asked) return // something newer was asked for meanwhile
-      got.value = own
+      told = told.filter((x) => x.came >= began || Date.parse(x.signal.at!) > s.to)
+      got.value = told.reduce((list, x) => withReading(list, x.signal), own)
       ghosts.value = s.before ? earlier.filter((h) => h.kind === 'number').map((h) => moved(h, s.before!.ms, s.before!.text)) : []
       notes.value = said
       marks.value = lines.map((m) => shownMark(m, hub.signals[m.series]?.unit ?? ''))
@@ -71,20 +76,24 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     else soon = window.setTimeout(load, 120)
   })
   watch(() => hub.link, (l) => l === 'live' && void load())
-  watch(() => Object.values(hub.controls).map((c) => `${c.is}${c.is_since}`).join(), () => stretch().live && void load())
+  // What is shown of controls, settings and devices changes in steps: such a step is asked for at once.
+  watch(
+    () => [...parts(stretch().series), ...setpoints.value.map((h) => h.series.slice(0, -1))].map((id) => {
+      const c = hub.controls[id.slice(0, id.lastIndexOf('.'))]
+      return c ? `${c.is} ${c.is_since} ${c.want} ${c.mode}` : `${hub.settings[id]?.rev} ${hub.devices[id]?.online}`
+    }).join('|'),
+    () => stretch().live && void load(),
+  )
 
   // Live readings are appended where single readings are shown; buckets are loaded anew when one is full.
+  function withReading(list: History[], s: Signal): History[] {
+    return list.map((h) => (h.series === s.id ? appended(h, Date.parse(s.at!), typeof s.value === 'number' ? shownNumber(s.value, s.unit) : s.value!, s.quality === 'bad') : h))
+  }
   const stop = onReading((s) => {
-    if (!stretch().live || !s.at || s.value === undefined) return
-    const i = got.value.findIndex((h) => h.series === s.id)
-    const h = got.value[i]
-    const at = Date.parse(s.at)
-    if (!h?.v || at <= (h.t.at(-1) ?? 0)) return
-    const open = h.gaps.at(-1)
-    const gaps = open && open[1]! >= Date.parse(h.to) - 1 && at - open[0]! < (h.hold_ms || Infinity) ? h.gaps.slice(0, -1) : h.gaps
-    const next = [...got.value]
-    next[i] = { ...h, t: [...h.t, at], v: [...h.v, typeof s.value === 'number' ? shownNumber(s.value, s.unit) : s.value], gaps, bad: s.quality === 'bad' ? [...(h.bad ?? []), h.t.length] : h.bad }
-    got.value = next
+    if (!stretch().live || !s.at || s.value === undefined || !parts(stretch().series).includes(s.id)) return
+    while (told[0] && told[0].came < Date.now() - toldFor) told.shift() // charts of years are loaded rarely
+    told.push({ signal: { ...s }, came: Date.now() })
+    got.value = withReading(got.value, s)
   })
   timer = window.setInterval(() => {
     const step = Math.max(0, ...got.value.map((h) => h.step_ms))

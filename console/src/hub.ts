@@ -1,6 +1,6 @@
 // The one store: who is signed in, everything that one may see, and whether it is live.
 import { defineStore } from 'pinia'
-import { onUnmounted, shallowReactive, watch } from 'vue'
+import { onUnmounted, shallowReactive, toRaw, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
 import { api, ask, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
 
@@ -8,17 +8,25 @@ type Link = 'connecting' | 'live' | 'lost'
 
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
+const firstKey = 'first-view' // apart from the rest, so that it is read in no time
+const keptFor = 60_000 // what is seen is kept so often, and when the page is left
 
-/** What this device saw last; first/first.js shows the part of it called first before anything else is loaded. */
-type Kept = { at: number; account: string; me: Me | null; first: { name: string; items: [name: string, value: string][] }[]; snap: Snapshot }
 /** What this device saw last. */
+type Kept = { at: number; account: string; me: Me | null; snap: Snapshot }
+/** The part of it that first/first.js shows before anything else is loaded. */
+type FirstView = { at: number; hub: string; places: { name: string; items: [name: string, value: string][] }[] }
 function lastSeen(): Kept | null {
   try {
     return JSON.parse(localStorage.getItem(cacheKey) ?? 'null')
   } catch {
-    localStorage.removeItem(cacheKey)
+    forget()
     return null
   }
+}
+
+function forget() {
+  localStorage.removeItem(cacheKey)
+  localStorage.removeItem(firstKey)
 }
 
 /** What first/first.js asked before the console began, or else what is asked now. */
@@ -53,6 +61,7 @@ export const useHub = defineStore('hub', {
     settings: {} as Record<string, Setting>,
     presets: [] as Preset[],
     alerts: {} as Record<string, Alert>, // that are not quiet
+    locked: [] as string[], // controls and settings that one sees and may not switch
     loaded: false, // a snapshot is there, perhaps an old one
     link: 'connecting' as Link,
     heard: 0, // this device's time of the last event
@@ -65,8 +74,8 @@ export const useHub = defineStore('hub', {
     zone: (s) => s.status?.zone || 'UTC',
     owner: (s) => s.me?.role === 'owner',
     member: (s) => s.me?.role === 'owner' || s.me?.role === 'member',
-    maySwitch: (s) => (c: Control) => s.me?.role === 'owner' || s.me?.role === 'member' || (s.wall ? !!s.wall.switches?.includes(c.id) : c.guests === 'switch'),
-    maySet: (s) => (g: Setting) => s.me?.role === 'owner' || s.me?.role === 'member' || (s.wall ? !!s.wall.switches?.some((w) => w === g.config.id || s.controls[w]?.settings?.includes(g.config.id)) : g.config.guests === 'switch'),
+    maySwitch: (s) => (c: Control) => !s.locked.includes(c.id),
+    maySet: (s) => (g: Setting) => !s.locked.includes(g.config.id),
   },
   actions: {
     /** Finds out whether the hub has an owner and who is signed in. Whoever was here last sees what was seen last meanwhile. */
@@ -102,7 +111,7 @@ export const useHub = defineStore('hub', {
     },
     /** Lets go of everything that somebody else may have seen. */
     forget() {
-      localStorage.removeItem(cacheKey)
+      forget()
       this.loaded = false
       Object.assign(this, { status: null, places: [], devices: {}, signals: {}, controls: {}, settings: {}, presets: [], alerts: {}, preferencesKnown: false })
     },
@@ -147,7 +156,7 @@ export const useHub = defineStore('hub', {
     },
     async leave() {
       stopFollowing()
-      localStorage.removeItem(cacheKey)
+      forget()
       try {
         await ask(api.DELETE('/session'))
       } finally {
@@ -164,6 +173,7 @@ export const useHub = defineStore('hub', {
       this.settings = Object.fromEntries((snap.settings ?? []).map((s) => [s.config.id, s]))
       this.presets = snap.presets ?? []
       this.alerts = byId(snap.alerts ?? [])
+      this.locked = snap.locked ?? []
       this.loaded = true
     },
     /** Shows the last known values at once, until the live ones are there. They carry their age. */
@@ -172,18 +182,21 @@ export const useHub = defineStore('hub', {
       if (kept && kept.account === this.me?.account && !this.loaded) this.take(kept.snap)
     },
     /** The readings that come first, in words. */
-    first(): Kept['first'] {
-      return this.places.flatMap((p) => {
-        const items = Object.values(this.signals).filter((s) => s.place === p.id && s.value !== undefined && !this.devices[s.device]?.state)
+    first(): FirstView['places'] {
+      const all = toRaw(this.$state)
+      return all.places.flatMap((p) => {
+        const items = Object.values(all.signals).filter((s) => s.place === p.id && s.value !== undefined && !all.devices[s.device]?.state)
           .map((s) => [s.name, `${shownValue(s.value, s.unit, s.decimals)} ${shownUnit(s.unit)}`.trim()] as [string, string])
         return items.length ? [{ name: p.name, items: items.slice(0, 12) }] : []
       }).slice(0, 8)
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
-      const snap = { hub: this.status, places: this.places, devices: Object.values(this.devices), signals: Object.values(this.signals), controls: Object.values(this.controls), settings: Object.values(this.settings), presets: this.presets, alerts: Object.values(this.alerts) }
+      const s = toRaw(this.$state) // nothing here is watched
+      const snap = { hub: s.status!, places: s.places, devices: Object.values(s.devices), signals: Object.values(s.signals), controls: Object.values(s.controls), settings: Object.values(s.settings), presets: s.presets, alerts: Object.values(s.alerts), locked: s.locked }
       try {
-        localStorage.setItem(cacheKey, JSON.stringify({ at: Date.now(), account: this.me.account, me: this.wall ? null : this.me, first: this.first(), snap } satisfies Kept))
+        localStorage.setItem(cacheKey, JSON.stringify({ at: Date.now(), account: this.me.account, me: this.wall ? null : toRaw(this.me), snap } satisfies Kept))
+        if (!this.wall) localStorage.setItem(firstKey, JSON.stringify({ at: Date.now(), hub: snap.hub.name, places: this.first() } satisfies FirstView))
       } catch { /* storage full or closed: then there is nothing to recall */ }
     },
     hearAlert(a: Alert) {
@@ -317,7 +330,7 @@ function follow(hub: HubStore) {
     if (hub.now - hub.minute > 15_000 || hub.now < hub.minute) hub.minute = hub.now
     if (hub.link === 'live' && Date.now() - hub.heard > quiet) lose(hub)
     if (hub.link === 'lost' && source?.readyState === EventSource.CLOSED) open(hub)
-    if (Date.now() - kept > 15_000) {
+    if (Date.now() - kept > keptFor) {
       kept = Date.now()
       hub.keep()
     }
@@ -338,6 +351,7 @@ function stopFollowing() {
 // A phone that slept has a dead connection and does not know it.
 function wake() {
   const hub = useHub()
+  if (document.visibilityState === 'hidden') hub.keep()
   if (document.visibilityState === 'visible' && hub.me && Date.now() - hub.heard > 12_000) open(hub)
 }
 

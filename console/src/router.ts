@@ -20,6 +20,7 @@ export const router = createRouter({
     { path: '/control', name: 'control', component: () => import('./pages/Control.vue'), meta: { title: 'Control' } },
     { path: '/alerts', name: 'alerts', component: () => import('./pages/Alerts.vue'), meta: { title: 'Alerts' } },
     { path: '/alerts/new', name: 'new-alert', component: () => import('./pages/AlertForm.vue'), meta: { title: 'Tell me when' } },
+    { path: '/join', name: 'join', component: () => import('./pages/Join.vue'), meta: { title: 'An invitation', open: true } },
     { path: '/letter', name: 'letter', component: () => import('./pages/Letter.vue'), meta: { title: 'A message', open: true } },
     { path: '/digest', name: 'digest', component: () => import('./pages/Digest.vue'), meta: { title: 'What happened' } },
     { path: '/journal', name: 'journal', component: () => import('./pages/Journal.vue'), meta: { title: 'Journal' } },

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // What needs a person: what it is, since when, what it means, and where to tap. Nothing where all is well.
 import { computed, ref } from 'vue'
-import { attention } from '../attention'
+import { attention, useAttention } from '../attention'
 import Icon from './Icon.vue'
 
 const props = defineProps<{ places?: string[]; empty?: string }>() // of these places alone; what to say where all is well
 const all = ref(false)
 const few = 3
-const items = computed(() => attention(props.places))
+const items = computed(() => (props.places ? attention(props.places) : useAttention().items))
 const shown = computed(() => (all.value ? items.value : items.value.slice(0, few)))
 </script>
 

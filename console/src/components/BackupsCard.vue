@@ -8,17 +8,17 @@ import { useHub } from '../hub'
 
 const hub = useHub()
 const view = ref<BackupsView | null>(null)
-const f = reactive({ every: '', at: '03:00', keep: '7' })
+const f = reactive({ every: '', at: '03:00', keep: '7', word: '', plain: false })
 const { failed, saved, busy, send } = useSend()
 function take(v: BackupsView) {
   view.value = v
-  Object.assign(f, { every: v.config.every ?? '', at: v.config.at || '03:00', keep: String(v.config.keep || 7) })
+  Object.assign(f, { every: v.config.every ?? '', at: v.config.at || '03:00', keep: String(v.config.keep || 7), word: '', plain: false })
 }
 onMounted(async () => {
   await send(async () => take(await ask(api.GET('/backups'))))
   saved.value = false // it was only asked for
 })
-const save = () => send(async () => take(await ask(api.PUT('/backups', { params: { header: { 'If-Match': view.value!.version } }, body: f.every ? { every: f.every as 'day', at: f.at, keep: Number(f.keep) } : {} }))))
+const save = () => send(async () => take(await ask(api.PUT('/backups', { params: { header: { 'If-Match': view.value!.version } }, body: { config: f.every ? { every: f.every as 'day', at: f.at, keep: Number(f.keep) } : {}, passphrase: f.plain ? '' : f.word || undefined } }))))
 const now = () => send(async () => {
   await ask(api.POST('/backups'))
   take(await ask(api.GET('/backups')))
@@ -34,6 +34,8 @@ const now = () => send(async () => {
         <label class="short"><span>at</span><input v-model="f.at" class="form-control" type="time" required /></label>
         <label class="short"><span>of which stay</span><input v-model="f.keep" class="form-control" type="number" min="1" max="400" required /></label>
       </template>
+      <label><span>{{ view.encrypted ? 'They are encrypted; another passphrase' : 'Encrypted, with the passphrase' }}</span><input v-model="f.word" class="form-control" type="password" autocomplete="new-password" maxlength="200" :disabled="f.plain" /></label>
+      <label v-if="view.encrypted" class="check"><input v-model="f.plain" type="checkbox" class="form-check-input" /> no longer encrypted</label>
       <button class="btn btn-outline-secondary" :disabled="busy">Save</button>
       <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{ failed || (saved ? 'done' : '') }}</span>
     </form>
@@ -48,6 +50,7 @@ const now = () => send(async () => {
 </template>
 
 <style scoped>
+.check { display: flex; gap: 8px; align-items: center; }
 .list { list-style: none; padding: 0; margin: 0; max-height: 220px; overflow: auto; }
 .list li { display: flex; flex-wrap: wrap; gap: 4px 16px; justify-content: space-between; padding: 5px 0; }
 .list li + li { border-top: 1px solid var(--line); }

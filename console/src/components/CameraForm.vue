@@ -8,20 +8,24 @@ import StillView from './StillView.vue'
 
 const props = defineProps<{ device: string }>()
 const hub = useHub()
-const form = reactive({ address: '', inside: false, keep: '7', guests: false })
+const form = reactive({ address: '', inside: false, keep: '7', guests: false, account: '', password: '' })
+const kept = ref(false)
 const opened = ref(false)
 const { failed, saved, busy, send } = useSend()
 const path = { params: { path: { id: props.device } } }
 onMounted(async () => {
   if (!hub.owner) return
   await send(async () => {
-    const c = await ask(api.GET('/devices/{id}/camera', path))
-    Object.assign(form, { address: c.address ?? '', inside: !!c.inside, keep: String(c.keep_days || 7), guests: c.guests === 'see' })
+    const { config: c, password } = await ask(api.GET('/devices/{id}/camera', path))
+    kept.value = password
+    Object.assign(form, { account: c.account ?? '', address: c.address ?? '', inside: !!c.inside, keep: String(c.keep_days || 7), guests: c.guests === 'see' })
   })
   saved.value = false // it was only asked for
 })
 const save = () => send(async () => {
-  await ask(api.PUT('/devices/{id}/camera', { ...path, body: form.address ? { address: form.address.trim(), inside: form.inside, keep_days: Number(form.keep), guests: form.guests ? 'see' : 'none' } : {} }))
+  const config = form.address ? { address: form.address.trim(), account: form.account.trim() || undefined, inside: form.inside, keep_days: Number(form.keep), guests: form.guests ? 'see' as const : 'none' as const } : {}
+  kept.value = (await ask(api.PUT('/devices/{id}/camera', { ...path, body: { config, password: form.password || undefined } }))).password
+  form.password = ''
   hub.devices[props.device] = await ask(api.GET('/devices/{id}', path))
 })
 </script>
@@ -34,6 +38,8 @@ const save = () => send(async () => {
     <form v-if="opened" class="fields mt-2" @submit.prevent="save">
       <label><span>Address of the picture</span><input v-model="form.address" class="form-control" type="url" placeholder="http://192.168.1.30/still.jpg" maxlength="500" /></label>
       <label class="short"><span>Kept for, days</span><input v-model="form.keep" class="form-control" type="number" min="1" max="3650" /></label>
+      <label class="short"><span>Account, if it asks</span><input v-model="form.account" class="form-control" autocomplete="off" maxlength="200" /></label>
+      <label class="short"><span>Password{{ kept ? ' (one is kept)' : '' }}</span><input v-model="form.password" class="form-control" type="password" autocomplete="new-password" maxlength="200" /></label>
       <label class="check"><input v-model="form.inside" type="checkbox" class="form-check-input" /> it is an address in the house</label>
       <label class="check"><input v-model="form.guests" type="checkbox" class="form-check-input" /> guests see the pictures</label>
       <button class="btn btn-outline-secondary" :disabled="busy">Save</button>

@@ -2,12 +2,12 @@
 // The first readings of each place in one line, always in view.
 import { computed } from 'vue'
 import { useHub } from '../hub'
-import { shownUnit, shownValue } from '../units'
+import LiveValue from './LiveValue.vue'
 
 const hub = useHub()
 const items = computed(() => {
-  const dear = (hub.preferences.favourites ?? []).flatMap((id) => (hub.signals[id] && hub.signals[id].value !== undefined ? [hub.signals[id]] : []))
-  const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.value !== undefined && !hub.devices[s.device]?.state)
+  const dear = (hub.preferences.favourites ?? []).flatMap((id) => (hub.signals[id] && hub.signals[id].state !== 'unknown' ? [hub.signals[id]] : []))
+  const numbers = Object.values(hub.signals).filter((s) => s.kind === 'number' && s.state !== 'unknown' && !hub.devices[s.device]?.state)
   const rank = (s: { name: string; unit: string }) => (s.name === 'Temperature' ? 0 : s.unit === 'Cel' ? 1 : 2)
   return [...dear, ...numbers.filter((s) => !dear.includes(s)).sort((a, b) => rank(a) - rank(b) || a.id.localeCompare(b.id))].slice(0, Math.max(8, dear.length))
 })
@@ -24,7 +24,7 @@ function label(s: { place: string; name: string; unit: string }) {
   <div v-if="items.length" class="headline" role="region" aria-label="Current conditions" tabindex="0">
     <RouterLink v-for="s in items" :key="s.id" :to="{ name: 'charts', query: { s: s.id } }" :class="{ old: s.state !== 'live' }">
       <span class="soft small-text">{{ label(s) }}</span>
-      <b>{{ shownValue(s.value, s.unit, s.decimals) }} {{ shownUnit(s.unit) }}</b>
+      <b><LiveValue :signal="s" /></b>
     </RouterLink>
   </div>
 </template>
@@ -33,6 +33,7 @@ function label(s: { place: string; name: string; unit: string }) {
 .headline { position: sticky; top: 52px; z-index: 5; display: flex; overflow-x: auto; background: var(--paper); border-bottom: 1px solid var(--line); scrollbar-width: none; }
 .headline a { flex: 1 0 auto; display: flex; gap: 9px; justify-content: center; align-items: baseline; padding: 7px 16px; color: inherit; text-decoration: none; white-space: nowrap; }
 .headline a + a { border-left: 1px solid var(--line); }
+.headline :deep(small) { font-size: inherit; }
 .old b { color: var(--soft); font-weight: 500; }
 @media (max-width: 820px) { .headline a { flex: 1 0 auto; padding: 9px 12px; } }
 </style>

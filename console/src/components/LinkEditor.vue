@@ -34,6 +34,7 @@ function change(part: Partial<Link>) {
     <label v-if="kind === 'modbus'" class="short"><span>Unit id</span><BFormInput type="number" min="0" max="255" :model-value="model.unit ?? 0" @update:model-value="(v) => change({ unit: num(v) })" /></label>
     <label v-if="kind === 'lines' && model.address?.startsWith('/')" class="short"><span>Speed, baud</span><BFormInput type="number" placeholder="9600" :model-value="model.baud ?? ''" @update:model-value="(v) => change({ baud: num(v) })" /></label>
     <label v-if="kind === 'poll'" class="short"><span>Lines before a CSV header</span><BFormInput type="number" min="0" placeholder="0" :model-value="model.skip ?? ''" @update:model-value="(v) => change({ skip: num(v) })" /></label>
+    <BFormCheckbox v-if="kind === 'poll'" :model-value="!!model.inside" @update:model-value="(v) => change({ inside: !!v || undefined })">it is an address in the house</BFormCheckbox>
     <BFormCheckbox v-if="kind === 'http'" :model-value="!!model.query_key" @update:model-value="(v) => change({ query_key: !!v })">its key may stand in the address (weakest boards)</BFormCheckbox>
   </div>
   <p v-if="kind === 'outside' && !brokers.length" class="soft small-text mb-0">There is no broker elsewhere yet; add one in <RouterLink to="/settings">Settings</RouterLink>.</p>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, toRaw } from 'vue'
 import type { Control, Device, Place, Setting, Signal } from '../api'
 import type { Runs, Trace } from '../day'
 import { length } from '../format'
@@ -22,10 +22,13 @@ const boards = computed(() => {
     return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.minute - Date.parse(gone.since))}` : ', never connected'}` }
   }
   if (off.length > 1) return { warn: true, text: `${off.length} of ${n} devices offline` }
-  const heard = Math.max(...props.signals.map((s) => (s.heard ? Date.parse(s.heard) : -Infinity)))
+  // By the clock of quarter minutes: not with each reading.
+  const heard = Math.max(...props.signals.map((s) => Date.parse(toRaw(s).heard ?? '') || -Infinity))
   const recent = Number.isFinite(heard) ? hub.minute - heard < 60_000 ? ' · heard within a minute' : ` · heard ${length(hub.minute - heard)} ago` : ''
   return { warn: false, text: `${n} ${kind}${recent}` }
 })
+const warn = computed(() => boards.value.warn)
+const text = computed(() => boards.value.text)
 // Among favourites of many places each says which it is of.
 const where = (id: string) => (props.place.id ? undefined : hub.places.find((p) => p.id === id)?.name)
 </script>
@@ -34,7 +37,7 @@ const where = (id: string) => (props.place.id ? undefined : hub.places.find((p) 
   <section class="place" :aria-labelledby="'place-' + place.id">
     <header class="between">
       <h2 :id="'place-' + place.id"><RouterLink v-if="place.id && !whole" :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink><template v-else>{{ place.name }}</template></h2>
-      <span v-if="place.id" class="small-text" :class="boards.warn ? 'warn-text' : 'soft'">{{ boards.text }}</span>
+      <span v-if="place.id" class="small-text" :class="warn ? 'warn-text' : 'soft'">{{ text }}</span>
     </header>
     <div v-if="signals.length" class="readings">
       <ReadingCell v-for="s in signals" :key="s.id" :signal="s" :trace="traces[s.id]" :runs="runs[s.id]" :from="from" :to="to" :where="where(s.place)" />

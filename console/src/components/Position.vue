@@ -26,7 +26,7 @@ const spots = computed<Spot[]>(() => {
 })
 const locked = computed(() => {
   const c = props.control
-  if (!hub.maySwitch(c)) return hub.wall ? 'This wall only shows it.' : 'Only members may switch this.'
+  if (!hub.maySwitch(c)) return hub.wall ? 'This wall only shows it.' : 'You may look at this, not switch it; an owner can open it to you.'
   if (hub.link !== 'live') return 'No connection to the hub.'
   if (c.service) return 'Out of service; an owner can put it back.'
   if (c.moved_by) return `Moved by ${hub.controls[c.moved_by]?.name ?? 'a mover'}.`

@@ -4,7 +4,7 @@ import type { Signal } from '../api'
 import type { Runs, Trace } from '../day'
 import { signalAge } from '../format'
 import { useHub } from '../hub'
-import { shownUnit, shownValue } from '../units'
+import LiveValue from './LiveValue.vue'
 import RunStrip from './RunStrip.vue'
 import Sparkline from './Sparkline.vue'
 
@@ -18,7 +18,7 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
   <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.id } }" :class="{ old }" :data-signal="signal.id">
     <span class="label"><span class="soft">{{ where ? `${where} ${signal.name.toLowerCase()}` : signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
       <span v-else-if="signal.quality !== 'good'" class="age warn-text">{{ signal.quality }}</span></span>
-    <span class="value">{{ shownValue(signal.value, signal.unit, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + shownUnit(signal.unit) }}</small></span>
+    <span class="value"><LiveValue :signal="signal" /></span>
     <Sparkline v-if="signal.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />
     <RunStrip v-else-if="signal.kind === 'onoff'" :runs="runs" :from="from" :to="to" :what="signal.name" colour="var(--data)" />
   </RouterLink>
@@ -29,8 +29,8 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 .label { display: flex; justify-content: space-between; gap: 8px; font-size: 0.8125rem; }
 .age { font-weight: 600; font-size: 0.75rem; white-space: nowrap; }
 .value { display: block; font-size: 1.6rem; font-weight: 620; line-height: 1.25; margin-bottom: 6px; overflow-wrap: anywhere; }
-.value small { font-size: 0.9rem; font-weight: 450; color: var(--soft); }
-.old .value { color: var(--soft); opacity: 0.75; }
+.value :deep(small) { font-size: 0.9rem; font-weight: 450; color: var(--soft); }
+.old .value { color: var(--soft); font-weight: 500; }
 .reading:hover .value { color: var(--ember); }
 @media (max-width: 520px) { .label { flex-direction: column; gap: 0; } }
 </style>

@@ -15,7 +15,7 @@ const input = ref<HTMLInputElement | null>(null)
 const c = computed(() => props.setting.config)
 const locked = computed(() => {
   if (hub.link !== 'live') return 'No connection to the hub.'
-  if (!hub.maySet(props.setting)) return 'Only members may change this.'
+  if (!hub.maySet(props.setting)) return 'You may look at this, not change it; an owner can open it to you.'
   return props.setting.locked ?? ''
 })
 const step = computed(() => {

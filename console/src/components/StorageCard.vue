@@ -29,8 +29,8 @@ const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
       <p>The database has {{ size(storage.database_bytes) }}.<template v-if="storage.written_bytes !== undefined"> {{ size(storage.written_bytes) }} were written to the disk since {{ dayText(Date.parse(storage.since), hub.zone) }}.</template></p>
       <div class="scroll" tabindex="0" role="region" aria-label="What is kept">
         <table class="table">
-          <thead><tr><th>Series</th><th class="num">Readings</th><th class="num">Size</th><th>Since</th></tr></thead>
-          <tbody><tr v-for="x in shown" :key="x.series"><td><RouterLink :to="{ name: 'signal', params: { id: x.series } }">{{ x.name }}</RouterLink> <span class="soft small-text">{{ x.series }}</span></td><td class="num">{{ x.count.toLocaleString('en-GB') }}</td><td class="num">{{ size(x.bytes) }}</td><td>{{ dayText(Date.parse(x.from), hub.zone) }}</td></tr></tbody>
+          <thead><tr><th>Series</th><th class="num">Readings</th><th class="num">Size</th><th class="since">Since</th></tr></thead>
+          <tbody><tr v-for="x in shown" :key="x.series"><td><RouterLink :to="{ name: 'signal', params: { id: x.series } }">{{ x.name }}</RouterLink> <span class="soft small-text">{{ x.series }}</span></td><td class="num">{{ x.count.toLocaleString('en-GB') }}</td><td class="num">{{ size(x.bytes) }}</td><td class="since">{{ dayText(Date.parse(x.from), hub.zone) }}</td></tr></tbody>
         </table>
       </div>
       <button v-if="list.length > 8" type="button" class="btn btn-outline-secondary btn-sm" @click="all = !all">{{ all ? 'The largest only' : `All ${list.length}` }}</button>
@@ -40,4 +40,6 @@ const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
 
 <style scoped>
 .scroll { overflow-x: auto; }
+.since { white-space: nowrap; }
+@media (max-width: 520px) { .since { display: none; } }
 </style>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { saveFile } from '../download'
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { csv, figures, valueAt } from '../chart'
@@ -127,14 +128,8 @@ function jump(text: string) {
   const begin = zonedInstant(`${text}T00:00`, hub.zone)
   if (!Number.isNaN(begin)) show(begin, begin + 24 * 3600_000)
 }
-function save(name: string, href: string) {
-  const a = document.createElement('a')
-  a.href = href
-  a.download = name
-  a.click()
-}
 const fileName = (ending: string) => `${zonedText(from.value, hub.zone).replace(/[T:]/g, '-')}-${chosen.value.join('-').slice(0, 60)}.${ending}`
-const saveCSV = () => save(fileName('csv'), URL.createObjectURL(new Blob([csv([...histories.value, ...ghosts.value])], { type: 'text/csv' })))
+const saveCSV = () => saveFile(fileName('csv'), new Blob([csv([...histories.value, ...ghosts.value])], { type: 'text/csv' }))
 function savePNG() {
   const list = [...document.querySelectorAll<HTMLCanvasElement>('.charts canvas')]
   const out = document.createElement('canvas')
@@ -155,7 +150,7 @@ function savePNG() {
     ctx.drawImage(c, 0, y + gap)
     y += c.height + gap
   })
-  save(fileName('png'), out.toDataURL('image/png'))
+  out.toBlob((b) => { if (b) saveFile(fileName('png'), b) })
 }
 
 let timer = 0
@@ -178,7 +173,7 @@ const title = computed(() => {
   const sameDay = clockText(from.value, hub.zone, { dateStyle: 'short' }) === clockText(to.value, hub.zone, { dateStyle: 'short' })
   return `${dayText(from.value, hub.zone)} – ${sameDay ? clockText(to.value, hub.zone) : dayText(to.value, hub.zone)}`
 })
-const grain = computed(() => (step.value ? `${length(step.value)} buckets, mean with min–max` : 'every reading'))
+const grain = computed(() => (!histories.value.length ? '' : step.value ? `${length(step.value)} buckets, mean with min–max` : 'every reading'))
 const text = (h: History, v: number | undefined) => (v === undefined || Number.isNaN(v) ? '' : valueText(v, h.decimals))
 function keys(e: KeyboardEvent) {
   if ((e.target as HTMLElement).closest?.('input, select, textarea, [role=dialog]') || e.ctrlKey || e.metaKey || e.altKey) return
@@ -238,7 +233,8 @@ function pick(at: number) { picked.value = Math.round(at) }
         </div>
       </div>
       <ChartSheet ref="sheet" :histories="histories" :ghosts="ghosts" :setpoints="setpoints" :marks="marks" :notes="notes" :from="from" :to="to" :cursor="cursor" :before="versus?.text" @zoom="show" @cursor="cursor = $event" @pick="pick" @out="show(from - span / 2, to + span / 2)" />
-      <p v-if="chosen.length && !loading && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
+      <p v-if="chosen.length && loading && !histories.length" class="soft m-3">Drawing …</p>
+      <p v-else-if="chosen.length && !loading && !failed && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
     </section>
     <div v-if="picked && hub.member" class="picked no-print" role="status"><span>{{ clockText(picked, hub.zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }) }}</span><a class="btn btn-outline-secondary btn-sm" href="#notes">Put a note here</a><button type="button" class="gone" aria-label="Let the time go" @click="picked = null"><Icon name="x" :size="11" /></button></div>
     <section v-if="histories.length" class="sheet mt-3 figures">

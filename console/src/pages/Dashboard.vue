@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // One dashboard: to look at, and, for those who may, to arrange. While arranging, nothing is kept before Save.
+import { saveFile } from '../download'
 import { BOffcanvas } from 'bootstrap-vue-next/components/BOffcanvas'
 import { BModal } from 'bootstrap-vue-next/components/BModal'
 import { computed, defineAsyncComponent, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
@@ -208,11 +209,7 @@ async function away() {
   }
 }
 function file() {
-  const a = document.createElement('a')
-  a.href = URL.createObjectURL(new Blob([JSON.stringify(got.value!.config, null, 2) + '\n'], { type: 'application/json' }))
-  a.download = `${id}.json`
-  a.click()
-  window.setTimeout(() => URL.revokeObjectURL(a.href), 10_000)
+  saveFile(`${id}.json`, new Blob([JSON.stringify(got.value!.config, null, 2) + '\n'], { type: 'application/json' }))
 }
 const asking = ref<((go: boolean) => void) | null>(null)
 onBeforeRouteLeave(() => {

@@ -5,6 +5,10 @@ import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { onMounted, reactive, ref } from 'vue'
 import { api, ask, HubError, sentence, type Member } from '../api'
 import Field from '../components/Field.vue'
+import InviteCard from '../components/InviteCard.vue'
+import RightsCard from '../components/RightsCard.vue'
+import { clockText } from '../format'
+import { zonedInstant, zonedText } from '../zoned'
 import { useHub, useOnly } from '../hub'
 
 const hub = useHub()
@@ -37,31 +41,42 @@ const add = () => act(async () => {
   adding.value = false
   await load()
 })
-const renewing = ref<Member | null>(null)
-const renewed = ref('')
-const fresh = ref('')
-const change = (m: Member, body: { role?: Member['role']; locked?: boolean; password?: string }) => act(async () => {
+const inviting = ref(false)
+const renewing = ref(false)
+const more = ref('') // the account of which more is shown
+const told = ref('')
+const change = (m: Member, body: { role?: Member['role']; locked?: boolean; until?: string; endless?: boolean; factor?: false }) => act(async () => {
   try {
     await ask(api.PATCH('/members/{account}', { params: { path: { account: m.account }, header: { 'If-Match': m.version } }, body }))
   } finally {
     await load()
   }
 })
-async function renew() {
-  const m = renewing.value!
-  await change(m, { password: fresh.value })
-  fresh.value = ''
-  if (failed.value) return
-  renewed.value = `${m.name} has the new password and is signed out everywhere.`
-  renewing.value = null
-}
+const out = (m: Member) => act(async () => {
+  await ask(api.DELETE('/members/{account}/sessions', { params: { path: { account: m.account } } }))
+  told.value = `${m.name} is signed out everywhere.`
+})
+const going = ref('') // asked once more before somebody goes
+const remove = (m: Member) => act(async () => {
+  if (going.value !== m.account) {
+    going.value = m.account
+    return
+  }
+  await ask(api.DELETE('/members/{account}', { params: { path: { account: m.account } } }))
+  more.value = going.value = ''
+  told.value = `${m.name} is no longer of the household.`
+  await load()
+})
+const seen = (m: Member) => (m.seen ? 'here ' + clockText(Date.parse(m.seen), hub.zone, { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' }) : 'never here')
+const until = (m: Member) => (m.until ? zonedText(Date.parse(m.until), hub.zone).slice(0, 16) : '')
+const ends = (m: Member, text: string) => change(m, text ? { until: new Date(zonedInstant(text, hub.zone)).toISOString() } : { endless: true })
 </script>
 
 <template>
   <main class="page">
     <div class="between mb-3">
       <h1>Household</h1>
-      <BButton v-if="!adding" variant="primary" @click="adding = true">Add a person</BButton>
+      <div v-if="!adding && !inviting" class="d-flex gap-2"><BButton variant="primary" @click="inviting = true">Invite</BButton><BButton variant="outline-secondary" @click="adding = true">Add a person</BButton></div>
     </div>
     <div v-if="failed && !adding" class="note bad mb-3" role="alert">{{ failed }}</div>
     <form v-if="adding" class="sheet stack mb-3" @submit.prevent="add">
@@ -75,25 +90,39 @@ async function renew() {
       </div>
       <div class="d-flex gap-2"><BButton type="submit" variant="primary">Add</BButton><BButton variant="outline-secondary" @click="adding = false">Not now</BButton></div>
     </form>
-    <form v-if="renewing" class="sheet stack mb-3" @submit.prevent="renew">
-      <Field id="fresh" :label="`New password for ${renewing.name}`" hint="At least 10 characters. Open sessions and tokens of the account end." :error="field === 'password' ? failed : ''"><BFormInput id="fresh" v-model="fresh" type="password" autocomplete="new-password" autofocus required /></Field>
-      <div class="d-flex gap-2"><BButton type="submit" variant="primary">Set it</BButton><BButton variant="outline-secondary" @click="renewing = null">Not now</BButton></div>
-    </form>
-    <p v-if="renewed" role="status" class="soft">{{ renewed }}</p>
+    <InviteCard v-if="inviting" @done="inviting = false; load()" />
+    <p v-if="told" role="status" class="soft">{{ told }}</p>
     <section class="sheet">
       <table class="table cards">
-        <thead><tr><th>Name</th><th>Account</th><th>Role</th><th></th></tr></thead>
+        <thead><tr><th>Name</th><th>Account</th><th>Role</th><th>Last</th><th></th></tr></thead>
         <tbody>
-          <tr v-for="m in members" :key="m.account">
-            <td><strong>{{ m.name }}</strong> <span v-if="m.account === hub.me?.account" class="soft small-text">you</span></td>
-            <td class="soft">{{ m.account }}</td>
-            <td><BFormSelect :model-value="m.role" :options="roles" :aria-label="`Role of ${m.name}`" @update:model-value="(r) => change(m, { role: r as Member['role'] })" /></td>
-            <td class="num"><span v-if="m.locked" class="warn-text me-2">locked</span><BButton size="sm" variant="outline-secondary" class="me-2" @click="renewing = m">New password</BButton><BButton size="sm" variant="outline-secondary" @click="change(m, { locked: !m.locked })">{{ m.locked ? 'Unlock' : 'Lock' }}</BButton></td>
-          </tr>
+          <template v-for="m in members" :key="m.account">
+            <tr>
+              <td><strong>{{ m.name }}</strong> <span v-if="m.account === hub.me?.account" class="soft small-text">you</span></td>
+              <td class="soft">{{ m.account }}</td>
+              <td><BFormSelect :model-value="m.role" :options="roles" :aria-label="`Role of ${m.name}`" @update:model-value="(r) => change(m, { role: r as Member['role'] })" /></td>
+              <td class="soft">{{ seen(m) }}<span v-if="m.factor" class="d-block small-text">second factor</span><span v-if="m.until" class="d-block small-text">until {{ until(m).replace('T', ' ') }}</span></td>
+              <td class="num"><span v-if="m.locked" class="warn-text me-2">locked</span><BButton size="sm" variant="outline-secondary" :aria-expanded="more === m.account" :aria-label="`More about ${m.name}`" @click="more = more === m.account ? '' : m.account">More</BButton></td>
+            </tr>
+            <tr v-if="more === m.account">
+              <td colspan="5">
+                <InviteCard v-if="renewing" :member="m" @done="renewing = false" />
+                <div class="d-flex flex-wrap gap-2 align-items-end">
+                  <label v-if="m.role === 'guest'"><span class="soft small-text d-block">Until, if there is an end</span><input class="form-control form-control-sm" type="datetime-local" :value="until(m)" :aria-label="`End of ${m.name}`" @change="ends(m, ($event.target as HTMLInputElement).value)" /></label>
+                  <BButton v-if="!renewing" size="sm" variant="outline-secondary" @click="renewing = true">New password</BButton>
+                  <BButton size="sm" variant="outline-secondary" @click="out(m)">Sign out everywhere</BButton>
+                  <BButton v-if="m.factor" size="sm" variant="outline-secondary" @click="change(m, { factor: false })">Take the second factor away</BButton>
+                  <BButton size="sm" variant="outline-secondary" @click="change(m, { locked: !m.locked })">{{ m.locked ? 'Unlock' : 'Lock' }}</BButton>
+                  <BButton size="sm" variant="outline-secondary" @click="remove(m)">{{ going === m.account ? `Really take ${m.name} out` : 'Take out of the household' }}</BButton>
+                </div>
+              </td>
+            </tr>
+          </template>
         </tbody>
       </table>
     </section>
-    <p class="soft small-text mt-3">What guests see and may switch is chosen for each signal and switch on its device's page.</p>
+    <RightsCard :members="members" />
+    <p class="soft small-text mt-3">What all guests see and may switch can also be chosen for each signal and switch on its device's page.</p>
   </main>
 </template>
 

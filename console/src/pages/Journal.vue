@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next/components/BButton'
-import { onMounted, ref, watch } from 'vue'
+import { onMounted, reactive, ref, watch } from 'vue'
 import { api, ask, sentence, type JournalEntry } from '../api'
 import { clockText } from '../format'
 import { useHub, useOnly } from '../hub'
+import { zonedInstant } from '../zoned'
+import { saveFile } from '../download'
 
 const hub = useHub()
 useOnly(() => [])
@@ -11,11 +13,16 @@ const entries = ref<JournalEntry[]>([])
 const next = ref<number | undefined>()
 const failed = ref('')
 const loading = ref(true)
+const filter = reactive({ q: '', place: '', actor: '', from: '', to: '' })
+const query = () => ({ q: filter.q || undefined, place: filter.place || undefined, actor: filter.actor || undefined,
+  from: filter.from ? new Date(zonedInstant(`${filter.from}T00:00`, hub.zone)).toISOString() : undefined, to: filter.to ? new Date(zonedInstant(`${filter.to}T00:00`, hub.zone) + 24 * 3600_000).toISOString() : undefined })
+let soon = 0
+watch(filter, () => { window.clearTimeout(soon); soon = window.setTimeout(() => void load(), 250) })
 
 async function load(more = false) {
   loading.value = true
   try {
-    const page = await ask(api.GET('/journal', { params: { query: { limit: 60, cursor: more ? next.value : undefined } } }))
+    const page = await ask(api.GET('/journal', { params: { query: { ...query(), limit: 60, cursor: more ? next.value : undefined } } }))
     entries.value = more ? [...entries.value, ...page.entries] : page.entries
     next.value = page.next
     failed.value = ''
@@ -27,16 +34,52 @@ async function load(more = false) {
 onMounted(() => load())
 watch(() => Object.values(hub.controls).map((c) => c.rev + c.phase).join() + Object.values(hub.devices).map((d) => d.online).join(), () => load())
 
+const told = ref('')
+async function bringBack(e: JournalEntry) {
+  told.value = failed.value = ''
+  try {
+    await ask(api.POST('/journal/{id}/restore', { params: { path: { id: e.id } } }))
+    told.value = `${e.object} is as it was before ${when(e)}.`
+    await load()
+  } catch (err) {
+    failed.value = sentence(err)
+  }
+}
+const saving = ref(0) // lines so far
+async function save() {
+  const cell = (s: string) => `"${(/^[=+@\t-]/.test(s) ? "'" + s : s).replaceAll('"', '""')}"` // a spreadsheet must not take words for a formula
+  const lines = ['line,at,who,from,what,object,before,after,why']
+  try {
+    for (let cursor: number | undefined, first = true; first || cursor; first = false) {
+      const page: { entries: JournalEntry[]; next?: number } = await ask(api.GET('/journal', { params: { query: { ...query(), limit: 500, cursor } } }))
+      for (const e of page.entries) lines.push([String(e.id), e.at, e.actor, e.source, e.action, e.object, e.before, e.after, e.reason].map(cell).join(','))
+      saving.value = lines.length - 1
+      cursor = page.next
+    }
+    saveFile('journal.csv', new Blob([lines.join('\r\n') + '\r\n'], { type: 'text/csv' }))
+  } catch (err) {
+    failed.value = sentence(err)
+  }
+  saving.value = 0
+}
 const when = (e: JournalEntry) => clockText(Date.parse(e.at), hub.zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
 const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.after}` : e.after || e.before)
 </script>
 
 <template>
   <main class="page">
-    <h1 class="mb-3">Journal</h1>
+    <div class="between mb-3"><h1>Journal</h1><BButton class="no-print" variant="outline-secondary" :disabled="saving > 0 || !entries.length" @click="save">{{ saving ? `${saving} lines …` : 'Save as CSV' }}</BButton></div>
+    <div class="fields mb-3 no-print" role="search">
+      <label><span>Words</span><input v-model="filter.q" type="search" class="form-control" maxlength="200" /></label>
+      <label><span>Place</span><select v-model="filter.place" class="form-select"><option value="">everywhere</option><option v-for="p in hub.places" :key="p.id" :value="p.id">{{ p.name }}</option></select></label>
+      <label><span>By whom</span><input v-model="filter.actor" class="form-control" maxlength="80" placeholder="a person or device" /></label>
+      <label><span>From</span><input v-model="filter.from" class="form-control" type="date" /></label>
+      <label><span>To</span><input v-model="filter.to" class="form-control" type="date" /></label>
+    </div>
+    <p v-if="told" class="soft" role="status">{{ told }}</p>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet">
-      <p v-if="!entries.length" class="soft mb-0">{{ loading ? 'Asking the hub …' : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.' }}</p>
+      <p v-if="!entries.length" class="soft mb-0">{{ loading ? 'Asking the hub …' : Object.values(filter).some(Boolean) ? 'There is no such line.' : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.' }}</p>
       <table v-else class="table cards tight">
         <thead><tr><th>When</th><th>Who</th><th>From</th><th>What</th><th>Change</th><th>Why</th></tr></thead>
         <tbody>
@@ -45,7 +88,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
             <td>{{ e.actor }}</td>
             <td class="soft from">{{ e.source }}</td>
             <td>{{ e.action }} <strong>{{ e.object }}</strong></td>
-            <td class="change">{{ change(e) }}</td>
+            <td class="change">{{ change(e) }} <button v-if="e.kept && hub.owner" type="button" class="btn btn-outline-secondary btn-sm back" :aria-label="`Bring back ${e.object} as it was before ${when(e)}`" @click="bringBack(e)">Bring back</button></td>
             <td class="soft">{{ e.reason }}</td>
           </tr>
         </tbody>
@@ -56,6 +99,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
 </template>
 
 <style scoped>
+.back { display: block; margin-top: 4px; padding: 2px 8px; }
 .change, .from { overflow-wrap: anywhere; min-width: 110px; }
 .change { min-width: 150px; }
 </style>

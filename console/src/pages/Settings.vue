@@ -4,6 +4,7 @@ import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, ask, type HubInfo } from '../api'
+import AccountCard from '../components/AccountCard.vue'
 import BackupsCard from '../components/BackupsCard.vue'
 import BrokersCard from '../components/BrokersCard.vue'
 import ForYou from '../components/ForYou.vue'
@@ -18,7 +19,7 @@ const hub = useHub()
 useOnly(() => [])
 const info = ref<HubInfo | null>(null)
 const etag = ref('')
-const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0 })
+const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0, journal: 0 })
 const { failed, field, saved, send } = useSend()
 const zones = computed(() => (info.value?.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
 const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
@@ -26,7 +27,7 @@ const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
 function show(v: HubInfo, r: Response) {
   info.value = v
   etag.value = r.headers.get('ETag') ?? ''
-  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude })
+  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude, journal: v.journal_days ?? 0 })
 }
 const load = async () => { const call = api.GET('/hub'); show(await ask(call), (await call).response) }
 onMounted(async () => {
@@ -35,7 +36,7 @@ onMounted(async () => {
 })
 const save = () => send(async () => {
   const call = api.PATCH('/hub', { params: { header: { 'If-Match': etag.value } },
-    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude) } })
+    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude), journal_days: Number(form.journal) } })
   show(await ask(call), (await call).response)
 })
 </script>
@@ -44,6 +45,7 @@ const save = () => send(async () => {
   <main class="page narrow stack">
     <div class="between"><h1>Settings</h1><BButton variant="outline-secondary" @click="hub.leave()">Sign out {{ hub.me?.name }}</BButton></div>
     <ForYou />
+    <AccountCard />
     <ThisBrowser :info="info" />
     <div v-if="failed && !field" class="note bad" role="alert">{{ failed }}</div>
     <form v-if="hub.owner && info" class="sheet stack" @submit.prevent="save">
@@ -54,6 +56,7 @@ const save = () => send(async () => {
         <Field id="latitude" label="Latitude, degrees" :error="field === 'latitude' ? failed : ''"><BFormInput id="latitude" v-model="form.latitude" type="number" step="any" required /></Field>
         <Field id="longitude" label="Longitude, degrees"><BFormInput id="longitude" v-model="form.longitude" type="number" step="any" required /></Field>
       </div>
+      <Field id="journal" label="The journal is kept for, days (0: for ever)" :error="field === 'journal_days' ? failed : ''"><BFormInput id="journal" v-model="form.journal" type="number" min="0" /></Field>
       <div class="d-flex gap-3 align-items-center"><BButton type="submit" variant="primary">Save</BButton><span role="status" class="soft">{{ saved ? 'saved' : '' }}</span></div>
     </form>
     <section v-if="info" class="sheet">

@@ -2,7 +2,7 @@
 import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { ref } from 'vue'
-import { api, ask, sentence } from '../api'
+import { api, ask, HubError, sentence } from '../api'
 import Field from '../components/Field.vue'
 import Mark from '../components/Mark.vue'
 import { useHub } from '../hub'
@@ -11,16 +11,25 @@ const hub = useHub()
 const account = ref('')
 const password = ref('')
 const failed = ref('')
+const code = ref('')
+const coded = ref(false) // the account has a second factor
 const busy = ref(false)
 
 async function signIn() {
   busy.value = true
   failed.value = ''
   try {
-    hub.enter(await ask(api.POST('/session', { body: { account: account.value.trim(), password: password.value } })))
+    hub.enter(await ask(api.POST('/session', { body: { account: account.value.trim(), password: password.value, code: code.value.trim() || undefined } })))
   } catch (e) {
+    if (e instanceof HubError && e.field === 'code') {
+      failed.value = coded.value ? sentence(e) : ''
+      coded.value = true
+      code.value = ''
+      return
+    }
     failed.value = sentence(e)
-    password.value = ''
+    password.value = code.value = ''
+    coded.value = false
   } finally {
     busy.value = false
   }
@@ -37,6 +46,9 @@ async function signIn() {
       </Field>
       <Field id="password" label="Password" hint="Forgotten? An owner of this hub can set a new one under Household.">
         <BFormInput id="password" v-model="password" type="password" autocomplete="current-password" required />
+      </Field>
+      <Field v-if="coded" id="code" label="Code of your second factor" hint="From the app on your phone, or one of the recovery codes.">
+        <BFormInput id="code" v-model="code" autocomplete="one-time-code" inputmode="numeric" autofocus required />
       </Field>
       <BButton type="submit" variant="primary" :disabled="busy">{{ busy ? 'Signing in …' : 'Sign in' }}</BButton>
     </form>

@@ -1,0 +1,9 @@
+<script setup lang="ts">
+// A signal's value with its unit. It is a component of its own so that a new reading draws nothing else anew.
+import type { Signal } from '../api'
+import { shownUnit, shownValue } from '../units'
+
+defineProps<{ signal: Signal }>()
+</script>
+
+<template>{{ shownValue(signal.value, signal.unit, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + shownUnit(signal.unit) }}</small></template>
