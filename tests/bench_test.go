@@ -191,6 +191,31 @@ func plainBroker(b *testing.B) string {
 	return addr
 }
 
+// paced lets publishers send n messages in turn, one every so often, and returns how long the acknowledgements took, sorted. between is
+// called after each was sent.
+func paced(list []*publisher, n int, every time.Duration, between func(i int)) (took []time.Duration) {
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for i := range n {
+		<-tick.C
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			begun := time.Now()
+			list[i%len(list)].send(1, 1)
+			mu.Lock()
+			took = append(took, time.Since(begun))
+			mu.Unlock()
+		}()
+		between(i)
+	}
+	all.Wait()
+	slices.Sort(took)
+	return took
+}
+
 // BenchmarkLatency sends 200 readings a second from 20 boards and tells how long the acknowledgement and the delivery of a
 // want to a board took.
 func BenchmarkLatency(b *testing.B) {
@@ -220,32 +245,16 @@ func BenchmarkLatency(b *testing.B) {
 	for _, p := range list {
 		p.send(1, 1)
 	}
-	var mu sync.Mutex
-	var acks, wants []time.Duration
+	var wants []time.Duration
 	b.ResetTimer()
-	n := max(b.N, 400)
-	tick := time.NewTicker(5 * time.Millisecond)
-	defer tick.Stop()
-	var all sync.WaitGroup
-	for i := range n {
-		<-tick.C
-		all.Add(1)
-		go func() {
-			defer all.Done()
-			begun := time.Now()
-			list[i%boards].send(1, 1)
-			mu.Lock()
-			acks = append(acks, time.Since(begun))
-			mu.Unlock()
-		}()
+	acks := paced(list, max(b.N, 400), 5*time.Millisecond, func(i int) {
 		if i%10 == 0 {
 			begun := time.Now()
 			_, err := x.s.Hub.Switch(b.Context(), access.HubActor(), "board0.relay", reading.OnOff(i%20 == 0), time.Time{})
 			require.NoError(b, err)
 			wants = append(wants, (<-arrived).Sub(begun))
 		}
-	}
-	all.Wait()
+	})
 	b.StopTimer()
 	for name, d := range map[string][]time.Duration{"ack": acks, "delivery": wants} {
 		slices.Sort(d)

@@ -231,7 +231,7 @@ func TestPicturesAreSafe(t *testing.T) {
 	_ = stranger.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, stranger.StatusCode)
 
-	_, err = save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Tiles: []site.Tile{{ID: "a", Kind: site.TilePicture, Picture: up.JSON201.Id, W: 6, H: 4,
+	_, err = save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Shared: site.Everybody, Tiles: []site.Tile{{ID: "a", Kind: site.TilePicture, Picture: up.JSON201.Id, W: 6, H: 4,
 		Parts: []site.Part{{Element: "pump", Does: "fill", Formula: "kiln.chamber > 400", End: "#c2480f"}, {Element: "pump", Does: "opacity", Formula: "kiln.nothing"}}}}})
 	require.NoError(t, err)
 	now, err := r.Owner.FormulasNowWithResponse(t.Context(), "circuit")
@@ -239,4 +239,7 @@ func TestPicturesAreSafe(t *testing.T) {
 	assert.Equal(t, "true", (*now.JSON200)[0].Value)
 	assert.Equal(t, "unknown", (*now.JSON200)[1].Value)
 	assert.Contains(t, (*now.JSON200)[1].Reason, "nothing")
+	now, err = r.Member("lee", "guest").FormulasNowWithResponse(t.Context(), "circuit")
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", (*now.JSON200)[0].Value, "a formula tells nobody what they may not see")
 }

@@ -16,6 +16,10 @@ import (
 
 // bring stores n readings of a series, every ten seconds from a time on.
 func bring(r *rig.Rig, series string, from time.Time, n int, value func(i int) float64) client.Imported {
+	return bringValues(r, series, from, n, func(i int) any { return value(i) })
+}
+
+func bringValues(r *rig.Rig, series string, from time.Time, n int, value func(i int) any) client.Imported {
 	var list []client.OneReading
 	for i := range n {
 		list = append(list, client.OneReading{T: from.Add(time.Duration(i) * 10 * time.Second).UnixMilli(), V: value(i)})

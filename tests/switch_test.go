@@ -65,6 +65,7 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	assert.True(t, rig.On(c.JSON200.Is))
 	live.until("control", `"phase":"pending"`)
 	live.until("control", `"is":true`)
+	assert.Equal(t, 1, r.Service.Hub.Readers(), "who waited for it does not go on reading")
 	assert.Equal(t, []string{"mo switch >on", "kiln add >switch"}, r.Journal("kiln.fan"), "who and what")
 
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait() // somebody presses the button

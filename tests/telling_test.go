@@ -9,6 +9,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/hkdf"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
@@ -39,6 +40,8 @@ import (
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 	"github.com/golang-jwt/jwt/v5"
+	"github.com/icholy/digest"
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -57,8 +60,9 @@ type letters struct {
 }
 
 type letter struct {
-	subject, text string
-	pictures      map[string][]byte
+	subject, text, html string
+
+	pictures map[string][]byte
 }
 
 func newLetters(t *testing.T, implicit bool) *letters {
@@ -137,6 +141,8 @@ func (p *postman) Data(r io.Reader) error {
 		switch kind := part.Header.Get("Content-Type"); {
 		case strings.HasPrefix(kind, "text/plain"):
 			x.text = string(b)
+		case strings.HasPrefix(kind, "text/html"):
+			x.html = string(b)
 		case strings.HasPrefix(kind, "image/"):
 			x.pictures[kind] = b
 		}
@@ -202,6 +208,34 @@ func TestMailIsSafe(t *testing.T) {
 	rig.Soon(t, "what waited", func() bool { return strings.Contains(fmt.Sprint(l.mails()), "Studio: Too hot, 150") })
 }
 
+// Names are words in a mail too, whatever they hold, and none makes a header.
+func TestMailIsNoPlaceForMarkup(t *testing.T) {
+	t.Parallel()
+	r, l, say := hotKiln(t)
+	const bad = `Kiln"</p><script>alert(1)</script><img src=x onerror=alert(2)>`
+	_, err := r.Owner.ChangeDeviceWithResponse(t.Context(), "kiln", nil, client.DeviceChange{Name: ptr(bad)})
+	require.NoError(t, err)
+	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Name: ptr(bad)})
+	require.NoError(t, err)
+	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{Name: ptr(bad)})
+	require.NoError(t, err)
+	saveAlert(r, site.Alert{ID: "hot", Name: bad, Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100, Text: bad})
+	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}))
+	for _, name := range []string{"hot\r\nBcc: all@studio.example", "hot\nX: y"} {
+		_, err = r.Owner.SaveAlertWithResponse(t.Context(), nil, site.Alert{ID: "lines", Name: name, Kind: site.AlertAbove, Severity: site.Info, Of: "kiln.chamber", Limit: 1})
+		assert.Error(t, err, "a name is one line")
+	}
+	say("150")
+	r.Soon("a mail", func() bool { return len(l.mails()) == 1 })
+	m := l.mails()[0]
+	assert.Contains(t, m.subject, bad, "what is no markup needs no care")
+	assert.Contains(t, m.text, bad)
+	assert.Contains(t, m.html, "&lt;script&gt;")
+	for _, part := range []string{"<script", "<img src=x", "onerror=alert(2)>"} {
+		assert.NotContains(t, m.html, part)
+	}
+}
+
 var letterLink = regexp.MustCompile(`http://studio\.local:8480/letter#(\S+)`)
 
 // The link in a mail opens one alert and acknowledges it, for whom it was sent to, for a week; following it changes nothing.
@@ -263,7 +297,30 @@ func TestALinkInAMail(t *testing.T) {
 	status, got = ask("/acknowledge", links["mo"], "")
 	assert.Equal(t, 400, status)
 	assert.Contains(t, got["detail"], "came again since")
-	_, err := r.Owner.RemoveRouteWithResponse(t.Context(), "mo")
+
+	// A week later: the same link, signed when it was.
+	db, err := sqlx.Open("sqlite", filepath.Join(r.Dir, "idleember.db"))
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	var key string
+	require.NoError(t, db.Get(&key, `SELECT value FROM hub WHERE key = 'secret letter key'`))
+	body, err := base64.RawURLEncoding.DecodeString(strings.Split(links["door"], ".")[0])
+	require.NoError(t, err)
+	var what struct{ U int64 }
+	require.NoError(t, json.Unmarshal(body, &what))
+	assert.InDelta(t, time.Now().Add(7*24*time.Hour).Unix(), what.U, 60)
+	again := func(until int64) string {
+		aged := base64.RawURLEncoding.EncodeToString(bytes.Replace(body, fmt.Append(nil, what.U), fmt.Append(nil, until), 1))
+		mac := hmac.New(sha256.New, []byte(key))
+		mac.Write([]byte("letter " + aged))
+		return aged + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil))
+	}
+	require.Equal(t, links["door"], again(what.U))
+	status, got = ask("", again(time.Now().Add(-time.Minute).Unix()), "")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, got["detail"], "this link ended on")
+
+	_, err = r.Owner.RemoveRouteWithResponse(t.Context(), "mo")
 	require.NoError(t, err)
 	_, got = ask("", links["mo"], "")
 	assert.Contains(t, got["detail"], "was taken away")
@@ -385,7 +442,7 @@ func TestStillPictures(t *testing.T) {
 	}))
 	defer cam.Close()
 	camera := func(c site.Camera) error {
-		_, err := r.Owner.SaveCameraWithResponse(t.Context(), "kiln", c)
+		_, err := r.Owner.SaveCameraWithResponse(t.Context(), "kiln", client.SaveCameraJSONRequestBody{Config: c})
 		return err
 	}
 	take := func(c *client.Remote) error {
@@ -426,6 +483,67 @@ func TestStillPictures(t *testing.T) {
 	require.NoError(t, camera(site.Camera{Address: cam.URL, Inside: true, Guests: site.GuestsSee}))
 	_, err = lee.GetStillWithResponse(t.Context(), newest.ID)
 	assert.NoError(t, err)
+}
+
+// A camera that asks for a password gets it as it asks, and no other host does.
+func TestACameraWithAPassword(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Device("kiln")
+	var picture bytes.Buffer
+	require.NoError(t, jpeg.Encode(&picture, image.NewGray(image.Rect(0, 0, 64, 48)), nil))
+	told := atomic.Value{}
+	told.Store("")
+	cam := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		told.Store(q.Header.Get("Authorization"))
+		switch q.URL.Path {
+		case "/basic":
+			if user, word, _ := q.BasicAuth(); user != "hub" || word != "a clay word" {
+				w.Header().Set("WWW-Authenticate", `Basic realm="kiln"`)
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+		case "/digest": // RFC 7616, section 3.4.1, without qop
+			c, err := digest.ParseCredentials(q.Header.Get("Authorization"))
+			sum := func(s string) string { return fmt.Sprintf("%x", sha256.Sum256([]byte(s))) }
+			if err != nil || c.Response != sum(sum("hub:kiln:a clay word")+":n1:"+sum("GET:/digest")) {
+				w.Header().Set("WWW-Authenticate", `Digest realm="kiln", nonce="n1", algorithm=SHA-256`)
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+		}
+		_, _ = w.Write(picture.Bytes())
+	}))
+	defer cam.Close()
+	save := func(address, account string, word *string) client.CameraView {
+		v, err := r.Owner.SaveCameraWithResponse(t.Context(), "kiln", client.SaveCameraJSONRequestBody{Config: site.Camera{Address: address, Account: account, Inside: true}, Password: word})
+		require.NoError(t, err)
+		return *v.JSON200
+	}
+	take := func() error {
+		time.Sleep(2100 * time.Millisecond) // else the one before is the answer
+		_, err := r.Owner.TakeStillWithResponse(t.Context(), "kiln")
+		return err
+	}
+	word, wrong := "a clay word", "another word"
+	save(cam.URL+"/basic", "", nil)
+	assert.ErrorContains(t, take(), "asks for an account and a password")
+	save(cam.URL+"/basic", "hub", &wrong)
+	assert.ErrorContains(t, take(), `does not know the account "hub" with this password`)
+	save(cam.URL+"/basic", "hub", &word)
+	require.NoError(t, take())
+	v := save(cam.URL+"/digest", "hub", nil)
+	assert.True(t, v.Password, "the same camera keeps its password")
+	require.NoError(t, take())
+	other := httptest.NewServer(cam.Config.Handler)
+	defer other.Close()
+	v = save(other.URL+"/basic", "hub", nil)
+	assert.False(t, v.Password, "another host does not get it")
+	require.Error(t, take())
+	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("hub:")), told.Load())
+	for _, line := range r.Journal("kiln") {
+		assert.NotContains(t, line, word)
+	}
 }
 
 func suffix(pictures map[string][]byte) string {
@@ -538,15 +656,17 @@ func TestTheHubBacksItselfUp(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Device("kiln")
-	_, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, site.Backups{Every: "hour"})
+	_, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, client.SaveBackupsJSONRequestBody{Config: site.Backups{Every: "hour"}})
 	assert.Error(t, err)
 	list := func() []store.Backup {
 		x, err := r.Owner.GetBackupsWithResponse(t.Context())
 		require.NoError(t, err)
 		return x.JSON200.List
 	}
-	_, err = r.Owner.SaveBackupsWithResponse(t.Context(), nil, site.Backups{Every: "day", At: "03:00", Keep: 2})
+	daily := client.SaveBackupsJSONRequestBody{Config: site.Backups{Every: "day", At: "03:00", Keep: 2}}
+	_, err = r.Owner.SaveBackupsWithResponse(t.Context(), nil, daily)
 	require.NoError(t, err)
+	r.Device("yard") // whatever else is changed
 	assert.Eventually(t, func() bool { return len(list()) == 1 }, 50*time.Second, time.Second, "the one of this morning")
 	for range 3 {
 		time.Sleep(1100 * time.Millisecond) // their names tell the second
@@ -560,8 +680,30 @@ func TestTheHubBacksItselfUp(t *testing.T) {
 	_, err = r.Member("kim", "member").GetBackupsWithResponse(t.Context())
 	assert.Error(t, err)
 	dir := filepath.Join(t.TempDir(), "again")
-	_, err = store.Restore(t.Context(), filepath.Join(r.Dir, "backups", left[0].Name), dir)
+	newest := func() string { return filepath.Join(r.Dir, "backups", list()[0].Name) }
+	_, err = store.Restore(t.Context(), newest(), dir, "")
 	require.NoError(t, err)
+	word := "slip and glaze and ash"
+	daily.Passphrase = &word
+	sealed, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, daily)
+	require.NoError(t, err)
+	assert.True(t, sealed.JSON200.Encrypted)
+	time.Sleep(1100 * time.Millisecond)
+	_, err = r.Owner.BackUpWithResponse(t.Context())
+	require.NoError(t, err)
+	body, err := os.ReadFile(newest())
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(body), "age-encryption.org/v1"))
+	assert.NotContains(t, string(body), "kiln")
+	nowhere := filepath.Join(t.TempDir(), "nowhere")
+	_, err = store.Restore(t.Context(), newest(), nowhere, "")
+	assert.ErrorIs(t, err, store.ErrEncrypted)
+	_, err = store.Restore(t.Context(), newest(), nowhere, "another word")
+	assert.ErrorContains(t, err, "not the backup's passphrase")
+	assert.NoDirExists(t, nowhere)
+	_, err = store.Restore(t.Context(), newest(), nowhere, word)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(r.Journal("hub.backups"), "\n"), word)
 	again := rig.In(t, dir)
 	again.SignIn(again.Owner, "mo")
 	assert.Equal(t, "kiln", again.Get("kiln").Id)

@@ -236,7 +236,7 @@ func TestPolledPages(t *testing.T) {
 	p := &page{body: `{"now":{"temperature":3.5,"sky":"rain"}}`, etag: `"a"`}
 	web := httptest.NewServer(p)
 	defer web.Close()
-	r.Linked("weather", client.Link{Kind: site.Poll, Address: web.URL, IntervalMS: 1000})
+	r.Linked("weather", client.Link{Kind: site.Poll, Address: web.URL, IntervalMS: 1000, Inside: true})
 	r.AddSignal("weather", "outdoors", "number", client.Source{Pointer: "/now/temperature"})
 	r.AddSignal("weather", "sky", "text", client.Source{Pattern: `"sky":"(\w+)"`})
 	r.Soon("values", func() bool { return r.Value("weather.outdoors") == 3.5 && r.Value("weather.sky") == "rain" })

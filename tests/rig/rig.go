@@ -31,17 +31,24 @@ import (
 // Password is everybody's password in tests.
 const Password = "a long enough password"
 
+// AllScopes are those of a token that may do all that its member may.
+var AllScopes = []client.Scope{client.ScopeRead, client.ScopeSwitch, client.ScopeConfigure, client.ScopePush}
+
 // Rig is a running hub with an owner.
 type Rig struct {
 	T       testing.TB
 	Dir     string
 	Service *serve.Service
 	Owner   *client.Remote
+	change  func(*serve.Options)
 }
 
 // New starts a hub in a fresh folder and makes mo its owner.
-func New(t testing.TB) *Rig {
-	r := Bare(t)
+func New(t testing.TB) *Rig { return With(t, nil) }
+
+// With is New of a hub that is started otherwise.
+func With(t testing.TB, change func(*serve.Options)) *Rig {
+	r := in(t, t.TempDir(), change)
 	_, err := r.Owner.SetUpWithResponse(t.Context(), client.Setup{Code: r.Service.Hub.SetupCode(), Name: "Rowan Lane studio",
 		Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: Password})
 	require.NoError(t, err)
@@ -52,16 +59,21 @@ func New(t testing.TB) *Rig {
 func Bare(t testing.TB) *Rig { return In(t, t.TempDir()) }
 
 // In starts a hub in a folder.
-func In(t testing.TB, dir string) *Rig {
-	r := &Rig{T: t, Dir: dir}
+func In(t testing.TB, dir string) *Rig { return in(t, dir, nil) }
+
+func in(t testing.TB, dir string, change func(*serve.Options)) *Rig {
+	r := &Rig{T: t, Dir: dir, change: change}
 	r.start()
 	t.Cleanup(func() { require.NoError(t, r.Service.Close()) })
 	return r
 }
 
 func (r *Rig) start() {
-	s, err := serve.Start(context.Background(), serve.Options{Data: r.Dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
-		MQTTS: "127.0.0.1:0", UDP: "127.0.0.1:0"})
+	o := serve.Options{Data: r.Dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", MQTTS: "127.0.0.1:0", UDP: "127.0.0.1:0"}
+	if r.change != nil {
+		r.change(&o)
+	}
+	s, err := serve.Start(context.Background(), o)
 	require.NoError(r.T, err)
 	r.Service = s
 	r.Owner = r.Client()
@@ -175,7 +187,7 @@ func (r *Rig) History(id string) (out map[int64]any) {
 
 // Token makes a token for scripts for whoever a client is signed in as.
 func (r *Rig) Token(c *client.Remote) string {
-	x, err := c.AddTokenWithResponse(r.T.Context(), client.AddTokenJSONRequestBody{Name: "a script"})
+	x, err := c.AddTokenWithResponse(r.T.Context(), client.AddTokenJSONRequestBody{Name: "a script", Scopes: AllScopes})
 	require.NoError(r.T, err)
 	return x.JSON201.Token
 }
@@ -392,7 +404,7 @@ func (c *Checked) RoundTrip(r *http.Request) (*http.Response, error) {
 	return resp, nil
 }
 
-// JSON sends a raw request and returns status and decoded answer.
+// JSON sends a raw request and returns status and decoded answer, a list under the name list.
 func JSON(t testing.TB, c *http.Client, method, url, body string, header ...string) (int, map[string]any) {
 	req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
 	require.NoError(t, err)
@@ -408,7 +420,12 @@ func JSON(t testing.TB, c *http.Client, method, url, body string, header ...stri
 	raw, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
 	out := map[string]any{}
-	_ = json.Unmarshal(raw, &out)
+	if json.Unmarshal(raw, &out) != nil {
+		var list []any
+		if json.Unmarshal(raw, &list) == nil {
+			out["list"] = list
+		}
+	}
 	return resp.StatusCode, out
 }
 
