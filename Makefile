@@ -33,11 +33,13 @@ test: need-test build test-go test-console test-e2e ## install what the tests ne
 need-test:
 	@./scripts/need chromium=chromium mosquitto_pub=mosquitto-clients mosquitto_sub=mosquitto-clients strace=strace curl=curl g++=g++ \
 	  socat=socat mbpoll=mbpoll /usr/sbin/mosquitto=mosquitto /usr/bin/python3=python3 /usr/lib/python3/dist-packages/serial=python3-serial \
-	  certutil=libnss3-tools /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio
+	  certutil=libnss3-tools /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio \
+	  /usr/lib/python3/dist-packages/zeroconf=python3-zeroconf /sbin/ip=iproute2 unshare=util-linux
 
 test-go: build
 	go vet ./...
-	go test -race -parallel 6 -timeout 15m ./... # most of what the tests do is wait
+	go test -race -run '^$$' ./... >/dev/null # builds on all cores; then one package after the other, so that none is held up by another
+	go test -race -p 1 -parallel 6 -timeout 15m ./... # most of what the tests do is wait
 
 test-console: console/node_modules/.made
 	cd console && npm run --silent test
@@ -60,6 +62,29 @@ bench: build ## figures, in pairs in one run
 
 prove: need-test build ## the long crash, takeover and soak tests; results go to docs/proof.md
 	./scripts/prove
+
+RELEASE := bin/release
+SBOM := github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
+
+.PHONY: release
+release: console/dist/index.html ## binaries for arm64, armv7 and amd64, with checksums and a list of what is in them, in bin/release
+	rm -rf $(RELEASE) && mkdir -p $(RELEASE)
+	CGO_ENABLED=0 GOOS=linux GOARCH=amd64 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-amd64 ./cmd/idleember
+	CGO_ENABLED=0 GOOS=linux GOARCH=arm64 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-arm64 ./cmd/idleember
+	CGO_ENABLED=0 GOOS=linux GOARCH=arm GOARM=7 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-armv7 ./cmd/idleember
+	cp packaging/idleember.service LICENSE $(RELEASE)/
+	go run $(SBOM) app -json -licenses -main cmd/idleember -output $(RELEASE)/sbom-go.cdx.json .
+	cd console && npm sbom --sbom-format cyclonedx --sbom-type application --omit dev > ../$(RELEASE)/sbom-console.cdx.json
+	cd $(RELEASE) && sha256sum idleember-* *.json *.service > SHA256SUMS
+
+.PHONY: audit
+audit: console/node_modules/.made ## known weaknesses of what this is built from; asks databases on the internet
+	go run golang.org/x/vuln/cmd/govulncheck@v1.9.0 ./...
+	cd console && npm audit
+
+.PHONY: fuzz
+fuzz: ## every parser of what comes from outside, ten minutes each (FUZZTIME=10m)
+	./scripts/fuzz $(or $(FUZZTIME),10m)
 
 generate: console/node_modules/.made ## Go and TypeScript from api/openapi.yaml
 	go generate ./api ./client
