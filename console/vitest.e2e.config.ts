@@ -1,5 +1,6 @@
 import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
-  test: { testTimeout: 90_000, hookTimeout: 200_000, fileParallelism: false, include: ['**/*.test.ts'] },
+  // The waits within a test have limits of their own; this one is only for what hangs.
+  test: { testTimeout: 300_000, hookTimeout: 300_000, fileParallelism: false, include: ['**/*.test.ts'] },
 })
