@@ -38,8 +38,8 @@ need-test:
 
 test-go: build
 	go vet ./...
-	go test -race -run '^$$' ./... >/dev/null # builds on all cores; then one package after the other, so that none is held up by another
-	go test -race -p 1 -parallel 6 -timeout 15m ./... # most of what the tests do is wait
+	go test -race -run '^$$' ./... >/dev/null # builds on all cores, so that no test is held up by a compiler
+	go test -race -p 2 -parallel 6 -timeout 15m ./... # most of what the tests do is wait
 
 test-console: console/node_modules/.made
 	cd console && npm run --silent test
