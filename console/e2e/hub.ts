@@ -43,6 +43,7 @@ export class Hub {
   https = 0
   house = false // open to the house, with TLS too
   said = ''
+  boards: Board[] = [] // they leave with the hub
   private child?: ChildProcess
 
   async start(command = 'serve'): Promise<this> {
@@ -65,6 +66,7 @@ export class Hub {
   /** Stops it in its tracks, or lets it go on. */
   signal(s: NodeJS.Signals) { this.child!.kill(s) }
   async remove() {
+    this.boards.forEach((b) => b.disconnect())
     await this.stop('SIGKILL')
     rmSync(this.dir, { recursive: true, force: true })
   }
@@ -97,7 +99,7 @@ export class Board {
   mute = false
   heard: string[] = []
   private sub?: ChildProcess
-  constructor(private hub: Hub, readonly id: string, readonly key: string) {}
+  constructor(private hub: Hub, readonly id: string, readonly key: string) { hub.boards.push(this) }
   private sign() { return ['-h', '127.0.0.1', '-p', String(this.hub.mqtt), '-u', this.id, '-P', this.key] }
   publish(topic: string, payload: string) {
     const r = spawnSync('mosquitto_pub', [...this.sign(), '-q', '1', '-t', `ember/${this.id}/${topic}`, '-m', payload])

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -204,6 +205,7 @@ func (r *Rig) Run(name string, args ...string) (string, error) {
 func (r *Rig) Start(name string, args ...string) *Sub {
 	s := &Sub{cmd: exec.Command(name, args...)}
 	s.cmd.Stdout, s.cmd.Stderr = s, s
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // so that what it started itself ends with it
 	require.NoError(r.T, s.cmd.Start())
 	r.T.Cleanup(s.Stop)
 	return s
@@ -326,7 +328,14 @@ func (s *Sub) String() string {
 
 // Stop ends it.
 func (s *Sub) Stop() {
-	_ = s.cmd.Process.Kill()
+	if s.cmd.ProcessState != nil {
+		return
+	}
+	pid := s.cmd.Process.Pid
+	if s.cmd.SysProcAttr != nil {
+		pid = -pid
+	}
+	_ = syscall.Kill(pid, syscall.SIGKILL)
 	_ = s.cmd.Wait()
 }
 
