@@ -36,7 +36,7 @@ export async function until<T>(what: string, f: () => T | Promise<T>, ms = 25_00
 }
 
 export class Hub {
-  dir = mkdtempSync(join(tmpdir(), 'idleember-'))
+  dir = ''
   http = 0
   mqtt = 0
   udp = 0
@@ -47,6 +47,7 @@ export class Hub {
   private child?: ChildProcess
 
   async start(command = 'serve'): Promise<this> {
+    this.dir ||= mkdtempSync(join(tmpdir(), 'idleember-'))
     this.http ||= await freePort()
     this.mqtt ||= await freePort()
     this.said = ''
@@ -68,7 +69,7 @@ export class Hub {
   async remove() {
     this.boards.forEach((b) => b.disconnect())
     await this.stop('SIGKILL')
-    rmSync(this.dir, { recursive: true, force: true })
+    if (this.dir) rmSync(this.dir, { recursive: true, force: true })
   }
   /** What a person in front of the demo types. */
   type(line: string) { this.child!.stdin!.write(line + '\n') }
