@@ -8,7 +8,11 @@ import { type Browser, type BrowserContext, type Page, chromium } from 'playwrig
 
 export const password = 'a long enough password'
 const binary = process.env.BIN ?? resolve(import.meta.dirname, '../../bin/idleember')
-export const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
+export const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync',
+  // Only the last list of features counts, so this one names what Playwright switches off too. The last two are pages of the desktop's
+  // address bar, which it loads beside each new tab: they took half a second of a core while a page was to be seen or measured.
+  '--disable-features=AvoidUnnecessaryBeforeUnloadCheckSync,DestroyProfileOnBrowserClose,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,LensOverlay,MediaRouter,PaintHolding,' +
+    'ThirdPartyStoragePartitioning,AvoidCorsURLLoaderRestartOnRedirect,OptimizationHints,NetworkTimeServiceQuerying,AimEnabled,PreconnectToSearch,WebUIOmniboxPopup,WebUIOmniboxAimPopup']
 
 export const phone = { width: 390, height: 844 }
 export const flat = { width: 844, height: 390 }
