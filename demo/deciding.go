@@ -44,6 +44,9 @@ func shape(c *site.Control) {
 
 func on() *site.Amount { a := site.Amount(1); return &a }
 
+// exercised is the hour of the day in which the rinse valve is opened for a moment.
+const exercised = 5
+
 // automations are what the studio's hub decides by itself.
 var automations = []site.Automation{
 	{Control: "drying_room.heater",
@@ -64,7 +67,7 @@ var automations = []site.Automation{
 		Interlocks: []site.Interlock{{Name: "tank empty", Condition: site.Condition{When: "not slip_tank.float"}}},
 		Limits:     site.RunLimits{LongestOnMS: 2 * minute, RestMS: 6 * minute}},
 	{Control: "slip_tank.rinse_valve",
-		Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 60 * minute, ForMS: 20 * second, At: &calendar.Moment{Base: calendar.Clock, Minutes: 5 * 60}}}},
+		Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 60 * minute, ForMS: 20 * second, At: &calendar.Moment{Base: calendar.Clock, Minutes: exercised * 60}}}},
 	{Control: "glaze_store.heater",
 		Demands: []site.Demand{{Kind: site.HoldAbove, Of: "glaze_store.temperature", Target: "glaze_store.warm", Band: 0.5}}},
 	{Control: "glaze_store.cooler",

@@ -226,3 +226,13 @@ func TestTheRestOfTheWorld(t *testing.T) {
 	assert.Greater(t, cold.sun(noon), 0.9)
 	assert.Less(t, cold.sun(night), 0.0)
 }
+
+func TestTheHubOfThreeDaysAgoExercisesNoValve(t *testing.T) {
+	loc, err := time.LoadLocation(zone)
+	require.NoError(t, err)
+	for hour := range 24 * 366 {
+		now := time.Date(2026, 1, 1, hour, 30, 0, 0, time.UTC)
+		then := now.Add(-away(now, loc)).In(loc)
+		require.NotEqual(t, exercised, then.Hour(), "set up at %s", now)
+	}
+}

@@ -46,6 +46,7 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 	now := time.Now().Truncate(time.Second)
 	start := now.Add(-length)
 	cut := now.Add(-61 * time.Hour)
+	gone := away(now, loc)
 	w := newWorld(7, start, loc)
 	p := &past{series: map[string][]store.Reading{}, last: map[string]reading.Value{}}
 	r := w.room
@@ -53,9 +54,9 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 	for at := start; at.Before(now); at = at.Add(every) {
 		if !at.Before(next) {
 			next = at.Add(sparse)
-			w.habits(at, now)
+			w.habits(at, now, gone)
 			w.step(at, sparse)
-			w.note(p, at, now.Sub(at) < away)
+			w.note(p, at, now.Sub(at) < gone)
 		}
 		unplugged := at.After(cut) && at.Before(cut.Add(100*time.Minute))
 		r.heater = habit(at, loc) && !unplugged && now.Sub(at) > 30*time.Minute
@@ -86,12 +87,12 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 }
 
 // habits are what the potter does by hand with everything but the heater: a firing every fourth day, the vent while it
-// cools, the pump when the tank is low, the lamp in the evening. The last half hour is quiet.
-func (r *rest) habits(at, now time.Time) {
+// cools, the pump when the tank is low, the lamp in the evening. The last half hour is quiet, and the kiln since it is gone.
+func (r *rest) habits(at, now time.Time, gone time.Duration) {
 	t := at.In(r.loc)
 	quiet := now.Sub(at) < 30*time.Minute
 	firing := t.YearDay()%4 == 1
-	r.elements = now.Sub(at) > away && firing && t.Hour() >= 7 && t.Hour() < 18
+	r.elements = now.Sub(at) > gone && firing && t.Hour() >= 7 && t.Hour() < 18
 	r.vent = !quiet && r.chamber > 200 && !r.elements
 	r.blower = !quiet && r.monoxide > 30
 	r.door = !firing && t.YearDay()%4 == 3 && t.Hour() == 9

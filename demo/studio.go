@@ -85,8 +85,15 @@ func (st *studio) save(dir string) error {
 	return os.WriteFile(filepath.Join(dir, studioFile), b, 0o600)
 }
 
-// away is how long ago the kiln's board lost its power, with the elements switched on by hand.
-const away = 73 * time.Hour
+// away is how long before now the kiln's board lost its power, with the elements switched on by hand. It is not in the hour
+// in which the rinse valve is exercised: the hub of then would end with the valve open, and three days of that would be its past.
+func away(now time.Time, loc *time.Location) time.Duration {
+	const usual = 73 * time.Hour
+	if now.Add(-usual).In(loc).Hour() == exercised {
+		return usual + 2*time.Hour
+	}
+	return usual
+}
 
 // build makes the studio in a new folder: a hub of three days ago, in which everything was set up and the kiln was left on,
 // with a longer history beside it.
@@ -96,7 +103,12 @@ func build(ctx context.Context, dir string, o serve.Options, out io.Writer, past
 		return nil, nil, err
 	}
 	defer func() { _ = db.Close() }()
-	h, err := hub.Start(ctx, db, hub.Options{Log: o.Log, Version: serve.Version, Now: func() time.Time { return time.Now().Add(-away) }})
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		return nil, nil, err
+	}
+	ago := away(time.Now(), loc)
+	h, err := hub.Start(ctx, db, hub.Options{Log: o.Log, Version: serve.Version, Now: func() time.Time { return time.Now().Add(-ago) }})
 	if err != nil {
 		return nil, nil, err
 	}
