@@ -83,9 +83,9 @@ func alertRows(cmd *cli.Command, list []client.Alert) error {
 		if a.Since != nil {
 			since = calendar.Words(time.Since(*a.Since))
 		}
-		rows = append(rows, []string{a.ID, string(a.Config.Severity), strings.ReplaceAll(string(a.Phase), "_", " "), a.Config.Name, a.Value, since})
+		rows = append(rows, []string{a.ID, string(a.Config.Severity), strings.ReplaceAll(string(a.Phase), "_", " "), a.Config.Name, a.Value, a.Limit, since})
 	}
-	return show(cmd, list, []string{"id", "severity", "phase", "alert", "now", "for"}, rows)
+	return show(cmd, list, []string{"id", "severity", "phase", "alert", "now", "limit", "for"}, rows)
 }
 
 func alertHistory(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {

@@ -11,6 +11,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/alert"
+	"idleember/core/calendar"
 	"idleember/core/engine"
 	"idleember/core/series"
 	"idleember/core/site"
@@ -26,7 +27,8 @@ type Alert struct {
 	Place   string      `json:"place,omitempty"`
 	Device  string      `json:"device,omitempty"`
 	Phase   alert.Phase `json:"phase"`
-	Value   string      `json:"value"` // what it is about, as it is now
+	Value   string      `json:"value"`           // what it is about, as it is now
+	Limit   string      `json:"limit,omitempty"` // and what that is compared with, in words
 	Was     string      `json:"was,omitempty"`
 	Since   *time.Time  `json:"since,omitempty"`
 	Ended   *time.Time  `json:"ended,omitempty"`
@@ -38,11 +40,15 @@ type Alert struct {
 	Told    []AlertTold `json:"told,omitempty"`
 }
 
-// AlertTold is a route that carried an alert.
+// AlertTold is a route that carried an alert: to whom, and how.
 type AlertTold struct {
 	Route string    `json:"route"`
+	Name  string    `json:"name,omitempty"` // of the route; empty where it is gone
+	Who   string    `json:"who,omitempty"`  // the person's name
+	Via   string    `json:"via,omitempty"`
 	At    time.Time `json:"at"`
 	Count int       `json:"count"`
+	State string    `json:"state,omitempty"` // empty: it arrived, or is on its way; waiting: it did not arrive and is tried again; failed
 }
 
 // alertPart and routePart are kept as rules are.
@@ -126,7 +132,7 @@ func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 		}
 	}
 	_, made := h.site.Alerts[id]
-	v := Alert{ID: id, Version: Version(*cfg), Config: *cfg, BuiltIn: !made, Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, N: s.N}
+	v := Alert{ID: id, Version: Version(*cfg), Config: *cfg, BuiltIn: !made, Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, Limit: limitWords(cfg, h.site), N: s.N}
 	if owner, _ := site.Split(cfg.Of); h.site.Devices[owner].ID != "" {
 		v.Device = owner
 	}
@@ -146,8 +152,9 @@ func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 	case alert.OutOfService:
 		v.By, v.Since = s.OutBy, moment(s.OutAt)
 	}
-	for _, r := range slices.Sorted(maps.Keys(s.Told)) {
-		v.Told = append(v.Told, AlertTold{Route: r, At: s.Told[r].At, Count: s.Told[r].Count})
+	for _, id := range slices.Sorted(maps.Keys(s.Told)) {
+		r := h.site.Routes[id]
+		v.Told = append(v.Told, AlertTold{Route: id, Name: r.Name, Who: h.nameOf(r.Person), Via: r.Via, At: s.Told[id].At, Count: s.Told[id].Count, State: h.undelivered[way{v.ID, id}]})
 	}
 	return v, cfg
 }
@@ -360,11 +367,15 @@ func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *
 	return n
 }
 
-// limitWords says what an alert is compared with.
+// limitWords says what an alert is compared with; nothing where its name says it all.
 func limitWords(a *site.Alert, s *site.Site) string {
 	g := s.Signals[a.Of]
 	num := func(f float64) string {
 		return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, f, site.UnitSign(g.Unit)))
+	}
+	span, goes := calendar.Words(site.Millis(a.SpanMS)), "rises"
+	if a.Falls {
+		goes = "falls"
 	}
 	switch a.Kind {
 	case site.AlertAbove:
@@ -373,6 +384,16 @@ func limitWords(a *site.Alert, s *site.Site) string {
 		return "below " + num(a.Limit)
 	case site.AlertOutside:
 		return "outside " + num(a.Limit) + " to " + num(a.Upper)
+	case site.AlertFaster:
+		return goes + " by more than " + num(a.Limit) + " in " + span
+	case site.AlertTrend:
+		return goes + " to " + num(a.Limit) + " within " + span
+	case site.AlertSilent:
+		return "no reading for " + span
+	case site.AlertUnchanged:
+		return "unchanged for " + span
+	case site.AlertService:
+		return fmt.Sprintf("ran %g h", a.Limit)
 	}
 	return ""
 }

@@ -71,14 +71,15 @@ type Hub struct {
 	toldOf  map[string]told // of signals, by id
 
 	// what follows belongs to the loop alone
-	engine  *engine.Engine
-	site    *site.Site
-	secrets map[string]string // passwords of brokers elsewhere
-	brokers map[string]BrokerState
-	modes   map[string]string // of controls, as last recorded
-	present map[string]bool   // devices, as last recorded
-	models  map[string]site.Model
-	shipped map[string]bool // models that are part of the program
+	undelivered undelivered
+	engine      *engine.Engine
+	site        *site.Site
+	secrets     map[string]string // passwords of brokers elsewhere
+	brokers     map[string]BrokerState
+	modes       map[string]string // of controls, as last recorded
+	present     map[string]bool   // devices, as last recorded
+	models      map[string]site.Model
+	shipped     map[string]bool // models that are part of the program
 	// versions are those of signals' settings in the site versionsOf.
 	versions   map[string]string
 	versionsOf *site.Site
@@ -193,6 +194,9 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	h.people.rights.Store(access.NewRights(h.site.Rights))
+	if h.undelivered, err = loadUndelivered(ctx, st); err != nil {
+		return nil, err
+	}
 	refused, err := st.RefusalCounts(ctx)
 	if err != nil {
 		return nil, err

@@ -31,7 +31,6 @@ type LinkedAlert struct {
 	Name    string    `json:"name"`  // of the hub
 	Place   string    `json:"place"` // its name
 	Zone    string    `json:"zone"`
-	Limit   string    `json:"limit"`
 	Past    bool      `json:"past"` // the time that the message told of is over; what stands here is of a later one
 	Expires time.Time `json:"expires"`
 }
@@ -123,7 +122,7 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 	if cfg == nil || access.May(a, access.Look, h.alertObject(cfg)) != nil {
 		return x, &NotFoundError{"alert", l.Alert, nil}
 	}
-	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site), Past: v.N != l.N, Expires: time.Unix(l.Until, 0)}
+	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N, Expires: time.Unix(l.Until, 0)}
 	if p, ok := h.site.Place(v.Place); ok {
 		x.Place = p.Name
 	}

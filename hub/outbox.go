@@ -253,7 +253,7 @@ const (
 func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err error) {
 	now := h.Time()
 	var changes []store.Change
-	for _, d := range q {
+	for i, d := range q {
 		d.Tries++
 		var never *NeverError
 		switch {
@@ -267,6 +267,7 @@ func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err 
 				d.Next = now.Add(waits(d.Tries)).UnixMilli()
 			}
 		}
+		q[i] = d
 		changes = append(changes, store.DeliveryTried(d))
 		if d.State == store.Failed || d.State == store.Sent && d.Tries > 1 || d.Tries == 1 && d.State == store.Waiting {
 			h.log.Info("a message", "route", d.Route, "message", d.MID, "state", d.State, "tries", d.Tries, "answer", d.Answer)
@@ -277,8 +278,40 @@ func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err 
 	}
 	first := q[0]
 	h.enqueue(func() {
+		for _, d := range q {
+			way := way{d.Alert, d.Route}
+			if before := h.undelivered[way]; before != d.State {
+				h.undelivered.note(d)
+				if before != "" || d.State != store.Sent {
+					h.publishAlert(d.Alert)
+				}
+			}
+		}
 		h.live.publish("delivery", map[string]string{"route": first.Route, "alert": first.Alert}, access.Object{Name: "route." + first.Route, Guests: site.GuestsNothing})
 	})
+}
+
+// undelivered is how it stands with the newest message about an alert over a route that has not arrived: it waits for another try, or failed.
+type undelivered map[way]string
+
+type way struct{ alert, route string }
+
+func (u undelivered) note(d store.Delivery) {
+	delete(u, way{d.Alert, d.Route})
+	if d.State != store.Sent {
+		u[way{d.Alert, d.Route}] = d.State
+	}
+}
+
+func loadUndelivered(ctx context.Context, st *store.Store) (undelivered, error) {
+	list, err := st.Deliveries(ctx, "", 500)
+	u := undelivered{}
+	for _, d := range slices.Backward(list) { // the newest is the last to count
+		if d.Tries > 0 {
+			u.note(d)
+		}
+	}
+	return u, err
 }
 
 // TestRoute sends a test over a route now and tells the exact answer of the other side.

@@ -62,6 +62,13 @@ func (h *Hub) isMember(account string) bool {
 	return ok
 }
 
+// nameOf returns the name of a member, or nothing where there is none with that account.
+func (h *Hub) nameOf(account string) string {
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	return h.people.members[account].Name
+}
+
 // use is when passes were used and members seen last, until it is written.
 type use struct {
 	mu             sync.Mutex

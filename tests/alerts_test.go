@@ -105,6 +105,38 @@ func TestAnAlertFromMakingToStory(t *testing.T) {
 	assert.Equal(t, []string{"gas out_of_service"}, alerts(r, r.Owner))
 }
 
+// What is compared with what is told in words with the value, in the decimals and unit of the signal.
+func TestTheLimitInWords(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20.5")
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	want := map[string]string{}
+	for limit, a := range map[string]site.Alert{
+		"above 80.0":                       {Kind: site.AlertAbove, Limit: 80},
+		"outside 5.0 to 30.0":              {Kind: site.AlertOutside, Limit: 5, Upper: 30},
+		"falls by more than 2.0 in 10 min": {Kind: site.AlertFaster, Limit: 2, Falls: true, SpanMS: 600_000},
+		"rises to 60.0 within 2 h":         {Kind: site.AlertTrend, Limit: 60, SpanMS: 7200_000},
+		"no reading for 1 h":               {Kind: site.AlertSilent, SpanMS: 3600_000},
+		"unchanged for 3 h":                {Kind: site.AlertUnchanged, SpanMS: 3 * 3600_000},
+	} {
+		a.Of, a.ID, a.Name, a.Severity = "kiln.chamber", string(a.Kind), string(a.Kind), site.Info
+		saveAlert(r, a)
+		want[a.ID] = limit
+	}
+	all := false
+	list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{Active: &all})
+	require.NoError(t, err)
+	got := map[string]string{}
+	for _, a := range *list.JSON200 {
+		if want[a.ID] != "" {
+			got[a.ID] = a.Limit
+		}
+	}
+	assert.Equal(t, want, got)
+}
+
 // Without making: a device that is away. It is tuned under its own id, and may be switched off.
 func TestBuiltInAlerts(t *testing.T) {
 	t.Parallel()
@@ -361,8 +393,21 @@ func TestMailArrives(t *testing.T) {
 	post.refuse.Store(true)
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
 	r.Soon("it waits", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "mo waiting: ") })
+	told := func() string {
+		list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
+		require.NoError(t, err)
+		for _, a := range *list.JSON200 {
+			for _, x := range a.Told {
+				return a.Limit + ": " + x.Who + " by " + x.Via + " " + x.State
+			}
+		}
+		return ""
+	}
+	r.Soon("that is told beside the alert", func() bool { return told() == "above 100: mo by mail waiting" })
 	r.Restart()
+	assert.Equal(t, "above 100: mo by mail waiting", told(), "also after a restart")
 	post.refuse.Store(false)
+	r.Soon("it arrived", func() bool { return told() == "above 100: mo by mail " })
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
 	r.Soon("both", func() bool { return len(post.mails()) == 2 })
 	mails := post.mails()

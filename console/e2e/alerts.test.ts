@@ -71,6 +71,8 @@ test('from "tell me when" to an alert that somebody acknowledges on a phone', as
   await small.page.locator('.attention').getByRole('link').first().tap()
   const row = small.page.locator('[data-alert="humidity_is_above_60"]')
   await row.getByText('Air the room.').waitFor()
+  await row.getByText(/^71(\.0)? %, above 60(\.0)? % · for \d+ s$/).waitFor()
+  await row.getByText(/^told Hall by webhook \d+ s ago$/).waitFor()
   await small.page.getByLabel('A word with it').fill('window open')
   await small.page.getByRole('button', { name: 'Acknowledge' }).tap()
   await row.getByText('acknowledged by Mo: window open').waitFor()

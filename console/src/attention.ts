@@ -48,5 +48,5 @@ export function alertWords(a: Alert, now: number): string {
   if (a.phase === 'returned') return `it is over (${a.was}), and waits until somebody clears it`
   if (a.phase === 'shelved') return `shelved by ${a.by ?? ''} until ${a.until ? new Date(a.until).toLocaleString() : ''}`
   if (a.phase === 'out_of_service') return `out of service, by ${a.by ?? ''}`
-  return [a.value, age, (a.times ?? 0) > 1 ? `${a.times} times` : ''].filter(Boolean).join(' · ')
+  return [[a.value, a.limit].filter(Boolean).join(', '), age, (a.times ?? 0) > 1 ? `${a.times} times` : ''].filter(Boolean).join(' · ')
 }

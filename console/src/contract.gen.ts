@@ -3053,6 +3053,8 @@ export interface components {
             phase: "normal" | "active" | "acknowledged" | "returned" | "shelved" | "out_of_service";
             /** @description what it is about, as it is now */
             value: string;
+            /** @description and what that is compared with, in words */
+            limit?: string;
             /** @description and when it was raised */
             was?: string;
             /** Format: date-time */
@@ -3076,9 +3078,20 @@ export interface components {
             until?: string;
             told?: {
                 route: string;
+                /** @description of the route */
+                name?: string;
+                /** @description the name of the person it is for */
+                who?: string;
+                /** @description mail, webhook, mqtt or push */
+                via?: string;
                 /** Format: date-time */
                 at: string;
                 count: number;
+                /**
+                 * @description the newest message did not arrive and is tried again, or was given up
+                 * @enum {string}
+                 */
+                state?: "waiting" | "failed";
             }[];
         };
         Backups: {
@@ -3117,7 +3130,6 @@ export interface components {
             /** @description its name */
             place: string;
             zone: string;
-            limit: string;
             /** @description the time that the message told of is over; what stands here is of a later one */
             past: boolean;
             /**

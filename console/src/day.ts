@@ -36,13 +36,18 @@ function without(runs: Runs, gaps: number[][]): Runs {
   return runs
 }
 
-export function traceOf(h: History): Trace {
+export function traceOf(h: History, span = day): Trace {
   const v = (h.mean ?? h.v ?? []).map((x) => Number(x))
-  return { t: [...h.t], v, hold: Math.max(h.hold_ms || day, 2 * h.step_ms, 1.5 * (day / points)) }
+  return { t: [...h.t], v, hold: Math.max(h.hold_ms || day, 2 * h.step_ms, 1.5 * (span / points)) }
 }
 
-/** Of everything, or of the series that only names. */
-export function useDay(only?: () => string[]) {
+/** A day, or as much of the past as shows what was a while before something began. */
+export function reach(ms: number): number {
+  return [1, 7, 31, 366].map((n) => n * day).find((span) => span >= 1.25 * ms) ?? 366 * day
+}
+
+/** Of everything, or of the series that only names; of a longer past where spanOf says so. */
+export function useDay(only?: () => string[], spanOf: (id: string) => number = () => day) {
   const hub = useHub()
   const traces = reactive<Record<string, Trace>>({})
   const runs = reactive<Record<string, Runs>>({})
@@ -54,14 +59,16 @@ export function useDay(only?: () => string[]) {
       ...Object.keys(hub.controls).map((id) => id + '.is'),
     ]
     to.value = Date.now() + hub.offset
-    const from = to.value - day
-    for (let i = 0; i < series.length; i += 40) {
-      const got = await ask(
-        api.GET('/history', { params: { query: { series: series.slice(i, i + 40), from: new Date(from).toISOString(), to: new Date(to.value).toISOString(), points } } }),
-      )
-      for (const h of got) {
-        if (h.kind === 'onoff') runs[h.series] = runsOf(h, to.value)
-        else traces[h.series] = traceOf(h)
+    for (const span of new Set(series.map(spanOf))) {
+      const ids = series.filter((id) => spanOf(id) === span)
+      for (let i = 0; i < ids.length; i += 40) {
+        const got = await ask(
+          api.GET('/history', { params: { query: { series: ids.slice(i, i + 40), from: new Date(to.value - span).toISOString(), to: new Date(to.value).toISOString(), points } } }),
+        )
+        for (const h of got) {
+          if (h.kind === 'onoff') runs[h.series] = runsOf(h, to.value)
+          else traces[h.series] = traceOf(h, span)
+        }
       }
     }
   }
@@ -74,7 +81,7 @@ export function useDay(only?: () => string[]) {
     soon = 0
     for (const [id, [at, v]] of newest) {
       const t = traces[id]!
-      if (at - (t.t.at(-2) ?? 0) < day / points && t.t.length > 1) {
+      if (at - (t.t.at(-2) ?? 0) < spanOf(id) / points && t.t.length > 1) {
         t.t[t.t.length - 1] = at
         t.v[t.v.length - 1] = v
       } else {

@@ -7,8 +7,8 @@ import { alertWords } from '../attention'
 import Icon from '../components/Icon.vue'
 import RoutesCard from '../components/RoutesCard.vue'
 import Sparkline from '../components/Sparkline.vue'
-import { useDay } from '../day'
-import { dayText } from '../format'
+import { reach, useDay } from '../day'
+import { dayText, since } from '../format'
 import { onAlert, useHub } from '../hub'
 
 const hub = useHub()
@@ -34,8 +34,13 @@ const lines = computed<Line[]>(() => {
 })
 const place = (a: Alert) => hub.places.find((p) => p.id === a.place)?.name ?? ''
 const numbers = computed(() => list.value.flatMap((a) => (hub.signals[a.config.of ?? '']?.kind === 'number' ? [a.config.of!] : [])))
-const { traces, to, span } = useDay(() => numbers.value)
+// The line begins well before the alert did.
+const spanOf = (id: string) => reach(Math.max(0, ...list.value.filter((a) => a.config.of === id && a.since).map((a) => hub.minute - Date.parse(a.since!))))
+const { traces, to } = useDay(() => numbers.value, spanOf)
 const phaseNames = { normal: 'quiet', active: 'active', acknowledged: 'acknowledged', returned: 'over, not cleared', shelved: 'shelved', out_of_service: 'out of service' } as const
+
+const ways: Record<string, string> = { mail: 'mail', webhook: 'webhook', mqtt: 'MQTT', push: 'push' }
+const toldWords = (t: NonNullable<Alert['told']>[number]) => `${t.who || t.name || t.route}${t.via ? ` by ${ways[t.via]}` : ''} ${since(t.at, hub.minute)} ago${t.count > 1 ? ` (${t.count} times)` : ''}${t.state ? (t.state === 'failed' ? ', which did not arrive' : ', which has not arrived yet') : ''}`
 
 async function act(action: 'acknowledge' | 'shelve' | 'unshelve' | 'retire' | 'restore', ids: string[], for_ms?: number) {
   failed.value = ''
@@ -137,9 +142,9 @@ async function toggle(a: Alert) {
                 <div><strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.phase] }}{{ a.phase === 'acknowledged' ? ` by ${a.by}${a.word ? `: ${a.word}` : ''}` : '' }}</span></div>
                 <div class="small-text">{{ alertWords(a, hub.minute) }}</div>
                 <div v-if="a.config.text && ['active', 'returned'].includes(a.phase)" class="small-text do">{{ a.config.text }}</div>
-                <div v-if="a.told?.length" class="soft small-text">told by {{ a.told.map((t) => `${t.route}${t.count > 1 ? ` (${t.count} times)` : ''}`).join(', ') }}</div>
+                <div v-if="a.told?.length" class="soft small-text">told {{ a.told.map(toldWords).join(', ') }}</div>
               </div>
-              <RouterLink v-if="a.config.of && traces[a.config.of]" class="spark" :to="{ name: 'charts', query: { s: a.config.of } }" :aria-label="`Chart of ${a.config.name}`"><Sparkline :trace="traces[a.config.of]" :from="to - span" :to="to" /></RouterLink>
+              <RouterLink v-if="a.config.of && traces[a.config.of]" class="spark" :to="{ name: 'charts', query: { s: a.config.of } }" :aria-label="`Chart of ${a.config.name}`"><Sparkline :trace="traces[a.config.of]" :from="to - spanOf(a.config.of)" :to="to" /></RouterLink>
             </template>
           </li>
         </ul>

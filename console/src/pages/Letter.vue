@@ -47,7 +47,7 @@ const when = (t: string | undefined) => (t ? dayText(Date.parse(t), it.value!.zo
           <template v-if="it.place"><dt>Where</dt><dd>{{ it.place }}</dd></template>
           <template v-if="it.alert.value"><dt>Now</dt><dd class="value">{{ it.alert.value }}</dd></template>
           <template v-if="it.alert.was"><dt>When it came</dt><dd>{{ it.alert.was }}</dd></template>
-          <template v-if="it.limit"><dt>Limit</dt><dd>{{ it.limit }}</dd></template>
+          <template v-if="it.alert.limit"><dt>Limit</dt><dd>{{ it.alert.limit }}</dd></template>
           <template v-if="it.alert.since"><dt>Since</dt><dd>{{ when(it.alert.since) }}</dd></template>
         </dl>
         <p v-if="it.alert.config.text && open" class="do mb-0">{{ it.alert.config.text }}</p>
