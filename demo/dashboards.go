@@ -32,7 +32,7 @@ func dashboards(picture string) []site.Dashboard {
 			{ID: "monoxide", Kind: site.TileGauge, Of: []string{"kiln_shed.carbon_monoxide"}, X: 2, Y: 3, W: 4, H: 2, Low: number(0), High: number(60),
 				Ranges: []site.Range{{From: 12, To: 25, Tone: "warn"}, {From: 25, To: 60, Tone: "critical"}}},
 			{ID: "clock", Kind: site.TileClock, X: 0, Y: 4, W: 2, H: 1},
-			{ID: "ran", Kind: site.TileStrip, Of: []string{"drying_room.heater", "shelf_fan.fan", "slip_tank.reclaim_pump"}, X: 6, Y: 4, W: 6, H: 2},
+			{ID: "ran", Kind: site.TileStrip, Of: []string{"drying_room.heater", "shelf_fan.fan", "slip_tank.reclaim_pump", "damp_cupboard.mister"}, X: 6, Y: 4, W: 6, H: 2},
 			{ID: "draught", Kind: site.TileSetpoint, Of: []string{"drying_room.setpoint"}, X: 0, Y: 5, W: 3, H: 1},
 			{ID: "door", Kind: site.TileLamp, Of: []string{"kiln.door"}, Name: "Kiln door", X: 3, Y: 5, W: 3, H: 1},
 			{ID: "day", Kind: site.TileChart, Of: []string{"drying_room.temperature", "drying_room.humidity", "drying_room.heater"}, Name: "Drying room", X: 0, Y: 6, W: 12, H: 6, SpanMS: day},

@@ -25,7 +25,7 @@ export function about(id: string) {
 
 export const kindNames: Record<Tile['kind'], string> = {
   value: 'Value', gauge: 'Gauge', sparkline: 'Value with its day', chart: 'Chart', lamp: 'Lamp', control: 'Switch, slider or choice', setpoint: 'Setpoint', text: 'Text',
-  alerts: 'What needs attention', strip: 'When it ran', preset: 'Preset', timer: 'Timer', notes: 'Notes', picture: 'Picture or drawing', still: 'What a camera sees', clock: 'Clock',
+  alerts: 'What needs attention', strip: 'When it ran, and will run', preset: 'Preset', timer: 'Timer', notes: 'Notes', picture: 'Picture or drawing', still: 'What a camera sees', clock: 'Clock',
 }
 
 /** What a tile may become without becoming about something else. */

@@ -4,12 +4,11 @@ import { computed, defineAsyncComponent } from 'vue'
 import type { Tile } from '../../api'
 import { about } from '../../dashboards'
 import type { Runs, Trace } from '../../day'
-import { clockText, controlState, length } from '../../format'
+import { clockText, controlState } from '../../format'
 import { useHub } from '../../hub'
 import Attention from '../Attention.vue'
 import Position from '../Position.vue'
 import PresetBar from '../PresetBar.vue'
-import RunStrip from '../RunStrip.vue'
 import Sparkline from '../Sparkline.vue'
 import Stepper from '../Stepper.vue'
 import StillView from '../StillView.vue'
@@ -17,6 +16,7 @@ import TileGauge from './TileGauge.vue'
 import TileLamp from './TileLamp.vue'
 import TileNotes from './TileNotes.vue'
 import TilePicture from './TilePicture.vue'
+import TileStrip from './TileStrip.vue'
 import TileTimer from './TileTimer.vue'
 import TileValue from './TileValue.vue'
 
@@ -33,11 +33,6 @@ const state = computed(() => (control.value ? controlState(control.value, hub.no
 const aimed = computed(() => (control.value?.settings ?? []).flatMap((id) => hub.settings[id] ?? []))
 const gone = computed(() => first.value !== '' && it.value.kind === 'gone')
 const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
-const strips = computed(() => (props.tile.of ?? []).map((id) => {
-  const runs = props.runs[key(id)]
-  const total = (runs ?? []).reduce((sum, [a, b]) => sum + Math.max(0, Math.min(b, props.to) - Math.max(a, props.from)), 0)
-  return { id, name: about(id).name, runs, total, colour: hub.controls[id] ? undefined : 'var(--data)' }
-}))
 </script>
 
 <template>
@@ -54,9 +49,7 @@ const strips = computed(() => (props.tile.of ?? []).map((id) => {
   <Stepper v-else-if="tile.kind === 'setpoint' && setting" :setting="setting" />
   <p v-else-if="tile.kind === 'text'" class="text mb-0">{{ tile.text || 'Write something here.' }}</p>
   <Attention v-else-if="tile.kind === 'alerts'" :places="tile.of" empty="All is well." />
-  <div v-else-if="tile.kind === 'strip'" class="strips">
-    <div v-for="s in strips" :key="s.id"><span class="between small-text"><span>{{ s.name }}</span><span class="soft">{{ length(s.total) }} of a day</span></span><RunStrip :runs="s.runs" :from="from" :to="to" :what="s.name" :colour="s.colour" /></div>
-  </div>
+  <TileStrip v-else-if="tile.kind === 'strip'" :tile="tile" :runs="runs" :from="from" :to="to" />
   <PresetBar v-else-if="tile.kind === 'preset'" :only="first" />
   <TileTimer v-else-if="tile.kind === 'timer'" :tile="tile" :runs="runs[key(first)]" :trace="traces[first]" :to="to" />
   <TileNotes v-else-if="tile.kind === 'notes'" :tile="tile" />
@@ -73,7 +66,6 @@ const strips = computed(() => (props.tile.of ?? []).map((id) => {
 .why { display: block; overflow-wrap: anywhere; }
 .hands { display: flex; flex-wrap: wrap; gap: 8px 12px; align-items: center; }
 .text { white-space: pre-wrap; overflow-wrap: anywhere; }
-.strips { display: grid; gap: 8px; }
 .clock { display: grid; }
 .clock time { font-size: calc(var(--big) * 1.5); font-weight: 650; line-height: 1.1; }
 </style>
