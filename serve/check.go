@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -28,7 +29,8 @@ func CheckCommand() *cli.Command {
 	return &cli.Command{Name: "check", Usage: "verify everything that a hub keeps, and what it needs to run",
 		Description: `Verifies the database's structure, the checksum and contents of every block of readings, and the sums of hours against the
 readings; then the disk, the clock, backups, the addresses, certificates, and whether the mail server answers. For what is wrong it says
-what to do. The hub must not be running. Nothing is changed. It exits with 1 where something is wrong.`,
+what to do. Of a hub that is running it verifies the database where it lies, and the rest in a copy in the folder for temporary
+files (TMPDIR); tell it the same options as serve. Nothing is changed. It exits with 1 where something is wrong.`,
 		Flags: Flags(DefaultData()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
@@ -40,12 +42,11 @@ what to do. The hub must not be running. Nothing is changed. It exits with 1 whe
 			if _, err := os.Stat(o.Data); err != nil {
 				return fmt.Errorf("there is no hub in %s; tell where it is with --data", o.Data)
 			}
-			s, err := store.Open(ctx, o.Data, store.Options{})
-			if err != nil {
+			c := &checkup{o: o}
+			defer c.close()
+			if err := c.open(ctx); err != nil {
 				return err
 			}
-			defer func() { _ = s.Close() }()
-			c := &checkup{o: o, store: s}
 			wrong := 0
 			for _, look := range []struct {
 				what string
@@ -74,6 +75,41 @@ what to do. The hub must not be running. Nothing is changed. It exits with 1 whe
 type checkup struct {
 	o     Options
 	store *store.Store
+	copy  string // the folder of the copy that is looked at while the hub runs
+}
+
+func (c *checkup) open(ctx context.Context) (err error) {
+	c.store, err = store.Open(ctx, c.o.Data, store.Options{})
+	if used := (*store.InUseError)(nil); !errors.As(err, &used) {
+		return err
+	}
+	if err := store.Quick(ctx, c.o.Data); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return damaged(err)
+	}
+	if c.copy, err = os.MkdirTemp("", "idleember-check-"); err == nil {
+		err = store.Copy(ctx, c.o.Data, c.copy)
+	}
+	if err != nil {
+		return fmt.Errorf("the hub is running, and there is no copy to look at: %w; make room, tell with TMPDIR where there is some, or stop the hub first", err)
+	}
+	c.store, err = store.Open(ctx, c.copy, store.Options{})
+	return err
+}
+
+func (c *checkup) close() {
+	if c.store != nil {
+		_ = c.store.Close()
+	}
+	if c.copy != "" {
+		_ = os.RemoveAll(c.copy)
+	}
+}
+
+func damaged(err error) error {
+	return fmt.Errorf("it is damaged; restore the newest backup to another folder, and keep this one for a rescue:\n%w", err)
 }
 
 func (c *checkup) kept(ctx context.Context) (string, error) {
@@ -87,7 +123,7 @@ func (c *checkup) kept(ctx context.Context) (string, error) {
 	})
 	_ = bar.Finish()
 	if err != nil {
-		return "", fmt.Errorf("it is damaged; restore the newest backup to another folder, and keep this one for a rescue:\n%w", err)
+		return "", damaged(err)
 	}
 	return fmt.Sprintf("%d series are as they were written (%.1f MB)", n, float64(c.store.Size())/1e6), nil
 }
@@ -131,7 +167,7 @@ func (c *checkup) clock(ctx context.Context) (string, error) {
 const oldBackup = 8 * 24 * time.Hour
 
 func (c *checkup) backups(ctx context.Context) (string, error) {
-	at, ok := c.store.LastBackup()
+	at, ok := store.LastBackup(c.o.Data)
 	people, err := c.store.Members(ctx)
 	if err != nil {
 		return "", err
@@ -148,28 +184,45 @@ func (c *checkup) backups(ctx context.Context) (string, error) {
 	return "the newest is of " + at.Format("2006-01-02 15:04"), nil
 }
 
-func (c *checkup) addresses(context.Context) (string, error) {
-	var free []string
+func (c *checkup) addresses(ctx context.Context) (string, error) {
+	var good []string
 	var wrong []error
 	for _, x := range []struct{ option, at, kind string }{{"--http", c.o.HTTP, "tcp"}, {"--https", c.o.HTTPS, "tcp"}, {"--mqtt", c.o.MQTT, "tcp"}, {"--mqtts", c.o.MQTTS, "tcp"}, {"--udp", c.o.UDP, "udp"}} {
-		if x.at == "" {
+		if x.at == "" || c.copy != "" && (x.kind == "udp" || strings.HasSuffix(x.at, ":0")) {
 			continue
 		}
-		var closer interface{ Close() error }
-		var err error
-		if x.kind == "udp" {
-			closer, err = net.ListenPacket("udp", x.at)
+		if err := c.address(ctx, x.option, x.at, x.kind); err != nil {
+			wrong = append(wrong, err)
 		} else {
-			closer, err = net.Listen("tcp", x.at)
+			good = append(good, x.at)
 		}
-		if err != nil {
-			wrong = append(wrong, addressError(x.option, x.at, err))
-			continue
-		}
-		_ = closer.Close()
-		free = append(free, x.at)
 	}
-	return strings.Join(free, ", ") + " are free", errors.Join(wrong...)
+	are := "are free"
+	if c.copy != "" {
+		are = "are answered by the hub that is running"
+	}
+	return strings.Join(good, ", ") + " " + are, errors.Join(wrong...)
+}
+
+// address tells whether an address can be had, or of a hub that is running whether somebody answers there.
+func (c *checkup) address(ctx context.Context, option, at, kind string) error {
+	var closer io.Closer
+	var err error
+	switch {
+	case c.copy != "":
+		d := net.Dialer{Timeout: 5 * time.Second}
+		if closer, err = d.DialContext(ctx, kind, at); err != nil {
+			return fmt.Errorf("a hub is running in %s, but nobody answers at %s (%s): %w; tell check the same options as serve", c.o.Data, at, option, err)
+		}
+	case kind == "udp":
+		closer, err = net.ListenPacket(kind, at)
+	default:
+		closer, err = net.Listen(kind, at)
+	}
+	if err != nil {
+		return addressError(option, at, err)
+	}
+	return closer.Close()
 }
 
 func (c *checkup) certificates(context.Context) (string, error) {

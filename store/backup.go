@@ -45,7 +45,7 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 		return b, fmt.Errorf("the backup cannot be written: %s", reason(err))
 	}
 	_ = f.Close()
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(dir, File)+"?_pragma=busy_timeout(10000)")
+	db, err := beside(dir)
 	if err != nil {
 		return b, err
 	}
@@ -247,8 +247,11 @@ func (s *Store) backUpFirst(ctx context.Context, have, know int64) error {
 }
 
 // LastBackup is when the newest backup was made.
-func (s *Store) LastBackup() (time.Time, bool) {
-	info, err := os.Stat(filepath.Join(s.dir, lastBackup))
+func (s *Store) LastBackup() (time.Time, bool) { return LastBackup(s.dir) }
+
+// LastBackup is when the newest backup of the hub in a folder was made.
+func LastBackup(dir string) (time.Time, bool) {
+	info, err := os.Stat(filepath.Join(dir, lastBackup))
 	if err != nil {
 		return time.Time{}, false
 	}

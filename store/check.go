@@ -5,8 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"idleember/core/series"
 )
@@ -15,14 +18,11 @@ import (
 // contents and order, and the sums of hours against the readings. The error tells of every fault. progress may be nil.
 func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 	var faults []error
-	var words []string
-	if err := s.read.SelectContext(ctx, &words, `PRAGMA quick_check(20)`); err != nil {
-		return err
-	}
-	for _, w := range words {
-		if w != "ok" {
-			faults = append(faults, fmt.Errorf("the database: %s", w))
+	if err := quick(ctx, s.read); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
 		}
+		faults = append(faults, err)
 	}
 	var all []struct {
 		ID   int64
@@ -44,6 +44,47 @@ func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 	}
 	if progress != nil {
 		progress(len(all), len(all))
+	}
+	return errors.Join(faults...)
+}
+
+// Quick verifies the structure of the database of a hub, which may be running, where it lies.
+func Quick(ctx context.Context, dir string) error {
+	db, err := beside(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	return quick(ctx, db)
+}
+
+// Copy writes the database of a hub, which may be running, to a folder, laid out anew, so that it can be looked at there.
+func Copy(ctx context.Context, dir, to string) error {
+	db, err := beside(dir)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, filepath.Join(to, File)); err != nil {
+		return fmt.Errorf("the database in %s cannot be copied to %s: %w", dir, to, err)
+	}
+	return nil
+}
+
+func beside(dir string) (*sqlx.DB, error) {
+	return sqlx.Open("sqlite", "file:"+filepath.Join(dir, File)+"?_pragma=busy_timeout(10000)")
+}
+
+func quick(ctx context.Context, db *sqlx.DB) error {
+	var faults []error
+	var words []string
+	if err := db.SelectContext(ctx, &words, `PRAGMA quick_check(20)`); err != nil {
+		return err
+	}
+	for _, w := range words {
+		if w != "ok" {
+			faults = append(faults, fmt.Errorf("the database: %s", w))
+		}
 	}
 	return errors.Join(faults...)
 }

@@ -86,8 +86,15 @@ func (e *NewerError) Error() string {
 		e.Dir, e.Have, e.Know)
 }
 
+// InUseError is returned by Open where another process has the folder open.
+type InUseError struct{ Dir string }
+
+func (e *InUseError) Error() string {
+	return fmt.Sprintf("the data folder %s is in use by another hub; stop it or choose another with --data", e.Dir)
+}
+
 // Open opens the database in dir, creating both where they are missing, and brings it to this version's format. It fails
-// with a sentence where the folder cannot be written, is in use by another hub, or holds a newer format (*NewerError).
+// with a sentence where the folder cannot be written, is in use by another hub (*InUseError), or holds a newer format (*NewerError).
 func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -101,7 +108,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = lock.Close()
-		return nil, fmt.Errorf("the data folder %s is in use by another hub; stop it or choose another with --data", dir)
+		return nil, &InUseError{dir}
 	}
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
 		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{}),

@@ -119,14 +119,26 @@ func TestBackupAndRestore(t *testing.T) {
 func TestCheckInWords(t *testing.T) {
 	t.Parallel()
 	p, _ := kiln(t)
-	port := p.http
+	port, room := p.http, t.TempDir()
 	run := func() (string, error) {
-		b, err := exec.Command(binary, "check", "--data", p.dir, "--http", port, "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "").CombinedOutput()
+		cmd := exec.Command(binary, "check", "--data", p.dir, "--http", port, "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "")
+		cmd.Env = append(os.Environ(), "TMPDIR="+room)
+		b, err := cmd.CombinedOutput()
 		return string(b), err
 	}
 	out, err := run()
-	assert.Error(t, err, "while it runs")
-	assert.Contains(t, out, "in use")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, port+" are answered by the hub that is running")
+	assert.Contains(t, out, "series are as they were written")
+	port = "127.0.0.1:1"
+	out, err = run()
+	assert.Error(t, err)
+	assert.Contains(t, out, "nobody answers at 127.0.0.1:1 (--http)")
+	assert.NotContains(t, out, "WRONG  store")
+	left, err := os.ReadDir(room)
+	require.NoError(t, err)
+	assert.Empty(t, left, "the copy goes")
+	port = p.http
 	p.kill()
 	out, err = run()
 	require.NoError(t, err, out)

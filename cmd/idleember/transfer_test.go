@@ -98,8 +98,7 @@ func TestExportImportAndCheck(t *testing.T) {
 		return string(b), err
 	}
 	out, err = check()
-	require.Error(t, err)
-	assert.Contains(t, out, "in use by another hub")
+	require.NoError(t, err, "while it runs: %s", out)
 	board.Disconnect(100)
 	p.kill()
 	out, err = check()
