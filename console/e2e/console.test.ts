@@ -186,6 +186,20 @@ test('two people see each other, a guest sees what was opened', async () => {
   await heater.locator('button[aria-disabled=false]').first().waitFor()
   await heater.getByRole('button', { name: 'Off', exact: true }).click()
   await until('it switches again', async () => /^off\b/.test(await heater.locator('.state').innerText()))
+  // All lines of one thing; and whoever reads far down is not thrown to the top by what happens meanwhile.
+  await mo.getByLabel('Words').fill('')
+  await mo.getByLabel('Of', { exact: true }).fill('hub.rights')
+  await until('lines of it alone', async () => (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'hub.rights' }).count()) && (await mo.locator('tbody tr').count()) > 1)
+  for (let i = 0; i < 70; i++) await hub.call('PATCH', '/signals/drying_room.temperature', { name: `Temperature ${i % 2 ? '' : 'inside'}`.trim() })
+  await mo.getByLabel('Of', { exact: true }).fill('')
+  await mo.getByRole('button', { name: 'Earlier' }).click()
+  await until('two pages', async () => (await mo.locator('tbody tr').count()) > 60)
+  await heater.getByRole('button', { name: 'On', exact: true }).click()
+  await mo.getByText('There are newer lines.').waitFor()
+  expect(await mo.locator('tbody tr').count()).toBeGreaterThan(60)
+  await mo.getByRole('button', { name: 'Show them' }).click()
+  await mo.locator('tbody tr').first().getByRole('button', { name: 'drying_room.heater' }).click()
+  await until('its lines', async () => (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'drying_room.heater' }).count()))
 
   const guest = (await page(hub.url, phone)).page
   await signIn(guest, 'visitor')

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { BButton } from 'bootstrap-vue-next/components/BButton'
-import { onMounted, reactive, ref, watch } from 'vue'
+import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { api, ask, sentence, type JournalEntry } from '../api'
 import { clockText } from '../format'
 import { useHub, useOnly } from '../hub'
@@ -13,8 +13,10 @@ const entries = ref<JournalEntry[]>([])
 const next = ref<number | undefined>()
 const failed = ref('')
 const loading = ref(true)
-const filter = reactive({ q: '', place: '', actor: '', from: '', to: '' })
-const query = () => ({ q: filter.q || undefined, place: filter.place || undefined, actor: filter.actor || undefined,
+const newer = ref(false) // than what is shown
+const pageOf = 60
+const filter = reactive({ q: '', object: '', place: '', actor: '', from: '', to: '' })
+const query = () => ({ q: filter.q || undefined, object: filter.object.trim() || undefined, place: filter.place || undefined, actor: filter.actor || undefined,
   from: filter.from ? new Date(zonedInstant(`${filter.from}T00:00`, hub.zone)).toISOString() : undefined, to: filter.to ? new Date(zonedInstant(`${filter.to}T00:00`, hub.zone) + 24 * 3600_000).toISOString() : undefined })
 let soon = 0
 watch(filter, () => { window.clearTimeout(soon); soon = window.setTimeout(() => void load(), 250) })
@@ -22,9 +24,10 @@ watch(filter, () => { window.clearTimeout(soon); soon = window.setTimeout(() => 
 async function load(more = false) {
   loading.value = true
   try {
-    const page = await ask(api.GET('/journal', { params: { query: { ...query(), limit: 60, cursor: more ? next.value : undefined } } }))
+    const page = await ask(api.GET('/journal', { params: { query: { ...query(), limit: pageOf, cursor: more ? next.value : undefined } } }))
     entries.value = more ? [...entries.value, ...page.entries] : page.entries
     next.value = page.next
+    newer.value &&= more
     failed.value = ''
   } catch (e) {
     failed.value = sentence(e)
@@ -32,7 +35,11 @@ async function load(more = false) {
   loading.value = false
 }
 onMounted(() => load())
-watch(() => Object.values(hub.controls).map((c) => c.rev + c.phase).join() + Object.values(hub.devices).map((d) => d.online).join(), () => load())
+watch(() => Object.values(hub.controls).map((c) => c.rev + c.phase).join() + Object.values(hub.devices).map((d) => d.online).join(), () => {
+  if (entries.value.length > pageOf) newer.value = true // whoever reads on further down is left in peace
+  else void load()
+})
+const things = computed(() => [...Object.values(hub.controls), ...Object.values(hub.settings).map((s) => s.config), ...Object.values(hub.devices)].map(({ id, name }) => ({ id, name })))
 
 const told = ref('')
 async function bringBack(e: JournalEntry) {
@@ -71,11 +78,14 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
     <div class="between mb-3"><h1>Journal</h1><BButton class="no-print" variant="outline-secondary" :disabled="saving > 0 || !entries.length" @click="save">{{ saving ? `${saving} lines …` : 'Save as CSV' }}</BButton></div>
     <div class="fields mb-3 no-print" role="search">
       <label><span>Words</span><input v-model="filter.q" type="search" class="form-control" maxlength="200" /></label>
+      <label><span>Of</span><input v-model="filter.object" class="form-control" maxlength="100" list="journal-of" placeholder="a control, setting or device" /></label>
       <label><span>Place</span><select v-model="filter.place" class="form-select"><option value="">everywhere</option><option v-for="p in hub.places" :key="p.id" :value="p.id">{{ p.name }}</option></select></label>
       <label><span>By whom</span><input v-model="filter.actor" class="form-control" maxlength="80" placeholder="a person or device" /></label>
       <label><span>From</span><input v-model="filter.from" class="form-control" type="date" /></label>
       <label><span>To</span><input v-model="filter.to" class="form-control" type="date" /></label>
+      <datalist id="journal-of"><option v-for="t in things" :key="t.id" :value="t.id">{{ t.name }}</option></datalist>
     </div>
+    <p v-if="newer" class="note" role="status"><span>There are newer lines.</span> <button type="button" class="btn btn-outline-secondary btn-sm" @click="load()">Show them</button></p>
     <p v-if="told" class="soft" role="status">{{ told }}</p>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet">
@@ -87,7 +97,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
             <td class="text-nowrap soft">{{ when(e) }}</td>
             <td>{{ e.actor }}</td>
             <td class="soft from">{{ e.source }}</td>
-            <td>{{ e.action }} <strong>{{ e.object }}</strong></td>
+            <td>{{ e.action }} <button type="button" class="of" :title="`All lines of ${e.object}`" @click="filter.object = e.object">{{ e.object }}</button></td>
             <td class="change">{{ change(e) }} <button v-if="e.kept && hub.owner" type="button" class="btn btn-outline-secondary btn-sm back" :aria-label="`Bring back ${e.object} as it was before ${when(e)}`" @click="bringBack(e)">Bring back</button></td>
             <td class="soft">{{ e.reason }}</td>
           </tr>
@@ -99,6 +109,8 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
 </template>
 
 <style scoped>
+.of { border: 0; background: none; padding: 0; min-height: 24px; color: var(--ink); font-weight: 650; text-align: left; overflow-wrap: anywhere; }
+.of:hover { text-decoration: underline; }
 .back { display: block; margin-top: 4px; padding: 2px 8px; }
 .change, .from { overflow-wrap: anywhere; min-width: 110px; }
 .change { min-width: 150px; }
