@@ -186,7 +186,7 @@ async function toggle(a: Alert) {
       <p v-if="gone" class="note small-text" role="status"><span>{{ gone.config.name }} was taken away.</span> <button type="button" class="btn btn-outline-secondary btn-sm" @click="bringBack">Bring it back</button></p>
       <p v-if="!made.length" class="soft">You made none yet. <RouterLink :to="{ name: 'new-alert' }">Tell me when …</RouterLink> a value is above a limit, a reading is missing, something opens.</p>
       <div v-for="a in made" :key="a.id" class="entry" :data-made="a.id">
-        <div><strong>{{ a.config.name }}</strong> <span class="soft small-text">{{ a.config.severity }}{{ a.config.off ? ', off' : '' }} · {{ a.config.of || a.config.when }}</span></div>
+        <div><strong>{{ a.config.name }}</strong> <span class="soft small-text">{{ a.config.severity }}{{ a.config.off ? ', off' : '' }} · {{ a.config.of || a.config.when }}{{ a.limit ? ` ${a.limit}` : '' }}</span></div>
         <div class="d-flex gap-2"><RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { id: a.id } }">Change</RouterLink><button type="button" class="btn btn-outline-secondary btn-sm" @click="remove(a)">Take away</button></div>
       </div>
       <details class="mt-2">
