@@ -109,7 +109,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
 </template>
 
 <style scoped>
-.of { border: 0; background: none; padding: 0; color: var(--ink); font: inherit; font-weight: 650; text-align: left; overflow-wrap: anywhere; }
+.of { border: 0; background: none; padding: 0; color: var(--ink); font: inherit; font-weight: 650; text-align: left; overflow-wrap: break-word; }
 .of:hover { text-decoration: underline; }
 .back { display: block; margin-top: 4px; padding: 2px 8px; }
 .change, .from { overflow-wrap: anywhere; min-width: 110px; }
