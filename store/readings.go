@@ -109,10 +109,14 @@ func (w *Tx) committed() {
 		w.seq++
 	}
 	counts := make([]int, len(w.ops))
+	before := map[int64]*Reading{} // the last of each series in this transaction
 	for i, o := range w.ops {
 		w.know(o.series)
 		if o.replaced != nil {
-			counts[i] = w.differing(o)
+			counts[i] = w.differing(o, before[o.series])
+		}
+		if n := len(o.put); n > 0 {
+			before[o.series] = &o.put[n-1]
 		}
 	}
 	w.recent.mu.Lock()
@@ -170,14 +174,24 @@ func (w *Tx) know(id int64) {
 	}
 }
 
-// differing counts the readings of a change that take the place of one that differs.
-func (w *Tx) differing(o op) (n int) {
+// differing counts the readings of a change that take the place of one that differs: of one that was there, or of the one just before,
+// since those that come in a rush share a millisecond. before is the last of the series in the transaction, nil where it is the first.
+func (w *Tx) differing(o op, before *Reading) (n int) {
 	x := w.recent.runs[o.series]
 	var at, next *block
 	var cols *series.Columns
 	low := int64(math.MaxInt64) // from here on, until next, readings belong to the block at
 	for i := range o.put {
 		r := &o.put[i]
+		if i > 0 {
+			before = &o.put[i-1]
+		}
+		if before != nil && before.T == r.T {
+			if before.Value != r.Value {
+				n++
+			}
+			continue
+		}
 		if x == nil || r.T > x.newest {
 			continue
 		}

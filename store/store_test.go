@@ -74,6 +74,38 @@ func TestReadingsInOrderPageByPageAndIdempotent(t *testing.T) {
 	assert.Equal(t, int64(n-1)*10, last.T)
 }
 
+// What takes the place of a differing reading is counted, also within a rush of one millisecond that is committed at once.
+func TestReplacedIsCounted(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer func() { _ = s.Close() }()
+	n := 0
+	put := func(values ...float64) Change {
+		var list []Reading
+		for _, v := range values {
+			list = append(list, Reading{T: 5, Value: reading.Number(v)})
+		}
+		return AddReadings("a.n", list, func(k int) { n += k })
+	}
+	for _, step := range []struct {
+		changes []Change
+		want    int
+	}{
+		{[]Change{put(1)}, 0},
+		{[]Change{put(1)}, 0},
+		{[]Change{put(2)}, 1},
+		{[]Change{put(2, 3, 3, 4)}, 2},
+		{[]Change{put(4), put(5), put(5), put(6)}, 2},
+	} {
+		n = 0
+		require.NoError(t, s.Do(t.Context(), step.changes...))
+		assert.Equal(t, step.want, n)
+	}
+	last, ok, err := s.Last(t.Context(), "a.n", site.Number)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, reading.Number(6), last.Value)
+}
+
 func TestSiteAndStateSurvive(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
