@@ -134,7 +134,7 @@ func TestKeptSessionHearsOnlyTheNewestWant(t *testing.T) {
 	board := newRelay(r, key, keep)
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	board.Disconnect(50)
-	time.Sleep(300 * time.Millisecond) // the hub has noticed; what was on its way before comes again, as it must
+	r.Soon("the hub has noticed; what was on its way before comes again, as it must", func() bool { return !r.Online("kiln") })
 	for _, on := range []bool{true, false, true, false, true} {
 		r.Switch("kiln.fan", on)
 	}
@@ -241,7 +241,7 @@ func TestExactlyOnceIsStoredOnce(t *testing.T) {
 	board := r.Paho("kiln", key, "kiln")
 	for i := range 50 {
 		tok := board.Publish("ember/kiln/is/fan", 2, false, map[bool]string{true: "on", false: "off"}[i%2 == 1])
-		require.True(t, tok.WaitTimeout(5*time.Second))
+		require.True(t, tok.WaitTimeout(20*time.Second))
 	}
 	r.Soon("all came", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
 }
@@ -257,6 +257,6 @@ func TestManyClientsLeaveAndTheHubStops(t *testing.T) {
 	}
 	begin := time.Now()
 	require.NoError(t, r.Service.Close())
-	assert.Less(t, time.Since(begin), 5*time.Second)
+	assert.Less(t, time.Since(begin), 20*time.Second, "nobody is waited for for ever")
 	r.Restart()
 }
