@@ -84,7 +84,7 @@ func TestDeviceWithTopicsOfItsOwn(t *testing.T) {
 	commands.Stop()
 	r.Soon("the gateway alone", func() bool { return r.Get("plug").Connections == 1 })
 	say := func(word string) {
-		require.True(t, gateway.Publish("bought/plug7/LWT", 1, true, word).WaitTimeout(5*time.Second))
+		require.True(t, gateway.Publish("bought/plug7/LWT", 1, true, word).WaitTimeout(20*time.Second))
 	}
 	say("Gone")
 	r.Soon("gone by its own topic, though its gateway is connected", func() bool { return !r.Online("plug") })
@@ -272,7 +272,7 @@ func TestTLSAndWebSocket(t *testing.T) {
 	})
 	defer web.Disconnect(100)
 	tok := web.Publish("ember/kiln/r/chamber", 1, false, "321")
-	require.True(t, tok.WaitTimeout(5*time.Second))
+	require.True(t, tok.WaitTimeout(20*time.Second))
 	assert.Equal(t, 321.0, r.Value("kiln.chamber"))
 	status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/mqtt", "")
 	assert.Equal(t, 426, status)
@@ -284,8 +284,8 @@ func TestScriptsAsk(t *testing.T) {
 	r := rig.New(t)
 	key := r.Device("kiln")
 	board := r.Paho("kiln", key, "kiln")
-	require.True(t, board.Publish("ember/kiln/r/chamber", 1, false, "500").WaitTimeout(5*time.Second))
-	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(5*time.Second))
+	require.True(t, board.Publish("ember/kiln/r/chamber", 1, false, "500").WaitTimeout(20*time.Second))
+	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(20*time.Second))
 	pushKey := r.Linked("shed", client.Link{Kind: site.HTTP})
 	push(r, "shed", "-u", "shed:"+pushKey, "-H", "Content-Type: application/json", "-d", `{"Temp-1":7.5}`)
 	owner := r.Token(r.Owner)
@@ -327,8 +327,8 @@ func TestScriptsAsk(t *testing.T) {
 
 	asker := r.Paho("token", owner, "asker")
 	told := make(chan string, 1)
-	require.True(t, asker.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) { told <- string(m.Payload()) }).WaitTimeout(5*time.Second))
-	require.True(t, asker.Publish("ember/kiln/ask/fun", 1, false, "on").WaitTimeout(5*time.Second))
+	require.True(t, asker.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) { told <- string(m.Payload()) }).WaitTimeout(20*time.Second))
+	require.True(t, asker.Publish("ember/kiln/ask/fun", 1, false, "on").WaitTimeout(20*time.Second))
 	select {
 	case why := <-told:
 		assert.Contains(t, why, "did you mean", "clients without reason codes are told by a problem")

@@ -27,7 +27,7 @@ func obedient(r *rig.Rig, id, key string) {
 		board.Publish("ember/"+id+"/is/"+control, 1, false, word)
 	}
 	tok := board.Subscribe("ember/"+id+"/want/+", 1, messageTo(answer))
-	require.True(r.T, tok.WaitTimeout(5*time.Second))
+	require.True(r.T, tok.WaitTimeout(20*time.Second))
 }
 
 func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
@@ -385,7 +385,7 @@ func TestTooManyMessagesAreTakenMoreSlowly(t *testing.T) {
 	require.NoError(t, err)
 	board := r.Paho("kiln", key, "kiln")
 	told := make(chan string, 10)
-	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) { told <- payload })).WaitTimeout(5*time.Second))
+	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) { told <- payload })).WaitTimeout(20*time.Second))
 	var sent []paho.Token
 	for i := range 60 {
 		sent = append(sent, board.Publish(fmt.Sprintf("ember/kiln/r/n%d", i%3), 1, false, fmt.Sprint(i)))

@@ -250,7 +250,7 @@ func TestRightsThroughEveryDoor(t *testing.T) {
 	assert.Error(t, err, "nor by a preset")
 	assert.Empty(t, r.Snapshot(kim).Presets)
 	told := make(chan string, 1)
-	require.True(t, script.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) { told <- string(m.Payload()) }).WaitTimeout(5*time.Second))
+	require.True(t, script.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) { told <- string(m.Payload()) }).WaitTimeout(20*time.Second))
 	script.Publish("ember/kiln/ask/fan", 1, false, "on").Wait()
 	assert.Contains(t, <-told, "may not switch kiln.fan")
 	assert.Equal(t, []string{"kiln.lamp"}, ids(lee), "a guest to whom one lamp is open")

@@ -144,7 +144,7 @@ func TestWillsObeyTheSameRights(t *testing.T) {
 			o.SetWill(topic, payload, 1, true)
 		})
 		defer c.Disconnect(0)
-		require.True(t, c.Publish("ember/kiln/r/alive", 1, false, "1").WaitTimeout(5*time.Second))
+		require.True(t, c.Publish("ember/kiln/r/alive", 1, false, "1").WaitTimeout(20*time.Second))
 		second := r.Connect("kiln", key, "dying") // taken over: the first one dies without a good-bye
 		second.Disconnect(0)
 	}

@@ -56,7 +56,7 @@ func TestAFullDisk(t *testing.T) {
 	require.True(t, board.Subscribe("ember/kiln/want/fan", 1, func(_ paho.Client, m paho.Message) {
 		wants <- string(m.Payload())
 		board.Publish("ember/kiln/is/fan", 1, false, m.Payload())
-	}).WaitTimeout(5*time.Second))
+	}).WaitTimeout(20*time.Second))
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 
 	filler, err := os.Create(filepath.Join(inside, "filler"))

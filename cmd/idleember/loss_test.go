@@ -74,7 +74,7 @@ func (p *process) kiln() (id, key string, owner *client.Remote, board paho.Clien
 	require.NoError(p.t, err)
 	board, err = p.board(id, key)
 	require.NoError(p.t, err)
-	require.True(p.t, board.Publish("ember/kiln/r/chamber", 1, false, "20").WaitTimeout(5*time.Second))
+	require.True(p.t, board.Publish("ember/kiln/r/chamber", 1, false, "20").WaitTimeout(20*time.Second))
 	return id, key, owner, board
 }
 
@@ -86,7 +86,7 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 	p.start()
 	p.setUp()
 	id, key, owner, board := p.kiln()
-	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(5*time.Second))
+	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(20*time.Second))
 	board.Disconnect(0)
 	_, err := owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 1e6})
 	require.NoError(t, err)
