@@ -48,7 +48,7 @@ type AlertTold struct {
 	Via   string    `json:"via,omitempty"`
 	At    time.Time `json:"at"`
 	Count int       `json:"count"`
-	State string    `json:"state,omitempty"` // empty: it arrived, or is on its way; waiting: it did not arrive and is tried again; failed
+	State string    `json:"state,omitempty"` // empty: the newest message arrived; waiting; failed: it was given up
 }
 
 // alertPart and routePart are kept as rules are.
@@ -393,7 +393,7 @@ func limitWords(a *site.Alert, s *site.Site) string {
 	case site.AlertUnchanged:
 		return "unchanged for " + span
 	case site.AlertService:
-		return fmt.Sprintf("ran %g h", a.Limit)
+		return fmt.Sprintf("due at %g h", a.Limit)
 	}
 	return ""
 }

@@ -122,6 +122,7 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 	if cfg == nil || access.May(a, access.Look, h.alertObject(cfg)) != nil {
 		return x, &NotFoundError{"alert", l.Alert, nil}
 	}
+	v.Told = nil // whoever holds the link need not know who else was told
 	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N, Expires: time.Unix(l.Until, 0)}
 	if p, ok := h.site.Place(v.Place); ok {
 		x.Place = p.Name

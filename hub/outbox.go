@@ -102,7 +102,9 @@ func (h *Hub) tryAgain() {
 
 // send puts a notice on its way.
 func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
-	h.writeState(store.AddDelivery(store.Delivery{MID: id, Route: route, Alert: about, At: at.UnixMilli(), Body: raw(n)}))
+	d := store.Delivery{MID: id, Route: route, Alert: about, At: at.UnixMilli(), State: store.Waiting, Body: raw(n)}
+	h.writeState(store.AddDelivery(d))
+	h.undelivered.note(d) // also where it waits behind others and is not tried yet
 	h.later(func(err error) {
 		if err == nil {
 			h.post.poke()
@@ -279,37 +281,40 @@ func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err 
 	first := q[0]
 	h.enqueue(func() {
 		for _, d := range q {
-			way := way{d.Alert, d.Route}
-			if before := h.undelivered[way]; before != d.State {
-				h.undelivered.note(d)
-				if before != "" || d.State != store.Sent {
-					h.publishAlert(d.Alert)
-				}
+			if h.undelivered.note(d) {
+				h.publishAlert(d.Alert)
 			}
 		}
 		h.live.publish("delivery", map[string]string{"route": first.Route, "alert": first.Alert}, access.Object{Name: "route." + first.Route, Guests: site.GuestsNothing})
 	})
 }
 
-// undelivered is how it stands with the newest message about an alert over a route that has not arrived: it waits for another try, or failed.
+// undelivered is how it stands with the newest message about an alert over a route that has not arrived: it waits, or failed.
 type undelivered map[way]string
 
 type way struct{ alert, route string }
 
-func (u undelivered) note(d store.Delivery) {
-	delete(u, way{d.Alert, d.Route})
-	if d.State != store.Sent {
-		u[way{d.Alert, d.Route}] = d.State
+// note keeps how a message stands, and reports whether that is another than before.
+func (u undelivered) note(d store.Delivery) bool {
+	k, state := way{d.Alert, d.Route}, d.State
+	if state == store.Sent {
+		state = ""
 	}
+	if u[k] == state {
+		return false
+	}
+	delete(u, k)
+	if state != "" && d.Alert != "" {
+		u[k] = state
+	}
+	return true
 }
 
 func loadUndelivered(ctx context.Context, st *store.Store) (undelivered, error) {
 	list, err := st.Deliveries(ctx, "", 500)
 	u := undelivered{}
 	for _, d := range slices.Backward(list) { // the newest is the last to count
-		if d.Tries > 0 {
-			u.note(d)
-		}
+		u.note(d)
 	}
 	return u, err
 }

@@ -30,7 +30,8 @@ func CheckCommand() *cli.Command {
 		Description: `Verifies the database's structure, the checksum and contents of every block of readings, and the sums of hours against the
 readings; then the disk, the clock, backups, the addresses, certificates, and whether the mail server answers. For what is wrong it says
 what to do. Of a hub that is running it verifies the database where it lies, and the rest in a copy in the folder for temporary
-files (TMPDIR); tell it the same options as serve. Nothing is changed. It exits with 1 where something is wrong.`,
+files (TMPDIR); tell it the same options as serve. Nothing is changed, but that a stopped
+hub's database of an earlier version is backed up and brought up to date, as serve does. It exits with 1 where something is wrong.`,
 		Flags: Flags(DefaultData()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
@@ -39,7 +40,7 @@ files (TMPDIR); tell it the same options as serve. Nothing is changed. It exits 
 			if err != nil {
 				return err
 			}
-			if _, err := os.Stat(o.Data); err != nil {
+			if _, err := os.Stat(filepath.Join(o.Data, store.File)); err != nil {
 				return fmt.Errorf("there is no hub in %s; tell where it is with --data", o.Data)
 			}
 			c := &checkup{o: o}

@@ -105,6 +105,34 @@ func TestAnAlertFromMakingToStory(t *testing.T) {
 	assert.Equal(t, []string{"gas out_of_service"}, alerts(r, r.Owner))
 }
 
+// What waits behind another message has not arrived either, though it was never tried.
+func TestWhatWaitsBehindAnotherIsNotCalledTold(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Name: "Chat", Via: "webhook", To: "http://" + rig.FreePort(t) + "/", Inside: true}))
+	saveAlert(r, site.Alert{ID: "hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
+	saveAlert(r, site.Alert{ID: "hotter", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 200})
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
+	r.Soon("the first was tried", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "hook waiting: ") })
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "240")
+	told := func() (out []string) {
+		list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
+		require.NoError(t, err)
+		for _, a := range *list.JSON200 {
+			for _, x := range a.Told {
+				out = append(out, a.ID+" "+x.Name+" "+x.State)
+			}
+		}
+		return out
+	}
+	r.Soon("both wait", func() bool { return fmt.Sprint(told()) == "[hot Chat waiting hotter Chat waiting]" })
+	r.Restart()
+	assert.Equal(t, []string{"hot Chat waiting", "hotter Chat waiting"}, told())
+}
+
 // What is compared with what is told in words with the value, in the decimals and unit of the signal.
 func TestTheLimitInWords(t *testing.T) {
 	t.Parallel()

@@ -270,6 +270,7 @@ func TestALinkInAMail(t *testing.T) {
 		require.Equal(t, 200, status, got)
 		assert.Equal(t, "active", got["alert"].(map[string]any)["phase"])
 		assert.Equal(t, "above 100", got["alert"].(map[string]any)["limit"])
+		assert.NotContains(t, got["alert"], "told", "who else was told is not the holder's business")
 	}
 	assert.Equal(t, []string{"hot active"}, alerts(r, r.Owner))
 	for name, bad := range map[string]string{"another body": "eyJhIjoiaG90IiwibiI6MX0" + links["mo"][strings.Index(links["mo"], "."):], "no mac": strings.Split(links["mo"], ".")[0], "nothing": "x"} {

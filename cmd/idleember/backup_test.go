@@ -135,9 +135,12 @@ func TestCheckInWords(t *testing.T) {
 	assert.Error(t, err)
 	assert.Contains(t, out, "nobody answers at 127.0.0.1:1 (--http)")
 	assert.NotContains(t, out, "WRONG  store")
+	said, err := exec.Command(binary, "check", "--data", room).CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(said), "there is no hub in "+room)
 	left, err := os.ReadDir(room)
 	require.NoError(t, err)
-	assert.Empty(t, left, "the copy goes")
+	assert.Empty(t, left, "the copy goes, and no hub is made")
 	port = p.http
 	p.kill()
 	out, err = run()

@@ -224,6 +224,7 @@ test('a wall: a link of its own, what was chosen and no more, plain when it is n
   board.publish('r/temperature', '22.5')
   await looks.page.locator('[data-tile="a"]').getByText('22.5').waitFor()
   expect((await looks.page.evaluate(() => fetch('/api/v1/journal').then((r) => r.status)))).toBe(403)
+  expect((await looks.page.evaluate(() => fetch('/api/v1/next').then((r) => r.status)))).toBe(200) // what its strips plan
 
   const switches = await page(await make('Kitchen', true))
   await until('it was on', async () => /^(on|off)/.test(await switches.page.locator('[data-tile="b"] .state').innerText()))

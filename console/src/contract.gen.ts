@@ -3088,7 +3088,7 @@ export interface components {
                 at: string;
                 count: number;
                 /**
-                 * @description the newest message did not arrive and is tried again, or was given up
+                 * @description the newest message has not arrived yet, or was given up; none: it arrived
                  * @enum {string}
                  */
                 state?: "waiting" | "failed";
