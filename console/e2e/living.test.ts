@@ -118,7 +118,7 @@ test('a chart that is on its way says so, and one that did not come claims nothi
   let answer = () => {}
   const held = new Promise<void>((done) => { answer = done })
   await p.route('**/api/v1/history?*', async (r) => { await held; await r.continue() })
-  await p.goto(hub.url + '/charts?s=drying_room.temperature&span=3600000')
+  await p.goto(hub.url + '/charts?s=drying_room.temperature,drying_room.heater.is&span=3600000')
   await p.getByText('Drawing …').waitFor()
   expect(await p.getByText('every reading').count()).toBe(0)
   answer()
@@ -126,10 +126,18 @@ test('a chart that is on its way says so, and one that did not come claims nothi
   await p.getByText('every reading').waitFor()
   expect(await p.getByText('Drawing …').count()).toBe(0)
   await p.unrouteAll({ behavior: 'ignoreErrors' })
-  await p.route('**/api/v1/history?*', (r) => r.abort())
+  let asked = 0
+  await p.route('**/api/v1/history?*', (r) => (asked++ ? undefined : r.abort()))
   await p.reload()
-  await p.getByRole('alert').first().waitFor()
-  expect(await p.getByText(/No readings|every reading|Drawing/).count()).toBe(0)
+  const claims = p.getByText(/No readings|every reading|Drawing/)
+  await p.locator('.note.bad').waitFor()
+  expect(await claims.count()).toBe(0)
+  await sleep(2500)
+  expect(asked, 'who does not answer is not asked each second').toBeLessThan(3)
+  await hub.call('PUT', '/controls/drying_room.heater/want', { to: true })
+  await until('asked again', async () => asked > 1)
+  expect(await p.locator('.note.bad').count(), 'the failure stands until there is an answer').toBe(1)
+  expect(await claims.count()).toBe(0)
 })
 
 test('a thousand signals that change every second leave the page at one’s service', async () => {

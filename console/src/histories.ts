@@ -16,6 +16,7 @@ export type Stretch = {
 }
 
 const toldFor = 60_000 // longer than an answer takes, and than a board's clock may be ahead
+const triedAgainAfter = 10_000
 
 /** Loads what a stretch needs whenever it changes. key says when to ask anew: a live stretch moves on by itself. */
 export function useHistories(stretch: () => Stretch, key: () => unknown) {
@@ -27,7 +28,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   const setpoints = shallowRef<History[]>([])
   const failed = ref('')
   const loading = ref(false)
-  const loaded = ref(0)
+  const answered = ref(0)
   useOnly(() => parts(stretch().series))
   let asked = 0
   let told: { signal: Signal; came: number }[] = [] // live readings that the next answer may not hold yet
@@ -62,18 +63,23 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
       marks.value = lines.map((m) => shownMark(m, hub.signals[m.series]?.unit ?? ''))
       setpoints.value = steps.filter((h) => h.kind === 'number').map((h) => ({ ...h, series: h.series + '#' }))
       failed.value = ''
-      loaded.value = Date.now()
     } catch (e) {
       if (mine === asked) failed.value = sentence(e)
     }
-    if (mine === asked) loading.value = false
+    if (mine !== asked) return
+    loading.value = false
+    answered.value = Date.now()
   }
   // While somebody turns the wheel the last data are stretched, and finer ones asked for when it rests.
   let soon = 0
+  function anew() {
+    failed.value = '' // that was of another stretch
+    void load()
+  }
   watch(key, () => {
     window.clearTimeout(soon)
-    if (Date.now() - loaded.value > 400 && !loading.value) void load()
-    else soon = window.setTimeout(load, 120)
+    if (Date.now() - answered.value > 400 && !loading.value) anew()
+    else soon = window.setTimeout(anew, 120)
   })
   watch(() => hub.link, (l) => l === 'live' && void load())
   // What is shown of controls, settings and devices changes in steps: such a step is asked for at once.
@@ -97,7 +103,8 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   })
   timer = window.setInterval(() => {
     const step = Math.max(0, ...got.value.map((h) => h.step_ms))
-    if (stretch().live && !loading.value && Date.now() - loaded.value > Math.max(30_000, step)) void load()
+    const due = failed.value ? triedAgainAfter : stretch().live ? Math.max(30_000, step) : Infinity
+    if (!loading.value && Date.now() - answered.value > due) void load()
   }, 1000)
   onUnmounted(() => {
     stop()

@@ -233,7 +233,7 @@ function pick(at: number) { picked.value = Math.round(at) }
         </div>
       </div>
       <ChartSheet ref="sheet" :histories="histories" :ghosts="ghosts" :setpoints="setpoints" :marks="marks" :notes="notes" :from="from" :to="to" :cursor="cursor" :before="versus?.text" @zoom="show" @cursor="cursor = $event" @pick="pick" @out="show(from - span / 2, to + span / 2)" />
-      <p v-if="chosen.length && loading && !histories.length" class="soft m-3">Drawing …</p>
+      <p v-if="chosen.length && loading && !failed && !histories.length" class="soft m-3">Drawing …</p>
       <p v-else-if="chosen.length && !loading && !failed && histories.every((h) => !h.t.length)" class="soft m-3">No readings in this stretch. Try a longer one, or an earlier one.</p>
     </section>
     <div v-if="picked && hub.member" class="picked no-print" role="status"><span>{{ clockText(picked, hub.zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' }) }}</span><a class="btn btn-outline-secondary btn-sm" href="#notes">Put a note here</a><button type="button" class="gone" aria-label="Let the time go" @click="picked = null"><Icon name="x" :size="11" /></button></div>
