@@ -2406,7 +2406,7 @@ type GetHistoryParams struct {
 	// From default: 24 h before to
 	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
 
-	// To default: now
+	// To default: a second from now, so that whatever is stored by now is in it
 	To     *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points *int       `form:"points,omitempty" json:"points,omitempty"`
 

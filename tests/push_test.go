@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -187,6 +189,29 @@ func TestBacklog(t *testing.T) {
 	assert.Equal(t, "200", status)
 	assert.EqualValues(t, 1, r.Get("shed").Replaced, "a differing value replaces and is counted")
 	assert.Equal(t, 99.0, r.History("shed.temperature")[now.Add(-250*time.Minute).UnixMilli()])
+}
+
+// What comes in one rush without times is all kept, in its order: nothing takes another's place for having come in the same millisecond.
+func TestARushWithoutTimesIsKept(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Linked("shed", client.Link{Kind: site.HTTP})
+	var objects []string
+	for i := range 60 {
+		objects = append(objects, fmt.Sprintf(`{"weight":%d}`, i%2)) // the same value again is another reading
+	}
+	for _, body := range []string{"[" + strings.Join(objects, ",") + "]", `{"weight":7}`} {
+		status, answer := push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/json", "-d", body)
+		require.Equal(t, "200", status, answer)
+	}
+	got := r.History("shed.weight")
+	require.Len(t, got, 61, "also those that lie a little ahead")
+	assert.Zero(t, r.Get("shed").Replaced)
+	for i, at := range slices.Sorted(maps.Keys(got))[:60] {
+		require.Equal(t, float64(i%2), got[at], "reading %d", i)
+	}
+	assert.Equal(t, 7.0, r.Value("shed.weight"))
+	assert.Equal(t, client.SignalState("live"), r.Signal("shed.weight").State)
 }
 
 // The schema of device models is served, lies in docs, and is what the shipped models keep to.

@@ -4597,7 +4597,7 @@ export interface operations {
                 series: string[];
                 /** @description default: 24 h before to */
                 from?: string;
-                /** @description default: now */
+                /** @description default: a second from now, so that whatever is stored by now is in it */
                 to?: string;
                 points?: number;
                 /** @description buckets even where all readings fit */

@@ -63,7 +63,7 @@ func (e *Engine) clockSet(in ClockSet) {
 	for _, id := range sorted(e.signals) {
 		s := e.signals[id]
 		moved = false
-		if s.At.Equal(s.Heard) {
+		if s.arrived() {
 			move(&s.At)
 		}
 		move(&s.Heard)

@@ -287,7 +287,10 @@ func (e *Engine) reading(in *Reading) {
 		d.clock.Learn(e.now.Wall, in.Stamp)
 	}
 	d.LastHeard = e.now.Wall
-	live := placed.Live && (!s.Seen || !placed.At.Before(s.At))
+	if s.Seen && (in.Stamp.IsZero() || placed.Ahead) {
+		placed.At = reading.Apart(placed.At, s.At)
+	}
+	live := placed.Live && (!s.Seen || !placed.At.Before(s.newest()))
 	quality := placed.Quality
 	if live {
 		quality = max(quality, s.judge.Quality(cfg.Sense, v, e.now.Mono))
@@ -351,7 +354,7 @@ func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, l
 		if err == nil {
 			err = cfg.Keep.Takes(placed.At, now.Wall)
 		}
-		return placed.At, err == nil && (!placed.Live || s.Seen && placed.At.Before(s.At)), err
+		return placed.At, err == nil && (!placed.Live || s.Seen && placed.At.Before(s.newest())), err
 	}
 }
 
@@ -365,6 +368,20 @@ func (e *Engine) watch(s *signal, cfg site.Signal) {
 	if s.wake == 0 || due < s.wakeAt {
 		s.wake, s.wakeAt = e.wakeAt(due, wakeStale, s.ID), due
 	}
+}
+
+// arrived reports whether the newest reading was stamped with its arrival.
+func (s *signal) arrived() bool {
+	apart := s.At.Sub(s.Heard)
+	return apart >= 0 && apart <= reading.MostApart
+}
+
+// newest is what no reading may be older than to be live; that some were put apart makes none late.
+func (s *signal) newest() time.Time {
+	if s.arrived() {
+		return s.Heard
+	}
+	return s.At
 }
 
 // interval is how often the signal reports: as told, else as learnt, else 0.

@@ -88,6 +88,22 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	}
 }
 
+// MostApart is how far ahead of its arrival a reading is put at most so that it takes no other's place.
+const MostApart = time.Second
+
+// Apart is the time of a reading that is stamped with its arrival while the newest of its signal is of last: a millisecond
+// later than that where several arrive in one. Past MostApart they do take each other's place.
+func Apart(arrival, last time.Time) time.Time {
+	most := arrival.Add(MostApart)
+	if last.Before(arrival) || last.After(most) {
+		return arrival
+	}
+	if next := last.Add(time.Millisecond); next.Before(most) {
+		return next
+	}
+	return most
+}
+
 // mostAhead bounds what is believed of a device while nobody knows the time: the hub was not switched off for longer.
 const mostAhead = 20 * 365 * 24 * time.Hour
 

@@ -140,6 +140,21 @@ func TestClock(t *testing.T) {
 	assert.Zero(t, backlog.Offset(), "a backlog sent in one go is no clock that is off")
 }
 
+func TestApart(t *testing.T) {
+	now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
+	for _, tt := range []struct{ last, want time.Duration }{
+		{-time.Hour, 0},
+		{-time.Millisecond, 0},
+		{0, time.Millisecond},
+		{300 * time.Millisecond, 301 * time.Millisecond},
+		{MostApart - time.Millisecond, MostApart},
+		{MostApart, MostApart}, // more in a second than it has milliseconds
+		{time.Hour, 0},         // the newest was stamped by another clock
+	} {
+		assert.Equal(t, now.Add(tt.want), Apart(now, now.Add(tt.last)), "the newest %s after the arrival", tt.last)
+	}
+}
+
 func TestRhythm(t *testing.T) {
 	var r Rhythm
 	at := time.Duration(0)
