@@ -159,6 +159,30 @@ func TestKeptSessionHearsOnlyTheNewestWant(t *testing.T) {
 	r.Soon("confirmed", func() bool { return phase(r) == "confirmed" })
 }
 
+// A board that answers slowly is tapped on, off and on: its answers to what was tapped before are not taken for a hand at the board.
+func TestTapsFasterThanAnswers(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	board := newRelay(r, key)
+	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+	board.mu.Lock()
+	board.mute = true
+	board.mu.Unlock()
+	for i := range 3 {
+		r.Switch("kiln.fan", i%2 == 0)
+		r.Soon("it is told", func() bool { return len(strings.Split(board.heard(), ", ")) > i })
+	}
+	for _, is := range []string{"on", "off", "on"} {
+		board.Publish("ember/kiln/is/fan", 1, false, is).Wait()
+	}
+	c := r.Control("kiln.fan")
+	assert.Equal(t, client.ControlPhase("confirmed"), c.Phase)
+	assert.True(t, rig.On(c.Want))
+	assert.Equal(t, "on, off, on", board.heard())
+	assert.Equal(t, []string{"mo switch off>on", "mo switch on>off", "mo switch >on", "kiln add >switch"}, r.Journal("kiln.fan"))
+}
+
 func TestDangerousIsNotResumed(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)

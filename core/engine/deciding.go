@@ -38,8 +38,9 @@ const shortGrace = time.Minute
 // controlled is what the engine needs to decide of one control.
 type controlled struct {
 	ControlState
-	session   string // that its last report came through; a change counts as made by hand only within one session
-	confirm   uint64 // the wake that ends its confirm time or sends again
+	session   string        // that its last report came through; a change counts as made by hand only within one session
+	confirm   uint64        // the wake that ends its confirm time or sends again
+	unsure    time.Duration // until then what the device says may answer an older want
 	onSince   time.Duration
 	offSince  time.Duration
 	restUntil time.Duration
@@ -385,6 +386,9 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 			}
 		}
 		e.shared(x)
+	}
+	if x.Want != nil && *x.Want != a && (x.Phase == Pending || x.Phase == Unconfirmed || e.now.Mono < x.unsure) {
+		x.unsure = e.now.Mono + e.confirmWithin(*x.cfg) // the one before was not answered yet
 	}
 	x.Want, x.WantBy, x.WantAt = &a, by, e.now.Wall
 	x.Tries = 0

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -179,6 +180,46 @@ func TestChangesAtTheDevice(t *testing.T) {
 			assert.Equal(t, *on(tt.want), *c.Want)
 			assert.Equal(t, tt.phase, c.Phase)
 			assert.Zero(t, *c.Is)
+		})
+	}
+}
+
+// Whoever taps faster than a board answers gets what was tapped last: answers to older wants are no switching at the board.
+func TestAnswersToOlderWants(t *testing.T) {
+	tap := func(v site.Amount) Input { return Command{Control: "kiln.fan", To: v, Actor: kim} }
+	says := func(v site.Amount) Input { return Report{Control: "kiln.fan", Session: "1", Value: v} }
+	tests := []struct {
+		name   string
+		inputs []Input
+		want   site.Amount
+		phase  Phase
+		told   string
+	}{
+		{"three taps, three answers", []Input{tap(1), tap(0), tap(1), says(1), says(0), says(1)}, 1, Confirmed, "on off on"},
+		{"the last answer is on its way", []Input{tap(1), tap(0), tap(1), says(1), says(0)}, 1, Pending, "on off on"},
+		{"a tap between the answers", []Input{tap(1), tap(0), tap(1), says(1), tap(0), says(0), says(1), says(0)}, 0, Confirmed, "on off on off"},
+		{"by hand all the same", []Input{tap(1), tap(0), tap(1), says(1), Report{Control: "kiln.fan", Session: "1", By: ByHand}}, 0, Confirmed, "on off on off"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			b := newBench()
+			b.do(Online{Device: "kiln", Session: "1"})
+			b.do(says(0))
+			for _, in := range tt.inputs {
+				b.do(in)
+				b.pass(100 * time.Millisecond)
+			}
+			c := b.fan(t)
+			assert.Equal(t, tt.want, *c.Want)
+			assert.Equal(t, tt.phase, c.Phase)
+			assert.Equal(t, tt.told, strings.Join(wants(b.seen), " "), "what the board was told")
+			if tt.phase == Pending {
+				assert.Contains(t, wants(b.pass(15*time.Second)), "on", "no answer came: it is sent again")
+				b.do(says(1))
+			}
+			b.pass(6 * time.Second)
+			b.do(says(1 - tt.want))
+			assert.Equal(t, 1-tt.want, *b.fan(t).Want, "pressed at the board, all else being answered")
 		})
 	}
 }

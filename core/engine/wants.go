@@ -150,6 +150,10 @@ func (e *Engine) report(in Report) {
 			changed = true
 			e.shared(x)
 		}
+	case in.By == ByNothing && x.Phase == Confirmed && e.now.Mono < x.unsure:
+		// An answer to what was wanted before; so what seemed to confirm the present want was one to a still older one.
+		x.Phase = Pending
+		x.confirm = e.wakeAt(x.unsure, wakeConfirm, x.ID)
 	case in.By == ByHand || changed && !first && x.Phase == Confirmed && in.By != ByLease && !e.leaseRanOut(d):
 		if x.cfg.AtDevice == site.Insist || x.moves != nil {
 			e.insist(x, in, "switched at the board; the hub insists on "+wanted(x))
