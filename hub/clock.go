@@ -3,6 +3,8 @@ package hub
 import (
 	"context"
 	"fmt"
+	"os"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -31,7 +33,8 @@ var earliestNow = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 type timekeeper struct {
 	read    func() time.Time
 	set     func() bool // whether something outside keeps the clock right
-	started time.Time   // on the monotonic clock
+	boot    func() (id string, up time.Duration)
+	started time.Time // on the monotonic clock
 	from    atomic.Pointer[doubt]
 	seen    atomic.Pointer[glance]
 
@@ -67,23 +70,49 @@ type moved struct {
 	believed bool      // it is believed again
 }
 
-// newTimekeeper starts keeping the time at the computer's clock, unless that is before last.
-func newTimekeeper(read func() time.Time, set func() bool, last time.Time) *timekeeper {
-	if read == nil {
-		read = time.Now
+// newTimekeeper starts keeping the time at the computer's clock, unless that is before last. A doubt that was kept goes on where
+// the computer was not started anew since.
+func newTimekeeper(o Options, last time.Time, kept *store.Doubt) (k *timekeeper, goesOn bool) {
+	k = &timekeeper{read: o.Now, set: o.ClockSet, boot: o.Boot, started: time.Now()}
+	if k.read == nil {
+		k.read = time.Now
 	}
-	if set == nil {
-		set = keptRight
+	if k.set == nil {
+		k.set = keptRight
 	}
-	k := &timekeeper{read: read, set: set, started: time.Now()}
+	if k.boot == nil {
+		k.boot = thisBoot
+	}
 	shows := k.clock()
 	k.since = shows
 	k.seen.Store(&glance{wall: shows})
+	if id, up := k.boot(); kept != nil && id != "" && kept.Boot == id {
+		k.since = later(kept.Wall.Add(up-kept.Up), last).Truncate(time.Millisecond)
+		k.from.Store(&doubt{glance: glance{wall: k.since}, began: kept.Wall, ahead: kept.Ahead, shows: kept.Shows})
+		return k, true
+	}
 	if last = later(last, earliestNow); shows.Before(last.Add(-clockBack)) && !(shows.After(earliestNow) && k.set()) {
 		k.since = last.Add(time.Second).Truncate(time.Millisecond)
 		k.from.Store(&doubt{glance: glance{wall: k.since}, began: k.since, shows: shows})
 	}
-	return k
+	return k, false
+}
+
+// kept is what has to be known of a doubt that has just begun after a restart of the hub.
+func (k *timekeeper) kept() store.Doubt {
+	d := k.from.Load()
+	id, up := k.boot()
+	return store.Doubt{Boot: id, Up: up - (time.Since(k.started) - d.mono), Wall: d.wall, Ahead: d.ahead, Shows: d.shows}
+}
+
+// thisBoot asks the kernel which start of the computer this is, and for how long it runs, sleep included (clock_gettime(2)).
+func thisBoot() (id string, up time.Duration) {
+	b, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	var ts unix.Timespec
+	if err != nil || unix.ClockGettime(unix.CLOCK_BOOTTIME, &ts) != nil {
+		return "", 0
+	}
+	return strings.TrimSpace(string(b)), time.Duration(ts.Nano())
 }
 
 func later(a, b time.Time) time.Time {
@@ -198,6 +227,7 @@ func (h *Hub) lookAtClock() {
 	said, to := m.from.In(zone).Format(time.DateTime), m.to.In(zone).Format(time.DateTime)
 	if m.doubted {
 		h.log.Warn("the computer's clock jumped and is not believed; set it", "shows", to, "expected", said)
+		h.write(store.SaveDoubt(h.keeper.kept()))
 		h.journal(m.from, access.HubActor(), "clock", "hub.clock", said, to, "not believed: the hub's time goes on from what it was")
 		h.clockTold()
 		return
@@ -227,28 +257,43 @@ func (h *Hub) clockTold() {
 // restamp moves what the store took while the clock was wrong. The loop waits for it: nothing may come in between.
 func (h *Hub) restamp(from, to time.Time, by time.Duration) (n int, err error) {
 	h.flush()
-	own := h.owned
-	h.owned, h.ownedCount = nil, 0
-	return h.store.Restamp(context.Background(), from, to.Add(time.Millisecond), by, own, to.Add(by+5*time.Minute))
+	h.ownedCount = 0
+	return h.store.Restamp(context.Background(), from, to.Add(time.Millisecond), by, to.Add(by+5*time.Minute))
 }
 
-// ownedMost bounds what is remembered of readings that devices stamped while the hub's clock is wrong.
+// ownedMost bounds what is kept of readings that devices stamped while the hub's clock is wrong.
 const ownedMost = 1 << 20
 
-// stampedItself remembers while the clock is wrong that a device, or who brought it in, gave a reading's time.
-func (h *Hub) stampedItself(series string, at ...time.Time) {
-	if h.trusted() {
+// stampedItself keeps while the clock is wrong that a device gave readings' times.
+func (h *Hub) stampedItself(series string, at ...int64) {
+	if h.trusted() || len(at) == 0 {
 		return
 	}
-	if h.owned == nil {
-		h.owned = map[string][]store.Stamp{}
+	if h.ownedCount += len(at); h.ownedCount < ownedMost {
+		h.writeReadings(store.AddStamps(series, h.Time(), at))
 	}
-	now := h.Time().UnixMilli()
-	for _, t := range at {
-		if h.ownedCount++; h.ownedCount < ownedMost {
-			h.owned[series] = append(h.owned[series], store.Stamp{T: t.UnixMilli(), Arrival: now})
-		}
+}
+
+// beginClock takes up, at the start, what was known of the clock.
+func (h *Hub) beginClock(kept *store.Doubt, goesOn bool) {
+	zone := h.site.Hub.Location()
+	now, why := h.Time(), h.clockDoubt()
+	if kept != nil && !goesOn {
+		h.journal(now, access.HubActor(), "clock", "hub.clock", "", "", fmt.Sprintf(
+			"what the hub stamped since %s, while its clock was wrong, keeps its times: the computer was started anew since", kept.Wall.In(zone).Format(time.DateTime)))
+		h.write(store.EndDoubt())
 	}
+	if why == "" {
+		return
+	}
+	h.log.Warn(why)
+	reason := "not believed: it is behind what was stored before"
+	if goesOn {
+		reason = "not believed since " + kept.Wall.In(zone).Format(time.DateTime)
+	} else {
+		h.write(store.SaveDoubt(h.keeper.kept()))
+	}
+	h.journal(now, access.HubActor(), "clock", "hub.clock", "", h.keeper.clock().In(zone).Format(time.DateTime), reason)
 }
 
 // ClockNow is how it stands with the clock.

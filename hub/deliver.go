@@ -302,9 +302,7 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 	}
 	for _, x := range known {
 		if len(x.late) > 0 {
-			for i := range x.late {
-				h.stampedItself(x.id, time.UnixMilli(x.late[i].T))
-			}
+			h.stampedItself(x.id, timesOf(x.late)...)
 			h.writeReadings(store.AddReadings(x.id, x.late, h.replacedBy(dev.ID)))
 			if len(h.engine.Windows(x.id)) > 0 {
 				h.apply(engine.Late{Signal: x.id})

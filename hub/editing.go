@@ -113,18 +113,12 @@ func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []
 		return out, nil
 	}
 	slices.SortStableFunc(taken, func(a, b store.Reading) int { return int(min(1, max(-1, a.T-b.T))) })
-	if !h.trusted() {
-		if err := h.ask(ctx, func() error {
-			for _, r := range taken {
-				h.stampedItself(series, time.UnixMilli(r.T))
-			}
-			return nil
-		}); err != nil {
-			return out, err
-		}
-	}
 	// What took the place of another is known before the commit is told.
-	if err := h.store.Bring(ctx, store.AddReadings(series, taken, func(n int) { out.Replaced += n })); err != nil {
+	changes := []store.Change{store.AddReadings(series, taken, func(n int) { out.Replaced += n })}
+	if !h.trusted() {
+		changes = append(changes, store.AddStamps(series, h.Time(), timesOf(taken)))
+	}
+	if err := h.store.Bring(ctx, changes...); err != nil {
 		return out, &StoreError{err}
 	}
 	out.Stored = len(taken)
@@ -168,4 +162,11 @@ func (h *Hub) DeleteReadings(ctx context.Context, a access.Actor, series string,
 	})
 	h.pastChanged(series)
 	return n, err
+}
+
+func timesOf(list []store.Reading) (out []int64) {
+	for _, r := range list {
+		out = append(out, r.T)
+	}
+	return out
 }

@@ -30,6 +30,8 @@ type Options struct {
 	// Now is the computer's clock; nil: time.Now. ClockSet says whether something keeps it right; nil: the kernel is asked.
 	Now      func() time.Time
 	ClockSet func() bool
+	// Boot says which start of the computer this is, and for how long it runs; nil: the kernel is asked.
+	Boot func() (id string, up time.Duration)
 	// Gather says for how long writes may be gathered; the zero value writes at once.
 	Gather Gather
 }
@@ -85,9 +87,8 @@ type Hub struct {
 	versionsOf *site.Site
 	traffic    map[string]*traffic
 	batch      batch
-	flushed    time.Time                // when a batch was written last
-	owned      map[string][]store.Stamp // what devices stamped themselves while the clock is not believed, by series
-	ownedCount int
+	flushed    time.Time // when a batch was written last
+	ownedCount int       // readings that devices stamped themselves while the clock is not believed
 
 	boxes   boxes
 	trouble trouble
@@ -167,7 +168,11 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if err != nil {
 		return nil, err
 	}
-	keeper := newTimekeeper(o.Now, o.ClockSet, last)
+	doubt, err := st.Doubt(ctx)
+	if err != nil {
+		return nil, err
+	}
+	keeper, goesOn := newTimekeeper(o, last, doubt)
 	boot := secret(4)
 	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot, started: keeper.started, inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
@@ -212,13 +217,10 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		h.modes[c.ID] = string(c.Mode)
 	}
 	h.current.Store(h.site)
-	if why := h.clockDoubt(); why != "" {
-		h.log.Warn(why)
-		h.journal(h.Time(), access.HubActor(), "clock", "hub.clock", "", h.keeper.clock().In(h.site.Hub.Location()).Format(time.DateTime), "not believed: it is behind what was stored before")
-	}
-	h.apply(engine.SiteChanged{Site: h.site})
+	h.beginClock(doubt, goesOn)
+	h.applyNow(engine.SiteChanged{Site: h.site}) // the clock is looked at when there is something that moves with it
 	h.restorePresence(state)
-	h.apply(state)
+	h.applyNow(state)
 	go h.letOut()
 	go h.loop()
 	tidying, cancel := context.WithCancel(context.Background())
@@ -254,7 +256,8 @@ func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
 			return state, err
 		}
 		if ok {
-			s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, time.UnixMilli(last.T), time.UnixMilli(last.T), last.Value, last.Raw, last.Quality
+			at := time.UnixMilli(min(last.T, h.Time().UnixMilli())) // what another clock stamped later would make all that comes late
+			s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, at, at, last.Value, last.Raw, last.Quality
 		}
 		state.Signals = append(state.Signals, s)
 	}
@@ -418,7 +421,7 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 		switch x := x.(type) {
 		case *engine.Store:
 			if x.Own {
-				h.stampedItself(x.Signal, x.At)
+				h.stampedItself(x.Signal, x.At.UnixMilli())
 			}
 			h.writeReadings(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
 				h.replacedBy(h.site.Signals[x.Signal].Device)))

@@ -62,6 +62,8 @@ type Options struct {
 	// Now is the computer's clock, and ClockSet says whether something keeps it right, where that is not what the system says.
 	Now      func() time.Time
 	ClockSet func() bool
+	// Boot says which start of the computer this is, and for how long it runs; nil: the kernel is asked.
+	Boot func() (id string, up time.Duration)
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
 }
@@ -126,7 +128,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 			_ = s.secure.Close()
 		}
 	}()
-	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather, Now: o.Now, ClockSet: o.ClockSet}); err != nil {
+	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather, Now: o.Now, ClockSet: o.ClockSet, Boot: o.Boot}); err != nil {
 		_ = l.Close()
 		return err
 	}

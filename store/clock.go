@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -25,21 +26,108 @@ func (s *Store) LastTime(ctx context.Context) (time.Time, error) {
 	return alive, nil
 }
 
-// Stamp is a reading's time that its device gave, and when it came by the hub's clock; both in Unix milliseconds.
-type Stamp struct{ T, Arrival int64 }
+// Doubt is a stretch in which the hub's clock is not believed, as it is kept over a restart.
+type Doubt struct {
+	Boot  string        `json:"boot"` // which start of the computer it belongs to
+	Up    time.Duration `json:"up"`   // how long that ran when the doubt began
+	Wall  time.Time     `json:"wall"` // the hub's time then
+	Ahead bool          `json:"ahead"`
+	Shows time.Time     `json:"shows"` // what the clock showed
+}
 
-// Restamp moves what was stamped in [from, to), while the hub's clock was wrong by that much: the readings of all series, what
-// became of alerts, notes and pictures. Readings whose time their device gave stay, but for those later than until, which
-// cannot be: they are moved to when they came, as suspect. It returns how many readings it moved. One commit holds it all,
-// unless there are more than a few hundred thousand.
-func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duration, own map[string][]Stamp, until time.Time) (n int, err error) {
+// SaveDoubt keeps that a stretch of doubt began.
+func SaveDoubt(d Doubt) Change {
+	return func(tx *Tx) error {
+		b, err := json.Marshal(d)
+		if err == nil {
+			err = endDoubt(tx)
+		}
+		if err != nil {
+			return err
+		}
+		return tx.exec(`INSERT OR REPLACE INTO hub (key, value) VALUES ('clock', ?)`, string(b))
+	}
+}
+
+// endDoubt forgets a stretch of doubt and what belonged to it.
+func endDoubt(tx *Tx) error {
+	if err := tx.exec(`DELETE FROM own_stamps`); err != nil {
+		return err
+	}
+	return tx.exec(`DELETE FROM hub WHERE key = 'clock'`)
+}
+
+// EndDoubt forgets a stretch of doubt.
+func EndDoubt() Change { return endDoubt }
+
+// Doubt reads the stretch of doubt that was kept, nil where there is none.
+func (s *Store) Doubt(ctx context.Context) (*Doubt, error) {
+	text, err := s.hubValue(ctx, "clock")
+	if err != nil || text == "" {
+		return nil, err
+	}
+	var d Doubt
+	if err := json.Unmarshal([]byte(text), &d); err != nil {
+		return nil, fmt.Errorf("store: clock: %w", err)
+	}
+	return &d, nil
+}
+
+// AddStamps keeps, until the doubt ends, that a device gave the times of readings that arrived at arrival.
+func AddStamps(name string, arrival time.Time, at []int64) Change {
+	return func(tx *Tx) error {
+		b, err := json.Marshal(at)
+		if err != nil {
+			return err
+		}
+		return tx.exec(`INSERT INTO own_stamps (series, arrival_ms, at) VALUES (?, ?, ?)`, name, arrival.UnixMilli(), string(b))
+	}
+}
+
+// stamp is a reading's time that its device gave, and when it came by the hub's clock; both in Unix milliseconds.
+type stamp struct{ at, arrival int64 }
+
+func (s *Store) stamps(ctx context.Context) (map[string][]stamp, error) {
+	var rows []struct {
+		Series  string
+		Arrival int64 `db:"arrival_ms"`
+		At      string
+	}
+	if err := selectBy(ctx, s, &rows, `SELECT series, arrival_ms, at FROM own_stamps ORDER BY rowid`); err != nil {
+		return nil, err
+	}
+	out := map[string][]stamp{}
+	for _, r := range rows {
+		var list []int64
+		if err := json.Unmarshal([]byte(r.At), &list); err != nil {
+			return nil, err
+		}
+		for _, at := range list {
+			out[r.Series] = append(out[r.Series], stamp{at, r.Arrival})
+		}
+	}
+	return out, nil
+}
+
+// Restamp moves what was stamped in [from, to), while the hub's clock was wrong by that much, and ends the doubt: the readings of
+// all series, what became of alerts, notes and pictures. Readings whose time their device gave stay, but for those later than
+// until, which cannot be: they are moved to when they came, as suspect. It returns how many readings it moved. One commit holds
+// it all, unless there are more than a few hundred thousand.
+func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duration, until time.Time) (n int, err error) {
+	if err := s.Do(ctx); err != nil { // what is on its way to the disk must be there to be moved
+		return 0, fmt.Errorf("store: restamp: %w", err)
+	}
+	own, err := s.stamps(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("store: restamp: %w", err)
+	}
 	const portion = 200_000
 	var names []string
 	if err := selectBy(ctx, s, &names, `SELECT name FROM series ORDER BY id`); err != nil {
 		return 0, fmt.Errorf("store: restamp: %w", err)
 	}
 	shift := by.Milliseconds()
-	changes := []Change{func(tx *Tx) error {
+	changes := []Change{endDoubt, func(tx *Tx) error {
 		for _, table := range []string{"alert_events", "notes", "stills"} {
 			if err := tx.exec(`UPDATE `+table+` SET at_ms = at_ms + ? WHERE at_ms >= ? AND at_ms < ?`, shift, from.UnixMilli(), to.UnixMilli()); err != nil {
 				return err
@@ -62,19 +150,19 @@ func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duratio
 		var put []Reading
 		moved := 0
 		for _, x := range own[name] {
-			if x.T <= until.UnixMilli() {
-				kept[x.T], taken[x.T] = true, true
+			if x.at <= until.UnixMilli() {
+				kept[x.at], taken[x.at] = true, true
 				continue
 			}
-			for r, err := range s.scan(ctx, id, x.T, x.T+1) {
+			for r, err := range s.scan(ctx, id, x.at, x.at+1) {
 				if err != nil {
 					return n, err
 				}
-				r.T, r.Quality = x.Arrival+shift, max(r.Quality, reading.Suspect)
+				r.T, r.Quality = x.arrival+shift, max(r.Quality, reading.Suspect)
 				put = append(put, r)
 				moved++
 			}
-			changes = append(changes, DropReadings(name, time.UnixMilli(x.T), time.UnixMilli(x.T+1)))
+			changes = append(changes, DropReadings(name, time.UnixMilli(x.at), time.UnixMilli(x.at+1)))
 		}
 		for r, err := range s.scan(ctx, id, from.UnixMilli(), to.UnixMilli()) {
 			if err != nil {

@@ -37,11 +37,12 @@ var since = map[int64][]string{
 	2: {`UPDATE devices SET settings = '{"link":{"kind":"http"}}'`},
 	3: {`INSERT INTO parts (kind, id, body) VALUES ('preset', 'night', '{"id":"night","name":"Night","actions":[{"kind":"control","id":"kiln.fan"}]}')`,
 		`INSERT INTO notes (at_ms, object, text, by_name) VALUES (1000, 'kiln', 'swept', 'Mo')`},
-	5: {`INSERT INTO views (account, name, view, shared) VALUES ('mo', 'Kiln', 's=kiln.t', 1)`},
-	6: {`INSERT INTO preferences (account, body) VALUES ('mo', '{"theme":"dark"}')`},
-	7: {`INSERT INTO dashboards (id, body) VALUES ('door', '{"id":"door","name":"Door"}')`},
-	8: {`INSERT INTO parts (kind, id, body) VALUES ('route', 'mo', '{"id":"mo","name":"Mo","via":"console"}')`},
-	9: {`INSERT INTO stills (device, at_ms, cause, body) VALUES ('kiln', 1000, '', x'ff')`},
+	5:  {`INSERT INTO views (account, name, view, shared) VALUES ('mo', 'Kiln', 's=kiln.t', 1)`},
+	6:  {`INSERT INTO preferences (account, body) VALUES ('mo', '{"theme":"dark"}')`},
+	7:  {`INSERT INTO dashboards (id, body) VALUES ('door', '{"id":"door","name":"Door"}')`},
+	8:  {`INSERT INTO parts (kind, id, body) VALUES ('route', 'mo', '{"id":"mo","name":"Mo","via":"console"}')`},
+	9:  {`INSERT INTO stills (device, at_ms, cause, body) VALUES ('kiln', 1000, '', x'ff')`},
+	10: {`INSERT INTO versions (entry, kind, id, body, after) VALUES (1, 'device', 'kiln', '{}', '{}')`},
 }
 
 // kept is the database of an earlier format as it was written when that was the newest: testdata/format-N.db.gz. With

@@ -19,13 +19,21 @@ import (
 )
 
 // wrongClock is a computer's clock that can be put forward and back, and that nothing keeps right.
-type wrongClock struct{ off atomic.Int64 }
+type wrongClock struct {
+	off  atomic.Int64
+	boot atomic.Int64 // how often it was started anew
+}
+
+var began = time.Now()
 
 func (c *wrongClock) put(off time.Duration) { c.off.Store(int64(off)) }
 
 func (c *wrongClock) use(o *serve.Options) {
 	o.Now = func() time.Time { return time.Now().Add(time.Duration(c.off.Load())) }
 	o.ClockSet = func() bool { return false }
+	o.Boot = func() (string, time.Duration) {
+		return fmt.Sprint("start ", c.boot.Load()), time.Since(began)
+	}
 }
 
 const year = 365 * 24 * time.Hour
@@ -100,15 +108,77 @@ func TestTheClockStartsInThePast(t *testing.T) {
 	assert.Equal(t, own, at[3.0], "a board's own time stays")
 	assert.WithinDuration(t, sent, at[4.0], 2*time.Second)
 	assert.WithinDuration(t, time.Now(), r.Signal("kiln.chamber").At.Local(), 30*time.Second)
-	r.Soon("it is journalled", func() bool {
-		j, err := r.Owner.ListJournalWithResponse(t.Context(), &client.ListJournalParams{Object: ptr("hub.clock")})
-		require.NoError(t, err)
-		return strings.Contains(j.JSON200.Entries[0].Reason, "readings, was moved along")
-	})
+	r.Soon("it is journalled", func() bool { return strings.Contains(reasons(r, "hub.clock")[0], "readings, was moved along") })
 	push(5, time.Time{})
 	r.Restart()
 	assert.Empty(t, doubt(t, r))
 	assert.EqualValues(t, 5, r.Value("kiln.chamber"))
+}
+
+// A hub that is started anew while the clock is wrong goes on as if it had not been, as long as the computer was not.
+func TestRestartsWhileTheClockIsWrong(t *testing.T) {
+	t.Parallel()
+	for _, tt := range []struct {
+		name  string
+		while func(clock *wrongClock, r *rig.Rig) // the clock is wrong
+		moved bool                                // what came before the restart too
+	}{
+		{"it is set later", func(_ *wrongClock, r *rig.Rig) { r.Restart() }, true},
+		{"it is set while the hub is down", func(clock *wrongClock, r *rig.Rig) {
+			require.NoError(r.T, r.Service.Close())
+			clock.put(0)
+			r.Reopen()
+		}, true},
+		{"the computer was started anew", func(clock *wrongClock, r *rig.Rig) {
+			clock.boot.Add(1)
+			r.Restart()
+		}, false},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			t.Parallel()
+			var clock wrongClock
+			clock.put(-6 * time.Hour)
+			r, push := kilnBy(t, &clock)
+			require.NoError(t, r.Service.Close())
+			clock.put(-3 * year)
+			r.Reopen()
+			sent := time.Now().Truncate(time.Millisecond)
+			push(2, time.Time{})
+			push(3, sent) // a board whose clock is right
+			tt.while(&clock, r)
+			push(4, time.Time{})
+			clock.put(0)
+			r.Soon("the clock is right", func() bool { return doubt(t, r) == "" })
+			push(5, time.Time{})
+			assert.EqualValues(t, 5, r.Value("kiln.chamber"))
+			assert.Equal(t, client.SignalState("live"), r.Signal("kiln.chamber").State)
+			got, times := values(r, "kiln.chamber")
+			require.ElementsMatch(t, []any{1.0, 2.0, 3.0, 4.0, 5.0}, got)
+			at := map[any]time.Time{}
+			for i, v := range got {
+				at[v] = times[i]
+			}
+			assert.Equal(t, sent, at[3.0], "a board's own time stays")
+			assert.WithinDuration(t, time.Now(), at[4.0], 20*time.Second)
+			told := strings.Join(reasons(r, "hub.clock"), "\n")
+			if tt.moved {
+				assert.WithinDuration(t, sent, at[2.0], time.Second)
+				assert.NotContains(t, told, "keeps its times")
+			} else {
+				assert.WithinDuration(t, sent.Add(-6*time.Hour), at[2.0], time.Minute, "nobody knows for how long it was off")
+				assert.Contains(t, told, "while its clock was wrong, keeps its times: the computer was started anew since")
+			}
+		})
+	}
+}
+
+func reasons(r *rig.Rig, object string) (out []string) {
+	j, err := r.Owner.ListJournalWithResponse(r.T.Context(), &client.ListJournalParams{Object: &object})
+	require.NoError(r.T, err)
+	for _, e := range j.JSON200.Entries {
+		out = append(out, e.Reason)
+	}
+	return out
 }
 
 // Where nothing sets the clock but a person, who did, that person says so; nobody else can.
@@ -133,6 +203,9 @@ func TestTheOwnerSaysThatTheClockIsRight(t *testing.T) {
 	assert.WithinDuration(t, time.Now().Add(-2*time.Hour), times[0], 5*time.Second)
 	push(3, time.Time{})
 	assert.EqualValues(t, 3, r.Value("kiln.chamber"), "live, though an older one is stamped later")
+	r.Restart()
+	push(4, time.Time{})
+	assert.EqualValues(t, 4, r.Value("kiln.chamber"), "after a restart too")
 }
 
 // Clocks jump while the hub runs: a little is taken as it is, what cannot be is not.
@@ -161,6 +234,8 @@ func TestTheClockJumps(t *testing.T) {
 	got, times := values(r, "kiln.chamber")
 	require.Len(t, got, 2)
 	assert.WithinDuration(t, time.Now().Add(3*time.Hour), times[1], 20*time.Second, "time goes on evenly")
+	r.Restart()
+	assert.Contains(t, doubt(t, r), "jumped far ahead", "no more believed for a restart")
 	clock.put(3 * time.Hour)
 	r.Soon("it is believed again", func() bool { return doubt(t, r) == "" })
 
