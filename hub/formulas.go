@@ -30,7 +30,7 @@ func (h *Hub) fillWindow(need formula.Need) {
 func (h *Hub) past(ctx context.Context, need formula.Need) (engine.History, error) {
 	from := h.Time().Add(-need.Span - need.Span/30 - time.Minute)
 	in := engine.History{ID: need.ID, Span: need.Span, From: from}
-	for r, err := range h.store.Readings(ctx, need.ID, site.Number, from, h.Time(), true) {
+	for r, err := range h.store.Readings(ctx, need.ID, site.Number, from, h.Time().Add(reading.MostApart), true) {
 		if err != nil {
 			return in, err
 		}
