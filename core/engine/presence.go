@@ -14,7 +14,8 @@ func (e *Engine) online(in Online) {
 		return
 	}
 	at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session })
-	if at < 0 {
+	anew := at < 0
+	if anew {
 		d.sessions = append(d.sessions, session{id: in.Session, expires: in.Expires})
 		at = len(d.sessions) - 1
 	} else if !in.Expires {
@@ -51,6 +52,9 @@ func (e *Engine) online(in Online) {
 		e.pulseOff(x)
 	}
 	e.startBeats(d)
+	if was && anew && e.site.Devices[d.ID].Lease > 0 {
+		e.beat(d) // who came later need not wait for the next one
+	}
 }
 
 // startBeats lets the beats for a device begin, or go on with another lease.
