@@ -23,7 +23,7 @@ const missing = needs.filter(([, has]) => !has).map(([what]) => what)
     <p v-if="!secure" class="note small-text">
       <span>The console came over plain HTTP. Everything works but what browsers then forbid: {{ missing.map((m) => m.charAt(0).toLowerCase() + m.slice(1)).join('; ') }}.
         <template v-if="info?.https">Have the device trust the <a href="/ca.pem" download="idle-ember-ca.pem">hub’s own certificate</a> once, then open <a :href="address">{{ address }}</a>.</template>
-        <template v-else>Start the hub with <code>--https :8443</code> to have them.</template></span>
+        <template v-else-if="info">Start the hub with <code>--https :8443</code> to have them.</template></span>
     </p>
     <p v-else-if="missing.length" class="soft small-text mb-0">It does not know: {{ missing.join('; ') }}.</p>
     <p v-else class="soft small-text mb-2">{{ installed ? 'The console is installed here.' : 'It lets the console do everything: be installed, open while the hub is away, keep a wall awake, copy.' }}</p>
