@@ -216,6 +216,25 @@ test('an empty page says what goes there, and has the button for it', async () =
   }
 })
 
+test('a page whose questions the hub does not answer claims nothing', async () => {
+  const board = await studio()
+  board.disconnect()
+  const { page: p, faults } = await page(hub.url)
+  await signIn(p)
+  await temperature(p).waitFor()
+  const asked = new Set<string>()
+  await p.route(/\/api\/v1\/(?!live|now|me\b|preferences)/, (r) => { asked.add(new URL(r.request().url()).pathname); return r.abort() })
+  for (const path of ['/charts?s=drying_room.temperature', '/signals/drying_room.temperature', '/places/drying_room', '/alerts', '/control', '/devices/drying_room', '/dashboards', '/journal', '/household', '/settings', '/models', '/digest']) {
+    asked.clear()
+    await p.goto(hub.url + path)
+    await p.locator('main').first().waitFor()
+    await until(path + ' asked', () => asked.size > 0)
+    await p.waitForTimeout(400)
+    expect((await p.locator('main').innerText()).match(/.*(\bNothing (is (planned|noted)|has happened|yet|was)|\bNo \w+ yet|There is no|Nobody yet).*/g), path).toBeNull()
+  }
+  expect(faults).toEqual([])
+})
+
 test('what was seen last is there before the console, and the values of now where nothing was', async () => {
   await studio()
   const { page: p, context } = await page(hub.url)

@@ -118,5 +118,6 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     const [a, b] = id.split('~').map((x) => got.value.find((h) => h.series === x))
     return a && b ? [difference(a, b)] : a && !id.includes('~') ? [a] : []
   }))
-  return { histories, ghosts, notes, marks, setpoints, failed, loading, load }
+  const known = computed(() => !!answered.value && !failed.value)
+  return { histories, ghosts, notes, marks, setpoints, failed, loading, known, load }
 }

@@ -7,7 +7,7 @@ import { dayText } from '../format'
 import { useHub } from '../hub'
 import { zonedInstant, zonedText } from '../zoned'
 
-const props = defineProps<{ notes: Remark[]; places: { id: string; name: string }[]; at: number; picked?: number | null }>()
+const props = defineProps<{ notes: Remark[]; places: { id: string; name: string }[]; at: number; picked?: number | null; known: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const hub = useHub()
 const open = ref(false)
@@ -47,7 +47,7 @@ const nameOf = (object: string) => hub.places.find((p) => p.id === object)?.name
         <button v-if="hub.owner || n.by === hub.me?.name" type="button" class="gone no-print" :aria-label="`Take the note ${n.text} away`" @click="remove(n.id)">×</button>
 </li>
     </ol>
-    <p v-else-if="!open" class="soft small-text mb-0">Nothing is noted in this stretch.</p>
+    <p v-else-if="known && !open" class="soft small-text mb-0">Nothing is noted in this stretch.</p>
     <form v-if="open" class="fields mt-2" @submit.prevent="put">
       <label class="wide"><span class="soft small-text">Note</span><input v-model="text" class="form-control form-control-sm" required maxlength="500" placeholder="new filter" /></label>
       <label><span class="soft small-text">At</span><input v-model="when" class="form-control form-control-sm" type="datetime-local" required /></label>

@@ -7,7 +7,7 @@ import type { Message } from '../api'
 import { clockText } from '../format'
 import { useHub } from '../hub'
 
-const props = defineProps<{ messages: Message[]; failed: string }>()
+const props = defineProps<{ messages: Message[]; failed: string; known: boolean }>()
 const hub = useHub()
 const which = ref<'all' | 'in' | 'out' | 'refused'>('all')
 const frozen = ref<Message[] | null>(null)
@@ -27,8 +27,8 @@ const at = (m: Message) => clockText(Date.parse(m.at), hub.zone, { hour: '2-digi
       </div>
     </div>
     <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
-    <p v-if="!list.length" class="soft mb-0">Nothing yet since the hub started. What comes and goes is shown here at once, with what became of it.</p>
-    <table v-else class="table cards tight traffic">
+    <p v-if="known && !list.length" class="soft mb-0">Nothing yet since the hub started. What comes and goes is shown here at once, with what became of it.</p>
+    <table v-else-if="list.length" class="table cards tight traffic">
       <thead><tr><th>At</th><th>Way</th><th>Topic, register, path</th><th>Payload</th><th>What became of it</th></tr></thead>
       <tbody>
         <tr v-for="m in list.slice(0, shown)" :key="m.seq" :class="{ refused: m.refused }">

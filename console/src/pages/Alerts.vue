@@ -60,14 +60,14 @@ function keys(e: KeyboardEvent) {
 onMounted(() => document.addEventListener('keydown', keys))
 onUnmounted(() => document.removeEventListener('keydown', keys))
 
-const events = ref<AlertEvent[]>([])
+const events = ref<AlertEvent[] | null>(null)
 const filter = ref({ severity: '' as '' | 'info' | 'warning' | 'critical', place: '', what: '' })
 const more = ref(false)
 async function history(before?: number) {
   if (!hub.member) return
   try {
     const got = await ask(api.GET('/alerts/events', { params: { query: { severity: filter.value.severity || undefined, place: filter.value.place || undefined, what: filter.value.what || undefined, before, limit: 50 } } }))
-    events.value = before ? [...events.value, ...got] : got
+    events.value = before ? [...(events.value ?? []), ...got] : got
     more.value = got.length === 50
   } catch (e) {
     failed.value = sentence(e)
@@ -171,14 +171,14 @@ async function toggle(a: Alert) {
           <select v-model="filter.what" class="form-select form-select-sm" aria-label="What"><option value="">all</option><option>raised</option><option>over</option><option>acknowledged</option><option>learnt late</option><option>shelved</option></select>
         </div>
       </div>
-      <p v-if="!events.length" class="soft mb-0">Nothing yet. Each time an alert comes, is acknowledged or is over, it will be here.</p>
-      <div v-else class="scrolls" tabindex="0" role="region" aria-label="What became of alerts">
+      <p v-if="events && !events.length" class="soft mb-0">Nothing yet. Each time an alert comes, is acknowledged or is over, it will be here.</p>
+      <div v-else-if="events" class="scrolls" tabindex="0" role="region" aria-label="What became of alerts">
 <table class="table table-sm">
 <thead><tr><th scope="col">When</th><th scope="col">What</th><th scope="col">Alert</th><th scope="col">Value</th><th scope="col">By</th></tr></thead>
         <tbody><tr v-for="e in events" :key="e.id"><td class="text-nowrap">{{ dayText(Date.parse(e.at), hub.zone) }}</td><td>{{ e.what }}</td><td>{{ e.name }}</td><td>{{ e.value }}</td><td>{{ e.by === 'the hub' ? '' : e.by }}{{ e.word && e.what === 'acknowledged' ? `: ${e.word}` : '' }}</td></tr></tbody>
 </table>
 </div>
-      <button v-if="more" type="button" class="btn btn-outline-secondary btn-sm" @click="history(events.at(-1)!.id)">Earlier ones</button>
+      <button v-if="more" type="button" class="btn btn-outline-secondary btn-sm" @click="history(events!.at(-1)!.id)">Earlier ones</button>
     </section>
 
     <section v-if="hub.owner && all" class="sheet">

@@ -44,7 +44,7 @@ const versus = computed(() => earlier.find((x) => x.value && x.value === route.q
 const marked = computed(() => route.query.marks !== '0')
 
 const sheet = ref<InstanceType<typeof ChartSheet>>()
-const { histories, ghosts, notes: said, marks, setpoints, failed, loading, load } = useHistories(
+const { histories, ghosts, notes: said, marks, setpoints, failed, loading, known, load } = useHistories(
   () => ({ series: chosen.value, from: from.value, to: to.value, live: live.value, marks: marked.value, before: versus.value && { ms: versus.value.ms, text: versus.value.value } }),
   () => [route.query.s, route.query.from, route.query.to, route.query.span, route.query.vs, route.query.marks].join('|'),
 )
@@ -226,10 +226,10 @@ function pick(at: number) { picked.value = Math.round(at) }
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet charts" :aria-busy="loading">
       <div v-if="!chosen.length" class="soft m-3">
-        <p>{{ all.length ? 'Choose a signal above, or tap a value on Now. Or begin with one of these:' : 'What boards measure is drawn here, as far back as it goes. There is nothing yet.' }}</p>
+        <p>{{ all.length ? 'Choose a signal above, or tap a value on Now. Or begin with one of these:' : !hub.loaded ? 'Asking the hub …' : 'What boards measure is drawn here, as far back as it goes. There is nothing yet.' }}</p>
         <div class="d-flex flex-wrap gap-2">
           <button v-for="x in beginnings" :key="x.id" type="button" class="btn btn-outline-secondary btn-sm" @click="add(x.id)">{{ x.text }}</button>
-          <RouterLink v-if="!all.length && hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink>
+          <RouterLink v-if="hub.loaded && !all.length && hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink>
         </div>
       </div>
       <ChartSheet ref="sheet" :histories="histories" :ghosts="ghosts" :setpoints="setpoints" :marks="marks" :notes="notes" :from="from" :to="to" :cursor="cursor" :before="versus?.text" @zoom="show" @cursor="cursor = $event" @pick="pick" @out="show(from - span / 2, to + span / 2)" />
@@ -254,7 +254,7 @@ function pick(at: number) { picked.value = Math.round(at) }
       </table>
       <ChartTable :histories="histories" :from="from" :to="to" />
     </section>
-    <ChartNotes v-if="hub.member && chosen.length" id="notes" class="mt-3" :notes="notes" :places="places" :at="picked ?? to" :picked="picked" @changed="((picked = null), load())" />
+    <ChartNotes v-if="hub.member && chosen.length" id="notes" class="mt-3" :notes="notes" :known="known" :places="places" :at="picked ?? to" :picked="picked" @changed="((picked = null), load())" />
     <div v-if="histories.length" class="d-flex gap-2 mt-2 no-print"><button type="button" class="btn btn-outline-secondary btn-sm" @click="saveCSV">Save as CSV</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="!panes.length" @click="savePNG">Save as a picture</button><label class="small-text d-flex gap-2 align-items-center ms-2"><input class="form-check-input mt-0" type="checkbox" :checked="marked" @change="go({ marks: marked ? '0' : undefined })" /> setpoints and limits</label></div>
     <p class="soft small-text mt-2 no-print">Drag across to zoom, or pinch; two clicks zoom out; a click picks a time for a note. Arrow keys move, + and − zoom, Home returns to now.</p>
   </main>

@@ -15,7 +15,7 @@ import { actionText, groupText, ruleText } from '../sentences'
 
 const hub = useHub()
 const route = useRoute()
-const next = ref<Upcoming[]>([])
+const next = ref<Upcoming[] | null>(null)
 const rules = ref<Rule[]>([])
 const groups = ref<Group[]>([])
 const failed = ref('')

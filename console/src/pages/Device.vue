@@ -137,7 +137,7 @@ const question = computed(() => (asking.value ? questions.value[asking.value] : 
             <BButton type="submit" variant="outline-secondary" class="text-nowrap">Add</BButton>
           </form>
         </section>
-        <TrafficList v-if="traffic" :messages="traffic.messages.value" :failed="traffic.failed.value" />
+        <TrafficList v-if="traffic" :messages="traffic.messages.value" :failed="traffic.failed.value" :known="traffic.known.value" />
         <TryBox v-if="traffic && device.link.kind !== 'modbus'" :device="device" :messages="traffic.messages.value" />
         <CameraForm :device="id" />
         <DeviceForm :device="device" />

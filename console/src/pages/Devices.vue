@@ -32,6 +32,7 @@ const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? i
         </tbody>
       </table>
     </section>
+    <p v-else-if="!hub.loaded" class="soft" aria-busy="true">Asking the hub …</p>
     <section v-else class="sheet soft">
       {{ hub.owner ? 'No device yet. Add one: it gets a key of its own, and its readings appear by themselves.' : 'There is no device that you may see.' }}
     </section>

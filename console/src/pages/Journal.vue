@@ -89,7 +89,7 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
     <p v-if="told" class="soft" role="status">{{ told }}</p>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet">
-      <p v-if="!entries.length" class="soft mb-0">{{ loading ? 'Asking the hub …' : Object.values(filter).some(Boolean) ? 'There is no such line.' : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.' }}</p>
+      <p v-if="!entries.length" class="soft mb-0">{{ loading ? 'Asking the hub …' : failed ? '' : Object.values(filter).some(Boolean) ? 'There is no such line.' : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.' }}</p>
       <table v-else class="table cards tight">
         <thead><tr><th>When</th><th>Who</th><th>From</th><th>What</th><th>Change</th><th>Why</th></tr></thead>
         <tbody>

@@ -23,6 +23,7 @@ const sheet = computed(() => ({
 const numbers = computed(() => [...sheet.value.signals.filter((s) => s.kind === 'number').map((s) => s.id), ...sheet.value.controls.map((c) => c.id + '.is')].slice(0, 8))
 useOnly(() => sheet.value.signals.map((s) => s.id))
 const notes = ref<Remark[]>([])
+const known = ref(false)
 const failed = ref('')
 const month = 30 * 86_400_000
 async function load() {
@@ -30,6 +31,7 @@ async function load() {
   try {
     const list = await ask(api.GET('/notes', { params: { query: { from: new Date(Date.now() - month).toISOString() } } }))
     const mine = new Set([id, ...Object.values(hub.devices).filter((d) => d.place === id).map((d) => d.id)])
+    known.value = true
     notes.value = list.filter((n) => mine.has(n.object.split('.')[0]!))
   } catch (e) {
     failed.value = sentence(e)
@@ -47,7 +49,7 @@ onMounted(load)
         <PlaceSheet v-bind="sheet" :traces="traces" :runs="runs" :from="to - span" :to="to" whole />
         <div class="stack">
           <PlaceCard :place="place" />
-          <ChartNotes v-if="hub.member" :notes="notes" :places="[place]" :at="to" @changed="load" />
+          <ChartNotes v-if="hub.member" :notes="notes" :known="known" :places="[place]" :at="to" @changed="load" />
         </div>
       </div>
     </template>

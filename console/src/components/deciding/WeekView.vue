@@ -5,10 +5,10 @@ import type { Upcoming } from '../../api'
 import { clockText, length } from '../../format'
 import { useHub } from '../../hub'
 
-const props = defineProps<{ list: Upcoming[] }>()
+const props = defineProps<{ list: Upcoming[] | null }>() // null: not known
 const hub = useHub()
 const day = 86400_000
-const runs = computed(() => props.list.filter((u) => u.ends).map((u) => ({ ...u, from: Date.parse(u.at), to: Date.parse(u.ends!) })))
+const runs = computed(() => (props.list ?? []).filter((u) => u.ends).map((u) => ({ ...u, from: Date.parse(u.at), to: Date.parse(u.ends!) })))
 const rows = computed(() => [...new Set(runs.value.map((r) => r.id))])
 const start = computed(() => {
   const now = hub.now
@@ -27,7 +27,7 @@ const part = (r: { from: number; to: number }) => {
 <template>
   <section class="sheet" data-parts="next">
     <h2 class="mb-2">Coming up</h2>
-    <p v-if="!list.length" class="soft small-text mb-0">Nothing is planned: no schedule, and nothing by hand that ends.</p>
+    <p v-if="list && !list.length" class="soft small-text mb-0">Nothing is planned: no schedule, and nothing by hand that ends.</p>
     <div v-if="rows.length" class="week" role="img" :aria-label="`Runs of the coming week: ${rows.map(name).join(', ')}`">
       <span></span><div class="names"><span v-for="d in days" :key="d" class="soft small-text">{{ clockText(d + day / 2, hub.zone, { weekday: 'short', day: 'numeric' }) }}</span></div>
       <template v-for="id in rows" :key="id">
@@ -36,7 +36,7 @@ const part = (r: { from: number; to: number }) => {
           <rect v-for="(r, k) in runs.filter((x) => x.id === id)" :key="k" :x="part(r).x" :width="part(r).w" y="4" height="6" fill="var(--ember)" /></svg>
       </template>
     </div>
-    <div v-if="list.length" class="table-box">
+    <div v-if="list?.length" class="table-box">
 <table class="table cards tight small-text">
       <thead><tr><th>When</th><th>For</th><th>What</th></tr></thead>
       <tbody>
