@@ -23,11 +23,11 @@ test('the heater warms the room', async () => {
   const { page: p } = await page(hub.url, phone)
   await signIn(p, 'mo', word)
   const value = p.locator('[data-signal="drying_room.temperature"] .value')
-  const before = parseFloat(await value.innerText())
+  const before = await until('the first reading', async () => parseFloat(await value.innerText()))
   const row = p.locator('[data-control="drying_room.heater"]')
   await row.getByRole('button', { name: 'On', exact: true }).click()
   await until('confirmed', async () => /^on\b/.test(await row.locator('.state').innerText()))
-  await until('warmer', async () => parseFloat(await value.innerText()) > before + 0.5, 60_000)
+  await until(`warmer than ${before}`, async () => parseFloat(await value.innerText()) > before + 0.5, 60_000)
   // What was can be had back for a few seconds.
   await row.getByRole('button', { name: 'Off', exact: true }).click()
   await row.getByRole('button', { name: 'Undo, Heater' }).click()
