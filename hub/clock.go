@@ -13,6 +13,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/calendar"
 	"idleember/core/engine"
+	"idleember/core/reading"
 	"idleember/store"
 )
 
@@ -258,7 +259,7 @@ func (h *Hub) clockTold() {
 func (h *Hub) restamp(from, to time.Time, by time.Duration) (n int, err error) {
 	h.flush()
 	h.ownedCount = 0
-	return h.store.Restamp(context.Background(), from, to.Add(time.Millisecond), by, to.Add(by+5*time.Minute))
+	return h.store.Restamp(context.Background(), from, to.Add(reading.MostApart+time.Millisecond), by, to.Add(by+5*time.Minute))
 }
 
 // ownedMost bounds what is kept of readings that devices stamped while the hub's clock is wrong.
@@ -281,7 +282,7 @@ func (h *Hub) beginClock(kept *store.Doubt, goesOn bool) {
 	if kept != nil && !goesOn {
 		h.journal(now, access.HubActor(), "clock", "hub.clock", "", "", fmt.Sprintf(
 			"what the hub stamped since %s, while its clock was wrong, keeps its times: the computer was started anew since", kept.Wall.In(zone).Format(time.DateTime)))
-		h.write(store.EndDoubt())
+		h.write(store.EndDoubt)
 	}
 	if why == "" {
 		return

@@ -40,7 +40,7 @@ func SaveDoubt(d Doubt) Change {
 	return func(tx *Tx) error {
 		b, err := json.Marshal(d)
 		if err == nil {
-			err = endDoubt(tx)
+			err = EndDoubt(tx)
 		}
 		if err != nil {
 			return err
@@ -49,16 +49,13 @@ func SaveDoubt(d Doubt) Change {
 	}
 }
 
-// endDoubt forgets a stretch of doubt and what belonged to it.
-func endDoubt(tx *Tx) error {
+// EndDoubt is the change that forgets a stretch of doubt and what belonged to it.
+func EndDoubt(tx *Tx) error {
 	if err := tx.exec(`DELETE FROM own_stamps`); err != nil {
 		return err
 	}
 	return tx.exec(`DELETE FROM hub WHERE key = 'clock'`)
 }
-
-// EndDoubt forgets a stretch of doubt.
-func EndDoubt() Change { return endDoubt }
 
 // Doubt reads the stretch of doubt that was kept, nil where there is none.
 func (s *Store) Doubt(ctx context.Context) (*Doubt, error) {
@@ -127,7 +124,7 @@ func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duratio
 		return 0, fmt.Errorf("store: restamp: %w", err)
 	}
 	shift := by.Milliseconds()
-	changes := []Change{endDoubt, func(tx *Tx) error {
+	changes := []Change{EndDoubt, func(tx *Tx) error {
 		for _, table := range []string{"alert_events", "notes", "stills"} {
 			if err := tx.exec(`UPDATE `+table+` SET at_ms = at_ms + ? WHERE at_ms >= ? AND at_ms < ?`, shift, from.UnixMilli(), to.UnixMilli()); err != nil {
 				return err
