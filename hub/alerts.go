@@ -71,7 +71,7 @@ var (
 
 // alertChanged keeps what became of an alert, puts what is to be told on its way, and tells those who look on.
 func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
-	h.writeState(store.SaveKept("alert", x.State.ID, x.State))
+	h.remember(x)
 	_, cfg, _, ok := h.engine.Alert(x.State.ID)
 	if !ok {
 		return

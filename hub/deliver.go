@@ -83,21 +83,22 @@ func (h *Hub) RefuseKey(s Session) {
 
 // Attach gives a link a mailbox for a device, with all current wants in it.
 func (h *Hub) Attach(ctx context.Context, device string) (*Mailbox, error) {
-	m := &Mailbox{Device: device, now: h.Time, wants: map[string]Outgoing{}, ready: make(chan struct{}, 1)}
+	m := &Mailbox{Device: device, now: h.Time, ready: make(chan struct{}, 1)}
 	err := h.ask(ctx, func() error {
 		for id, c := range h.site.Controls {
 			if c.Device != device {
 				continue
 			}
-			m.wants[id] = Outgoing{Control: id, Raw: c.Raw, rev: -1}
-			if s, ok := h.engine.Control(id); ok && s.Want != nil {
-				m.want(engine.Want{Control: id, Value: *s.Want, Rev: s.Rev})
-			}
+			m.box.Name(id, c.Raw)
+		}
+		for _, w := range h.engine.Wants(device) {
+			m.box.Want(w)
 		}
 		for _, x := range h.engine.Mirrors(device) {
-			m.mirror(x)
+			m.box.Mirror(x)
 		}
 		h.boxes.add(m)
+		m.Again()
 		return nil
 	})
 	return m, err
@@ -237,11 +238,8 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, mirro
 	err = h.ask(ctx, func() error {
 		mirrors = h.engine.Mirrors(device)
 		lease = h.site.Devices[device].Lease
-		_, controls := h.site.Of(device)
-		for _, id := range controls {
-			if s, ok := h.engine.Control(id); ok && s.Want != nil {
-				wants = append(wants, Outgoing{Control: id, Raw: h.site.Controls[id].Raw, Value: *s.Want, rev: s.Rev})
-			}
+		for _, w := range h.engine.Wants(device) {
+			wants = append(wants, Outgoing{Control: w.Control, Raw: h.site.Controls[w.Control].Raw, Value: w.Value})
 		}
 		return nil
 	})

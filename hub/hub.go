@@ -17,6 +17,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/formula"
+	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
@@ -433,23 +434,21 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 		case engine.SignalChanged:
 			h.publishSignal(x.State.ID)
 		case engine.SignalLearnt:
-			if s, ok := h.engine.Signal(x.ID); ok {
-				h.writeReadings(store.SaveState(x.ID, s))
-			}
+			h.remember(x)
 		case engine.ControlChanged:
 			h.controlChanged(now, x.State)
 		case engine.DeviceChanged:
-			h.writeState(store.SaveState(x.State.ID, x.State))
+			h.remember(x)
 			h.recordPresence(x.State)
 			h.publishDevice(x.State.ID)
 		case engine.Want:
 			h.want(x)
 		case engine.Keep:
-			h.writeState(store.SaveKept(x.Kind, x.ID, x.State))
+			h.remember(x)
 		case engine.SettingChanged:
 			h.settingChanged(now, x.State)
 		case engine.Mirror:
-			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.mirror(x) }) })
+			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Mirror(x) }) }) })
 		case engine.NeedHistory:
 			h.later(func(error) { go h.fillWindow(formula.Need(x)) })
 		case engine.Message:
@@ -462,18 +461,28 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 		case engine.AlertLearnt:
 			h.alertLearnt(now, x)
 		case engine.AlertGone:
-			h.writeState(store.DropKept("alert", x.ID))
+			h.remember(x)
 			h.lookAgain()
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw
-			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.withdraw(x.Control, raw) }) })
+			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Withdraw(x.Control, raw) }) }) })
 		case engine.Beat:
-			h.boxes.each(x.Device, func(b *Mailbox) { b.beat(x.Lease) })
+			h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Beat(x.Lease) }) })
 		case engine.Journal:
 			h.journal(now.Wall, x.Actor, x.Action, x.Object, x.Before, x.After, x.Reason)
 		}
 	}
 	return refused
+}
+
+// remember keeps what the engine must be restored with. How often a signal reports can be learnt again.
+func (h *Hub) remember(x engine.Effect) {
+	k, ok := engine.Kept(x)
+	if _, learnt := x.(engine.SignalLearnt); learnt {
+		h.writeReadings(store.Remember(k))
+	} else if ok {
+		h.writeState(store.Remember(k))
+	}
 }
 
 func (h *Hub) journal(at time.Time, a access.Actor, action, object, before, after, reason string) {
@@ -482,7 +491,7 @@ func (h *Hub) journal(at time.Time, a access.Actor, action, object, before, afte
 
 // controlChanged keeps a control's state, and its is and want as history.
 func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
-	h.writeState(store.SaveState(s.ID, s))
+	h.remember(engine.ControlChanged{State: s})
 	cfg := h.site.Controls[s.ID]
 	record := func(what string, a *site.Amount, at time.Time) {
 		if a != nil && !at.IsZero() {

@@ -9,6 +9,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/engine"
+	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
@@ -61,7 +62,7 @@ func (h *Hub) settingView(g site.Setting) Setting {
 // settingChanged keeps a setting's value, as state and as history.
 func (h *Hub) settingChanged(now engine.Now, s engine.SettingState) {
 	g := h.site.Settings[s.ID]
-	h.writeState(store.SaveState(s.ID, s))
+	h.remember(engine.SettingChanged{State: s})
 	h.settingKept(now, g, s.Value)
 	h.live.publish("setting", h.settingView(g), h.settingObject(g))
 }
@@ -136,7 +137,7 @@ func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, c
 		device, _ := site.Split(g.ID)
 		for _, m := range h.engine.Mirrors(device) {
 			if m.Setting == g.ID {
-				h.later(func(error) { h.boxes.each(device, func(b *Mailbox) { b.mirror(m) }) })
+				h.later(func(error) { h.boxes.each(device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Mirror(m) }) }) })
 			}
 		}
 		return nil

@@ -9,16 +9,12 @@ import (
 	"idleember/core/site"
 )
 
-// SaveAlert keeps an alert; its state is kept by SaveKept.
+// SaveAlert keeps an alert; its state is kept by Remember.
 func SaveAlert(a *site.Alert) Change { return savePart("alert", a.ID, a) }
 
 // SaveRoute keeps a route.
 func SaveRoute(r site.Route) Change { return savePart("route", r.ID, r) }
 
-// DropKept forgets a state.
-func DropKept(kind, id string) Change {
-	return func(tx *Tx) error { return tx.exec(`DELETE FROM state WHERE kind = ? AND id = ?`, kind, id) }
-}
 
 // AlertEvent is what became of an alert at a time.
 type AlertEvent struct {

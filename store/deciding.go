@@ -81,19 +81,18 @@ func part[T, V any](to map[string]V, id, body string, as func(T) V) error {
 	return nil
 }
 
-// SaveKept keeps a state that an engine.Keep names.
-func SaveKept(kind, id string, state any) Change {
+// Remember keeps a state of the engine, or forgets it where it is nil.
+func Remember(k engine.Keep) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR REPLACE INTO state (kind, id, body) VALUES (?, ?, ?)`, kind, id, asJSON(state))
+		if k.State == nil {
+			return tx.exec(`DELETE FROM state WHERE kind = ? AND id = ?`, k.Kind, k.ID)
+		}
+		body, err := k.Body()
+		if err != nil {
+			return err
+		}
+		return tx.exec(`INSERT OR REPLACE INTO state (kind, id, body) VALUES (?, ?, ?)`, k.Kind, k.ID, string(body))
 	}
-}
-
-// conditionOf reads the state of a condition.
-func conditionOf(to *map[string]engine.CondState, id, body string) error {
-	if *to == nil {
-		*to = map[string]engine.CondState{}
-	}
-	return part(*to, id, body, func(c engine.CondState) engine.CondState { return c })
 }
 
 // Remark is a note, or a message to people.

@@ -291,30 +291,6 @@ func SaveControl(c site.Control) Change {
 	}
 }
 
-// SaveState keeps the engine's state of a signal, control or device.
-func SaveState[T engine.SignalState | engine.ControlState | engine.DeviceState | engine.SettingState](id string, state T) Change {
-	return func(tx *Tx) error {
-		b, err := json.Marshal(state)
-		if err != nil {
-			return err
-		}
-		return tx.exec(`INSERT OR REPLACE INTO state (kind, id, body) VALUES (?, ?, ?)`, stateKind(state), id, string(b))
-	}
-}
-
-func stateKind(state any) string {
-	switch state.(type) {
-	case engine.SignalState:
-		return "signal"
-	case engine.ControlState:
-		return "control"
-	case engine.SettingState:
-		return "setting"
-	default:
-		return "device"
-	}
-}
-
 // SaveAlive keeps the time at which the hub was last known to run.
 func SaveAlive(at time.Time) Change {
 	return func(tx *Tx) error {
@@ -330,25 +306,8 @@ func (s *Store) State(ctx context.Context) (engine.Restored, error) {
 		return out, fmt.Errorf("store: state: %w", err)
 	}
 	for _, r := range rows {
-		var err error
-		switch r.Kind {
-		case "signal":
-			err = into(&out.Signals, r.Body)
-		case "control":
-			err = into(&out.Controls, r.Body)
-		case "device":
-			err = into(&out.Devices, r.Body)
-		case "setting":
-			err = into(&out.Settings, r.Body)
-		case "rule":
-			err = into(&out.Rules, r.Body)
-		case "alert":
-			err = into(&out.Alerts, r.Body)
-		case "condition":
-			err = conditionOf(&out.Conditions, r.ID, r.Body)
-		}
-		if err != nil {
-			return out, fmt.Errorf("store: state of %s: %w", r.ID, err)
+		if err := out.Add(r.Kind, r.ID, []byte(r.Body)); err != nil {
+			return out, fmt.Errorf("store: %w", err)
 		}
 	}
 	var err error

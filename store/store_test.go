@@ -122,7 +122,7 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	state := engine.ControlState{ID: c.ID, Want: &on, WantBy: access.HubActor(), WantAt: time.UnixMilli(1700000000456).UTC(), Phase: engine.Confirmed, Rev: 7}
 	alive := time.UnixMilli(1700000001000).UTC()
 	require.NoError(t, s.Do(t.Context(), SaveHub(want.Hub), SavePlace(want.Places[0]), SavePlace(want.Places[1]), AddDevice(d, []byte("hash")),
-		SaveSignal(g), SaveControl(c), SaveState(c.ID, state), SaveAlive(alive),
+		SaveSignal(g), SaveControl(c), Remember(engine.Keep{Kind: "control", ID: c.ID, State: state}), SaveAlive(alive),
 		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because", nil)))
 	for _, name := range []string{File, File + "-wal"} {
 		info, err := os.Stat(filepath.Join(dir, name))

@@ -308,7 +308,7 @@ func (e *Engine) reading(in *Reading) {
 	s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, placed.At, e.now.Wall, v, raw, quality
 	if learnt := s.rhythm.Interval(); learnt > 0 && (s.Interval == 0 || (learnt-s.Interval).Abs() > s.Interval/4) {
 		s.Interval = learnt
-		e.emit(SignalLearnt{ID: in.Signal, Interval: learnt})
+		e.emit(SignalLearnt{s.SignalState})
 	}
 	if s.Fresh != Live {
 		s.Fresh = Live

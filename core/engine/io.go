@@ -197,10 +197,7 @@ type Refused struct{ Device, Signal, Reason string }
 type SignalChanged struct{ State SignalState }
 
 // SignalLearnt says how often a signal reports.
-type SignalLearnt struct {
-	ID       string
-	Interval time.Duration
-}
+type SignalLearnt struct{ State SignalState }
 
 // ControlChanged carries a control's state, to be kept and shown.
 type ControlChanged struct{ State ControlState }
@@ -213,6 +210,7 @@ type Want struct {
 	Device, Control string
 	Value           site.Amount
 	Again           bool  // it was sent before
+	Fleeting        bool  // no broker may keep it
 	Rev             int64 // of two wants for a control that arrive out of order, the higher one counts
 
 	// Pulse is the id of a momentary want: it is sent once, kept nowhere, and dropped after its deadline.

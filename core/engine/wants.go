@@ -23,10 +23,28 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 }
 
 func (e *Engine) emitWant(x *controlled, again bool) {
-	if x.mover != nil || x.cfg.Momentary != nil || x.Service == control.OutSilent {
-		return
+	if w, ok := e.outgoing(x); ok {
+		w.Again = again
+		e.emit(w)
 	}
-	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: *x.Want, Again: again, Rev: x.Rev})
+}
+
+// outgoing is what a device is told of a control; ok is false where it is told nothing.
+func (e *Engine) outgoing(x *controlled) (w Want, ok bool) {
+	if x.Want == nil || x.mover != nil || x.cfg.Momentary != nil || x.Service == control.OutSilent {
+		return w, false
+	}
+	return Want{Device: x.cfg.Device, Control: x.ID, Value: *x.Want, Rev: x.Rev}, true
+}
+
+// Wants is what is wanted of the controls of a device now, by id.
+func (e *Engine) Wants(device string) (list []Want) {
+	for _, id := range e.controlsOf(device) {
+		if w, ok := e.outgoing(e.controls[id]); ok {
+			list = append(list, w)
+		}
+	}
+	return list
 }
 
 func (e *Engine) startConfirm(x *controlled) {
