@@ -1,0 +1,322 @@
+package bottle
+
+import (
+	"time"
+
+	"idleember/core/engine"
+	"idleember/core/mailbox"
+	"idleember/core/site"
+)
+
+// hub is the service without its goroutines: engine, store and mailboxes. What it keeps is kept in pieces, as on a disk, and
+// coded and decoded as there.
+type hub struct {
+	w       *world
+	up      bool
+	engine  *engine.Engine
+	site    *site.Site
+	booted  time.Duration // when it last started
+	wrong   time.Duration // how far its clock is ahead of the right time
+	trusted bool
+	boxes   map[string]*mailbox.Box
+
+	disk     disk          // what is kept
+	staged   []write       // what is written and not yet kept
+	after    []func()      // what waits until that is kept
+	slow     time.Duration // how long a commit takes
+	commits  int           // that are on their way
+	dieAfter int           // it is killed after so many effects; 0: it is not
+	loses    bool          // what was not kept yet when it is killed
+	alive    int
+	waits    []wait
+}
+
+// wait is something that goes on when a condition is met, or at a time.
+type wait struct {
+	until time.Duration
+	met   func() bool
+	then  func(met bool)
+}
+
+// disk is what the store holds.
+type disk struct {
+	site  *site.Site
+	state map[[2]string]engine.Keep
+	last  map[string]engine.Store
+	alive time.Time
+}
+
+type write func(*disk)
+
+func newHub(w *world, s *site.Site) *hub {
+	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, last: map[string]engine.Store{}}}
+}
+
+// wall is the hub's own clock.
+func (h *hub) wall() time.Time { return h.right().Add(h.wrong) }
+
+// right is the time that it should show.
+func (h *hub) right() time.Time {
+	return epoch.Add(h.w.plan.Offset + h.w.now).Truncate(time.Millisecond)
+}
+
+func (h *hub) time() engine.Now {
+	return engine.Now{Wall: h.wall(), Mono: h.w.now - h.booted, Trusted: h.trusted}
+}
+
+// start brings the hub up with what the disk holds.
+func (h *hub) start() {
+	h.up, h.engine, h.booted = true, engine.New(), h.w.now
+	h.site = h.disk.site
+	h.boxes, h.staged, h.after, h.commits, h.dieAfter, h.waits = map[string]*mailbox.Box{}, nil, nil, 0, 0, nil
+	var state engine.Restored
+	state.Alive = h.disk.alive
+	for key, k := range h.disk.state {
+		body, err := k.Body()
+		if err == nil {
+			err = state.Add(key[0], key[1], body)
+		}
+		if err != nil {
+			h.w.oracle.fault("restore", key[1], "%s", err)
+		}
+	}
+	known := map[string]engine.SignalState{}
+	for _, s := range state.Signals {
+		known[s.ID] = s
+	}
+	state.Signals = nil
+	for _, id := range sorted(h.site.Signals) {
+		s := known[id]
+		s.ID = id
+		if last, ok := h.disk.last[id]; ok {
+			if last.At.After(h.wall()) {
+				last.At = h.wall()
+			}
+			s = s.Read(last)
+		}
+		state.Signals = append(state.Signals, s)
+	}
+	h.w.oracle.starts()
+	h.apply(engine.SiteChanged{Site: h.site})
+	h.apply(state)
+	for _, id := range h.w.order {
+		if b := h.w.boards[id]; b != nil && h.site.Devices[id].ID != "" {
+			h.attach(id)
+			b.link.hubBack()
+		}
+	}
+	h.alive++
+	alive := h.alive
+	h.beAlive(alive)
+}
+
+// attach gives the link of a device a mailbox with all that is wanted now.
+func (h *hub) attach(device string) {
+	box := &mailbox.Box{}
+	_, controls := h.site.Of(device)
+	for _, id := range controls {
+		box.Name(id, h.site.Controls[id].Raw)
+	}
+	for _, want := range h.engine.Wants(device) {
+		box.Want(want)
+	}
+	h.boxes[device] = box
+	h.drain(device)
+}
+
+func (h *hub) beAlive(alive int) {
+	if h.up && h.alive == alive {
+		h.disk.alive = h.wall()
+		h.w.in(time.Minute, func() { h.beAlive(alive) })
+	}
+}
+
+// kill ends the hub as a power cut does.
+func (h *hub) kill() {
+	if !h.up {
+		return
+	}
+	if !h.loses {
+		h.keep(h.staged)
+	}
+	h.up, h.staged, h.after, h.waits = false, nil, nil, nil
+	h.w.oracle.killed()
+	for _, id := range h.w.order {
+		h.w.boards[id].link.hubGone()
+	}
+}
+
+func (h *hub) keep(list []write) {
+	for _, f := range list {
+		f(&h.disk)
+	}
+}
+
+// wake is when the engine wants to be asked, in the world's time.
+func (h *hub) wake() (time.Duration, bool) {
+	if !h.up {
+		return 0, false
+	}
+	at, ok := h.engine.NextWake()
+	return at + h.booted, ok
+}
+
+// apply gives the engine an input and lets its effects out in their order: what must be kept first waits for the disk, the
+// safe value never does.
+func (h *hub) apply(in engine.Input) {
+	if !h.up {
+		return
+	}
+	effects := h.engine.Apply(h.time(), in)
+	h.w.oracle.applied(in, effects)
+	for _, x := range effects {
+		if h.dieAfter > 0 {
+			if h.dieAfter--; h.dieAfter == 0 {
+				h.kill()
+				return
+			}
+		}
+		h.let(x)
+	}
+	h.w.oracle.settled()
+	h.flush()
+	for i := 0; i < len(h.waits) && h.up; i++ {
+		if x := h.waits[i]; x.met() {
+			h.waits = append(h.waits[:i:i], h.waits[i+1:]...)
+			x.then(true)
+			break
+		}
+	}
+}
+
+func (h *hub) let(x engine.Effect) {
+	if k, ok := engine.Kept(x); ok {
+		h.stage(func(d *disk) {
+			if k.State == nil {
+				delete(d.state, [2]string{k.Kind, k.ID})
+			} else {
+				d.state[[2]string{k.Kind, k.ID}] = k
+			}
+		})
+	}
+	switch x := x.(type) {
+	case *engine.Store:
+		if r := *x; r.Live {
+			h.stage(func(d *disk) { d.last[r.Signal] = r })
+		}
+	case engine.Want:
+		if x.Value == h.site.Controls[x.Control].Safe {
+			h.put(x.Device, func(b *mailbox.Box) { b.Want(x) })
+		} else {
+			h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Want(x) }) })
+		}
+	case engine.Withdrawn:
+		raw := h.site.Controls[x.Control].Raw
+		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Withdraw(x.Control, raw) }) })
+	case engine.Beat:
+		h.put(x.Device, func(b *mailbox.Box) { b.Beat(x.Lease) })
+	case engine.NeedHistory:
+		h.w.in(50*time.Millisecond, func() {
+			if h.up {
+				h.apply(engine.History{ID: x.ID, Span: x.Span, From: h.wall().Add(-x.Span)})
+			}
+		})
+	}
+}
+
+func (h *hub) stage(f write) { h.staged = append(h.staged, f) }
+
+func (h *hub) later(f func()) { h.after = append(h.after, f) }
+
+// flush commits what is staged.
+func (h *hub) flush() {
+	if !h.up || len(h.staged)+len(h.after) == 0 {
+		return
+	}
+	staged, after := h.staged, h.after
+	if h.slow == 0 && h.commits == 0 {
+		h.keep(staged)
+		h.staged = h.staged[:0]
+		h.after = nil
+		for _, f := range after {
+			f()
+		}
+		return
+	}
+	h.staged, h.after = nil, nil
+	h.commits++
+	life := h.alive
+	h.w.in(h.slow, func() {
+		if h.alive != life {
+			return
+		}
+		if h.up {
+			h.commits--
+			h.keep(staged)
+			for _, f := range after {
+				f()
+			}
+		} else if !h.loses {
+			h.keep(staged)
+		}
+	})
+}
+
+func (h *hub) put(device string, f func(*mailbox.Box)) {
+	if box := h.boxes[device]; box != nil {
+		f(box)
+		h.drain(device)
+	}
+}
+
+// drain lets the link take what is in the mailbox.
+func (h *hub) drain(device string) {
+	if b := h.w.boards[device]; b != nil {
+		b.link.post(h.boxes[device].Take(h.wall()))
+	}
+}
+
+// take is a reading that arrives.
+func (h *hub) take(s *sensor, v float64, stamp time.Time) {
+	cfg, ok := h.site.Signals[s.id]
+	if !ok || !h.site.Devices[s.b.id].Active() {
+		return
+	}
+	h.w.oracle.arrives(s, cfg, v, stamp)
+	h.apply(&engine.Reading{Signal: s.id, Stamp: stamp, Newest: true, Value: s.reading(v)})
+}
+
+// change puts another site in force.
+func (h *hub) change(f func(*site.Site), forget ...[2]string) {
+	next := h.site.Clone()
+	f(next)
+	h.site = next
+	h.stage(func(d *disk) {
+		d.site = next
+		for _, key := range forget {
+			delete(d.state, key)
+		}
+	})
+	h.w.oracle.edited()
+	h.apply(engine.SiteChanged{Site: next})
+}
+
+// await goes on when something is so, or after a time.
+func (h *hub) await(span time.Duration, met func() bool, then func(met bool)) {
+	if met() {
+		then(true)
+		return
+	}
+	w := wait{h.w.now + span, met, then}
+	h.waits = append(h.waits, w)
+	life := h.alive
+	h.w.in(span, func() {
+		for i := range h.waits {
+			if h.up && h.alive == life && h.waits[i].until == w.until {
+				h.waits = append(h.waits[:i:i], h.waits[i+1:]...)
+				then(met())
+				return
+			}
+		}
+	})
+}

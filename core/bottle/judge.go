@@ -1,0 +1,490 @@
+package bottle
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"idleember/core/control"
+	"idleember/core/engine"
+	"idleember/core/site"
+)
+
+func (o *oracle) judged(rule string) { o.report.Judged[rule]++ }
+
+// look judges everything that holds over time, again and again.
+func (o *oracle) look() {
+	o.w.in(lookGap, o.look)
+	if !o.w.hub.up {
+		return
+	}
+	o.looks++
+	for id, g := range o.signals {
+		if _, ok := o.site.Signals[id]; !ok {
+			continue
+		}
+		if _, c := o.look1(id, g); c != g.class {
+			g.class = c
+			for _, u := range o.users[id] {
+				o.soil(u)
+			}
+		}
+	}
+	for _, c := range o.always {
+		o.soil(c)
+	}
+	o.settled()
+	for _, id := range o.order {
+		x := o.watched[id]
+		if !o.site.Devices[x.cfg.Device].Active() {
+			continue
+		}
+		for _, l := range x.locks {
+			l.move(o)
+		}
+		for _, t := range append(x.permits, x.demands...) {
+			if t != nil && t.c != nil {
+				t.move(o)
+			}
+		}
+		s, _ := o.w.hub.engine.Control(id)
+		if s.Service == control.InService {
+			x.locked = 0
+		}
+		o.interlock(x, &s)
+		o.latch(x, &s)
+		o.motor(x, &s)
+		o.obeyed(x, &s)
+		o.manual(x, &s)
+		o.auto(x, &s)
+		if (o.looks+len(id))%30 == 0 {
+			o.why(x, &s)
+		}
+	}
+}
+
+// forced is what an interlock surely forces: the values that are allowed, since when.
+func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration, ok bool) {
+	for _, l := range x.locks {
+		to := x.cfg.Safe
+		if l.cfg.To != nil {
+			to = *l.cfg.To
+		}
+		if l.may || l.hold {
+			allowed = append(allowed, to)
+		}
+		if l.hold {
+			return allowed, l.since, true
+		}
+	}
+	return nil, 0, false
+}
+
+// mayForce reports whether any interlock may hold.
+func (x *watched) mayForce() bool {
+	return slices.ContainsFunc(x.locks, func(l *lock) bool { return l.may || l.hold })
+}
+
+// interlock: while one holds, its value holds.
+func (o *oracle) interlock(x *watched, s *engine.ControlState) {
+	allowed, since, ok := o.forced(x)
+	if !ok || s.Service != control.InService || x.cfg.Momentary != nil || o.w.now-since < delivery {
+		return
+	}
+	if x.exclusive() || x.auto.Limits.RestartHurts {
+		allowed = append(allowed, 0)
+	}
+	o.judged("interlock")
+	if s.Want == nil || !slices.Contains(allowed, *s.Want) {
+		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want), s.Reason)
+		return
+	}
+	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
+		o.fault("interlock", x.id, "an interlock holds since %s, but it is physically %s", clock(since), say(x, &x.out.actual))
+	}
+}
+
+func near(x *watched, a, b site.Amount) bool { return a-b <= 1 && b-a <= 1 && (a > 0) == (b > 0) }
+
+func say(x *watched, a *site.Amount) string {
+	if a == nil {
+		return "nothing"
+	}
+	return x.cfg.Say(*a)
+}
+
+// latch: it lets go only by a person, and nothing but a known true latches it.
+func (o *oracle) latch(x *watched, s *engine.ControlState) {
+	for _, l := range x.locks {
+		if !l.cfg.Latch || !l.c.pure {
+			continue
+		}
+		o.judged("latch")
+		has := slices.Contains(s.Latched, l.cfg.Name)
+		if l.latched && !has && o.w.now-l.since > delivery {
+			o.fault("latch", x.id, "%q was true and nobody reset it, but it is not latched", l.cfg.Name)
+		}
+		if has && !l.mayLatch {
+			o.fault("latch", x.id, "%q is latched, but was never true", l.cfg.Name)
+		}
+		if !has && !l.c.is.may(yes) {
+			l.mayLatch = false
+		}
+	}
+}
+
+// motor: a door's outputs run no longer than its travel time, and stand still when it is locked; confirmed is what a contact
+// showed.
+func (o *oracle) motor(x *watched, s *engine.ControlState) {
+	b := o.w.boards[x.cfg.Device]
+	if x.door != "" && x.cfg.Momentary == nil {
+		t := o.w.plan.Doors[x.door]
+		if x.out.actual > 0 {
+			o.judged("motor")
+			most := time.Duration(t.TravelMS)*time.Millisecond*3/2 + 5*time.Second
+			if !o.healthy(x, o.w.now-x.out.since) {
+				most += b.lease*4/3 + 10*time.Second
+			}
+			if o.w.now-x.out.since > most && !x.out.deaf && !x.out.wrong && o.w.now > x.ill && b.lease > 0 {
+				o.fault("motor", x.id, "the motor of %s is on since %s", x.door, clock(x.out.since))
+			}
+			if m := o.watched[x.door]; m != nil && m.locked > 0 && o.w.now-m.locked > 2*calm && o.healthy(x, 2*calm) {
+				o.fault("motor", x.id, "%s is out of service since %s, and its motor is on", x.door, clock(m.locked))
+			}
+		}
+	}
+	if x.cfg.What() != site.Mover || x.auto == nil || x.auto.Travel == nil || s.Phase != engine.Confirmed || s.Want == nil || *s.Want == site.Stop {
+		return
+	}
+	contact := x.auto.Travel.IsClosed
+	if *s.Want == site.Open {
+		contact = x.auto.Travel.IsOpen
+	}
+	o.judged("confirmed")
+	if contact == "" {
+		o.fault("confirmed", x.id, "%s is said to be confirmed, without a contact", say(x, s.Want))
+		return
+	}
+	if v, _, sure := o.value(contact); sure && !v.True() && o.w.now-o.signals[contact].good > delivery {
+		o.fault("confirmed", x.id, "%s is said to be confirmed, and its contact says otherwise or nothing", say(x, s.Want))
+	}
+}
+
+// obeyed: a healthy output is what is wanted.
+func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
+	const span = 40 * time.Second
+	if x.cfg.Momentary != nil || x.cfg.What() == site.Mover || s.Service != control.InService || !o.healthy(x, span) {
+		return
+	}
+	if s.Want == nil {
+		if x.auto.HasAuto() && o.w.now-o.hubSince > time.Minute {
+			o.fault("decided", x.id, "it has automation, and nothing is wanted of it (mode %q, %q)", s.Mode, s.Reason)
+		}
+		return
+	}
+	o.judged("obeyed")
+	if o.w.hub.wall().Sub(s.WantAt) > span && !near(x, *s.Want, x.out.actual) {
+		o.fault("obeyed", x.id, "%s is wanted since %s, and it is physically %s (%s)", say(x, s.Want), s.WantAt.Format("15:04:05"), say(x, &x.out.actual), s.Reason)
+	}
+}
+
+// manual: a person's value holds where nothing is above it.
+func (o *oracle) manual(x *watched, s *engine.ControlState) {
+	if x.hand == nil || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
+		return
+	}
+	d, _ := o.w.hub.engine.Device(x.cfg.Device)
+	if !d.Online || x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
+		x.hand = nil // its end, or what becomes of it while away, is another matter
+		return
+	}
+	o.judged("manual")
+	if s.Want == nil || *s.Want != *x.hand {
+		o.fault("manual", x.id, "%s was wanted by somebody at %s, but %s is wanted (%s)", say(x, x.hand), clock(x.handAt), say(x, s.Want), s.Reason)
+	}
+}
+
+// auto: what auto must come to, once that is sure for long enough.
+func (o *oracle) auto(x *watched, s *engine.ControlState) {
+	want, what := o.expected(x, s)
+	if what != x.expects {
+		x.expects, x.expectFrom = what, o.w.now
+	}
+	if what == "" {
+		return
+	}
+	settle := 30 * time.Second
+	if x.auto.SettleMS > 0 {
+		settle = site.Millis(x.auto.SettleMS)
+	}
+	wait := settle + site.Millis(x.auto.Limits.ShortestOnMS) + 30*time.Second
+	if o.w.now-x.expectFrom < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
+		return
+	}
+	d, _ := o.w.hub.engine.Device(x.cfg.Device)
+	if want != 0 && (x.auto.Limits != (site.RunLimits{}) || len(x.groups) > 0 || !d.Online) {
+		return
+	}
+	o.judged("auto")
+	if s.Want == nil || *s.Want != want {
+		o.fault("auto", x.id, "%s since %s, so %s is to be wanted, but it is %s (%s)", what, clock(x.expectFrom), say(x, &want), say(x, s.Want), s.Reason)
+	}
+}
+
+// expected is what auto surely comes to, and why; "" where that is not sure.
+func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount, what string) {
+	if !x.auto.HasAuto() || s.Mode != engine.Auto || s.Service != control.InService || x.mayForce() || len(x.demands) == 0 {
+		return 0, ""
+	}
+	permit := yes
+	for _, p := range x.permits {
+		switch {
+		case p.must == no:
+			permit = no
+		case p.must == yes && permit == yes:
+		case permit != no && p.must == nobody:
+			permit = nobody
+		case permit != no:
+			return 0, ""
+		}
+	}
+	if permit == nobody {
+		return 0, ""
+	}
+	sum := no
+	var to site.Amount
+	for i, t := range x.demands {
+		d := &x.auto.Demands[i]
+		if t == nil {
+			return 0, ""
+		}
+		must := t.must
+		if t.schedule != nil {
+			if !o.w.hub.trusted {
+				return 0, ""
+			}
+			on, sure := o.scheduled(t.schedule, o.w.hub.wall())
+			switch {
+			case !sure:
+				return 0, ""
+			case on:
+				must = yes
+			default:
+				must = no
+			}
+		}
+		if permit == no && !d.Floor {
+			must = no
+		}
+		switch {
+		case must == 0:
+			return 0, ""
+		case must == yes:
+			v := x.cfg.Full()
+			if d.To != nil {
+				v = *d.To
+			}
+			if sum != yes || v > to {
+				to = v
+			}
+			sum = yes
+		case must == nobody && sum == no:
+			sum = nobody
+		}
+	}
+	switch sum {
+	case yes:
+		return to, "a demand is true"
+	case nobody:
+		if x.auto.Fallback != nil {
+			return *x.auto.Fallback, "a demand is unknown"
+		}
+		return x.cfg.Safe, "a demand is unknown"
+	}
+	return x.auto.Idle, "no demand is true"
+}
+
+// wanted judges a want as it is let out.
+func (o *oracle) wanted(e engine.Want, in engine.Input) {
+	x := o.watched[e.Control]
+	if x == nil {
+		return
+	}
+	s, _ := o.w.hub.engine.Control(e.Control)
+	if e.Pulse != "" {
+		if e.Value > 0 {
+			o.pulse(x, &s, e)
+		}
+		return
+	}
+	if x.had && x.was != e.Value {
+		x.changes = append(x.changes, o.w.now)
+		if n := len(x.changes); n > 40 && o.w.now-x.changes[n-41] < time.Minute {
+			o.fault("bounded", x.id, "more than 40 changes in a minute (%s)", s.Reason)
+		} else if n > 64 {
+			x.changes = slices.Clone(x.changes[n-41:])
+		}
+	}
+	x.had, x.was = true, e.Value
+}
+
+// pulse: none without a cause, none twice, none where an interlock or a lock holds.
+func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
+	o.judged("pulse")
+	o.pulses[e.Pulse]++
+	if n := o.pulses[e.Pulse]; n > max(1, x.cfg.Momentary.Times) {
+		o.fault("pulse", x.id, "pulse %s came %d times", e.Pulse, n)
+	}
+	for _, y := range []*watched{x, o.watched[x.door]} {
+		if y == nil {
+			continue
+		}
+		if _, since, ok := o.forced(y); ok && o.w.now-since > delivery && y.cfg.What() != site.Mover {
+			o.fault("pulse", x.id, "a pulse, though an interlock of %s holds since %s", y.id, clock(since))
+		}
+		if y.locked > 0 && o.w.now > y.locked {
+			o.fault("pulse", x.id, "a pulse, though %s is out of service since %s", y.id, clock(y.locked))
+		}
+	}
+	if m := o.watched[x.door]; m != nil {
+		ms, _ := o.w.hub.engine.Control(m.id)
+		if ms.Hand != nil && m.commands == 0 {
+			o.fault("pulse", x.id, "a pulse for %s, which is manual, and nobody asked for it", m.id)
+		}
+		m.commands = 0
+	}
+}
+
+// reported: what is locked is never followed, and nothing is followed that no hand did.
+func (o *oracle) reported(r engine.Report) {
+	x := o.watched[r.Control]
+	if x == nil || x.out == nil {
+		return
+	}
+	s, _ := o.w.hub.engine.Control(r.Control)
+	if s.How != engine.HowDevice || s.Hand == nil || s.HandAt.Before(o.w.hub.wall()) {
+		return
+	}
+	o.judged("followed")
+	switch {
+	case x.locked > 0:
+		o.fault("followed", x.id, "it is out of service, and what was switched at the board is followed")
+	case x.out.pressed == 0 || o.w.now-x.out.pressed > 2*time.Minute:
+		if !x.out.wrong && !x.out.deaf && o.w.now > x.ill+time.Minute {
+			o.fault("followed", x.id, "%s is followed, and nobody switched it at the board", say(x, s.Hand))
+		}
+	}
+}
+
+// sent hears what a link takes.
+func (o *oracle) sent(b *board, x mailboxOutgoing) {}
+
+// physical hears of an output that changed.
+func (o *oracle) physical(out *output, was site.Amount) {
+	x := o.watched[out.id]
+	if x == nil {
+		return
+	}
+	now := o.w.now
+	if was == 0 && out.actual > 0 {
+		x.runs = append(x.runs, run{now, never})
+		if len(x.runs) > 60 {
+			x.runs = slices.Clone(x.runs[20:])
+		}
+		o.together(x)
+		o.longest(x)
+	} else if n := len(x.runs); was > 0 && out.actual == 0 && n > 0 {
+		o.longest(x)
+		x.runs[n-1].to = now
+	}
+}
+
+// hands reports whether somebody meddled with an output of late, so that it may be on against the hub's will.
+func (o *oracle) meddled(x *watched) bool {
+	return x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
+}
+
+// together: exclusive outputs and power budgets hold at every instant.
+func (o *oracle) together(x *watched) {
+	for _, g := range x.groups {
+		o.judged("group")
+		used, forced, meddled := 0.0, 0.0, o.meddled(x)
+		other := ""
+		for _, m := range g.Members {
+			y := o.watched[m.Control]
+			if y == nil || y.out == nil {
+				continue
+			}
+			if y.out.actual > 0 {
+				used += m.Watts
+				meddled = meddled || o.meddled(y)
+				if y != x {
+					other = y.id
+				}
+				if y.mayForce() {
+					forced += m.Watts
+				}
+			}
+		}
+		switch {
+		case meddled:
+		case g.Exclusive() && other != "":
+			o.fault("exclusive", x.id, "it went on while %s was on", other)
+		case !g.Exclusive() && used > g.Limit+0.5 && forced == 0:
+			o.fault("budget", x.id, "it went on, and %g W of %g are drawn", used, g.Limit)
+		}
+	}
+}
+
+// longest: in any window of longest on and rest an output is on for the longest on at most.
+func (o *oracle) longest(x *watched) {
+	if x.auto == nil || x.auto.Limits.LongestOnMS == 0 || x.out == nil || x.mayForce() {
+		return
+	}
+	most, rest := site.Millis(x.auto.Limits.LongestOnMS), site.Millis(x.auto.Limits.RestMS)
+	begin := o.w.now - most - rest
+	total := time.Duration(0)
+	for _, r := range x.runs {
+		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
+	}
+	o.judged("longest")
+	slack := 15 * time.Second
+	b := o.w.boards[x.cfg.Device]
+	if !o.healthy(x, most+rest) {
+		slack += b.lease * 2
+	}
+	if total > most+slack && !o.meddled(x) && b.lease > 0 {
+		o.fault("longest on", x.id, "it was on for %s within %s; at most %s is allowed", total.Round(time.Second), (most + rest).Round(time.Second), most)
+	}
+}
+
+var numbers = regexp.MustCompile(`(-?[\d.]+)[^\d-]* is (not )?(below|above) the setpoint (-?[\d.]+)`)
+
+// why: each sentence is true of the numbers that it states.
+func (o *oracle) why(x *watched, s *engine.ControlState) {
+	w, ok := o.w.hub.engine.Why(o.w.hub.time(), x.id)
+	if !ok {
+		return
+	}
+	for _, line := range append([]string{w.Reason}, w.Lines...) {
+		o.judged("why")
+		if strings.Contains(line, "unknown is") {
+			o.fault("why", x.id, "%q", line)
+		}
+		m := numbers.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		a, _ := strconv.ParseFloat(m[1], 64)
+		b, _ := strconv.ParseFloat(m[4], 64)
+		is := a < b
+		if m[3] == "above" {
+			is = a > b
+		}
+		if a != b && is == (m[2] != "") {
+			o.fault("why", x.id, "%q", line)
+		}
+	}
+}

@@ -1,0 +1,485 @@
+package bottle
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"idleember/core/engine"
+	"idleember/core/formula"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// The oracle is written from what the house promises, not from how the engine keeps it. It hears what arrives at the hub,
+// knows what the outputs physically are, and thinks in sets: where it cannot be sure of a value or of the instant at which
+// something counts as unknown, it allows both.
+
+// How much later than an instant something may come.
+const (
+	delivery = 2 * time.Second  // a want on a healthy link, at an output that obeys
+	doubtful = 2 * time.Second  // around the instant at which a signal becomes stale
+	lookGap  = 10 * time.Second // between two looks at everything
+	calm     = 20 * time.Second // how long a link must be well to count as such
+)
+
+type oracle struct {
+	w        *world
+	report   Report
+	site     *site.Site
+	signals  map[string]*seen
+	conds    map[string]*cond
+	users    map[string][]*cond // by what they name
+	always   []*cond            // that also change with time
+	watched  map[string]*watched
+	order    []string
+	dirty    []*cond
+	hubSince time.Duration
+	grace    time.Duration
+	pulses   map[string]int
+	looks    int
+}
+
+// seen is a signal as it must appear at the hub.
+type seen struct {
+	value   formula.Value
+	good    time.Duration // when the last good reading came
+	ever    bool          // a good one came, in this life of the hub or kept from the one before
+	session string        // of the device, that it last came through
+	boot    time.Duration // of the hub
+	every   time.Duration // the longest honest interval so far
+	unsure  bool          // what came cannot be told: late or live
+	class   set
+}
+
+func newOracle(w *world) *oracle {
+	o := &oracle{w: w, signals: map[string]*seen{}, watched: map[string]*watched{}, pulses: map[string]int{}}
+	o.report.Judged = map[string]int64{}
+	return o
+}
+
+func (o *oracle) fault(rule, of, format string, args ...any) {
+	if len(o.report.Faults) < 5 && !slices.Contains(o.w.plan.Ignore, rule) {
+		o.report.Faults = append(o.report.Faults, Fault{o.w.now, rule, of, fmt.Sprintf(format, args...)})
+	}
+}
+
+// watched is what the oracle knows of a control.
+type watched struct {
+	id      string
+	cfg     site.Control
+	auto    *site.Automation
+	out     *output
+	door    string // the door whose output it is
+	locks   []*lock
+	permits []*tracker
+	demands []*tracker // nil where it judges none
+	groups  []*site.Group
+
+	hand       *site.Amount // what somebody wanted last, where nothing can have changed it since
+	handAt     time.Duration
+	commands   int
+	changes    []time.Duration // of wants by the hub itself
+	was        site.Amount
+	had        bool
+	expects    string // what auto should come to
+	expectFrom time.Duration
+	locked     time.Duration // since when it is out of service; 0: it is in service
+	pressed    time.Duration // when somebody last switched it at the board
+	ill        time.Duration // when its output was last not as it should be
+	runs       []run         // when it was physically on
+	deleted    bool
+}
+
+type run struct{ from, to time.Duration }
+
+// edited takes the site anew. What the oracle knew of interlocks that are still there stays.
+func (o *oracle) edited() {
+	o.site = o.w.hub.site
+	old := o.watched
+	oldConds := o.conds
+	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{}, nil
+	for _, id := range sorted(o.site.Signals) {
+		if o.signals[id] == nil {
+			o.signals[id] = &seen{every: o.w.plan.Every[id]}
+		}
+	}
+	names := engine.Names(o.site)
+	for _, id := range sorted(o.site.Controls) {
+		x := old[id]
+		if x == nil {
+			x = &watched{id: id, out: o.w.output(id)}
+		}
+		before := x.locks
+		changed := x.auto != o.site.Automations[id]
+		x.cfg, x.auto, x.locks, x.permits, x.demands, x.groups = o.site.Controls[id], o.site.Automations[id], nil, nil, nil, nil
+		if changed {
+			x.hand, x.expects = nil, ""
+		}
+		for door, t := range o.w.plan.Doors {
+			if t.Opens == id || t.Closes == id || t.Pulses == id {
+				x.door = door
+			}
+		}
+		if x.auto != nil {
+			for _, l := range x.auto.Interlocks {
+				k := &lock{cfg: l, tracker: tracker{c: o.cond(l.Condition, names, oldConds)}}
+				for _, b := range before {
+					if b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch && !b.taken {
+						b.taken = true
+						k.hold, k.may, k.since, k.everTrue, k.mayTrue, k.latched, k.mayLatch = b.hold, b.may, b.since, b.everTrue, b.mayTrue, b.latched, b.mayLatch
+						break
+					}
+				}
+				k.lock = k
+				k.c.users = append(k.c.users, &k.tracker)
+				x.locks = append(x.locks, k)
+			}
+			for _, p := range x.auto.Permits {
+				x.permits = append(x.permits, tracking(o.cond(p.Condition, names, oldConds)))
+			}
+			for i := range x.auto.Demands {
+				x.demands = append(x.demands, o.demand(&x.auto.Demands[i], names, oldConds))
+			}
+		}
+		o.watched[id] = x
+	}
+	for _, g := range o.site.Groups {
+		for _, m := range g.Members {
+			if x := o.watched[m.Control]; x != nil {
+				x.groups = append(x.groups, g)
+			}
+		}
+	}
+	o.order = sorted(o.watched)
+	for _, c := range o.conds {
+		o.dirty = append(o.dirty, c)
+		c.dirty = true
+	}
+}
+
+// demand is what must be true for a demand; nil: the oracle judges none of this kind.
+func (o *oracle) demand(d *site.Demand, names formula.Names, old map[string]*cond) *tracker {
+	switch d.Kind {
+	case site.HoldAbove, site.HoldBelow:
+		return tracking(o.cond(hold(d), names, old))
+	case site.Whenever:
+		return tracking(o.cond(d.Condition, names, old))
+	case site.Scheduled:
+		return &tracker{schedule: d.Schedule}
+	}
+	return nil
+}
+
+// hold is the condition of holding a quantity: on a dead band away from the setpoint, off at it.
+func hold(d *site.Demand) site.Condition {
+	c := site.Condition{AfterMS: d.AfterMS, SettleMS: d.SettleMS}
+	if d.Kind == site.HoldAbove {
+		c.When, c.Until = fmt.Sprintf("%s < (%s) - %g", d.Of, d.Target, d.Band), fmt.Sprintf("%s >= (%s)", d.Of, d.Target)
+	} else {
+		c.When, c.Until = fmt.Sprintf("%s > (%s) + %g", d.Of, d.Target, d.Band), fmt.Sprintf("%s <= (%s)", d.Of, d.Target)
+	}
+	return c
+}
+
+// starts is a hub that comes up.
+func (o *oracle) starts() {
+	o.hubSince = o.w.now
+	o.grace = o.w.now + 5*time.Minute + 30*time.Second
+	o.edited()
+	for _, x := range o.watched {
+		x.hand = nil
+		x.had = false
+		x.changes = nil
+		for _, t := range append(append([]*tracker{}, x.permits...), x.demands...) {
+			if t != nil {
+				t.must = 0
+			}
+		}
+	}
+	for _, s := range o.signals {
+		if !s.ever {
+			s.value = formula.Unknown
+		}
+	}
+}
+
+// killed is a hub that goes away: what it learnt in the last moment may be lost.
+func (o *oracle) killed() {
+	for _, x := range o.watched {
+		for _, l := range x.locks {
+			if l.hold && o.w.now-l.since < 3*time.Second {
+				l.hold, l.may, l.latched = false, true, false
+			}
+		}
+	}
+	for _, s := range o.signals {
+		if o.w.now-s.good < 3*time.Second {
+			s.unsure = true
+		}
+	}
+}
+
+// joins is a device whose session begins.
+func (o *oracle) joins(b *board) {}
+
+// arrives is a reading that the hub hears.
+func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time) {
+	g := o.signals[s.id]
+	if g == nil {
+		return
+	}
+	if !stamp.IsZero() && o.w.hub.wall().Sub(stamp) > 3*time.Minute {
+		return // of the past
+	}
+	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
+		return // bad; the last good one counts until it is too old
+	}
+	if !stamp.IsZero() {
+		g.unsure = true
+	} else {
+		g.value, g.unsure = valueOf(s.reading(v)), false
+	}
+	g.good, g.ever, g.session, g.boot = o.w.now, true, s.b.link.session, o.w.hub.booted
+	for _, c := range o.users[s.id] {
+		o.soil(c)
+	}
+}
+
+func (o *oracle) soil(c *cond) {
+	if !c.dirty {
+		c.dirty = true
+		o.dirty = append(o.dirty, c)
+	}
+}
+
+// applied hears the effects of an input before they are let out.
+func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
+	o.report.Effects = max(o.report.Effects, len(effects))
+	changedSite := false
+	switch in.(type) {
+	case engine.SiteChanged, engine.Restored:
+		changedSite = true
+	}
+	if len(effects) > 5000 && !changedSite {
+		o.fault("bounded", "", "one input had %d effects", len(effects))
+	}
+	for _, e := range effects {
+		switch e := e.(type) {
+		case engine.ControlChanged:
+			for _, suffix := range []string{"", ".is", ".want", ".mode", ".phase"} {
+				for _, c := range o.users[e.State.ID+suffix] {
+					o.soil(c)
+				}
+			}
+		case engine.SettingChanged:
+			for _, c := range o.users[e.State.ID] {
+				o.soil(c)
+			}
+		case engine.Want:
+			o.wanted(e, in)
+		}
+	}
+	if r, ok := in.(engine.Report); ok {
+		o.reported(r)
+	}
+	if a, ok := in.(engine.Apply); ok {
+		o.acts(o.site.Presets[a.Preset].Actions)
+	}
+	for _, e := range effects {
+		if j, ok := e.(engine.Journal); ok && j.Action == "rule" {
+			if r := o.site.Rules[strings.TrimPrefix(j.Object, "rule.")]; r != nil {
+				for _, g := range r.Stages {
+					o.acts(g.Actions)
+				}
+			}
+		}
+	}
+}
+
+// acts is what presets and rules do: of what they touch nobody knows any more what people want.
+func (o *oracle) acts(list []site.Action) {
+	for _, a := range list {
+		if x := o.watched[a.ID]; x != nil {
+			x.hand = nil
+			x.commands++
+		}
+	}
+}
+
+// settled is called when all effects of an input are out.
+func (o *oracle) settled() {
+	for len(o.dirty) > 0 {
+		c := o.dirty[len(o.dirty)-1]
+		o.dirty = o.dirty[:len(o.dirty)-1]
+		c.dirty = false
+		o.weigh(c)
+	}
+}
+
+// commands is a person who wants something.
+func (o *oracle) commands(id string, to site.Amount, until time.Time) {
+	if x := o.watched[id]; x != nil {
+		x.commands++
+		x.hand = nil
+		if until.IsZero() && x.cfg.Momentary == nil {
+			x.hand, x.handAt = &to, o.w.now
+		}
+	}
+}
+
+// pressed is a hand at a board.
+func (o *oracle) pressed(out *output) {
+	if x := o.watched[out.id]; x != nil {
+		x.hand, x.pressed, x.ill = nil, o.w.now, o.w.now
+	}
+}
+
+func (o *oracle) locks(id string) {
+	if x := o.watched[id]; x != nil && x.locked == 0 {
+		x.locked = o.w.now
+	}
+}
+
+func (o *oracle) resets(id string) {
+	if x := o.watched[id]; x != nil {
+		for _, l := range x.locks {
+			l.latched = false
+		}
+	}
+}
+
+func (o *oracle) deletes(id string) {}
+
+// happens makes what is disturbed count as ill until that is over.
+func (o *oracle) happens(h *Happening) {
+	for _, x := range o.watched {
+		device, _ := site.Split(x.id)
+		switch h.Kind {
+		case OutputDeaf, OutputLate, OutputWrong:
+			if x.id == h.Of {
+				x.ill = max(x.ill, o.w.now+h.For+6*time.Minute)
+			}
+		case DoorJams:
+			if x.id == h.Of || x.door == h.Of {
+				x.ill = max(x.ill, o.w.now+h.For)
+			}
+		case Disabled, Enabled, Replaced:
+			if device == h.Of || h.Kind == Enabled {
+				x.hand = nil
+				x.ill = max(x.ill, o.w.now)
+			}
+		case GivenBack:
+			if x.id == h.Of {
+				x.hand = nil
+			}
+		case ClockOff:
+			x.hand = nil
+		}
+	}
+}
+
+// value is what an id may be for the hub now.
+func (o *oracle) value(id string) (v formula.Value, unknown bool, sure bool) {
+	if g := o.signals[id]; g != nil {
+		v, c := o.look1(id, g)
+		switch c {
+		case only(yes):
+			return v, false, true
+		case only(nobody):
+			return formula.Unknown, true, true
+		}
+		return v, true, false
+	}
+	if s, ok := o.w.hub.engine.Setting(id); ok {
+		return formula.Number(float64(s.Value)), false, true
+	}
+	base, what := id, "is"
+	if i := strings.LastIndexByte(id, '.'); strings.Count(id, ".") == 2 {
+		base, what = id[:i], id[i+1:]
+	}
+	s, ok := o.w.hub.engine.Control(base)
+	if !ok {
+		return formula.Unknown, true, true
+	}
+	a := s.Is
+	if what == "want" {
+		a = s.Want
+	}
+	if a == nil {
+		return formula.Unknown, true, true
+	}
+	return formula.Bool(*a != 0), false, true
+}
+
+// look1 says whether a signal is surely known, surely unknown, or perhaps either.
+func (o *oracle) look1(id string, g *seen) (formula.Value, set) {
+	cfg := o.site.Signals[id]
+	h := o.w.hub
+	d, _ := h.engine.Device(cfg.Device)
+	if !g.ever || g.unsure && o.w.now-g.good > time.Hour {
+		return formula.Unknown, only(nobody)
+	}
+	age := o.w.now - g.good
+	link := o.w.boards[cfg.Device].link
+	switch {
+	case g.unsure:
+		return g.value, only(yes) | only(nobody)
+	case !d.Online && g.boot == h.booted:
+		return formula.Unknown, only(nobody)
+	case !link.connected || g.session != link.session:
+		return g.value, only(yes) | only(nobody)
+	case cfg.Reports == site.OnChange && g.boot != h.booted:
+		return formula.Unknown, only(nobody)
+	case cfg.Reports == site.OnChange:
+		return g.value, only(yes)
+	}
+	short, long := 3*g.every, 3*g.every // where it is told
+	if cfg.Interval == 0 {
+		short, long = min(3*g.every, 3*time.Minute)*8/10, max(3*g.every*12/10, 15*time.Minute)
+	} else {
+		short, long = 3*cfg.Interval, 3*cfg.Interval
+	}
+	switch {
+	case g.boot != h.booted:
+		return g.value, only(yes) | only(nobody)
+	case age < short-doubtful:
+		return g.value, only(yes)
+	case age > long+doubtful:
+		return formula.Unknown, only(nobody)
+	}
+	return g.value, only(yes) | only(nobody)
+}
+
+// healthy reports whether a control's board, its link, its output and the hub have been well for a while, so that it must be
+// physically what is wanted.
+func (o *oracle) healthy(x *watched, span time.Duration) bool {
+	b := o.w.boards[x.cfg.Device]
+	out := x.out
+	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span &&
+		!b.fallen && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
+		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && o.site.Devices[x.cfg.Device].Active()
+}
+
+func tracking(c *cond) *tracker {
+	t := &tracker{c: c}
+	c.users = append(c.users, t)
+	return t
+}
+
+func (x *watched) exclusive() bool {
+	for _, g := range x.groups {
+		if g.Exclusive() {
+			return true
+		}
+	}
+	return false
+}
+
+func valueOf(v reading.Value) formula.Value {
+	if v.Kind == site.OnOff {
+		return formula.Bool(v.On())
+	}
+	return formula.Number(v.Num)
+}

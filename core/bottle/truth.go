@@ -1,0 +1,292 @@
+package bottle
+
+import (
+	"time"
+
+	"idleember/core/calendar"
+	"idleember/core/formula"
+	"idleember/core/site"
+)
+
+// tri is true, false or unknown.
+type tri uint8
+
+const (
+	no tri = iota + 1
+	yes
+	nobody // unknown
+)
+
+// set is what something may be.
+type set uint8
+
+func only(t tri) set { return 1 << t }
+
+func (s set) may(t tri) bool { return s&only(t) != 0 }
+
+// cond is a pair of formulas with what they may come to.
+type cond struct {
+	cfg         site.Condition
+	when, until *formula.Formula
+	is, ends    set
+	dirty       bool
+	byTime      bool
+	pure        bool // it names nothing but signals and settings
+	// since when without a break: it is surely true, surely false, surely unknown, not unknown; its end is surely true, may be true
+	surely                 [4]time.Duration
+	known, endSure, endMay time.Duration
+	mayFalse               time.Duration
+	users                  []*tracker
+}
+
+const never = time.Duration(1 << 62)
+
+// cond returns the condition of a text, shared by all that have it.
+func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*cond) *cond {
+	key := cfg.When + "|" + cfg.Until
+	if c := o.conds[key]; c != nil {
+		return c
+	}
+	c := old[key]
+	if c == nil {
+		c = &cond{cfg: cfg, surely: [4]time.Duration{never, never, never, never}, known: never, endSure: never, endMay: never, mayFalse: never}
+	}
+	c.users, c.dirty = nil, false
+	c.pure = true
+	parse := func(text string) *formula.Formula {
+		f, err := formula.Parse(text, names)
+		if err != nil {
+			return nil
+		}
+		for _, id := range f.IDs {
+			o.users[id] = append(o.users[id], c)
+			if _, ok := o.site.Controls[id]; ok {
+				o.users[id+".is"] = append(o.users[id+".is"], c)
+			}
+			_, signal := o.site.Signals[id]
+			_, setting := o.site.Settings[id]
+			c.pure = c.pure && (signal || setting)
+		}
+		c.byTime = c.byTime || f.Every > 0
+		return f
+	}
+	c.when = parse(cfg.When)
+	c.until = nil
+	if cfg.Until != "" {
+		c.until = parse(cfg.Until)
+	}
+	if c.byTime {
+		o.always = append(o.always, c)
+	}
+	o.conds[key] = c
+	return c
+}
+
+// comes is what a formula may come to, over all that its ids may be.
+func (o *oracle) comes(f *formula.Formula) set {
+	if f == nil {
+		return only(nobody)
+	}
+	env := formula.Env{Values: make([]formula.Value, len(f.IDs)), Ages: make([]time.Duration, len(f.IDs))}
+	var open []int
+	for i, id := range f.IDs {
+		v, _, sure := o.value(id)
+		env.Values[i] = v
+		if !sure {
+			open = append(open, i)
+		}
+	}
+	if f.Every > 0 {
+		h := o.w.hub
+		env.Clock = formula.Clock{Wall: h.wall().In(o.site.Hub.Location()), Sun: o.spot(), Unset: !h.trusted}
+	}
+	var out set
+	known := append([]formula.Value{}, env.Values...)
+	for mask := range 1 << min(len(open), 6) {
+		for k, i := range open {
+			env.Values[i] = known[i]
+			if mask>>k&1 == 1 {
+				env.Values[i] = formula.Unknown
+			}
+		}
+		v := f.Eval(&env)
+		switch {
+		case v.True():
+			out |= only(yes)
+		case v.False():
+			out |= only(no)
+		default:
+			out |= only(nobody)
+		}
+	}
+	return out
+}
+
+func (o *oracle) spot() calendar.Spot {
+	return calendar.Spot{Latitude: o.site.Hub.Latitude, Longitude: o.site.Hub.Longitude}
+}
+
+func from(was time.Duration, holds bool, now time.Duration) time.Duration {
+	switch {
+	case !holds:
+		return never
+	case was == never:
+		return now
+	}
+	return was
+}
+
+// weigh brings a condition up to date.
+func (o *oracle) weigh(c *cond) {
+	now := o.w.now
+	c.is, c.ends = o.comes(c.when), only(nobody)
+	if c.until != nil {
+		c.ends = o.comes(c.until)
+	}
+	for _, t := range []tri{no, yes, nobody} {
+		c.surely[t] = from(c.surely[t], c.is == only(t), now)
+	}
+	c.known = from(c.known, !c.is.may(nobody), now)
+	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
+	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
+	c.endMay = from(c.endMay, c.ends.may(yes), now)
+	for _, t := range c.users {
+		t.move(o)
+	}
+}
+
+// tracker follows a condition with its dead band and delays.
+type tracker struct {
+	c        *cond
+	lock     *lock
+	schedule *calendar.Schedule
+	must     tri // what it surely is; 0: not sure
+}
+
+func (t *tracker) move(o *oracle) {
+	if t.lock != nil {
+		t.lock.move(o)
+		return
+	}
+	c, now := t.c, o.w.now
+	after, settle := site.Millis(c.cfg.AfterMS), site.Millis(c.cfg.SettleMS)
+	past := func(since, wait time.Duration) bool { return since != never && now-since >= wait }
+	over := past(c.endSure, settle+doubtful)
+	if c.until == nil {
+		over = past(c.surely[no], settle+doubtful)
+	}
+	switch {
+	case past(c.surely[yes], after+doubtful):
+		t.must = yes
+	case over:
+		t.must = no
+	case past(c.surely[nobody], doubtful):
+		t.must = nobody
+	case t.must == yes && !c.is.may(nobody) && (c.until == nil && !c.is.may(no) || c.until != nil && !c.ends.may(yes) && !c.ends.may(nobody)):
+	case t.must == no && !c.is.may(yes) && !c.is.may(nobody):
+	default:
+		t.must = 0
+	}
+}
+
+// lock is an interlock: what surely holds, and what may.
+type lock struct {
+	tracker
+	cfg               site.Interlock
+	hold, may         bool
+	since             time.Duration // since when it surely holds
+	everTrue, mayTrue bool          // since it was last free
+	latched, mayLatch bool
+	taken             bool
+}
+
+func (l *lock) move(o *oracle) {
+	c, now := l.c, o.w.now
+	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
+	past := func(since, wait time.Duration) bool { return since != never && now-since >= wait }
+	grip := func() {
+		if !l.hold {
+			l.hold, l.since = true, now
+		}
+		l.may = true
+	}
+	if c.is.may(yes) {
+		l.may, l.mayTrue = true, true
+		l.mayLatch = l.mayLatch || l.cfg.Latch
+	}
+	if c.is.may(nobody) {
+		l.may = true
+	}
+	if past(c.surely[yes], after+doubtful) {
+		l.everTrue = true
+		l.latched = l.latched || l.cfg.Latch
+		grip()
+	}
+	if past(c.surely[nobody], doubtful) {
+		grip()
+	}
+	// Let go of: perhaps, and surely.
+	ends := c.mayFalse
+	if c.until != nil && l.everTrue {
+		ends = c.endMay
+	}
+	if c.until != nil && !l.everTrue && c.endMay != never && (ends == never || c.endMay < ends) {
+		ends = c.endMay
+	}
+	if l.hold && !l.latched && past(ends, settle-doubtful) {
+		l.hold = false
+	}
+	free := past(c.surely[no], settle+doubtful)
+	if c.until != nil && l.mayTrue {
+		free = past(c.endSure, settle+doubtful)
+	}
+	if free && !l.latched {
+		l.everTrue, l.mayTrue, l.hold = false, false, false
+		if !l.mayLatch {
+			l.may = false
+		}
+	}
+}
+
+// scheduled says whether a schedule runs at a time; sure is false near its bounds.
+func (o *oracle) scheduled(s *calendar.Schedule, wall time.Time) (runs, sure bool) {
+	zone := o.site.Hub.Location()
+	sure = true
+	near := func(t time.Time) bool { return wall.Sub(t).Abs() < 65*time.Second }
+	for _, w := range s.Windows {
+		for back := range 3 {
+			noon := calendar.Midnight(wall.In(zone)).Add(12*time.Hour).AddDate(0, 0, -back)
+			start, ok := w.Start.At(noon, o.spot())
+			if !ok {
+				continue
+			}
+			end := start.Add(time.Duration(w.ForMS) * time.Millisecond)
+			if w.End != nil {
+				day := noon
+				if overNight(w.Start, *w.End) {
+					day = noon.AddDate(0, 0, 1)
+				}
+				if end, ok = w.End.At(day, o.spot()); !ok || !end.After(start) {
+					continue
+				}
+			}
+			if near(start) || near(end) {
+				sure = false
+			}
+			if !wall.Before(start) && wall.Before(end) {
+				runs = true
+			}
+		}
+	}
+	return runs, sure
+}
+
+// overNight says from the times as written whether a window ends on the next day.
+func overNight(start, end calendar.Moment) bool {
+	if start.Base == calendar.Clock && end.Base == calendar.Clock {
+		return end.Minutes <= start.Minutes
+	}
+	late := start.Base == calendar.Sunset || start.Base == calendar.Clock && start.Minutes >= 12*60
+	early := end.Base == calendar.Sunrise || end.Base == calendar.Clock && end.Minutes < 12*60
+	return late && early
+}

@@ -1,0 +1,156 @@
+// Package bottle is a house in a bottle: the engine that decides, the coding of its state and the mailboxes of its devices run
+// in virtual time against boards with small physical models, links that fail, a hub that is killed and people who change
+// their minds. Everything that happens follows from a Plan, so that the same plan gives the same days; an oracle written from
+// what the house promises judges what the outputs physically did and what was sent.
+//
+// The technique is that of deterministic simulation: one seed, one thread, one queue of events.
+package bottle
+
+import (
+	"container/heap"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"idleember/core/engine"
+	"idleember/core/site"
+)
+
+// epoch is the wall time at which every bottle begins, but for the day of the year that its plan chooses.
+var epoch = time.Date(2026, 1, 1, 5, 0, 0, 0, time.UTC)
+
+// world is everything in a bottle at a time.
+type world struct {
+	plan   *Plan
+	now    time.Duration // since the beginning
+	queue  queue
+	seq    uint64
+	hub    *hub
+	boards map[string]*board
+	order  []string // the boards
+	oracle *oracle
+	events int64 // that were taken
+}
+
+// Run lets a plan happen and returns what the oracle found.
+func Run(p *Plan) *Report { return happen(p, nil) }
+
+func happen(p *Plan, look func(*world)) *Report {
+	w := &world{plan: p, boards: map[string]*board{}}
+	w.oracle = newOracle(w)
+	w.hub = newHub(w, p.Site)
+	for _, id := range sorted(p.Site.Devices) {
+		w.boards[id] = newBoard(w, p.Site.Devices[id])
+		w.order = append(w.order, id)
+	}
+	w.hang()
+	w.hub.start()
+	for _, id := range w.order {
+		w.boards[id].powerUp()
+	}
+	for i := range p.Happenings {
+		h := &p.Happenings[i]
+		w.at(h.At, func() { w.happen(h) })
+	}
+	w.at(0, w.oracle.look)
+	for len(w.oracle.report.Faults) == 0 && w.step(p.Span) {
+	}
+	if look != nil {
+		look(w)
+	}
+	w.oracle.report.Span, w.oracle.report.Events = w.now, w.events
+	return &w.oracle.report
+}
+
+// step takes what is due next, and reports whether there was anything before the end.
+func (w *world) step(end time.Duration) bool {
+	at := end
+	if len(w.queue) > 0 {
+		at = min(at, w.queue[0].at)
+	}
+	wake, wakes := w.hub.wake()
+	w.events++
+	switch {
+	case wakes && wake <= at && wake < end:
+		w.now = max(w.now, wake)
+		w.hub.apply(engine.Tick{})
+	case len(w.queue) > 0 && w.queue[0].at < end:
+		e := heap.Pop(&w.queue).(event)
+		w.now = max(w.now, e.at)
+		e.f()
+	default:
+		w.now = end
+		return false
+	}
+	return true
+}
+
+// at lets something happen at a time.
+func (w *world) at(at time.Duration, f func()) {
+	w.seq++
+	heap.Push(&w.queue, event{max(at, w.now), w.seq, f})
+}
+
+func (w *world) in(d time.Duration, f func()) { w.at(w.now+d, f) }
+
+// random is a source for one part of the world, so that what happens to one changes nothing for the others.
+func (w *world) random(of string) *rand.Rand { return random(w.plan.Seed, of) }
+
+func random(seed uint64, of string) *rand.Rand {
+	h := seed ^ 0xcbf29ce484222325
+	for i := range len(of) {
+		h = (h ^ uint64(of[i])) * 0x100000001b3
+	}
+	return rand.New(rand.NewPCG(seed, h))
+}
+
+type event struct {
+	at  time.Duration
+	seq uint64
+	f   func()
+}
+
+type queue []event
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(event)) }
+func (q *queue) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	old[len(old)-1] = event{}
+	*q = old[:len(old)-1]
+	return x
+}
+
+// Report is what came of a plan.
+type Report struct {
+	Faults  []Fault
+	Span    time.Duration // how far it came
+	Events  int64
+	Judged  map[string]int64 // how often each rule could be judged
+	Effects int              // the most of one input
+}
+
+// Fault is a promise that was broken.
+type Fault struct {
+	At   time.Duration
+	Rule string
+	Of   string // the control
+	What string
+}
+
+func (f Fault) String() string {
+	return fmt.Sprintf("%s %s: %s: %s", clock(f.At), f.Of, f.Rule, f.What)
+}
+
+// clock is a time of a bottle for people: day and time of day.
+func clock(at time.Duration) string {
+	t := epoch.Add(at)
+	return fmt.Sprintf("day %d %s", int(at/(24*time.Hour))+1, t.Format("15:04:05.000"))
+}
+
+func slugOf(id string) string { _, rest := site.Split(id); return rest }
