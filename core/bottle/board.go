@@ -35,6 +35,7 @@ type output struct {
 	cfg     site.Control
 	actual  site.Amount
 	since   time.Duration
+	by      engine.By   // why it is so, where the board knows
 	told    site.Amount // what it was told last
 	late    time.Duration
 	deaf    bool          // never obeys
@@ -222,6 +223,7 @@ func (b *board) leaseDue(watch int) {
 		for _, o := range b.outputs {
 			if o.actual != o.cfg.Safe {
 				o.be(o.cfg.Safe)
+				o.by = engine.ByLease
 				b.say(o, engine.ByLease)
 			}
 		}
@@ -249,13 +251,14 @@ func (b *board) sayAll() {
 		}
 	}
 	for _, o := range b.outputs {
-		b.say(o, engine.ByNothing)
+		b.say(o, o.by)
 	}
 }
 
 func (b *board) say(o *output, by engine.By) {
 	if o.cfg.Answers {
 		v := o.actual
+		b.w.tell(o.id, "the board says %v by %q", v, by)
 		b.link.up(func(h *hub, session string) {
 			h.apply(engine.Report{Control: o.id, Session: session, Value: v, By: by})
 		})
@@ -288,6 +291,7 @@ func (b *board) want(id string, a site.Amount, retained bool) {
 	if o == nil {
 		return
 	}
+	b.w.tell(id, "the board hears %v, kept %v, beaten %v, fallen %v", a, retained, b.beaten, b.fallen)
 	if b.lease > 0 && !b.beaten && a != o.cfg.Safe {
 		b.waiting[id] = a // what is retained counts from the first beat on
 		return
@@ -298,7 +302,7 @@ func (b *board) want(id string, a site.Amount, retained bool) {
 
 func (o *output) obey(a site.Amount) {
 	boot := o.b.boots
-	o.told = a
+	o.told, o.by = a, engine.ByNothing
 	late := o.late
 	do := func() {
 		if !o.b.on || o.b.boots != boot || o.told != a {
@@ -333,18 +337,19 @@ func (o *output) be(a site.Amount) {
 	if o.drives != nil {
 		o.drives.driven(o.b.w, o, was)
 	}
+	o.b.w.tell(o.id, "physically %v", a)
 	o.b.w.oracle.physical(o, was)
 }
 
 // press is a hand at the board's own button.
 func (o *output) press(a site.Amount, marked bool) {
-	if !o.b.on || o.cfg.Momentary != nil {
+	if !o.b.on || o.cfg.Momentary != nil || !o.cfg.Answers {
 		return
 	}
 	o.pressed = o.b.w.now
 	o.b.w.oracle.pressed(o)
 	o.be(a)
-	o.told = a
+	o.told, o.by = a, engine.ByNothing
 	by := engine.ByNothing
 	if marked {
 		by = engine.ByHand

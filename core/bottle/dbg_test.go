@@ -15,7 +15,13 @@ func TestDbg(t *testing.T) {
 	id := os.Getenv("ID")
 	p := NewPlan(uint64(seed), 12*time.Hour, 12, 3)
 	p.Ignore = strings.Split(os.Getenv("IGNORE"), ",")
-	r := happen(p, func(w *world) {
+	var told []string
+	story := func(of, text string) {
+		if of == id || of == os.Getenv("ALSO") {
+			told = append(told, of+" "+text)
+		}
+	}
+	r := happen(p, story, func(w *world) {
 		a, _ := json.MarshalIndent(w.hub.site.Automations[id], "", " ")
 		fmt.Println(string(a))
 		s, _ := w.hub.engine.Control(id)
@@ -40,5 +46,10 @@ func TestDbg(t *testing.T) {
 			}
 		}
 	})
-	fmt.Println(r.Faults, p.Script())
+	n, _ := strconv.Atoi(os.Getenv("N"))
+	fmt.Println(strings.Join(told[max(0, len(told)-n):], "\n"))
+	fmt.Println(r.Faults)
+	if os.Getenv("V") != "" {
+		fmt.Println(p.Script())
+	}
 }

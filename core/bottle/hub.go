@@ -200,12 +200,17 @@ func (h *hub) let(x engine.Effect) {
 		})
 	}
 	switch x := x.(type) {
+	case engine.ControlChanged:
+		h.w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason)
+	case engine.Journal:
+		h.w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
 	case *engine.Store:
 		if r := *x; r.Live {
 			h.stage(func(d *disk) { d.last[r.Signal] = r })
 		}
 	case engine.Want:
-		if x.Value == h.site.Controls[x.Control].Safe {
+		h.w.tell(x.Control, "want %v, rev %d, fleeting %v, urgent %v, pulse %q", x.Value, x.Rev, x.Fleeting, x.Urgent, x.Pulse)
+		if x.Urgent || x.Pulse != "" && x.Value == 0 {
 			h.put(x.Device, func(b *mailbox.Box) { b.Want(x) })
 		} else {
 			h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Want(x) }) })
@@ -222,6 +227,13 @@ func (h *hub) let(x engine.Effect) {
 			}
 		})
 	}
+}
+
+func at(a *site.Amount) any {
+	if a == nil {
+		return "–"
+	}
+	return *a
 }
 
 func (h *hub) stage(f write) { h.staged = append(h.staged, f) }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/core/access"
 	"idleember/core/control"
 	"idleember/core/engine"
 	"idleember/core/site"
@@ -52,6 +53,9 @@ func (o *oracle) look() {
 		s, _ := o.w.hub.engine.Control(id)
 		if s.Service == control.InService {
 			x.locked = 0
+		}
+		if x.cfg.What() == site.Mover && x.mayForce() {
+			x.over, x.overWant = true, nil
 		}
 		o.interlock(x, &s)
 		o.latch(x, &s)
@@ -101,7 +105,7 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want), s.Reason)
 		return
 	}
-	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
+	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && !x.lame && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
 		o.fault("interlock", x.id, "an interlock holds since %s, but it is physically %s", clock(since), say(x, &x.out.actual))
 	}
 }
@@ -122,7 +126,7 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 			continue
 		}
 		o.judged("latch")
-		has := slices.Contains(s.Latched, l.cfg.Name)
+		has := slices.Contains(s.Latched, l.cfg.ID)
 		if l.latched && !has && o.w.now-l.since > delivery {
 			o.fault("latch", x.id, "%q was true and nobody reset it, but it is not latched", l.cfg.Name)
 		}
@@ -175,7 +179,7 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 // obeyed: a healthy output is what is wanted.
 func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 	const span = 40 * time.Second
-	if x.cfg.Momentary != nil || x.cfg.What() == site.Mover || s.Service != control.InService || !o.healthy(x, span) {
+	if x.cfg.Momentary != nil || x.cfg.What() == site.Mover || s.Service != control.InService || x.lame || !o.healthy(x, span) {
 		return
 	}
 	if s.Want == nil {
@@ -192,7 +196,7 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 
 // manual: a person's value holds where nothing is above it.
 func (o *oracle) manual(x *watched, s *engine.ControlState) {
-	if x.hand == nil || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
+	if x.hand == nil || x.over || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
 		return
 	}
 	d, _ := o.w.hub.engine.Device(x.cfg.Device)
@@ -214,6 +218,16 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	}
 	if what == "" {
 		return
+	}
+	if x.over {
+		if x.overWant == nil {
+			x.overWant = &want
+		}
+		x.over = *x.overWant == want
+		return
+	}
+	if s.Limit == control.Chatters && x.cfg.What() == site.Mover {
+		return // how often a door was driven is for its motor to tell
 	}
 	settle := 30 * time.Second
 	if x.auto.SettleMS > 0 {
@@ -327,6 +341,7 @@ func (o *oracle) wanted(e engine.Want, in engine.Input) {
 			x.changes = slices.Clone(x.changes[n-41:])
 		}
 	}
+	x.lame = x.lame && (o.w.now < x.ill || x.was == e.Value)
 	x.had, x.was = true, e.Value
 }
 
@@ -350,7 +365,7 @@ func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
 	}
 	if m := o.watched[x.door]; m != nil {
 		ms, _ := o.w.hub.engine.Control(m.id)
-		if ms.Hand != nil && m.commands == 0 {
+		if ms.Hand != nil && ms.HandBy.Kind != access.TheHub && m.commands == 0 {
 			o.fault("pulse", x.id, "a pulse for %s, which is manual, and nobody asked for it", m.id)
 		}
 		m.commands = 0
@@ -371,6 +386,7 @@ func (o *oracle) reported(r engine.Report) {
 	switch {
 	case x.locked > 0:
 		o.fault("followed", x.id, "it is out of service, and what was switched at the board is followed")
+	case x.out.b.link.sick > 0 && o.w.now-x.out.b.link.sick < 2*time.Minute: // messages that were doubled or mixed up
 	case x.out.pressed == 0 || o.w.now-x.out.pressed > 2*time.Minute:
 		if !x.out.wrong && !x.out.deaf && o.w.now > x.ill+time.Minute {
 			o.fault("followed", x.id, "%s is followed, and nobody switched it at the board", say(x, s.Hand))
@@ -444,7 +460,7 @@ func (o *oracle) longest(x *watched) {
 		return
 	}
 	most, rest := site.Millis(x.auto.Limits.LongestOnMS), site.Millis(x.auto.Limits.RestMS)
-	begin := o.w.now - most - rest
+	begin := max(o.w.now-most-rest, x.limited)
 	total := time.Duration(0)
 	for _, r := range x.runs {
 		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
@@ -455,7 +471,7 @@ func (o *oracle) longest(x *watched) {
 	if !o.healthy(x, most+rest) {
 		slack += b.lease * 2
 	}
-	if total > most+slack && !o.meddled(x) && b.lease > 0 {
+	if total > most+slack && o.w.now > x.limited+most && !o.meddled(x) && b.lease > 0 {
 		o.fault("longest on", x.id, "it was on for %s within %s; at most %s is allowed", total.Round(time.Second), (most + rest).Round(time.Second), most)
 	}
 }

@@ -25,6 +25,7 @@ type link struct {
 	reorders  float64
 	down      int // what ends the present connection
 	kept      map[string]mailbox.Outgoing
+	lost      time.Duration // when it last lost something: what the hub does not know then, it learns within an hour
 	sick      time.Duration // when it last lost, delayed or ended something
 }
 
@@ -116,7 +117,7 @@ func (l *link) carry(f func()) {
 	w := l.b.w
 	delay := l.delay
 	if l.lossy > 0 && l.rng.Float64() < l.lossy {
-		l.sick = w.now
+		l.sick, l.lost = w.now, w.now
 		return
 	}
 	if l.reorders > 0 && l.rng.Float64() < l.reorders {

@@ -87,6 +87,10 @@ type watched struct {
 	expectFrom time.Duration
 	locked     time.Duration // since when it is out of service; 0: it is in service
 	pressed    time.Duration // when somebody last switched it at the board
+	limited    time.Duration // since when its limits are what they are
+	lame       bool          // its output did not do what it was told, and nobody can know
+	over       bool          // an interlock overruled a door: it stays until something new is wanted
+	overWant   *site.Amount  // what auto came to then
 	ill        time.Duration // when its output was last not as it should be
 	runs       []run         // when it was physically on
 	deleted    bool
@@ -115,7 +119,7 @@ func (o *oracle) edited() {
 		changed := x.auto != o.site.Automations[id]
 		x.cfg, x.auto, x.locks, x.permits, x.demands, x.groups = o.site.Controls[id], o.site.Automations[id], nil, nil, nil, nil
 		if changed {
-			x.hand, x.expects = nil, ""
+			x.hand, x.expects, x.limited = nil, "", o.w.now
 		}
 		for door, t := range o.w.plan.Doors {
 			if t.Opens == id || t.Closes == id || t.Pulses == id {
@@ -126,8 +130,7 @@ func (o *oracle) edited() {
 			for _, l := range x.auto.Interlocks {
 				k := &lock{cfg: l, tracker: tracker{c: o.cond(l.Condition, names, oldConds)}}
 				for _, b := range before {
-					if b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch && !b.taken {
-						b.taken = true
+					if b.cfg.ID == l.ID && b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch {
 						k.hold, k.may, k.since, k.everTrue, k.mayTrue, k.latched, k.mayLatch = b.hold, b.may, b.since, b.everTrue, b.mayTrue, b.latched, b.mayLatch
 						break
 					}
@@ -265,6 +268,18 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	if len(effects) > 5000 && !changedSite {
 		o.fault("bounded", "", "one input had %d effects", len(effects))
 	}
+	if a, ok := in.(engine.Apply); ok {
+		o.acts(o.site.Presets[a.Preset].Actions)
+	}
+	for _, e := range effects {
+		if j, ok := e.(engine.Journal); ok && j.Action == "rule" {
+			if r := o.site.Rules[strings.TrimPrefix(j.Object, "rule.")]; r != nil {
+				for _, g := range r.Stages {
+					o.acts(g.Actions)
+				}
+			}
+		}
+	}
 	for _, e := range effects {
 		switch e := e.(type) {
 		case engine.ControlChanged:
@@ -283,18 +298,6 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	}
 	if r, ok := in.(engine.Report); ok {
 		o.reported(r)
-	}
-	if a, ok := in.(engine.Apply); ok {
-		o.acts(o.site.Presets[a.Preset].Actions)
-	}
-	for _, e := range effects {
-		if j, ok := e.(engine.Journal); ok && j.Action == "rule" {
-			if r := o.site.Rules[strings.TrimPrefix(j.Object, "rule.")]; r != nil {
-				for _, g := range r.Stages {
-					o.acts(g.Actions)
-				}
-			}
-		}
 	}
 }
 
@@ -323,6 +326,10 @@ func (o *oracle) commands(id string, to site.Amount, until time.Time) {
 	if x := o.watched[id]; x != nil {
 		x.commands++
 		x.hand = nil
+		x.over = x.over && x.mayForce()
+		if t := o.w.plan.Doors[id]; t.Pulses != "" && to == site.Stop {
+			return // it cannot be stopped
+		}
 		if until.IsZero() && x.cfg.Momentary == nil {
 			x.hand, x.handAt = &to, o.w.now
 		}
@@ -360,6 +367,7 @@ func (o *oracle) happens(h *Happening) {
 		case OutputDeaf, OutputLate, OutputWrong:
 			if x.id == h.Of {
 				x.ill = max(x.ill, o.w.now+h.For+6*time.Minute)
+				x.lame = !x.cfg.Answers
 			}
 		case DoorJams:
 			if x.id == h.Of || x.door == h.Of {
@@ -457,7 +465,7 @@ func (o *oracle) look1(id string, g *seen) (formula.Value, set) {
 func (o *oracle) healthy(x *watched, span time.Duration) bool {
 	b := o.w.boards[x.cfg.Device]
 	out := x.out
-	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span &&
+	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span && (b.link.lost == 0 || o.w.now-b.link.lost > 65*time.Minute) &&
 		!b.fallen && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
 		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && o.site.Devices[x.cfg.Device].Active()
 }

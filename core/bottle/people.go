@@ -243,6 +243,7 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 		if c.ID == "" || next == nil || next.Validate(h.site, c) != nil {
 			return
 		}
+		next.Identify(a)
 		h.change(func(s *site.Site) { s.Automations[id] = next })
 	}
 	switch x.Kind {
@@ -273,6 +274,9 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 		l := m.interlock(c, 0)
 		l.Latch, l.Name = true, fmt.Sprintf("added %d", rng.IntN(1000))
 		next.Interlocks = append(slices.Clone(a.Interlocks), l)
+		if rng.IntN(3) == 0 {
+			slices.Reverse(next.Interlocks)
+		}
 		save(&next)
 	case Renamed:
 		if g, ok := h.site.Signals[id]; ok {
@@ -286,13 +290,13 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 			save(&next)
 		}
 	case Disabled:
-		h.takeAway(id, who, func() { h.setState(id, site.Disabled) })
+		h.takeAway(id, who, false, func() { h.setState(id, site.Disabled) })
 	case Enabled:
 		for _, id := range sorted(h.site.Devices) {
 			h.setState(id, site.Active)
 		}
 	case Replaced:
-		h.takeAway(id, who, func() {
+		h.takeAway(id, who, false, func() {
 			if b := h.w.boards[id]; b != nil {
 				h.put(id, func(box *mailboxBox) { box.End() })
 				b.powerDown()

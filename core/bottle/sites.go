@@ -48,6 +48,7 @@ func (p *Plan) makeSite(rng *rand.Rand, controls int) {
 	}
 	for _, id := range sorted(s.Controls) {
 		if a := m.automation(s.Controls[id]); a != nil && a.Validate(s, s.Controls[id]) == nil {
+			a.Identify(nil)
 			s.Automations[id] = a
 		}
 	}

@@ -15,49 +15,35 @@ type (
 )
 
 // takeAway makes all controls of a device safe, waits until it says so or did not, withdraws what is wanted, and goes on.
-func (h *hub) takeAway(device string, who access.Actor, then func()) {
+func (h *hub) takeAway(device string, who access.Actor, stay bool, then func()) {
 	_, controls := h.site.Of(device)
 	if !h.site.Devices[device].Active() {
 		return
 	}
-	h.makeSafe(controls, who, then)
+	h.makeSafe(controls, who, stay, then)
 }
 
-func (h *hub) makeSafe(controls []string, who access.Actor, then func()) {
-	if len(controls) == 0 {
-		for range 1 {
-			then()
-		}
-		return
-	}
-	id, rest := controls[0], controls[1:]
-	cfg, ok := h.site.Controls[id]
-	next := func(bool) {
-		h.makeSafe(rest, who, func() {
-			if h.up && ok {
-				h.apply(engine.Withdraw{Control: id})
-			}
-			then()
-		})
-	}
-	s, _ := h.engine.Control(id)
-	if !ok || cfg.Momentary != nil || cfg.What() == site.Mover ||
-		s.Want == nil && (s.Is == nil || *s.Is == cfg.Safe) || s.Is != nil && *s.Is == cfg.Safe && s.Want != nil && *s.Want == cfg.Safe && s.Phase == engine.Confirmed {
-		next(true)
-		return
-	}
-	h.apply(engine.Command{Control: id, To: cfg.Safe, Actor: who})
+// makeSafe takes controls away as far as the engine is concerned.
+func (h *hub) makeSafe(controls []string, who access.Actor, stay bool, then func()) {
+	h.apply(engine.Leave{Controls: controls, Stay: stay, Actor: who})
 	if !h.up {
 		return
 	}
-	h.await(cfg.ConfirmAfter+time.Second, func() bool {
-		s, _ := h.engine.Control(id)
-		return s.Phase != engine.Pending
-	}, next)
+	h.await(6*time.Second, func() bool { return h.engine.Left(controls) }, func(bool) {
+		for _, id := range controls {
+			if h.up {
+				s, _ := h.engine.Control(id)
+				h.apply(engine.Withdraw{Control: id, Doubt: s.Phase != engine.Confirmed && s.Phase != engine.Sent && s.Phase != engine.Idle})
+			}
+		}
+		if h.up {
+			then()
+		}
+	})
 }
 
 func (h *hub) deleteControl(id string, who access.Actor) {
-	h.makeSafe([]string{id}, who, func() {
+	h.makeSafe([]string{id}, who, false, func() {
 		if !h.up || h.site.Controls[id].ID == "" {
 			return
 		}

@@ -197,7 +197,6 @@ type lock struct {
 	since             time.Duration // since when it surely holds
 	everTrue, mayTrue bool          // since it was last free
 	latched, mayLatch bool
-	taken             bool
 }
 
 func (l *lock) move(o *oracle) {
@@ -205,7 +204,7 @@ func (l *lock) move(o *oracle) {
 	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
 	past := func(since, wait time.Duration) bool { return since != never && now-since >= wait }
 	grip := func() {
-		if !l.hold {
+		if !l.hold && c.pure {
 			l.hold, l.since = true, now
 		}
 		l.may = true

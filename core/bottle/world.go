@@ -29,14 +29,15 @@ type world struct {
 	boards map[string]*board
 	order  []string // the boards
 	oracle *oracle
-	events int64 // that were taken
+	events int64                 // that were taken
+	story  func(of, text string) // hears what happens to controls; nil: nobody listens
 }
 
 // Run lets a plan happen and returns what the oracle found.
-func Run(p *Plan) *Report { return happen(p, nil) }
+func Run(p *Plan) *Report { return happen(p, nil, nil) }
 
-func happen(p *Plan, look func(*world)) *Report {
-	w := &world{plan: p, boards: map[string]*board{}}
+func happen(p *Plan, story func(of, text string), look func(*world)) *Report {
+	w := &world{plan: p, boards: map[string]*board{}, story: story}
 	w.oracle = newOracle(w)
 	w.hub = newHub(w, p.Site)
 	for _, id := range sorted(p.Site.Devices) {
@@ -60,6 +61,13 @@ func happen(p *Plan, look func(*world)) *Report {
 	}
 	w.oracle.report.Span, w.oracle.report.Events = w.now, w.events
 	return &w.oracle.report
+}
+
+// tell adds to the story of a control.
+func (w *world) tell(of, format string, args ...any) {
+	if w.story != nil {
+		w.story(of, clock(w.now)+" "+fmt.Sprintf(format, args...))
+	}
 }
 
 // step takes what is due next, and reports whether there was anything before the end.

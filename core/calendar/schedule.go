@@ -101,7 +101,7 @@ func (m Moment) String() string {
 type Window struct {
 	Days    []int   `json:"days,omitempty"` // 1 for Monday to 7 for Sunday; none: every day
 	Start   Moment  `json:"start"`
-	End     *Moment `json:"end,omitempty"`      // at or before the start: on the next day
+	End     *Moment `json:"end,omitempty"`      // by the clock at or before the start: on the next day; see overNight
 	ForMS   int64   `json:"for_ms,omitempty"`   // without an end: how long, on the clock that never jumps
 	EveryMS int64   `json:"every_ms,omitempty"` // comes again within the day, this long after the start before
 	Times   int     `json:"times,omitempty"`    // how often, with every_ms
@@ -208,6 +208,19 @@ func (s Schedule) Runs(from, to time.Time, spot Spot) []Run {
 	return slices.DeleteFunc(out, func(r Run) bool { return !r.To.After(from) || !r.From.Before(to) })
 }
 
+// overNight reports whether the window ends on the day after its start. That follows from the times as they are written, never
+// from the instants that they come to: a window by the sun does so from sunset, or from noon on, until sunrise, or before noon.
+func (w Window) overNight() bool {
+	a, b := w.Start, *w.End
+	if a.Base == Clock && b.Base == Clock {
+		return b.Minutes <= a.Minutes
+	}
+	const noon = 12 * 60
+	late := a.Base == Sunset || a.Base == Clock && a.Minutes >= noon
+	early := b.Base == Sunrise || b.Base == Clock && b.Minutes < noon
+	return late && early
+}
+
 // on adds the stretches that start on a day.
 func (w Window) on(to []Run, day time.Time, spot Spot, except []string) []Run {
 	if len(w.Days) > 0 && !slices.Contains(w.Days, int(day.Weekday()+6)%7+1) || slices.Contains(except, day.Format(time.DateOnly)) {
@@ -219,11 +232,12 @@ func (w Window) on(to []Run, day time.Time, spot Spot, except []string) []Run {
 	}
 	length := ms(w.ForMS)
 	if w.End != nil {
-		end, ok := w.End.At(day, spot)
-		if ok && !end.After(start) {
-			end, ok = w.End.At(Midnight(day.Add(36*time.Hour)), spot)
+		on := day
+		if w.overNight() {
+			on = Midnight(day.Add(36 * time.Hour))
 		}
-		if !ok {
+		end, ok := w.End.At(on, spot)
+		if !ok || !end.After(start) { // nothing is left of it on this day
 			return to
 		}
 		length = end.Sub(start)

@@ -41,7 +41,9 @@ type Facts struct {
 	Auto   *site.Automation // nil: there is none
 
 	Service    Service
-	Interlocks []Tri        // of Auto.Interlocks; unknown forces as true does
+	Leaving    bool         // it is being taken away
+	Stays      bool         // and its owner chose that what an interlock forces stays
+	Interlocks []Tri        // of Auto.Interlocks: whether they hold; unknown forces as true does
 	Hand       *site.Amount // by hand; nil: auto, or never told anything
 	ByPreset   bool         // a preset set it
 	Permits    []Tri
@@ -53,7 +55,15 @@ type Facts struct {
 	Last      *site.Amount  // what is wanted now
 	OnSince   time.Duration // since when Last has not been 0
 	OffSince  time.Duration // since when it has
+	Used      time.Duration // for how long it was on before OnSince since it last was off for a whole rest
 	RestUntil time.Duration
+	Starts    []time.Duration // when it was last switched on, oldest first
+	Spent     Limit           // why it stays off until somebody tells it anew; NoLimit: it does not
+
+	DampedUntil time.Duration // until then it is held, because it chattered
+	DampedTo    site.Amount
+	// DampedForced says that this is what an interlock forced: then it stays so, whatever else is forced meanwhile.
+	DampedForced bool
 }
 
 // Step is the step of the decision that applied.
@@ -63,6 +73,7 @@ type Step string
 const (
 	Nothing     Step = ""          // never told anything
 	OutOfWork   Step = "service"   // out of service
+	Leaving     Step = "leaving"   // on its way out of the house
 	Interlocked Step = "interlock" // an interlock forces it
 	Protected   Step = "floor"     // a floor holds against what a preset set
 	ByHand      Step = "hand"
@@ -84,7 +95,11 @@ const (
 	Rest        Limit = "rest"
 	ShortestOn  Limit = "shortest_on"
 	ShortestOff Limit = "shortest_off"
-	Shared      Limit = "group" // another control of its group
+	Shared      Limit = "group"     // another control of its group
+	Starts      Limit = "starts"    // it was started too often within an hour
+	Chatters    Limit = "chatter"   // the hub itself changed it too often within a minute
+	NoEffect    Limit = "no_effect" // what it should bring about did not come
+	Stays       Limit = "stays"     // a mover that an interlock stopped, until something new is wanted
 )
 
 // Decision is what a control should be, and why.
@@ -99,6 +114,9 @@ type Decision struct {
 	Next time.Duration
 	// Rests says that the longest on is over, and a rest begins.
 	Rests bool
+	// Blind says that a floor cannot protect, because Unseen, one of the demands, is unknown.
+	Blind  bool
+	Unseen int
 }
 
 // Decide takes a decision. The steps and limits are those of the house: out of service, interlock, by hand, auto, fallback;
@@ -106,12 +124,30 @@ type Decision struct {
 func Decide(f *Facts) (d Decision) {
 	choose(f, &d)
 	switch {
-	case d.Step == Nothing || d.Step == OutOfWork && f.Service == OutSilent:
+	case d.Step == Nothing || d.Step == OutOfWork || d.Step == Leaving:
 		return d
-	case f.Auto != nil && d.Step != OutOfWork:
+	case f.Now < f.DampedUntil && (d.Step != Interlocked || f.DampedForced):
+		d.Keep(f.DampedTo, Chatters)
+		sooner(&d, f.DampedUntil)
+		return d
+	case f.Auto != nil:
 		limit(f, &d)
+		blind(f, &d)
 	}
 	return d
+}
+
+// blind notes that a floor is to hold and cannot.
+func blind(f *Facts, d *Decision) {
+	if d.Step == Interlocked || d.Step == ByHand && !f.ByPreset {
+		return
+	}
+	for i, x := range f.Demands {
+		if f.Auto.Demands[i].Floor && x.Is == Unknown && d.Value == 0 {
+			d.Blind, d.Unseen = true, i
+			return
+		}
+	}
 }
 
 func (d *Decision) take(step Step, index int, a site.Amount) {
@@ -129,17 +165,17 @@ func choose(f *Facts, d *Decision) {
 		}
 		return
 	}
-	if f.Auto != nil {
-		for i, is := range f.Interlocks {
-			if is != False {
-				to := f.Config.Safe
-				if x := f.Auto.Interlocks[i].To; x != nil {
-					to = *x
-				}
-				d.take(Interlocked, i, to)
-				return
-			}
-		}
+	i, to, locked := Forced(f)
+	switch {
+	case f.Leaving && locked && f.Stays:
+		d.take(Leaving, i, to)
+		return
+	case f.Leaving:
+		d.take(Leaving, 0, f.Config.Safe)
+		return
+	case locked:
+		d.take(Interlocked, i, to)
+		return
 	}
 	if f.Hand != nil {
 		if i, to, ok := floor(f); ok && f.ByPreset && to > *f.Hand {
@@ -155,6 +191,20 @@ func choose(f *Facts, d *Decision) {
 	case f.Last != nil: // an interlock let go of it, and nobody wants anything
 		d.take(Idle, 0, f.Config.Safe)
 	}
+}
+
+// Forced is what the first interlock that holds forces; ok is false where none does.
+func Forced(f *Facts) (index int, to site.Amount, ok bool) {
+	for i, is := range f.Interlocks {
+		if is != False {
+			to = f.Config.Safe
+			if x := f.Auto.Interlocks[i].To; x != nil {
+				to = *x
+			}
+			return i, to, true
+		}
+	}
+	return 0, 0, false
 }
 
 // floor returns the highest demand that protects.
@@ -227,11 +277,13 @@ func fallback(f *Facts) site.Amount {
 // limit applies the run limits. Which of them bind depends on where the value came from:
 //
 //	limit          auto    by hand, preset, followed   interlock
-//	longest on     binds   binds                       does not bind one that forces on
+//	longest on     binds   binds, until told anew      does not bind one that forces on
 //	shortest on    binds   never delays an off         never delays
 //	shortest off,  binds   binds                       only where a restart hurts
 //	rest
+//	starts an hour binds   does not                    does not
 //
+// The longest on is a budget: what was on counts until it was off for a whole rest.
 // A fall to the fallback delays no off either: it is there because nobody knows.
 func limit(f *Facts, d *Decision) {
 	l := &f.Auto.Limits
@@ -239,34 +291,50 @@ func limit(f *Facts, d *Decision) {
 		return
 	}
 	running := f.Last != nil && *f.Last > 0
+	binds := d.Step != Interlocked
+	if d.Value > 0 && binds && f.Spent != NoLimit {
+		d.Keep(f.Config.Safe, f.Spent)
+		return
+	}
 	if d.Value > 0 && running {
-		if l.LongestOnMS > 0 && d.Step != Interlocked {
-			end := f.OnSince + site.Millis(l.LongestOnMS)
+		if longest := site.Millis(l.LongestOnMS); longest > 0 && binds {
+			end := f.OnSince + longest - f.Used
 			if f.Now >= end {
 				d.Keep(f.Config.Safe, LongestOn)
 				d.Rests = true
-				d.Next = f.Now + site.Millis(l.RestMS)
+				d.Next = f.Now + l.Rest()
 				return
 			}
 			sooner(d, end)
 		}
 		return
 	}
-	if d.Value > 0 && (d.Step != Interlocked || l.RestartHurts) {
-		if f.Now < f.RestUntil {
+	if d.Value > 0 && (binds || l.RestartHurts) {
+		rest := f.RestUntil
+		if l.LongestOnMS > 0 && f.Used >= site.Millis(l.LongestOnMS) && f.Last != nil { // it was forced on for so long
+			rest = max(rest, f.OffSince+l.Rest())
+		}
+		if f.Now < rest {
 			d.Keep(0, Rest)
-			sooner(d, f.RestUntil)
+			sooner(d, rest)
 			return
 		}
 		if end := f.OffSince + site.Millis(l.ShortestOffMS); l.ShortestOffMS > 0 && f.Last != nil && f.Now < end {
 			d.Keep(0, ShortestOff)
 			sooner(d, end)
+			return
+		}
+		if n := l.StartsAnHour; n > 0 && binds && d.Step != ByHand && len(f.Starts) >= n {
+			if end := f.Starts[len(f.Starts)-n] + time.Hour; f.Now < end {
+				d.Keep(0, Starts)
+				sooner(d, end)
+			}
 		}
 		return
 	}
 	if d.Value == 0 && running && (d.Step == NotAllowed || d.Step == Idle || d.Step == Demanding) {
 		if end := f.OnSince + site.Millis(l.ShortestOnMS); l.ShortestOnMS > 0 && f.Now < end {
-			if long := f.OnSince + site.Millis(l.LongestOnMS); l.LongestOnMS == 0 || f.Now < long {
+			if long := f.OnSince + site.Millis(l.LongestOnMS) - f.Used; l.LongestOnMS == 0 || f.Now < long {
 				d.Keep(*f.Last, ShortestOn)
 				sooner(d, end)
 			}

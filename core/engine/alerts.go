@@ -93,10 +93,10 @@ func (e *Engine) buildAlerts(old map[string]*alarm) {
 			x.State = was.State
 		}
 		c, early := cfg.Condition()
-		x.cond = e.condition(c, false)
+		x.cond = e.condition(c)
 		x.cond.alarms = append(x.cond.alarms, x)
 		if early != nil {
-			x.early = e.condition(*early, false)
+			x.early = e.condition(*early)
 			x.early.alarms = append(x.early.alarms, x)
 		}
 		e.alarms[id] = x
@@ -407,6 +407,8 @@ func (e *Engine) statePoints(from int) {
 		case ControlChanged:
 			text(x.State.ID+".phase", string(x.State.Phase))
 			text(x.State.ID+".proof", string(x.State.Proof))
+			text(x.State.ID+".limit", string(x.State.Limit))
+			text(x.State.ID+".floor", x.State.Floor)
 		case DeviceChanged:
 			if p := e.points[x.State.ID+".online"]; p != nil {
 				e.set(p, presence(x.State))
@@ -442,6 +444,12 @@ func (e *Engine) refreshStates() {
 		}
 		if p := e.points[id+".proof"]; p != nil {
 			p.value = formula.Text(string(x.Proof))
+		}
+		if p := e.points[id+".limit"]; p != nil {
+			p.value = formula.Text(string(x.Limit))
+		}
+		if p := e.points[id+".floor"]; p != nil {
+			p.value = formula.Text(x.Floor)
 		}
 		if p := e.points[id+".hours"]; p != nil {
 			p.live = func() formula.Value { return formula.Number(e.hours(x)) }

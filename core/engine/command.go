@@ -13,8 +13,11 @@ import (
 // byHand lets a person, a preset or a rule decide of a control. A zero end means: as the owner chose for the control.
 func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Actor, how How) {
 	x := e.controls[id]
-	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil {
+	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil || x.leaving || x.Service != control.InService {
 		return
+	}
+	if x.mover != nil && x.mover.pulses != nil && to == site.Stop {
+		return // it has one button, which would start it as well
 	}
 	if x.cfg.Momentary != nil {
 		if to > 0 {
@@ -30,7 +33,14 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 			until = e.now.Wall.Add(site.DefaultHandDangerous)
 		}
 	}
-	under := x.Phase == Confirmed || x.Phase == Pending // it is so, or on its way
+	under := x.Phase == Confirmed || x.Phase == Pending || x.Phase == Assumed && x.mover == nil // it is so, or on its way
+	if by.Kind != access.TheHub {
+		x.calmed()
+	}
+	if x.Spent != control.NoLimit {
+		x.Spent, x.unkept = control.NoLimit, true
+		e.mark(x)
+	}
 	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && x.How == how && under && x.Want != nil && *x.Want == to {
 		return
 	}
@@ -39,12 +49,18 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		entry.Reason = "until " + e.when(until)
 	}
 	e.emit(entry)
+	switch {
+	case until.IsZero() || how != HowPreset || x.auto.HasAuto():
+		x.Before = nil
+	case x.Before == nil:
+		x.Before = x.Hand
+	}
 	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &to, by, e.now.Wall, until, how, nil
 	if x.auto.HasAuto() {
 		x.Mode = Manual
 		e.controlPoints(x)
 	}
-	x.again = x.Want != nil && *x.Want == to && !under
+	x.again = x.again || x.Want != nil && *x.Want == to && !under || x.Mover != nil && x.Mover.Stayed != nil
 	x.shown = false
 	e.mark(x)
 }
@@ -60,11 +76,24 @@ func said1(x *controlled) string {
 // toAuto gives a control back to the hub.
 func (e *Engine) toAuto(id string, by access.Actor) {
 	x := e.controls[id]
-	if x == nil || !x.auto.HasAuto() || x.Mode == Auto {
+	if x == nil || !x.auto.HasAuto() || x.leaving {
+		return
+	}
+	if by.Kind != access.TheHub {
+		x.calmed()
+	}
+	if x.Spent != control.NoLimit {
+		x.Spent, x.unkept = control.NoLimit, true
+	}
+	if x.Mover != nil && x.Mover.Stayed != nil {
+		x.Mover.Stayed, x.unkept = nil, true
+	}
+	e.mark(x)
+	if x.Mode == Auto {
 		return
 	}
 	e.emit(Journal{Actor: by, Action: "auto", Object: x.ID, Before: wanted(x), After: "auto"})
-	x.Hand, x.HandUntil, x.How, x.Held, x.Mode = nil, time.Time{}, HowPerson, nil, Auto
+	x.Hand, x.HandUntil, x.How, x.Held, x.Before, x.Mode = nil, time.Time{}, HowPerson, nil, nil, Auto
 	delete(e.devices[x.cfg.Device].resume, x.ID)
 	x.shown = false
 	e.controlPoints(x)
@@ -80,35 +109,55 @@ func (e *Engine) serve(in Serve) {
 	words := map[control.Service]string{control.InService: "in service", control.OutSilent: "out of service, told nothing",
 		control.OutAndSafe: "out of service at its safe value"}
 	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: words[x.Service], After: words[in.Service]})
+	if in.Service != control.InService {
+		e.putAside(x)
+	}
 	x.Service, x.ServiceBy, x.ServiceAt = in.Service, in.Actor, e.now.Wall
 	x.again = in.Service == control.InService && x.Want != nil
-	x.shown = false
+	x.shown, x.unkept = false, true
 	e.mark(x)
+	e.mark(x.moves)
 }
 
-// reset lets latched interlocks go whose condition is no longer there.
-func (e *Engine) reset(in Reset) {
-	x := e.controls[in.Control]
-	if x == nil || len(x.Latched) == 0 {
-		return
-	}
-	var left, gone []string
-	for i, l := range x.interlocks {
-		name := x.auto.Interlocks[i].Name
-		switch {
-		case !x.latched(name):
-		case l.Is == control.False:
-			gone = append(gone, name)
-		default:
-			left = append(left, name)
+// putAside ends what moves before a control is locked or taken away: a door is stopped, and so is the door whose motor it is.
+func (e *Engine) putAside(x *controlled) {
+	if x.moves != nil && x.moves.mover != nil {
+		e.halt(x.moves)
+		e.mark(x.moves)
+		if x.driven = 0; x.Want != nil && *x.Want > 0 {
+			e.want(x, 0, access.HubActor())
+			e.sendWant(x, false)
 		}
 	}
-	x.Latched = left
-	for _, name := range gone {
-		e.emit(Journal{Actor: in.Actor, Action: "reset", Object: x.ID, Before: name, After: "free"})
+	if x.mover != nil {
+		e.halt(x)
+		for _, o := range []*controlled{x.mover.opens, x.mover.closes} {
+			if o != nil && o.Service == control.InService {
+				e.mark(o)
+			}
+		}
 	}
-	x.shown = false
-	e.mark(x)
+	if x.Pulse.Running {
+		e.cutPulse(x, "it was taken out of service")
+	}
+}
+
+// leave begins to take controls away, or ends that.
+func (e *Engine) leave(in Leave) {
+	for _, id := range in.Controls {
+		x := e.controls[id]
+		if x == nil || x.leaving == !in.End {
+			continue
+		}
+		if !in.End {
+			e.putAside(x)
+		}
+		x.leaving, x.stays = !in.End, in.Stay && !in.End
+		x.again = !in.End && x.Want != nil && x.Phase != Confirmed
+		x.shown = false
+		e.mark(x)
+		e.mark(x.moves)
+	}
 }
 
 // PulseState is the last pulse of a momentary control.
@@ -137,14 +186,16 @@ func (e *Engine) pulse(x *controlled, by access.Actor) {
 	x.Pulse = PulseState{ID: fmt.Sprintf("%s-%d", x.ID, x.Rev), By: by, At: e.now.Wall, Left: times}
 	p := &x.Pulse
 	refuse := ""
-	for i, l := range x.interlocks {
-		if l.Is != control.False || x.latched(x.auto.Interlocks[i].Name) {
-			refuse = "held off by the interlock “" + x.auto.Interlocks[i].Name + "”"
+	for _, l := range x.interlocks {
+		if l.holds() {
+			refuse = "held off by the interlock “" + l.cfg.Name + "”"
 		}
 	}
 	switch {
-	case x.Service != control.InService:
+	case x.Service != control.InService || x.leaving:
 		refuse = "out of service"
+	case refuse == "" && by.Kind == access.TheHub && e.count(x):
+		refuse = "the hub itself pulses it too often"
 	case refuse == "" && !e.devices[x.cfg.Device].Online:
 		refuse = "not delivered: the device is offline"
 	}
@@ -205,6 +256,22 @@ func (e *Engine) pulseDue(w wake) {
 	e.emit(ControlChanged{x.ControlState})
 }
 
+// cutPulse ends a sequence in its midst: it is off, and goes on no more.
+func (e *Engine) cutPulse(x *controlled, why string) {
+	p := &x.Pulse
+	p.Running, p.Left = false, 0
+	p.Says = "ended: " + why
+	x.Phase, x.Reason = Unconfirmed, p.Says
+	if p.On {
+		p.On = false
+		x.Rev++
+		e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
+	}
+	e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
+	x.unkept = true
+	e.mark(x)
+}
+
 // endPulse ends a sequence that a restart interrupted: nothing of it is sent again, but off is.
 func (e *Engine) endPulse(x *controlled) {
 	if p := &x.Pulse; p.Running {
@@ -242,6 +309,9 @@ func (e *Engine) startProof(x *controlled) {
 		return
 	}
 	if on := x.Want != nil && *x.Want > 0 || x.Pulse.Running; !on {
+		if x.Spent == control.NoEffect {
+			return // it was switched off because of that
+		}
 		x.Proof, x.ProofTries, x.proofWake = NoProof, 0, 0
 		return
 	}
@@ -284,6 +354,10 @@ func (e *Engine) proofDue(w wake) {
 		return
 	}
 	x.Proof = ProofMissing
+	if x.auto.Proof.SwitchOff && x.cfg.Momentary == nil {
+		x.Spent, x.shown = control.NoEffect, false
+		e.mark(x)
+	}
 	x.Reason = "no effect: " + x.auto.Proof.When + " did not come within " + within
 	e.emit(ControlChanged{x.ControlState})
 	e.emit(Journal{Actor: access.HubActor(), Action: "no effect", Object: x.ID, After: wanted(x), Reason: x.Reason})
@@ -295,4 +369,18 @@ func wantedOrPulse(x *controlled) string {
 		return "for a moment"
 	}
 	return wanted(x)
+}
+
+// Left reports whether controls that are taken away are at the value that they are left with, as far as their device can say.
+func (e *Engine) Left(controls []string) bool {
+	for _, id := range controls {
+		x := e.controls[id]
+		if x == nil || !x.leaving || x.mover != nil || x.Want == nil {
+			continue
+		}
+		if x.Phase != Confirmed && x.Phase != Sent {
+			return false
+		}
+	}
+	return true
 }

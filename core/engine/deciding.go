@@ -44,13 +44,22 @@ type controlled struct {
 	onSince   time.Duration
 	offSince  time.Duration
 	restUntil time.Duration
-	again     bool   // what is wanted is sent once more, though it is the same
-	reported  bool   // the device itself brought about what is decided next
-	shown     bool   // what was decided was told
-	ran       bool   // it was on before
-	told      string // the reason that the decision gave
+	starts    []time.Duration // when it was last switched on
+	again     bool            // what is wanted is sent once more, though it is the same
+	reported  bool            // the device itself brought about what is decided next
+	shown     bool            // what was decided was told
+	unkept    bool            // its state changed, and was not kept yet
+	ran       bool            // it was on before
+	perhaps   bool            // its output may be on, for all that the hub knows
+	returns   bool            // its device is back, and has not said yet what it is
+	leaving   bool            // it is being taken away
+	stays     bool            // and what an interlock forces stays
+	grace     time.Duration   // until then what is not known after a start leaves it as it is
+	told      string          // the reason that the decision gave
 	pulseWake uint64
 	proofWake uint64
+	doing     doing
+	mover     *mover // it is a mover
 	deciding
 }
 
@@ -59,12 +68,11 @@ type deciding struct {
 	auto       *site.Automation
 	cfg        *site.Control
 	facts      control.Facts
-	interlocks []*cond
+	interlocks []*lock
 	permits    []*cond
 	demands    []*demand
 	proof      *cond
 	groups     []*group
-	mover      *mover      // it is a mover
 	moves      *controlled // the mover that drives it
 	driven     site.Amount // as its mover wants it
 	dec        control.Decision
@@ -76,7 +84,8 @@ type deciding struct {
 	wakeAt     time.Duration
 }
 
-// build makes everything that decides anew for a site. States of conditions and windows are kept where they are the same.
+// build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers, demands,
+// rules and alerts, goes on where it is still there.
 func (e *Engine) build() {
 	e.oldConds, e.oldBounds, e.oldWindows = e.conds, e.bounds, map[formula.Need]*window{}
 	oldPoints := e.points
@@ -91,7 +100,8 @@ func (e *Engine) build() {
 	e.rules = map[string]*rule{}
 	oldAlarms := e.alarms
 	e.alarms, e.alarmed = map[string]*alarm{}, queue[*alarm]{}
-	e.queued, e.judged, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*controlled]{}, queue[*rule]{}
+	e.queued, e.judged, e.locked, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*lock]{}, queue[*controlled]{}, queue[*rule]{}
+	e.relied = map[string]bool{}
 
 	for _, id := range sorted(e.site.Controls) {
 		x, cfg := e.controls[id], e.site.Controls[id]
@@ -111,10 +121,13 @@ func (e *Engine) build() {
 			}
 		}
 	}
-	for _, id := range sorted(e.site.Automations) {
-		if x := e.controls[id]; x != nil {
-			e.buildAutomation(x, old[id].demands)
+	for _, id := range sorted(e.site.Controls) {
+		x := e.controls[id]
+		if x.auto == nil {
+			x.auto0(e)
+			continue
 		}
+		e.buildAutomation(x, old[id])
 	}
 	for _, id := range sorted(e.site.Groups) {
 		e.buildGroup(e.site.Groups[id])
@@ -122,6 +135,7 @@ func (e *Engine) build() {
 	for _, id := range sorted(e.site.Rules) {
 		e.buildRule(id, oldRules[id])
 	}
+	e.rely()
 	e.buildAlerts(oldAlarms)
 	for _, id := range sorted(e.site.Settings) {
 		if e.settings[id] == nil {
@@ -137,6 +151,29 @@ func (e *Engine) build() {
 	e.refresh(oldPoints)
 }
 
+// auto0 ends what only a control with automation has.
+func (x *controlled) auto0(e *Engine) {
+	if x.mover != nil {
+		x.mover.stop(e, x)
+		x.mover, x.Mover = nil, nil
+	}
+	if len(x.Locks) > 0 {
+		x.Locks, x.Latched, x.unkept = nil, nil, true
+	}
+	if x.cfg.Momentary == nil && x.Pulse.Running {
+		e.cutPulse(x, "it is no longer momentary")
+	}
+}
+
+// rely notes which signals automation uses: their interval is fixed, so that a sensor that fails slowly is missed.
+func (e *Engine) rely() {
+	for id := range e.site.Signals {
+		if p := e.points[id]; p != nil && len(p.users) > 0 {
+			e.relied[id] = true
+		}
+	}
+}
+
 // refresh gives all points their values and has everything looked at.
 func (e *Engine) refresh(old map[string]*point) {
 	for id, s := range e.signals {
@@ -149,6 +186,7 @@ func (e *Engine) refresh(old map[string]*point) {
 			p.value, p.doubt, p.heard, p.ever = o.value, o.doubt, o.heard, o.ever
 		} else if s.Fresh == Live && s.Quality == 0 {
 			p.value, p.heard, p.ever = valueOf(s.Value), s.heard, true
+			s.good = s.heard
 		}
 	}
 	for _, id := range sorted(e.site.Controls) {
@@ -167,33 +205,39 @@ func (e *Engine) refresh(old map[string]*point) {
 	}
 }
 
-func (e *Engine) buildAutomation(x *controlled, old []*demand) {
+func (e *Engine) buildAutomation(x *controlled, old deciding) {
 	a := x.auto
-	for _, l := range a.Interlocks {
-		c := e.condition(l.Condition, true)
-		c.controls = append(c.controls, x)
-		x.interlocks = append(x.interlocks, c)
+	for i := range a.Interlocks {
+		e.buildLock(x, &a.Interlocks[i], old.interlocks)
+	}
+	if len(x.Locks) != len(a.Interlocks) {
+		e.keepLocks(x)
 	}
 	for _, p := range a.Permits {
-		c := e.condition(p.Condition, false)
+		c := e.condition(p.Condition)
 		c.controls = append(c.controls, x)
 		x.permits = append(x.permits, c)
 	}
 	for i := range a.Demands {
 		d := e.buildDemand(x, &a.Demands[i])
-		if i < len(old) && old[i].key() == d.key() {
-			d.DemandState = old[i].DemandState
+		if j := slices.IndexFunc(old.demands, func(o *demand) bool { return o.key() == d.key() }); j >= 0 {
+			d.DemandState = old.demands[j].DemandState
 		}
 		x.demands = append(x.demands, d)
 	}
 	x.facts.Interlocks, x.facts.Permits = make([]control.Tri, len(x.interlocks)), make([]control.Tri, len(x.permits))
 	x.facts.Demands = make([]control.Demanded, len(x.demands))
 	if a.Proof != nil {
-		x.proof = e.condition(site.Condition{When: a.Proof.When}, false)
+		x.proof = e.condition(site.Condition{When: a.Proof.When})
 		x.proof.controls = append(x.proof.controls, x)
+	} else if x.Proof != NoProof {
+		x.Proof, x.ProofTries, x.proofWake = NoProof, 0, 0
 	}
 	if a.Travel != nil {
 		e.buildMover(x)
+	} else if x.mover != nil {
+		x.mover.stop(e, x)
+		x.mover, x.Mover = nil, nil
 	}
 }
 
@@ -207,24 +251,54 @@ func (e *Engine) mark(x *controlled) {
 // decide takes the decision on one control and carries it out.
 func (e *Engine) decide(x *controlled) {
 	if !e.site.Devices[x.cfg.Device].Active() {
+		x.unkept = false
 		return
 	}
 	e.endHand(x)
 	dec, next := e.consider(x)
 	e.share(x, &dec)
+	if x.mover != nil {
+		e.stay(x, &dec)
+	}
+	e.pace(x, &dec)
 	if x.Hand != nil && !x.HandUntil.IsZero() {
 		next = sooner(next, e.mono(x.HandUntil))
 	}
 	next = sooner(next, dec.Next)
 	if dec.Step == control.Waiting {
-		next = sooner(next, e.grace)
+		next = sooner(next, x.grace)
 	}
 	if next > 0 && (x.wake == 0 || x.wakeAt != next) {
 		x.wakeAt = next
 		x.wake = e.wakeAt(next, wakeDecide, x.ID)
 	}
+	x.unkept = e.remind(x, dec) || x.unkept
+	kept := len(e.out)
 	e.carryOut(x, dec)
+	if x.unkept {
+		x.unkept = false
+		if !slices.ContainsFunc(e.out[kept:], func(f Effect) bool { c, ok := f.(ControlChanged); return ok && c.State.ID == x.ID }) {
+			e.emit(ControlChanged{x.ControlState})
+		}
+	}
 }
+
+// remind notes what the decision leaves behind beside the want, and reports whether that changed.
+func (e *Engine) remind(x *controlled, dec control.Decision) bool {
+	floor := ""
+	if dec.Blind {
+		floor = floorBlind
+	}
+	changed := x.Limit != dec.Limit || x.Floor != floor
+	x.Limit, x.Floor = dec.Limit, floor
+	if dec.Value == 0 && dec.Asked == 0 && x.Spent == control.NoEffect && x.Mode == Auto {
+		x.Spent, changed = control.NoLimit, true // what asked for it is over
+	}
+	return changed
+}
+
+// floorBlind is what the floor of a control is called while its sensor is unknown.
+const floorBlind = "blind"
 
 // sooner is the earlier of two times, of which 0 is never.
 func sooner(a, b time.Duration) time.Duration {
@@ -238,20 +312,17 @@ func sooner(a, b time.Duration) time.Duration {
 func (e *Engine) consider(x *controlled) (dec control.Decision, next time.Duration) {
 	f := &x.facts
 	f.Now, f.Service = e.now.Mono, x.Service
+	f.Leaving, f.Stays = x.leaving, x.stays
 	f.Hand, f.ByPreset = x.Hand, x.How == HowPreset
 	if x.moves != nil {
 		f.Hand, f.ByPreset = &x.driven, false
 	}
 	f.Last, f.OnSince, f.OffSince, f.RestUntil = x.Want, x.onSince, x.offSince, x.restUntil
-	f.Grace = e.now.Mono < e.grace
+	f.Used, f.Starts, f.Spent = site.Millis(x.UsedMS), x.starts, x.Spent
+	f.DampedUntil, f.DampedTo, f.DampedForced = x.doing.until, x.doing.to, x.doing.forced
+	f.Grace = e.now.Mono < x.grace
 	for i, l := range x.interlocks {
-		f.Interlocks[i] = l.Is
-		if x.auto.Interlocks[i].Latch && l.Is != control.False {
-			x.latch(x.auto.Interlocks[i].Name)
-		}
-		if x.latched(x.auto.Interlocks[i].Name) {
-			f.Interlocks[i] = control.True
-		}
+		f.Interlocks[i] = l.force()
 	}
 	for i, p := range x.permits {
 		f.Permits[i] = p.Is
@@ -288,29 +359,50 @@ func (e *Engine) mono(wall time.Time) time.Duration {
 	return e.now.Mono + min(max(wall.Sub(e.now.Wall), 0), time.Minute)
 }
 
-// endHand goes back to auto where the time by hand is over.
+// endHand goes back to auto where the time by hand is over; without automation to what was before, where a preset set it,
+// else to the safe value.
 func (e *Engine) endHand(x *controlled) {
 	if x.Hand == nil || x.HandUntil.IsZero() || e.now.Wall.Before(x.HandUntil) {
 		return
 	}
 	was := *x.Hand
-	x.Hand, x.HandUntil, x.How, x.Held = nil, time.Time{}, HowPerson, nil
+	x.Hand, x.HandUntil, x.How, x.Held, x.Spent = nil, time.Time{}, HowPerson, nil, control.NoLimit
 	if x.auto.HasAuto() {
-		x.Mode = Auto
+		x.Mode, x.Before = Auto, nil
 		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto", Reason: "the time by hand is over"})
 		return
 	}
-	safe := x.cfg.Safe
-	x.Hand = &safe
-	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was), After: x.cfg.Say(safe), Reason: "the time by hand is over"})
+	back := x.cfg.Safe
+	if x.Before != nil {
+		back = *x.Before
+	}
+	x.Hand, x.HandBy, x.Before = &back, access.HubActor(), nil
+	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was), After: x.cfg.Say(back), Reason: "the time by hand is over"})
 }
 
 // carryOut makes a decision the want where that is new, and tells what changed.
 func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	was := x.dec
 	x.dec = dec
-	if x.mover != nil && e.place(x) && !dec.Has {
-		e.emit(ControlChanged{x.ControlState})
+	if x.cfg.Momentary != nil {
+		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked || dec.Step == control.Leaving) {
+			e.cutPulse(x, e.reason(x))
+		}
+		return
+	}
+	if x.mover != nil {
+		if e.place(x) && !dec.Has {
+			x.unkept = true
+		}
+		if x.Service != control.InService || dec.Step == control.Leaving {
+			e.halt(x)
+			if !x.shown && dec.Has {
+				x.shown, x.unkept = true, true
+				x.Step, x.Reason = dec.Step, e.reason(x)
+				x.told = x.Reason
+			}
+			return
+		}
 	}
 	if !dec.Has {
 		if x.Service == control.OutSilent && x.Want != nil {
@@ -319,8 +411,12 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		return
 	}
 	if dec.Rests {
-		x.restUntil = e.now.Mono + site.Millis(x.auto.Limits.RestMS)
-		x.RestUntil = e.now.Wall.Add(site.Millis(x.auto.Limits.RestMS))
+		rest := x.auto.Limits.Rest()
+		x.restUntil = e.now.Mono + rest
+		x.RestUntil = e.now.Wall.Add(rest)
+		if dec.Step == control.ByHand {
+			x.Spent = control.LongestOn
+		}
 	}
 	if x.mover != nil {
 		e.move(x, dec.Value)
@@ -332,9 +428,15 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 			x.shown = true
 			x.Step, x.Reason = dec.Step, e.reason(x)
 			x.told = x.Reason
-			e.emit(ControlChanged{x.ControlState})
+			x.unkept = true
 		}
 		return
+	}
+	if x.returns && x.Want != nil && *x.Want == dec.Value {
+		return // its device is back, and says what it is before anything is sent
+	}
+	if x.Want != nil && *x.Want != dec.Value && e.chatters(x, dec) {
+		return // decided again, at once
 	}
 	again := x.again
 	x.again, x.shown = false, true
@@ -359,7 +461,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 			e.sendWant(x, false)
 			if x.cfg.Answers {
 				x.Phase, x.confirm = Confirmed, 0
-				e.emit(ControlChanged{x.ControlState})
+				x.unkept = true
 			}
 			e.startProof(x)
 			return
@@ -375,14 +477,25 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	ran := x.Want != nil && *x.Want > 0
 	if runs := a > 0; runs != ran || x.Want == nil {
 		if runs {
+			if x.ran && x.auto != nil && e.now.Mono-x.offSince >= x.auto.Limits.Rest() || !x.ran {
+				x.UsedMS = 0
+			}
 			x.onSince, x.RunAt = e.now.Mono, e.now.Wall
 			e.begin(x)
 			x.ran = true
+			if x.auto != nil && x.auto.Limits.StartsAnHour > 0 {
+				x.starts = append(x.starts, x.onSince)
+				x.starts = x.starts[max(0, len(x.starts)-x.auto.Limits.StartsAnHour):]
+				x.Starts = append(slices.Clone(x.Starts), e.now.Wall)
+				x.Starts = x.Starts[max(0, len(x.Starts)-x.auto.Limits.StartsAnHour):]
+			}
 			e.mark(x) // its limits begin to count
 		} else {
 			x.offSince, x.StopAt = e.now.Mono, e.now.Wall
 			if ran {
-				x.RanMS += max(0, (e.now.Mono - x.onSince).Milliseconds())
+				run := max(0, (e.now.Mono - x.onSince).Milliseconds())
+				x.RanMS += run
+				x.UsedMS += run
 			}
 		}
 		e.shared(x)
@@ -390,6 +503,8 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	if x.Want != nil && *x.Want != a && (x.Phase == Pending || x.Phase == Unconfirmed || e.now.Mono < x.unsure) {
 		x.unsure = e.now.Mono + e.confirmWithin(*x.cfg) // the one before was not answered yet
 	}
+	x.perhaps = x.perhaps || a > 0
+	x.returns = false
 	x.Want, x.WantBy, x.WantAt = &a, by, e.now.Wall
 	x.Tries = 0
 	x.Rev++
@@ -437,14 +552,6 @@ func sorted[T any](m map[string]T) []string {
 	slices.Sort(ids)
 	return ids
 }
-
-func (x *controlled) latch(name string) {
-	if !x.latched(name) {
-		x.Latched = append(x.Latched, name)
-	}
-}
-
-func (x *controlled) latched(name string) bool { return slices.Contains(x.Latched, name) }
 
 // amountValue is what a formula sees of a control.
 func amountValue(cfg site.Control, a site.Amount) formula.Value {

@@ -275,6 +275,8 @@ func TestExtractorForcedOn(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{Name: "gas", To: &on,
 		Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 15", SettleMS: 60_000}}}}))
 	h.lives(20*time.Second, map[string]float64{"gas": 5})
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "nobody knew, and it must be known for a while")
+	h.lives(60*time.Second, map[string]float64{"gas": 5})
 	assert.Equal(t, site.Amount(0), h.wanted("fan"), "nobody wants anything")
 	h.byHand("fan", 0, 0)
 	h.reads("gas", 31)
@@ -657,10 +659,18 @@ func TestExerciseOnceAWeek(t *testing.T) {
 
 func TestCurveAndRegulator(t *testing.T) {
 	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{20, 0}, {30, 50}, {40, 100}}}}}))
-	for temperature, want := range map[float64]site.Amount{10: 0, 22: 0, 24: 20, 30: 50, 35: 75, 60: 100} {
-		h.reads("temperature", temperature)
-		assert.Equal(t, want, h.wanted("duct"), "%g", temperature)
+	for _, x := range []struct {
+		temperature float64
+		want        site.Amount
+	}{{10, 0}, {22, 0}, {24, 0}, {24.6, 23}, {24, 20}, {23.9, 0}, {24.1, 0}, {30, 50}, {35, 75}, {60, 100}} {
+		h.pass(levelStep)
+		h.reads("temperature", x.temperature)
+		assert.Equal(t, x.want, h.wanted("duct"), "%g", x.temperature)
 	}
+	h.reads("temperature", 35)
+	assert.Equal(t, site.Amount(100), h.wanted("duct"), "a running level takes its time between two steps")
+	h.pass(levelStep)
+	assert.Equal(t, site.Amount(75), h.wanted("duct"))
 	// A room that a fan cools: the regulator brings it to its setpoint and keeps it there.
 	h = newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
 	room := 30.0
@@ -735,7 +745,7 @@ func TestWhySaysWhatItWouldBeOtherwiseAndWhatIsNext(t *testing.T) {
 	w, _ = h.Why(h.now, "h.heater")
 	assert.Contains(t, w.Else, "In auto it would be")
 	assert.Contains(t, w.Next[0], "auto")
-	assert.Contains(t, w.Lines[1], "Demand 1 asks for nothing: Temperature 30 is not below the setpoint 22")
+	assert.Contains(t, w.Lines[1], "Demand 1 asks for nothing: Temperature 30 is above the setpoint 22")
 }
 
 func TestTryChangesNothing(t *testing.T) {

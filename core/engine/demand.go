@@ -36,6 +36,9 @@ type DemandState struct {
 	At       time.Time   `json:"at,omitzero"`       // regulate: when the integral was last put on
 }
 
+// startAbove is how far above its lowest running level a level must be asked for before it starts, in per cent.
+const startAbove = 2
+
 // regulateEvery is how often a regulator looks at its difference, besides when a reading comes.
 const regulateEvery = 5 * time.Second
 
@@ -58,11 +61,11 @@ func (e *Engine) buildDemand(x *controlled, cfg *site.Demand) *demand {
 	}
 	switch cfg.Kind {
 	case site.HoldAbove, site.HoldBelow:
-		d.cond = e.condition(Hold(*cfg), false)
+		d.cond = e.condition(Hold(*cfg))
 	case site.Whenever:
-		d.cond = e.condition(cfg.Condition, false)
+		d.cond = e.condition(cfg.Condition)
 	case site.DayLength:
-		d.cond = e.condition(site.Condition{When: cfg.Daylight}, false)
+		d.cond = e.condition(site.Condition{When: cfg.Daylight})
 		d.target = uses(cfg.Hours)
 	case site.Scheduled:
 		d.schedule = *cfg.Schedule
@@ -239,8 +242,8 @@ func (d *demand) level(x *controlled, out float64) site.Amount {
 		most = 100
 	}
 	out = min(max(out, d.cfg.Least), most)
-	if site.Amount(out) < x.cfg.Lowest {
-		out = 0
+	if lowest := float64(x.cfg.Lowest); lowest > 0 && (out < lowest || d.Level == 0 && out < lowest+startAbove) {
+		out = 0 // it starts a little above the level at which it stops
 	}
 	if math.Abs(out-float64(d.Level)) >= 1 || out == 0 || out == most {
 		d.Level = site.Amount(math.Round(out))
@@ -271,7 +274,8 @@ func (d *demand) curve(x *controlled) (control.Tri, site.Amount) {
 
 // regulate is a PI regulator in its parallel form, output = gain · (e + 1/T ∫ e dt), with the integral held where the output
 // is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control, 2006,
-// section 3.5). It works only while the control is in auto.
+// section 3.5). While something else decides, the integral follows what is really sent (tracking, ibid.), so that it takes
+// over without a jump.
 func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 	of, target := d.of.value, d.target.value
 	if !of.Known || !target.Known {
@@ -289,10 +293,14 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 	// The integral is put on at whole multiples of regulateEvery only, so that it does not depend on when else somebody looks.
 	grid := e.now.Wall.Truncate(regulateEvery)
 	if steps := int(grid.Sub(d.At) / regulateEvery); d.At.IsZero() || steps != 0 {
-		if x.Mode == Auto && !d.At.IsZero() && d.cfg.IntegralMS > 0 {
+		switch own := x.dec.Step == control.Demanding || x.dec.Step == control.Idle; {
+		case d.At.IsZero() || d.cfg.IntegralMS == 0:
+		case own && x.dec.Limit == control.NoLimit:
 			for range min(max(steps, 0), 720) {
 				d.integrate(most)
 			}
+		case x.Want != nil:
+			d.Integral = min(max(float64(*x.Want), d.cfg.Least), most) - d.cfg.Gain*diff
 		}
 		d.At, d.Diff = grid, diff
 		e.keepDemands(x)

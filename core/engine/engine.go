@@ -50,15 +50,18 @@ type Engine struct {
 	oldWindows map[formula.Need]*window
 	queued     queue[*bound]
 	judged     queue[*cond]
+	locked     queue[*lock]
 	marked     queue[*controlled]
 	ruled      queue[*rule]
 	alarmed    queue[*alarm]
 	zone       *time.Location
-	grace      time.Duration // until then what is not known after a start leaves things as they are
-	ready      bool          // the state came back, or the first input after the site
+	relied     map[string]bool // signals that automation uses
+	grace      time.Duration   // until then everybody may come back after a start
+	ready      bool            // the state came back, or the first input after the site
 
 	wakes  wakes
 	seq    uint64
+	inputs uint64 // how many were taken
 	out    []Effect
 	stores []Store // what effects of this input point to
 	now    Now
@@ -73,6 +76,7 @@ type device struct {
 	beats    uint64        // the wake of the next beat; 0: none
 	ending   uint64        // the wake that will take it offline
 	endedAt  time.Time
+	silent   time.Duration            // until then it hears nothing of the hub
 	resume   map[string]time.Duration // controls whose want is given up at that time
 }
 
@@ -114,6 +118,7 @@ func (e *Engine) NextWake() (time.Duration, bool) {
 func (e *Engine) Apply(now Now, in Input) []Effect {
 	trusts := now.Trusted != e.now.Trusted
 	e.now, e.out, e.stores = now, e.out[:0], e.stores[:0]
+	e.inputs++
 	_, first := in.(SiteChanged)
 	e.ready = e.ready || !first
 	if trusts && e.ready {
@@ -144,6 +149,8 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.toAuto(in.Control, in.Actor)
 	case Serve:
 		e.serve(in)
+	case Leave:
+		e.leave(in)
 	case Reset:
 		e.reset(in)
 	case Set:
@@ -305,9 +312,16 @@ func (e *Engine) reading(in *Reading) {
 	}
 	s.rhythm.Heard(e.now.Mono)
 	s.heard = e.now.Mono
+	if quality == reading.Good {
+		s.good = s.heard
+	}
 	s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, placed.At, e.now.Wall, v, raw, quality
 	if learnt := s.rhythm.Interval(); learnt > 0 && (s.Interval == 0 || (learnt-s.Interval).Abs() > s.Interval/4) {
 		s.Interval = learnt
+		e.emit(SignalLearnt{s.SignalState})
+	}
+	if fixed := s.rhythm.Fixed(); fixed > 0 && s.Fixed == 0 {
+		s.Fixed = min(max(fixed.Round(time.Second), shortestFixed), longestFixed)
 		e.emit(SignalLearnt{s.SignalState})
 	}
 	if s.Fresh != Live {
@@ -392,9 +406,41 @@ func (s *signal) interval(cfg site.Signal) time.Duration {
 	return s.Interval
 }
 
+// The interval of a signal that automation uses is fixed: were it learnt on, a board that fails slowly would never be late.
+const (
+	shortestFixed = 5 * time.Second
+	longestFixed  = 15 * time.Minute
+	unlearnt      = 5 * time.Minute // while it is not known
+)
+
+// Relied is the interval by which a signal is missed: as told, else as fixed where automation uses it, else as learnt; 0: none
+// is known.
+func (e *Engine) Relied(id string) time.Duration {
+	s := e.signals[id]
+	if s == nil {
+		return 0
+	}
+	cfg := e.site.Signals[id]
+	switch {
+	case cfg.Interval > 0:
+		return cfg.Interval
+	case !e.relied[id]:
+		return s.Interval
+	case s.Fixed > 0:
+		return s.Fixed
+	}
+	return unlearnt
+}
+
 // patience is how late a reading may be before the signal is stale.
 func (e *Engine) patience(s *signal, cfg site.Signal) time.Duration {
 	asleep := sleepFor(e.site.Devices[cfg.Device].Wakes)
+	if cfg.Interval == 0 && e.relied[s.ID] {
+		if s.Fixed > 0 {
+			return max(3*s.Fixed, asleep)
+		}
+		return max(3*unlearnt, asleep)
+	}
 	if i := s.interval(cfg); i > 0 {
 		return max(3*i, 3*time.Second, asleep)
 	}
@@ -421,6 +467,8 @@ func (e *Engine) fire() {
 			e.lookDue(w)
 		case wakeCond:
 			e.condDue(w)
+		case wakeLock:
+			e.lockDue(w)
 		case wakeDecide:
 			e.decideDue(w)
 		case wakeMover:
@@ -480,6 +528,7 @@ const (
 	wakeExpire
 	wakeLook
 	wakeCond
+	wakeLock
 	wakeDecide
 	wakeMover
 	wakeRule

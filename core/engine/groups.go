@@ -72,6 +72,9 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 	}
 	for _, g := range x.groups {
 		if o, next := g.blocks(e, x); o != nil {
+			if x.rank == 3 && o.rank == 3 && x.dec.Limit != control.Shared {
+				e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " and " + o.cfg.Name + " are both forced on, and exclude each other: " + o.cfg.Name + " goes first"})
+			}
 			d.Keep(0, control.Shared)
 			x.blocked = o.ID
 			if next > 0 && (d.Next == 0 || next < d.Next) {
@@ -96,8 +99,7 @@ func (e *Engine) exclude(x *controlled, d *control.Decision) {
 
 // running reports whether a control draws power, or may do so for all that the hub knows.
 func (x *controlled) running() bool {
-	unsure := x.ran && x.cfg.Answers && (x.Phase == Pending || x.Phase == Unconfirmed) && x.Is == nil
-	return x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 || unsure
+	return x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 || x.perhaps
 }
 
 // before reports whether a member comes before another one: by the strength of its decision, then where one runs already,

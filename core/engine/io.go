@@ -97,6 +97,15 @@ type Serve struct {
 	Actor   access.Actor
 }
 
+// Leave begins to take controls away: they go to their safe value, or where an interlock forces one and Stay is set to that,
+// and nothing else counts. Withdraw or End ends it.
+type Leave struct {
+	Controls []string
+	Stay     bool
+	End      bool // they are not taken away after all
+	Actor    access.Actor
+}
+
 // Reset lets latched interlocks of a control go, where their condition is over.
 type Reset struct {
 	Control string
@@ -144,8 +153,12 @@ type History struct {
 // Late says that readings of the past were stored for a signal.
 type Late struct{ Signal string }
 
-// Withdraw ends what is wanted of a control, because it or its device is taken away.
-type Withdraw struct{ Control string }
+// Withdraw ends what is wanted of a control, because it or its device is taken away. Doubt says that its safe value was not
+// confirmed: then the device does not hear the hub for a while, so that it falls back by itself.
+type Withdraw struct {
+	Control string
+	Doubt   bool
+}
 
 // ClockSet says that the hub's clock went on by By, forward or back, since somebody set it.
 type ClockSet struct {
@@ -165,6 +178,7 @@ func (Offline) input()     {}
 func (Report) input()      {}
 func (Command) input()     {}
 func (Withdraw) input()    {}
+func (Leave) input()       {}
 func (ToAuto) input()      {}
 func (Serve) input()       {}
 func (Reset) input()       {}
@@ -211,6 +225,7 @@ type Want struct {
 	Value           site.Amount
 	Again           bool  // it was sent before
 	Fleeting        bool  // no broker may keep it
+	Urgent          bool  // it must not wait for the disk: the safe value, or what an interlock forces
 	Rev             int64 // of two wants for a control that arrive out of order, the higher one counts
 
 	// Pulse is the id of a momentary want: it is sent once, kept nowhere, and dropped after its deadline.
@@ -337,7 +352,8 @@ type SignalState struct {
 	Raw      *float64        `json:"raw,omitempty"` // before calibration, where that changed it
 	Quality  reading.Quality `json:"quality"`
 	Fresh    Freshness       `json:"fresh"`
-	Interval time.Duration   `json:"interval"` // learnt, 0 while unknown
+	Interval time.Duration   `json:"interval"`        // learnt, 0 while unknown
+	Fixed    time.Duration   `json:"fixed,omitempty"` // what automation relies on, 0 while unknown
 }
 
 // DeviceState is a device's presence.
@@ -361,6 +377,7 @@ const (
 	Confirmed   Phase = "confirmed"   // the device says so
 	Unconfirmed Phase = "unconfirmed" // the confirm time is over
 	Sent        Phase = "sent"        // the device cannot answer
+	Assumed     Phase = "assumed"     // a mover that no contact showed to be there
 )
 
 // ControlState is what the hub wants of a control and what the device says that it is.
@@ -389,12 +406,21 @@ type ControlState struct {
 	Service    control.Service `json:"service,omitempty"`
 	ServiceBy  access.Actor    `json:"service_by,omitzero"`
 	ServiceAt  time.Time       `json:"service_at,omitzero"`
-	Latched    []string        `json:"latched,omitempty"`     // interlocks that a person must reset
+	Locks      []LockState     `json:"locks,omitempty"`       // its interlocks
+	Latched    []string        `json:"latched,omitempty"`     // the ids of those that a person must reset
 	RunAt      time.Time       `json:"run_at,omitzero"`       // when it was last switched on
 	StopAt     time.Time       `json:"stop_at,omitzero"`      // and off
 	RanMS      int64           `json:"ran_ms,omitempty"`      // for how long it ran in all, but for the run it is in
 	ServicedMS int64           `json:"serviced_ms,omitempty"` // and of that before its last service
+	UsedMS     int64           `json:"used_ms,omitempty"`     // for how long it ran since it last was off for a whole rest, but for the run it is in
 	RestUntil  time.Time       `json:"rest_until,omitzero"`
+	Starts     []time.Time     `json:"starts,omitempty"` // when it was last switched on, where that is limited
+	Spent      control.Limit   `json:"spent,omitempty"`  // why it stays off until somebody tells it anew
+	Limit      control.Limit   `json:"limit,omitempty"`  // what keeps it from being what is asked for
+	Floor      string          `json:"floor,omitempty"`  // "blind": it is to protect, and its sensor is unknown
+	Damped     *Damping        `json:"damped,omitempty"` // it chattered
+	Before     *site.Amount    `json:"before,omitempty"` // what was wanted before a preset with an end
+	Mover      *MoverState     `json:"mover,omitempty"`
 	Proof      Proved          `json:"proof,omitempty"`
 	ProofTries int             `json:"proof_tries,omitempty"`
 	Pulse      PulseState      `json:"pulse,omitzero"`
@@ -421,7 +447,7 @@ func Record(now Now, in Input) (Recorded, error) {
 var unpackers = map[string]func(json.RawMessage) (Input, error){
 	"engine.SiteChanged": unpack[SiteChanged], "engine.Restored": unpack[Restored], "engine.Reading": unpack[Reading],
 	"engine.Online": unpack[Online], "engine.Listening": unpack[Listening], "engine.Offline": unpack[Offline],
-	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve],
+	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve], "engine.Leave": unpack[Leave],
 	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply], "engine.Mirrored": unpack[Mirrored],
 	"engine.AlertAction": unpack[AlertAction], "engine.Learnt": unpack[Learnt], "engine.Serviced": unpack[Serviced], "engine.Health": unpack[Health],
 	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.ClockSet": unpack[ClockSet], "engine.Tick": unpack[Tick],

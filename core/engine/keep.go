@@ -88,4 +88,3 @@ func (s SignalState) Read(st Store) SignalState {
 	s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, st.At, st.At, st.Value, st.Raw, st.Quality
 	return s
 }
-

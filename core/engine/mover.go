@@ -9,42 +9,74 @@ import (
 	"idleember/core/site"
 )
 
-// mover is a door, blind or valve: a control that other controls move.
+// mover is a door, blind or valve: a control that other controls move. It belongs to the control, not to the building of a
+// site: a change of the site in the middle of a travel changes nothing.
 type mover struct {
 	cfg                   *site.Travel
 	opens, closes, pulses *controlled
 	isOpen, isClosed      *cond
-	goal                  site.Amount   // where it is going
-	moving                bool          // an output is on, or a pulse was given
 	until                 time.Duration // when the travel must be over
 	stopped               time.Duration // when an output last went off
 	ever                  bool          // one did
 	wake                  uint64
 	quiet                 bool // after a start nothing moves by itself before something new is decided
-	failed                bool
+}
+
+// MoverState is what a mover remembers.
+type MoverState struct {
+	Goal   site.Amount  `json:"goal"` // where it is going
+	Moving bool         `json:"moving,omitempty"`
+	Failed bool         `json:"failed,omitempty"` // it did not get there; nothing moves it until somebody wants something
+	Over   bool         `json:"over,omitempty"`   // an interlock overrules what is wanted
+	Stayed *site.Amount `json:"stayed,omitempty"` // what was wanted when an interlock let go: that alone moves it not
 }
 
 func (e *Engine) buildMover(x *controlled) {
 	t := x.auto.Travel
-	m := &mover{cfg: t, opens: e.controls[t.Opens], closes: e.controls[t.Closes], pulses: e.controls[t.Pulses], quiet: true}
-	if x.Want != nil {
-		m.goal = *x.Want
+	m := x.mover
+	outputs := [3]*controlled{e.controls[t.Opens], e.controls[t.Closes], e.controls[t.Pulses]}
+	if m != nil && outputs != [3]*controlled{m.opens, m.closes, m.pulses} {
+		m.stop(e, x)
+		m = nil
 	}
-	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
+	if m == nil {
+		m = &mover{quiet: true}
+		if x.Mover == nil {
+			x.Mover = &MoverState{Goal: site.Stop}
+			if x.Want != nil {
+				x.Mover.Goal = *x.Want
+			}
+		}
+	}
+	m.cfg, m.opens, m.closes, m.pulses, m.isOpen, m.isClosed = t, outputs[0], outputs[1], outputs[2], nil, nil
+	for _, o := range outputs {
 		if o != nil {
-			o.moves, o.driven = x, 0
+			if o.moves = x; !x.Mover.Moving {
+				o.driven = 0
+			}
 		}
 	}
 	end := func(formula string) *cond {
 		if formula == "" {
 			return nil
 		}
-		c := e.condition(site.Condition{When: formula}, false)
+		c := e.condition(site.Condition{When: formula})
 		c.controls = append(c.controls, x)
 		return c
 	}
 	m.isOpen, m.isClosed = end(t.IsOpen), end(t.IsClosed)
 	x.mover = m
+}
+
+// stop lets go of the outputs: they are off, and no longer a mover's.
+func (m *mover) stop(e *Engine, x *controlled) {
+	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
+		if o != nil {
+			o.driven, o.moves = 0, nil
+			e.mark(o)
+		}
+	}
+	x.Mover = nil
 }
 
 // at reports whether the end contact of a goal is made; known is false where there is none or nobody knows.
@@ -53,14 +85,14 @@ func (m *mover) at(goal site.Amount) (there, known bool) {
 	if goal == site.Close {
 		c = m.isClosed
 	}
-	if c == nil || c.Is == control.Unknown {
+	if c == nil || c.Is == control.Unknown || goal == site.Stop {
 		return false, false
 	}
 	return c.Is == control.True, true
 }
 
 // place is where the end contacts say that the mover is.
-func (m *mover) place() (site.Amount, bool) {
+func (m *mover) place(moving bool) (site.Amount, bool) {
 	open, knowsOpen := m.at(site.Open)
 	closed, knowsClosed := m.at(site.Close)
 	switch {
@@ -71,7 +103,7 @@ func (m *mover) place() (site.Amount, bool) {
 	case !knowsOpen && !knowsClosed:
 		return 0, false
 	case m.isClosed == nil && knowsOpen || m.isOpen == nil && knowsClosed: // one contact: the other end is not that one
-		if m.moving {
+		if moving {
 			return site.Stop, true
 		}
 		if m.isOpen == nil {
@@ -82,11 +114,72 @@ func (m *mover) place() (site.Amount, bool) {
 	return site.Stop, true
 }
 
+// stay leaves a mover where it is when an interlock ends, until something else is wanted or somebody wants something anew.
+func (e *Engine) stay(x *controlled, dec *control.Decision) {
+	s, m := x.Mover, x.mover
+	if s == nil || m == nil {
+		return
+	}
+	was := *s
+	switch {
+	case !dec.Has || dec.Step == control.OutOfWork || dec.Step == control.Leaving:
+		return
+	case dec.Step == control.Interlocked:
+		s.Over, s.Stayed = true, nil
+	case s.Over:
+		s.Over = false
+		if own := dec.Value; x.Want != nil && own != *x.Want && !m.cfg.GoOn {
+			s.Stayed = &own
+		}
+	}
+	if s.Stayed != nil && dec.Step != control.Interlocked {
+		if x.again || dec.Value != *s.Stayed || x.Want == nil {
+			s.Stayed = nil
+		} else {
+			dec.Keep(*x.Want, control.Stays)
+		}
+	}
+	x.unkept = x.unkept || was.Over != s.Over || (was.Stayed == nil) != (s.Stayed == nil)
+}
+
+// halt stops a mover that is locked or taken away; what is on its way of a pulse ends.
+func (e *Engine) halt(x *controlled) {
+	m := x.mover
+	if x.Mover.Moving {
+		x.Mover.Moving = false
+		x.Phase, x.Reason = Unconfirmed, "it was stopped on its way"
+		x.unkept = true
+	}
+	e.drive(x, 0, 0)
+	if m.pulses != nil && m.pulses.Pulse.Running {
+		e.cutPulse(m.pulses, "the door was taken out of service")
+	}
+}
+
+// held says why a mover cannot move now, "" where it can.
+func (m *mover) held() string {
+	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
+		if o != nil && o.Service != control.InService {
+			return o.cfg.Name + " is out of service"
+		}
+		if o != nil && o.leaving {
+			return o.cfg.Name + " is being taken away"
+		}
+	}
+	if m.pulses == nil && (m.opens == nil || m.closes == nil) {
+		return "an output is missing"
+	}
+	return ""
+}
+
 // move drives the outputs of a mover to where it should be.
 func (e *Engine) move(x *controlled, want site.Amount) {
-	m := x.mover
+	m, s := x.mover, x.Mover
+	was, phase, reason := *s, x.Phase, x.Reason
 	fresh := x.Want == nil || *x.Want != want || x.again
-	m.goal = want
+	if x.Want != nil && *x.Want != want && e.chatters(x, x.dec) {
+		return // decided again, at once
+	}
 	if fresh {
 		x.again = false
 		before := wanted(x)
@@ -95,48 +188,103 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 			by = x.HandBy
 		}
 		e.want(x, want, by)
-		m.failed = false
+		s.Failed = false
 		x.Step, x.Reason = x.dec.Step, e.reason(x)
+		x.told = x.Reason
 		if by.Kind == access.TheHub && before != x.cfg.Say(want) {
 			e.emit(Journal{Actor: by, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(want), Reason: x.Reason})
 		}
 		x.Phase = Pending
 		m.quiet = false
 	}
-	if m.quiet && x.Mode == Auto {
+	s.Goal = want
+	if m.quiet && x.Mode == Auto && x.dec.Step != control.Waiting {
 		m.quiet = false // decided afresh
 	}
-	switch there, known := m.at(want); {
-	case want == site.Stop, m.quiet:
-		e.drive(x, 0, 0)
-		m.moving = false
-		e.arrive(x, true)
+	there, known := m.at(want)
+	locked := x.dec.Step == control.Interlocked
+	switch held := m.held(); {
+	case m.pulses != nil && locked:
+		s.Moving = s.Moving && e.now.Mono < m.until
+		x.Phase = Unconfirmed
+		if known && there {
+			x.Phase = Confirmed
+		} else {
+			x.Reason = "it has one button and cannot be held; " + e.reason(x)
+		}
+	case held != "":
+		e.standStill(x)
+		x.Phase, x.Reason = Unconfirmed, held
+	case want == site.Stop:
+		e.standStill(x)
+		x.Phase = m.stoppedPhase()
 	case known && there:
-		e.drive(x, 0, 0)
-		m.moving = false
-		e.arrive(x, true)
-	case m.failed:
+		e.standStill(x)
+		x.Phase = Confirmed
+		if s.Failed {
+			s.Failed, x.Reason = false, e.reason(x)
+		}
+	case m.quiet:
+		e.standStill(x)
+		if x.Phase == Pending {
+			x.Phase = Unconfirmed
+			x.Reason = "the hub was started anew; nobody saw whether it got to " + x.cfg.Say(want)
+		}
+	case s.Failed:
 		e.drive(x, 0, 0)
 	case m.pulses != nil:
-		if fresh && !m.moving {
-			m.moving, m.until = true, e.now.Mono+site.Millis(m.cfg.TravelMS)*3/2
+		if fresh && !s.Moving {
+			s.Moving, m.until = true, e.now.Mono+site.Millis(m.cfg.TravelMS)*3/2
 			m.wake = e.wakeAt(m.until, wakeMover, x.ID)
 			e.pulse(m.pulses, x.WantBy)
 		}
-	case m.moving && (want == site.Open) == (m.opens.driven > 0):
+	case s.Moving && (want == site.Open) == (m.opens.driven > 0):
 		if e.now.Mono >= m.until {
 			e.travelled(x)
 		}
-	case x.Phase == Confirmed && !fresh && !known: // it was run for its travel time, and no contact says else
+	case (x.Phase == Confirmed || x.Phase == Assumed) && !fresh && !known: // it was run for its travel time, and no contact says else
+		x.Phase = Assumed
 	default:
 		e.start(x, want)
 	}
-	e.emit(ControlChanged{x.ControlState})
+	if now, sees := m.at(want); x.Phase == Confirmed && want != site.Stop && !(sees && now) {
+		if x.Phase = Assumed; sees { // somebody moved it
+			x.Phase = Unconfirmed
+		}
+	}
+	if x.Phase != phase || x.Reason != reason || was.Goal != s.Goal || was.Moving != s.Moving || was.Failed != s.Failed || fresh {
+		x.unkept = true
+	}
+}
+
+func (e *Engine) standStill(x *controlled) {
+	e.drive(x, 0, 0)
+	x.Mover.Moving = false
+}
+
+// stoppedPhase is how far a stop has come: as far as that of its outputs.
+func (m *mover) stoppedPhase() Phase {
+	if m.pulses != nil {
+		return Unconfirmed
+	}
+	for _, o := range []*controlled{m.opens, m.closes} {
+		switch {
+		case o == nil:
+			return Unconfirmed
+		case o.Want != nil && *o.Want > 0 || o.Phase == Pending:
+			return Pending
+		case o.Phase == Unconfirmed:
+			return Unconfirmed
+		case o.Phase == Sent:
+			return Sent
+		}
+	}
+	return Confirmed
 }
 
 // start lets the output of a goal go on, after the pause that reversing needs.
 func (e *Engine) start(x *controlled, want site.Amount) {
-	m := x.mover
+	m, s := x.mover, x.Mover
 	on, other := m.opens, m.closes
 	if want == site.Close {
 		on, other = m.closes, m.opens
@@ -145,15 +293,24 @@ func (e *Engine) start(x *controlled, want site.Amount) {
 	if m.cfg.PauseMS > 0 {
 		pause = site.Millis(m.cfg.PauseMS)
 	}
-	if other.driven > 0 || on.driven == 0 && m.moving {
+	if other.driven > 0 || on.driven == 0 && s.Moving {
 		e.drive(x, 0, 0)
-		m.moving = false
+		s.Moving = false
 	}
-	if other.running() || m.ever && e.now.Mono < m.stopped+pause {
-		m.wake = e.wakeAt(max(m.stopped+pause, e.now.Mono+100*time.Millisecond), wakeMover, x.ID)
+	if m.ever && e.now.Mono < m.stopped+pause {
+		m.wake = e.wakeAt(m.stopped+pause, wakeMover, x.ID)
 		return
 	}
-	m.moving = true
+	if other.running() { // looked at again when it says that it is off
+		if m.wake == 0 {
+			m.wake = e.wakeAt(e.now.Mono+pause, wakeMover, x.ID)
+		}
+		return
+	}
+	if e.count(x) {
+		return
+	}
+	x.Phase, s.Moving = Pending, true
 	length := site.Millis(m.cfg.TravelMS)
 	if m.isOpen != nil && want == site.Open || m.isClosed != nil && want == site.Close {
 		length = length * 3 / 2 // the contact ends it; a cold motor is slower
@@ -170,46 +327,58 @@ func (e *Engine) start(x *controlled, want site.Amount) {
 // drive tells the outputs what to be; never both on.
 func (e *Engine) drive(x *controlled, opens, closes site.Amount) {
 	m := x.mover
-	if m.pulses != nil {
+	if m.pulses != nil || m.opens == nil || m.closes == nil {
 		return
 	}
 	if m.opens.driven > 0 && opens == 0 || m.closes.driven > 0 && closes == 0 {
 		m.stopped, m.ever = e.now.Mono, true
+	}
+	if m.opens.driven == opens && m.closes.driven == closes {
+		return
 	}
 	m.opens.driven, m.closes.driven = opens, closes
 	e.mark(m.opens)
 	e.mark(m.closes)
 }
 
-// travelled ends a travel whose time is over: without a contact it is there now; with one that was not made something is
-// wrong, and nothing moves until somebody wants something new.
+// travelled ends a travel whose time is over: without a contact it is taken to be there; with one that was not made, or where
+// the motor never answered, something is wrong, and nothing moves until somebody wants something new.
 func (e *Engine) travelled(x *controlled) {
-	m := x.mover
-	m.moving = false
-	e.drive(x, 0, 0)
-	if there, known := m.at(m.goal); known && !there || m.pulses != nil && !known {
-		m.failed = true
+	m, s := x.mover, x.Mover
+	there, known := m.at(s.Goal)
+	ran := m.pulses
+	if ran == nil {
+		ran = m.opens
+		if s.Goal == site.Close {
+			ran = m.closes
+		}
+	}
+	deaf := m.pulses == nil && ran.cfg.Answers && ran.Phase != Confirmed
+	e.standStill(x)
+	x.unkept = true
+	if known && !there || m.pulses != nil && !known || deaf {
+		s.Failed = true
 		x.Phase = Unconfirmed
-		x.Reason = "did not get to " + x.cfg.Say(m.goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
-		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(m.goal), Reason: x.Reason})
+		x.Reason = "did not get to " + x.cfg.Say(s.Goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
+		if deaf {
+			x.Reason = "its motor did not answer; it may not be at " + x.cfg.Say(s.Goal) + ", look at it"
+		}
+		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(s.Goal), Reason: x.Reason})
 		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " " + x.Reason})
 		return
 	}
-	goal := m.goal
+	goal := s.Goal
 	x.Is, x.IsAt, x.IsSince = &goal, e.now.Wall, e.now.Wall
-	e.arrive(x, true)
-	e.controlPoints(x)
-}
-
-func (e *Engine) arrive(x *controlled, there bool) {
-	if there && x.Phase != Confirmed {
+	x.Phase = Assumed
+	if there {
 		x.Phase = Confirmed
 	}
+	e.controlPoints(x)
 }
 
 // place takes what a mover is from its end contacts, and reports whether that changed.
 func (e *Engine) place(x *controlled) bool {
-	at, ok := x.mover.place()
+	at, ok := x.mover.place(x.Mover.Moving)
 	if !ok || x.Is != nil && *x.Is == at {
 		return false
 	}
@@ -223,14 +392,14 @@ func (e *Engine) moverDue(w wake) {
 	if x == nil || x.mover == nil || x.mover.wake != w.seq {
 		return
 	}
-	x.mover.wake = 0
-	if m := x.mover; m.pulses != nil && m.moving && e.now.Mono >= m.until {
-		m.moving = false
-		if there, _ := m.at(m.goal); !there && m.goal != site.Stop {
+	m, s := x.mover, x.Mover
+	m.wake = 0
+	if m.pulses != nil && s.Moving && e.now.Mono >= m.until {
+		s.Moving = false
+		x.unkept = true
+		if there, _ := m.at(s.Goal); !there && s.Goal != site.Stop {
 			e.travelled(x)
-			e.emit(ControlChanged{x.ControlState})
 		}
-		return
 	}
 	e.mark(x)
 }

@@ -44,6 +44,7 @@ type bound struct {
 	value    formula.Value
 	doubtful formula.Value // with suspect values taken for true
 	conds    []*cond
+	locks    []*lock
 	controls []*controlled
 	queued   bool
 	judged   bool // it was evaluated since the site or the state came
@@ -55,7 +56,6 @@ type cond struct {
 	key         string
 	cfg         site.Condition
 	when, until *bound
-	lock        bool // of an interlock
 	CondState
 	due      time.Duration // when what is pending becomes true; 0: nothing is
 	wake     uint64
@@ -117,7 +117,7 @@ func (n names) Name(id string) (formula.Name, []string, bool) {
 	}
 	if c, ok := n.s.Controls[base]; ok {
 		switch what {
-		case "mode", "phase", "proof":
+		case "mode", "phase", "proof", "limit", "floor":
 			return formula.Name{Kind: site.Text}, nil, true
 		case "hours":
 			return formula.Name{Kind: site.Number, Unit: "h", Runs: true}, nil, true
@@ -173,7 +173,7 @@ func stateFormula(text string) *formula.Formula {
 		return nil
 	}
 	switch id[strings.LastIndexByte(id, '.')+1:] {
-	case "state", "phase", "proof":
+	case "state", "phase", "proof", "limit", "floor":
 		return formula.Equals(id, formula.Text(word))
 	}
 	return nil
@@ -243,12 +243,12 @@ func (e *Engine) window(need formula.Need) *window {
 }
 
 // condition returns the condition, shared by all that have the same.
-func (e *Engine) condition(cfg site.Condition, lock bool) *cond {
-	key := fmt.Sprintf("%s|%s|%d|%d|%t", cfg.When, cfg.Until, cfg.AfterMS, cfg.SettleMS, lock)
+func (e *Engine) condition(cfg site.Condition) *cond {
+	key := condKey(cfg, false)
 	if c := e.conds[key]; c != nil {
 		return c
 	}
-	c := &cond{key: key, cfg: cfg, lock: lock, when: e.bind(cfg.When)}
+	c := &cond{key: key, cfg: cfg, when: e.bind(cfg.When)}
 	c.when.conds = append(c.when.conds, c)
 	if cfg.Until != "" {
 		c.until = e.bind(cfg.Until)
@@ -262,6 +262,11 @@ func (e *Engine) condition(cfg site.Condition, lock bool) *cond {
 	}
 	e.conds[key] = c
 	return c
+}
+
+// condKey is what the state of a condition is kept under. Versions whose interlocks had no ids kept theirs likewise.
+func condKey(cfg site.Condition, lock bool) string {
+	return fmt.Sprintf("%s|%s|%d|%d|%t", cfg.When, cfg.Until, cfg.AfterMS, cfg.SettleMS, lock)
 }
 
 // set changes a point and queues the formulas that name it. It costs nothing where nothing changed.
@@ -398,6 +403,9 @@ func (e *Engine) eval(b *bound) {
 			e.judged.push(c)
 		}
 	}
+	for _, l := range b.locks {
+		e.queueLock(l)
+	}
 	for _, c := range b.controls {
 		e.mark(c)
 	}
@@ -427,7 +435,7 @@ func (e *Engine) lookDue(w wake) {
 
 // judge takes a condition's state from its formulas.
 func (e *Engine) judge(c *cond) {
-	when, set := c.when.value, c.when.value.True() || c.lock && c.when.doubtful.True()
+	when, set := c.when.value, c.when.value.True()
 	goal := c.Is
 	switch {
 	case set:
@@ -460,7 +468,7 @@ func (e *Engine) judge(c *cond) {
 		c.due, c.Pending, c.Since = e.now.Mono+wait, goal, e.now.Wall
 		c.wake = e.wakeAt(c.due, wakeCond, c.key)
 		e.keepCond(c)
-		if c.Is == control.Unknown && goal == control.True && !c.lock { // not true yet, but known
+		if c.Is == control.Unknown && goal == control.True { // not true yet, but known
 			e.flip(c, control.False)
 		}
 	}
@@ -497,17 +505,19 @@ func (e *Engine) keepCond(c *cond) {
 	}
 }
 
-// settle lets everything that changed take effect, until nothing changes any more. What goes round in a circle, as two
-// controls that depend on each other, is left where it is after a while and goes on with the next input.
+// settle lets everything that changed take effect, until nothing changes any more. It ends because each control and each rule
+// may change only a few times for one input, see count.
 func (e *Engine) settle() {
-	const rounds = 10_000
-	for range rounds {
+	for {
 		if b, ok := e.queued.pop(); ok {
 			b.queued = false
 			e.eval(b)
 		} else if c, ok := e.judged.pop(); ok {
 			c.queued = false
 			e.judge(c)
+		} else if l, ok := e.locked.pop(); ok {
+			l.queued = false
+			e.judgeLock(l)
 		} else if c, ok := e.marked.pop(); ok {
 			c.marked = false
 			e.decide(c)
@@ -554,7 +564,6 @@ func (e *Engine) signalPoint(s *signal, at time.Time, v reading.Value, q reading
 	value := valueOf(v)
 	switch q {
 	case reading.Good:
-		s.good = e.now.Mono
 		e.set(p, value)
 		if v.Kind != site.Text {
 			e.sample(p, at, v.Num)

@@ -41,10 +41,20 @@ func (e *Engine) online(in Online) {
 	clear(d.resume)
 	for _, id := range e.controlsOf(d.ID) {
 		x := e.controls[id]
-		if was { // a second session of a device that stayed online changes nothing
+		switch {
+		case x.Want == nil || x.mover != nil:
+		case *x.Want > 0 && x.together() && anew: // no broker kept it
+			if !x.cfg.Answers {
+				e.anew(x) // it may have started anew: it waits for its turn
+				break
+			}
+			x.returns, x.Tries, x.Phase = true, 0, Pending // it says what it is; where it is off, it waits for its turn
+			e.startConfirm(x)
+			x.unkept = true
+			e.mark(x)
+		case was: // a second session of a device that stayed online changes nothing
 			continue
-		}
-		if x.Want != nil && x.mover == nil {
+		default:
 			x.Tries = 0
 			e.sendWant(x, true)
 			e.startConfirm(x)
@@ -173,6 +183,9 @@ func (e *Engine) goOffline(d *device) {
 }
 
 func (e *Engine) beat(d *device) {
+	if d.silent > e.now.Mono {
+		return
+	}
 	d.lastBeat, d.lease = e.now.Mono, e.site.Devices[d.ID].Lease
 	e.emit(Beat{Device: d.ID, Lease: d.lease})
 }
@@ -185,6 +198,10 @@ func (e *Engine) beatDue(w wake) {
 	lease := e.site.Devices[w.id].Lease
 	if !d.Online || lease <= 0 {
 		d.beats = 0
+		return
+	}
+	if d.silent > e.now.Mono {
+		d.beats = e.wakeAt(d.silent, wakeBeat, w.id)
 		return
 	}
 	e.beat(d)

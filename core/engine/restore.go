@@ -55,11 +55,17 @@ func (e *Engine) restore(in Restored) {
 			e.markAlarm(have)
 		}
 	}
+	for _, id := range sorted(e.controls) {
+		x := e.controls[id]
+		if x.grace = 0; !in.Alive.IsZero() {
+			x.grace = e.now.Mono + e.graceOf(x)
+		}
+	}
 	kept := slices.Clone(in.Controls)
 	slices.SortFunc(kept, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
 	for _, c := range kept {
 		if have := e.controls[c.ID]; have != nil {
-			e.restoreControl(have, c)
+			e.restoreControl(have, c, in)
 		}
 	}
 	e.refresh(e.points)
@@ -74,7 +80,7 @@ func (e *Engine) graceFor(signals []SignalState) time.Duration {
 			if cfg := e.site.Signals[s.ID]; cfg.Interval > 0 {
 				s.Interval = cfg.Interval
 			}
-			grace = max(grace, min(3*s.Interval, time.Hour))
+			grace = max(grace, min(3*s.Interval, longestGrace))
 		}
 	}
 	return grace
@@ -92,8 +98,8 @@ func (e *Engine) restoreSignal(have *signal, s SignalState) {
 	}
 	age := max(0, e.now.Wall.Sub(s.Heard))
 	if !e.now.Trusted || !s.Seen || s.Quality != reading.Good || cfg.Reports == site.Periodic && age >= e.patience(have, cfg) ||
-		cfg.Reports == site.OnChange && age > 24*time.Hour {
-		return
+		cfg.Reports == site.OnChange && age >= site.Millis(cfg.AcceptMS) {
+		return // what reports on change is unknown until its device has said it anew, or its owner accepts the kept value
 	}
 	have.heard, have.good = e.now.Mono-age, e.now.Mono-age
 	have.point.ever, have.point.heard, have.point.value = true, have.heard, valueOf(s.Value)
@@ -117,8 +123,15 @@ func (e *Engine) restoreCond(have *cond, c CondState) {
 	}
 }
 
-func (e *Engine) restoreControl(x *controlled, c ControlState) {
+func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 	x.ControlState = c
+	if c.Locks == nil {
+		e.carryOver(x, c, in.Conditions)
+	} else {
+		for _, l := range x.interlocks {
+			l.restore(e, c.Locks)
+		}
+	}
 	ago := func(t time.Time) time.Duration {
 		if t.IsZero() || !e.now.Trusted {
 			return e.now.Mono
@@ -126,8 +139,16 @@ func (e *Engine) restoreControl(x *controlled, c ControlState) {
 		return e.now.Mono - max(0, e.now.Wall.Sub(t))
 	}
 	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
+	x.perhaps = c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle
+	for _, t := range c.Starts {
+		x.starts = append(x.starts, ago(t))
+	}
+	e.restoreRun(x, in.Alive)
+	if c.Damped != nil && c.Damped.Until.After(e.now.Wall) {
+		x.doing.until, x.doing.to, x.doing.forced = e.now.Mono+min(c.Damped.Until.Sub(e.now.Wall), c.Damped.For), c.Damped.To, c.Damped.Forced
+	}
 	if !c.RestUntil.IsZero() && x.auto != nil {
-		rest := site.Millis(x.auto.Limits.RestMS)
+		rest := x.auto.Limits.Rest()
 		x.restUntil = e.now.Mono + rest
 		if e.now.Trusted {
 			x.restUntil = e.now.Mono + min(rest, c.RestUntil.Sub(e.now.Wall))
@@ -161,10 +182,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState) {
 		x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
 	}
 	if x.mover != nil {
-		x.mover.goal = 0
-		if c.Want != nil {
-			x.mover.goal = *c.Want
-		}
+		e.restoreMover(x)
 		return
 	}
 	d := e.devices[x.cfg.Device]
@@ -180,6 +198,83 @@ func (e *Engine) restoreControl(x *controlled, c ControlState) {
 	}
 	x.again = x.Held == nil || x.How != HowAway // still wanted: the links must know it before the device is back
 }
+
+// restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose board
+// has none goes on counting as on.
+func (e *Engine) restoreRun(x *controlled, alive time.Time) {
+	lease := e.site.Devices[x.cfg.Device].Lease
+	if x.Want == nil || *x.Want == 0 || lease == 0 || alive.IsZero() || !e.now.Trusted {
+		return
+	}
+	fell := alive.Add(lease)
+	if !fell.Before(e.now.Wall) || x.auto == nil || !fell.After(x.RunAt) {
+		return
+	}
+	run := fell.Sub(x.RunAt)
+	if e.now.Wall.Sub(fell) >= x.auto.Limits.Rest() {
+		x.UsedMS = 0
+	} else {
+		x.UsedMS += run.Milliseconds()
+	}
+	x.RanMS += run.Milliseconds()
+	x.RunAt, x.StopAt = e.now.Wall, fell
+	x.onSince, x.offSince = e.now.Mono, e.now.Mono-e.now.Wall.Sub(fell)
+}
+
+// restoreMover takes a mover back: nobody saw what it did meanwhile, and nothing moves before something is decided afresh.
+func (e *Engine) restoreMover(x *controlled) {
+	if x.Mover == nil {
+		x.Mover = &MoverState{Goal: site.Stop}
+		if x.Want != nil {
+			x.Mover.Goal = *x.Want
+		}
+	}
+	if x.Mover.Moving {
+		x.Phase = Pending
+	}
+	s := *x.Mover
+	s.Moving = false
+	x.Mover, x.mover.quiet = &s, true
+	if x.Phase == Confirmed && x.Want != nil && *x.Want != site.Stop {
+		x.Phase = Assumed // until a contact shows it
+	}
+	for _, o := range []*controlled{x.mover.opens, x.mover.closes} {
+		if o != nil {
+			o.driven = 0
+		}
+	}
+}
+
+// graceOf is how long after a start what is not known leaves a control as it is: three intervals of the slowest of its own
+// inputs, and not for long where it is dangerous.
+func (e *Engine) graceOf(x *controlled) time.Duration {
+	grace := shortGrace
+	if x.auto == nil || x.cfg.Dangerous {
+		return grace
+	}
+	x.auto.Formulas(func(_, text string, _ bool) {
+		if b := e.bounds[text]; b != nil {
+			for _, p := range b.points {
+				if e.signals[p.id] != nil {
+					grace = max(grace, min(3*e.Relied(p.id), longestGrace))
+				}
+			}
+		}
+	})
+	for _, d := range x.demands {
+		if d.cond != nil {
+			for _, p := range d.cond.when.points {
+				if e.signals[p.id] != nil {
+					grace = max(grace, min(3*e.Relied(p.id), longestGrace))
+				}
+			}
+		}
+	}
+	return grace
+}
+
+// longestGrace is the longest time after a start in which what is not known leaves things as they are.
+const longestGrace = 5 * time.Minute
 
 // graceDue ends the time after a start in which devices may come back.
 func (e *Engine) graceDue() {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -18,6 +19,8 @@ type rule struct {
 	ifs    []*bound
 	marked bool
 	wake   uint64
+	input  uint64 // of which turns are counted
+	turns  int
 	RuleState
 }
 
@@ -37,7 +40,7 @@ func (e *Engine) buildRule(id string, old *rule) {
 		r.RuleState = old.RuleState
 	}
 	for _, g := range r.cfg.Stages {
-		c := e.condition(site.Condition{When: g.When, AfterMS: g.AfterMS}, false)
+		c := e.condition(site.Condition{When: g.When, AfterMS: g.AfterMS})
 		c.rules = append(c.rules, r)
 		r.stages = append(r.stages, c)
 		var b *bound
@@ -71,12 +74,14 @@ func (e *Engine) judgeRule(r *rule) {
 	}
 	is := r.stages[r.Stage].Is
 	if r.Stage == 0 && !r.Armed {
-		if is != control.False {
-			return // it must become true: what was true already does not count
+		if is != control.False && !(r.cfg.Repeat && !r.Fired.IsZero() && is == control.True) {
+			return // it must become true: what was true already does not count, unless it is to be done again and again
 		}
 		r.Armed = true
 		e.keepRule(r)
-		return
+		if is == control.False {
+			return
+		}
 	}
 	if is != control.True {
 		return
@@ -87,6 +92,17 @@ func (e *Engine) judgeRule(r *rule) {
 			r.Armed = false
 			e.keepRule(r)
 		}
+		return
+	}
+	if r.input != e.inputs {
+		r.input, r.turns = e.inputs, 0
+	}
+	if r.turns++; r.turns > turnsAnInput { // it comes back to itself
+		r.Rests = e.now.Wall.Add(firstDamping)
+		r.wake = e.wakeAt(e.mono(r.Rests), wakeRule, r.ID)
+		e.keepRule(r)
+		e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: "rule." + r.ID, After: r.cfg.Name, Reason: "what it does makes it act again; it rests for " + calendar.Words(firstDamping)})
+		e.emit(Message{Object: "rule." + r.ID, Grave: true, Text: "The rule " + r.cfg.Name + " acts on itself; it rests for " + calendar.Words(firstDamping) + ". Look at what it does."})
 		return
 	}
 	r.Fired, r.Since = e.now.Wall, e.now.Wall

@@ -142,8 +142,8 @@ func (e *Engine) mirrored(in Mirrored) {
 	case in.Value == g.Value && !apart:
 		e.emit(SettingChanged{g.SettingState})
 		return
-	case in.Value == g.Value, cfg.Check(in.Value) != nil, in.Age < 0:
-		back()
+	case in.Value == g.Value, cfg.Check(in.Value) != nil, in.Age < 0, apart && in.Age == 0:
+		back() // a copy that was not changed is no change, however new
 		return
 	case apart && !changed.After(g.At):
 		if in.Age > 0 {

@@ -24,6 +24,11 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 
 func (e *Engine) emitWant(x *controlled, again bool) {
 	if w, ok := e.outgoing(x); ok {
+		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.perhaps { // nobody will ever say that it is off
+			x.perhaps = false
+			e.shared(x)
+			e.mark(x.moves)
+		}
 		w.Again = again
 		e.emit(w)
 	}
@@ -34,8 +39,13 @@ func (e *Engine) outgoing(x *controlled) (w Want, ok bool) {
 	if x.Want == nil || x.mover != nil || x.cfg.Momentary != nil || x.Service == control.OutSilent {
 		return w, false
 	}
-	return Want{Device: x.cfg.Device, Control: x.ID, Value: *x.Want, Rev: x.Rev}, true
+	return Want{Device: x.cfg.Device, Control: x.ID, Value: *x.Want, Rev: x.Rev, Fleeting: *x.Want > 0 && x.together(),
+		Urgent: *x.Want == x.cfg.Safe || x.dec.Step == control.Interlocked}, true
 }
+
+// together reports whether a control has to wait for others before it goes on: nothing of it may be kept by a broker while it
+// is on, or boards that come back would switch it on by themselves.
+func (x *controlled) together() bool { return len(x.groups) > 0 || x.moves != nil }
 
 // Wants is what is wanted of the controls of a device now, by id.
 func (e *Engine) Wants(device string) (list []Want) {
@@ -82,8 +92,13 @@ func (e *Engine) withdraw(in Withdraw) {
 		return
 	}
 	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, ""
+	x.leaving, x.stays, x.returns, x.again = false, false, false, false
 	if x.Service == control.InService {
-		x.Hand, x.HandUntil = nil, time.Time{}
+		x.Hand, x.HandUntil, x.Before, x.How, x.Spent = nil, time.Time{}, nil, HowPerson, control.NoLimit
+		if x.auto.HasAuto() && x.cfg.Momentary == nil { // whatever comes in its place, the hub decides afresh
+			x.Mode = Auto
+		}
+		e.mark(x)
 	}
 	x.Rev++
 	if d := e.devices[x.cfg.Device]; d != nil {
@@ -93,6 +108,21 @@ func (e *Engine) withdraw(in Withdraw) {
 	e.controlPoints(x)
 	e.emit(ControlChanged{x.ControlState})
 	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID})
+	if in.Doubt {
+		e.fallSilent(x)
+	}
+}
+
+// fallSilent lets a device hear nothing of the hub for a lease and a beat, so that what it did not confirm falls back.
+func (e *Engine) fallSilent(x *controlled) {
+	d := e.devices[x.cfg.Device]
+	lease := e.site.Devices[x.cfg.Device].Lease
+	if d == nil || lease <= 0 {
+		return
+	}
+	d.silent = e.now.Mono + lease + lease/3
+	e.emit(Journal{Actor: access.HubActor(), Action: "silent", Object: d.ID, Reason: x.cfg.Name + " did not confirm " + x.cfg.Say(x.cfg.Safe) +
+		"; the hub stays silent for " + calendar.Words(lease+lease/3) + ", so that the board falls to its safe values"})
 }
 
 // confirmDue ends the confirm time, or sends the want once more with a growing wait.
@@ -118,10 +148,15 @@ func (e *Engine) confirmDue(w wake) {
 	if !d.Online {
 		return // coming online sends it again
 	}
+	if x.returns { // its device did not say what it is
+		x.returns = false
+		e.anew(x)
+	}
 	x.Tries++
 	if x.Tries > 1 {
 		e.emitWant(x, true)
 	}
+	e.mark(x.moves)
 	wait := longestWait
 	if x.Tries < 10 {
 		wait = min(longestWait, x.cfg.ConfirmAfter<<(x.Tries-1))
@@ -142,6 +177,18 @@ func (e *Engine) report(in Report) {
 	before := is(x)
 	value := in.Value
 	x.Is, x.IsAt = &value, e.now.Wall
+	if value == 0 && (x.Want == nil || *x.Want == 0) && x.perhaps {
+		x.perhaps = false
+		e.shared(x)
+		e.mark(x.moves)
+	}
+	if x.returns {
+		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
+			x.session = in.Session
+			e.anew(x)
+			return
+		}
+	}
 	if changed {
 		x.IsSince = e.now.Wall
 		e.controlPoints(x)
@@ -152,6 +199,18 @@ func (e *Engine) report(in Report) {
 	says := x.cfg.Say(value)
 	switch {
 	case x.Service == control.OutSilent:
+	case x.Service == control.OutAndSafe || x.leaving: // nothing that is done at the board is followed, nor afterwards
+		if x.Want != nil && !same(x.cfg, *x.Want, value) && x.cfg.Momentary == nil {
+			if x.Phase == Confirmed || x.Phase == Sent {
+				e.insist(x, in, "it is out of service; sent again")
+			}
+			break
+		}
+		if x.Want != nil && x.Phase != Confirmed && x.cfg.Answers && x.cfg.Momentary == nil {
+			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
+			changed = true
+			e.shared(x)
+		}
 	case x.cfg.Momentary != nil:
 		if p := &x.Pulse; p.Running && value > 0 && !p.Heard {
 			p.Heard, changed = true, true
@@ -167,6 +226,7 @@ func (e *Engine) report(in Report) {
 			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
 			changed = true
 			e.shared(x)
+			e.mark(x.moves)
 		}
 	case in.By == ByNothing && x.Phase == Confirmed && e.now.Mono < x.unsure:
 		// An answer to what was wanted before; so what seemed to confirm the present want was one to a still older one.
@@ -218,11 +278,22 @@ func (e *Engine) follow(x *controlled, in Report, before string) {
 }
 
 func (e *Engine) insist(x *controlled, in Report, why string) {
+	if x.Service == control.InService && !x.leaving && e.count(x) {
+		return
+	}
 	x.Reason = why
 	x.Tries = 0
 	e.emit(Journal{Actor: access.HubActor(), Action: "insist", Object: x.ID, Before: x.cfg.Say(in.Value), After: wanted(x), Reason: why})
 	e.sendWant(x, true)
 	e.startConfirm(x)
+}
+
+// anew has a control start again whose device came back without it: within its limits, and when its group lets it.
+func (e *Engine) anew(x *controlled) {
+	e.want(x, 0, access.HubActor())
+	x.Phase, x.confirm, x.perhaps = Idle, 0, false
+	x.unkept, x.shown = true, false
+	e.mark(x)
 }
 
 func wanted(x *controlled) string {

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,7 +30,9 @@ func (e *Engine) reason(x *controlled) string {
 	case control.OutOfWork:
 		text = "out of service since " + e.when(x.ServiceAt) + ", by " + x.ServiceBy.Name
 	case control.Interlocked:
-		text = "interlock “" + a.Interlocks[d.Index].Name + "”: " + e.condWords(x.interlocks[d.Index], x.latched(a.Interlocks[d.Index].Name))
+		text = "interlock “" + a.Interlocks[d.Index].Name + "”: " + e.lockWords(x.interlocks[d.Index])
+	case control.Leaving:
+		text = "is being taken away"
 	case control.Protected:
 		text = "protects: " + e.demandWords(x, d.Index)
 	case control.ByHand:
@@ -47,14 +50,50 @@ func (e *Engine) reason(x *controlled) string {
 	case control.Waiting:
 		text = "the hub has just started; stays as it was until " + e.unknownWords(x, d.Index) + " is known"
 	case control.Settling:
-		text = "readings are back; waits " + calendar.Words(x.auto.Settle()) + " before it counts on them"
+		text = "readings are back; waits " + calendar.Words(max(x.facts.SettledAt-e.now.Mono, time.Second)) + " more before it counts on them"
 	case control.FellBack:
 		text = "falls back to " + x.cfg.Say(d.Asked) + ": " + e.unknownWords(x, d.Index) + " is unknown"
 	}
 	if l := e.limitWords(x); l != "" {
 		text += "; " + l
 	}
+	if d.Blind {
+		text += "; its protection cannot see: " + e.unknownWords(x, d.Unseen) + " is unknown"
+	}
 	return text
+}
+
+// troubleWords says that a control is not what is decided, "" where it is as far as anybody knows: that comes before all else.
+func (e *Engine) troubleWords(x *controlled) string {
+	d := e.devices[x.cfg.Device]
+	name := e.site.Devices[x.cfg.Device].Name
+	wants := x.Want != nil && x.Service == control.InService
+	switch {
+	case d == nil || !wants || x.mover != nil:
+		return ""
+	case !d.Online && d.Since.IsZero():
+		return name + " was never heard"
+	case !d.Online:
+		return name + " is offline since " + e.when(d.Since)
+	case x.Phase == Unconfirmed:
+		said := "has not said what it is"
+		if x.Is != nil {
+			said = "says " + is(x)
+		}
+		return name + " does not confirm " + wanted(x) + ", it " + said
+	}
+	return ""
+}
+
+// told puts trouble before a reason.
+func (e *Engine) telling(x *controlled, reason string) string {
+	if t := e.troubleWords(x); t != "" && !strings.Contains(reason, t) {
+		if reason == "" {
+			return t
+		}
+		return t + "; " + reason
+	}
+	return reason
 }
 
 func (e *Engine) handWords(x *controlled) string {
@@ -104,9 +143,20 @@ func (e *Engine) limitWords(x *controlled) string {
 	}
 	switch d.Limit {
 	case control.LongestOn:
+		if left == "" {
+			return "it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) + "; switch it anew"
+		}
 		return "stopped: it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) + ", and rests for " + left
 	case control.Rest:
 		return "rests for " + left + " more after running for its longest time"
+	case control.Starts:
+		return fmt.Sprintf("waits %s: it was started %d times within an hour", left, x.auto.Limits.StartsAnHour)
+	case control.Chatters:
+		return "chatters; it is held at " + x.cfg.Say(d.Value) + " for " + left + " more"
+	case control.NoEffect:
+		return "switched off, because it had no effect; switch it anew when that is mended"
+	case control.Stays:
+		return "an interlock stopped it; it stays where it is until something new is wanted"
 	case control.ShortestOn:
 		return "stays on for " + left + " more: shortest on"
 	case control.ShortestOff:
@@ -140,16 +190,24 @@ func (e *Engine) budget(a, b string) *site.Group {
 	return nil
 }
 
-func (e *Engine) condWords(c *cond, latched bool) string {
+func (e *Engine) lockWords(l *lock) string {
 	switch {
-	case latched && c.Is == control.False:
-		return "was reached and holds until somebody resets it"
-	case c.due > 0 && c.Pending == control.False:
-		return "its cause is over, and must stay so for " + calendar.Words(c.due-e.now.Mono) + " (" + e.formulaWords(c.when) + ")"
-	case c.Is == control.Unknown:
-		return "unknown, and so it holds (" + e.formulaWords(c.when) + ")"
+	case l.due > 0 && l.Pending == control.False:
+		return "its cause is over, and must stay so for " + calendar.Words(l.due-e.now.Mono) + " more (" + e.formulaWords(l.when) + ")"
+	case l.Is == control.Unknown:
+		return "unknown, and so it holds (" + e.formulaWords(l.when) + ")"
+	case l.Latched && l.Is == control.False:
+		return "was true at " + e.when(l.At) + " and holds until somebody resets it"
+	case l.Is == control.True && !l.when.value.True():
+		release := "that is known to be over"
+		if l.until != nil {
+			release = l.until.f.Text
+		}
+		return "was true, and holds until " + release + " (" + e.formulaWords(l.when) + ")"
+	case l.Is == control.False && l.due > 0:
+		return "comes to hold in " + calendar.Words(l.due-e.now.Mono) + " (" + e.formulaWords(l.when) + ")"
 	}
-	return e.formulaWords(c.when)
+	return e.formulaWords(l.when)
 }
 
 // formulaWords is a formula with the values of its ids.
@@ -198,6 +256,50 @@ func quantityWords(v formula.Value, unit string) string {
 	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " + site.UnitSign(unit))
 }
 
+// holdWords says how a quantity stands to its setpoint. It states only what is so.
+func (e *Engine) holdWords(d *demand, of, target *bound) string {
+	c := d.cfg
+	name, unit := e.nameOf(c.Of), of.f.Unit
+	switch {
+	case !of.value.Known:
+		return name + " is unknown"
+	case !target.value.Known:
+		return "the setpoint of " + name + " is unknown"
+	}
+	a, b := apart(of.value.Num, target.value.Num, unit)
+	beyond, other, far := of.value.Num < target.value.Num, "above", "below"
+	if c.Kind == site.HoldBelow {
+		beyond, other, far = of.value.Num > target.value.Num, "below", "above"
+	}
+	band := ""
+	if c.Band > 0 {
+		band = fmt.Sprintf(" (dead band %g)", c.Band)
+	}
+	switch {
+	case of.value.Num == target.value.Num:
+		return fmt.Sprintf("%s %s is at the setpoint%s", name, a, band)
+	case !beyond:
+		return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, other, b, band)
+	case d.cond.Is == control.True && !d.cond.when.value.True():
+		return fmt.Sprintf("%s %s has not reached the setpoint %s yet%s", name, a, b, band)
+	case d.cond.Is != control.True && d.cond.due > 0:
+		return fmt.Sprintf("%s %s is %s the setpoint %s, and counts in %s%s", name, a, far, b, calendar.Words(d.cond.due-e.now.Mono), band)
+	case d.cond.Is != control.True && !d.cond.when.value.True():
+		return fmt.Sprintf("%s %s is within the dead band of %g at the setpoint %s", name, a, c.Band, b)
+	}
+	return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, far, b, band)
+}
+
+// apart puts two quantities into words so that they differ where they do.
+func apart(a, b float64, unit string) (string, string) {
+	x, y := quantityWords(formula.Number(a), unit), quantityWords(formula.Number(b), unit)
+	if x == y && a != b {
+		sign := site.UnitSign(unit)
+		return strings.TrimSpace(strconv.FormatFloat(a, 'g', -1, 64) + " " + sign), strings.TrimSpace(strconv.FormatFloat(b, 'g', -1, 64) + " " + sign)
+	}
+	return x, y
+}
+
 // demandWords says what a demand looks at, with its numbers.
 func (e *Engine) demandWords(x *controlled, i int) string {
 	d := x.demands[i]
@@ -206,26 +308,7 @@ func (e *Engine) demandWords(x *controlled, i int) string {
 		of, target := e.bind(c.Of), e.bind(c.Target)
 		e.eval(of)
 		e.eval(target)
-		unit := of.f.Unit
-		name, what := e.nameOf(c.Of), "below"
-		if c.Kind == site.HoldBelow {
-			what = "above"
-		}
-		relation := "is not " + what
-		if d.cond.Is == control.True {
-			relation = "is to come out of being " + what
-			if v := d.cond.when.value; v.True() {
-				relation = "is " + what
-			}
-		}
-		text := fmt.Sprintf("%s %s %s the setpoint %s", name, quantityWords(of.value, unit), relation, quantityWords(target.value, unit))
-		if d.cond.Is == control.True && !d.cond.when.value.True() {
-			text = fmt.Sprintf("%s %s has not reached the setpoint %s yet", name, quantityWords(of.value, unit), quantityWords(target.value, unit))
-		}
-		if c.Band > 0 {
-			text += fmt.Sprintf(" (dead band %g)", c.Band)
-		}
-		return text
+		return e.holdWords(d, of, target)
 	case site.Scheduled:
 		if !e.now.Trusted {
 			return "its schedule waits until the hub's clock is right"
@@ -257,11 +340,17 @@ func (e *Engine) demandWords(x *controlled, i int) string {
 			return "is exercised for " + calendar.Words(site.Millis(c.ForMS))
 		}
 		return "is exercised at " + c.At.String() + " where it did not run for " + calendar.Words(site.Millis(c.EveryMS))
-	case site.Curve:
+	case site.Curve, site.Regulate:
+		for _, b := range []*bound{d.of, d.target} {
+			if b != nil && !b.value.Known {
+				return e.nameOf(b.f.Text) + " is unknown"
+			}
+		}
+		if c.Kind == site.Regulate {
+			return fmt.Sprintf("%s %s is kept at %s with %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit),
+				quantityWords(d.target.value, d.of.f.Unit), x.cfg.Say(d.Level))
+		}
 		return fmt.Sprintf("%s %s asks for %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit), x.cfg.Say(d.Level))
-	case site.Regulate:
-		return fmt.Sprintf("%s %s is kept at %s with %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit),
-			quantityWords(d.target.value, d.of.f.Unit), x.cfg.Say(d.Level))
 	default:
 		if c.Name != "" {
 			return c.Name + ": " + e.formulaWords(d.cond.when)
@@ -349,16 +438,16 @@ func (e *Engine) Reason(now Now, id string) string {
 	if x == nil {
 		return ""
 	}
+	e.now = now
 	switch x.dec.Step {
 	case control.Demanding, control.Idle, control.NotAllowed, control.FellBack, control.Settling, control.Interlocked:
 		if x.Phase != Unconfirmed && x.Proof != ProofMissing && x.Reason == x.told {
-			e.now = now
 			out := len(e.out)
 			x.Reason = e.reason(x)
 			x.told, e.out = x.Reason, e.out[:out]
 		}
 	}
-	return x.Reason
+	return e.telling(x, x.Reason)
 }
 
 // Why explains a control at a time: each step of the decision, what it would be otherwise, and what comes next.
@@ -375,20 +464,25 @@ func (e *Engine) Why(now Now, id string) (Why, bool) {
 	if x.dec.Step != control.Nothing {
 		w.Reason = e.reason(x)
 	}
+	if x.mover != nil && (x.Phase == Unconfirmed || x.Mover.Failed) {
+		w.Reason = x.Reason
+	}
+	if t := e.troubleWords(x); t != "" {
+		add("%s.", t)
+	}
+	w.Reason = e.telling(x, w.Reason)
 	if x.Service != control.InService {
 		add("Out of service since %s, by %s.", e.when(x.ServiceAt), x.ServiceBy.Name)
 	}
-	for i, l := range x.interlocks {
-		name := x.auto.Interlocks[i].Name
-		switch {
-		case x.latched(name) || l.Is != control.False:
-			add("Interlock “%s” holds: %s.", name, e.condWords(l, x.latched(name)))
-		default:
-			add("Interlock “%s” is free: %s.", name, e.formulaWords(l.when))
+	for _, l := range x.interlocks {
+		word := "is free"
+		if l.holds() {
+			word = "holds"
 		}
+		add("Interlock “%s” %s: %s.", l.cfg.Name, word, e.lockWords(l))
 	}
 	if x.Hand != nil {
-		add("By hand: %s, at %s.", e.handWords(x), e.when(x.HandAt))
+		add("By hand since %s: %s.", e.when(x.HandAt), e.handWords(x))
 	} else if x.Mode == Auto {
 		add("Auto.")
 	}

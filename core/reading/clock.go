@@ -132,10 +132,19 @@ func (c *Clock) Move(from time.Time, by time.Duration) {
 
 // Rhythm learns how often a signal reports. The zero value knows nothing.
 type Rhythm struct {
-	last time.Duration
-	gaps []time.Duration
-	seen bool
+	last  time.Duration
+	gaps  []time.Duration
+	seen  bool
+	even  time.Duration // since when the gaps agree
+	count int           // how many do
 }
+
+// What it takes for gaps to agree: so many, over such a time, none of them further off from the others than this factor.
+const (
+	evenGaps   = 8
+	evenSpan   = 2 * time.Minute
+	evenFactor = 1.5
+)
 
 const rhythmSamples = 9
 
@@ -146,9 +155,25 @@ func (r *Rhythm) Heard(mono time.Duration) {
 			copy(r.gaps, r.gaps[1:])
 			r.gaps = r.gaps[:rhythmSamples-1]
 		}
-		r.gaps = append(r.gaps, mono-r.last)
+		gap := mono - r.last
+		r.gaps = append(r.gaps, gap)
+		if middle := float64(r.middle()); float64(gap) > middle*evenFactor || float64(gap) < middle/evenFactor {
+			r.even, r.count = mono, 0
+		} else {
+			r.count++
+		}
+	} else if !r.seen {
+		r.even = mono
 	}
 	r.last, r.seen = mono, true
+}
+
+// Fixed is the median of the last gaps where enough of them agree over a while, else 0.
+func (r *Rhythm) Fixed() time.Duration {
+	if r.count < evenGaps || r.last-r.even < evenSpan {
+		return 0
+	}
+	return r.middle()
 }
 
 // Interval is the median of the last gaps, or 0 while fewer than three are known.
@@ -156,6 +181,10 @@ func (r *Rhythm) Interval() time.Duration {
 	if len(r.gaps) < 3 {
 		return 0
 	}
+	return r.middle()
+}
+
+func (r *Rhythm) middle() time.Duration {
 	var sorted [rhythmSamples]time.Duration
 	n := copy(sorted[:], r.gaps)
 	slices.Sort(sorted[:n])

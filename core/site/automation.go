@@ -72,6 +72,7 @@ type Permit struct {
 
 // Interlock is a condition that forces a value whatever anyone wants.
 type Interlock struct {
+	ID   string `json:"id,omitempty"` // what its state is kept by; given by the hub
 	Name string `json:"name"`
 	Condition
 	To    *Amount `json:"to,omitempty"`    // none: the safe value
@@ -81,18 +82,20 @@ type Interlock struct {
 // RunLimits bound how a control runs. Zero means no limit.
 type RunLimits struct {
 	LongestOnMS   int64 `json:"longest_on_ms,omitempty"`
-	RestMS        int64 `json:"rest_ms,omitempty"` // after a stop forced by the longest on
+	RestMS        int64 `json:"rest_ms,omitempty"` // after a stop forced by the longest on; 0: as long as that, at most 1 h
 	ShortestOnMS  int64 `json:"shortest_on_ms,omitempty"`
 	ShortestOffMS int64 `json:"shortest_off_ms,omitempty"`
+	StartsAnHour  int   `json:"starts_an_hour,omitempty"` // how often auto may switch it on within an hour
 	// RestartHurts makes even an interlock wait for the shortest off, as a compressor needs it.
 	RestartHurts bool `json:"restart_hurts,omitempty"`
 }
 
 // Proof is the effect that a control must show elsewhere after it was switched on.
 type Proof struct {
-	When     string `json:"when"`
-	WithinMS int64  `json:"within_ms"`
-	Retries  int    `json:"retries,omitempty"` // how often it is sent once more where there is no effect
+	When      string `json:"when"`
+	WithinMS  int64  `json:"within_ms"`
+	Retries   int    `json:"retries,omitempty"`    // how often it is sent once more where there is no effect
+	SwitchOff bool   `json:"switch_off,omitempty"` // then it is switched off, until somebody tells it anew; else it goes on
 }
 
 // Pulse makes a switch momentary: on for a time, off, perhaps again.
@@ -112,6 +115,7 @@ type Travel struct {
 	IsClosed string `json:"is_closed,omitempty"` // conditions: the end contacts
 	TravelMS int64  `json:"travel_ms"`           // from end to end
 	PauseMS  int64  `json:"pause_ms,omitempty"`  // before it reverses; 0: 1 s
+	GoOn     bool   `json:"go_on,omitempty"`     // when an interlock ends it goes on to where it should be; else it stays until something new is wanted
 }
 
 // Automation is what the hub decides of a control by itself.
@@ -128,6 +132,7 @@ type Automation struct {
 	SettleMS   int64       `json:"settle_ms,omitempty"` // how long they must be back; 0: 30 s
 	HandMS     int64       `json:"hand_ms,omitempty"`   // how long by hand lasts by default; 0: 8 h where dangerous, else without end
 	FollowMS   int64       `json:"follow_ms,omitempty"` // how long what was switched at the device lasts; 0: 4 h
+	Changes    int         `json:"changes,omitempty"`   // how often the hub itself may change it within a minute; 0: 6
 }
 
 // Defaults of automation.
@@ -137,7 +142,54 @@ const (
 	DefaultHandDangerous = 8 * time.Hour
 	DefaultDeadline      = 5 * time.Second
 	DefaultPause         = time.Second
+	DefaultChanges       = 6
+	longestRest          = time.Hour
 )
+
+// Rest is how long a control rests after its longest on.
+func (l RunLimits) Rest() time.Duration {
+	if l.RestMS > 0 {
+		return Millis(l.RestMS)
+	}
+	return min(Millis(l.LongestOnMS), longestRest)
+}
+
+// MostChanges is how often the hub itself may change the control within a minute.
+func (a *Automation) MostChanges() int {
+	if a == nil || a.Changes == 0 {
+		return DefaultChanges
+	}
+	return a.Changes
+}
+
+// Identify gives ids to interlocks that have none: those that an earlier one of the same name had, else new ones.
+func (a *Automation) Identify(before *Automation) {
+	taken := map[string]bool{}
+	for _, l := range a.Interlocks {
+		taken[l.ID] = true
+	}
+	if before != nil {
+		for _, l := range before.Interlocks {
+			for i := range a.Interlocks {
+				if x := &a.Interlocks[i]; x.ID == "" && x.Name == l.Name && !taken[l.ID] {
+					x.ID, taken[l.ID] = l.ID, true
+				}
+			}
+		}
+	}
+	for i := range a.Interlocks {
+		x := &a.Interlocks[i]
+		for n := i + 1; x.ID == ""; n++ {
+			if id := fmt.Sprintf("i%d", n); !taken[id] && (before == nil || !before.hadInterlock(id)) {
+				x.ID, taken[id] = id, true
+			}
+		}
+	}
+}
+
+func (a *Automation) hadInterlock(id string) bool {
+	return slices.ContainsFunc(a.Interlocks, func(l Interlock) bool { return l.ID == id })
+}
 
 // HasAuto reports whether there is anything to do in auto.
 func (a *Automation) HasAuto() bool { return a != nil && len(a.Demands) > 0 }
@@ -235,6 +287,16 @@ func (a *Automation) Validate(s *Site, c Control) error {
 	}
 	if p := a.Proof; p != nil && (p.WithinMS < 1000 || p.WithinMS > 24*3600_000 || p.Retries < 0 || p.Retries > 10) {
 		return fmt.Errorf("the proof must come within 1 s to 24 h, with at most 10 retries")
+	}
+	if a.Changes < 0 || a.Changes > 60 {
+		return fmt.Errorf("the hub may change it %d times a minute; choose 1 to 60", a.Changes)
+	}
+	seen := map[string]bool{}
+	for _, l := range a.Interlocks {
+		if l.ID != "" && (seen[l.ID] || CheckSlug(l.ID) != nil) {
+			return fmt.Errorf("the interlock %q has the id %q, which is no id or stands there twice; leave it out", l.Name, l.ID)
+		}
+		seen[l.ID] = true
 	}
 	for what, n := range map[string]int64{"settling": a.SettleMS, "by hand": a.HandMS, "following": a.FollowMS} {
 		if n < 0 || n > 366*24*3600_000 {
@@ -358,8 +420,10 @@ func (l RunLimits) validate(c Control) error {
 		return fmt.Errorf("a longest on needs a safe value that is off")
 	case l.LongestOnMS > 0 && l.ShortestOnMS > l.LongestOnMS:
 		return fmt.Errorf("the shortest on is longer than the longest on")
-	case (l.RestMS > 0) != (l.LongestOnMS > 0):
-		return fmt.Errorf("a longest on and the rest after it belong together; tell both or none")
+	case l.RestMS > 0 && l.LongestOnMS == 0:
+		return fmt.Errorf("a rest comes after a longest on; tell that as well")
+	case l.StartsAnHour < 0 || l.StartsAnHour > 60:
+		return fmt.Errorf("%d starts an hour; choose 1 to 60, or 0 for no limit", l.StartsAnHour)
 	}
 	return nil
 }

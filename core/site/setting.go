@@ -186,8 +186,8 @@ func (x Action) validate(s *Site) error {
 		switch {
 		case !ok:
 			return fmt.Errorf("there is no control %s", x.ID)
-		case x.Kind == DoPulse && c.What() != Switch:
-			return fmt.Errorf("%s is no switch; only a switch can be pulsed", x.ID)
+		case x.Kind == DoPulse && c.Momentary == nil:
+			return fmt.Errorf("%s is not momentary, so it cannot be pulsed; switch it on for a time instead", x.ID)
 		case x.Kind == DoAuto && !s.Automations[x.ID].HasAuto():
 			return fmt.Errorf("%s has no automation to go back to", x.ID)
 		case x.ForMS < 0 || x.ForMS > 366*24*3600_000:
@@ -263,6 +263,7 @@ type Rule struct {
 	Off    bool    `json:"off,omitempty"`
 	Stages []Stage `json:"stages"`
 	RestMS int64   `json:"rest_ms,omitempty"` // after the last stage
+	Repeat bool    `json:"repeat,omitempty"`  // again after each rest, for as long as the first stage holds
 }
 
 // Formulas calls each with every formula of the rule and its place.
@@ -282,6 +283,9 @@ func (r *Rule) Validate(s *Site) error {
 	}
 	if r.RestMS < 0 || r.RestMS > 366*24*3600_000 {
 		return fmt.Errorf("the rest is %d ms; choose up to a year", r.RestMS)
+	}
+	if r.Repeat && r.RestMS < 60_000 {
+		return fmt.Errorf("a rule that repeats rests for at least a minute in between")
 	}
 	for i, g := range r.Stages {
 		if err := (Condition{When: g.When, AfterMS: g.AfterMS}).validate(); err != nil {

@@ -125,8 +125,9 @@ type Signal struct {
 	Unit     string        `json:"unit"`
 	Decimals int           `json:"decimals"`
 	Reports  Reports       `json:"reports"`
-	Interval time.Duration `json:"interval"` // 0: learnt
-	New      bool          `json:"new"`      // created by a reading, not yet looked at by the owner
+	Interval time.Duration `json:"interval"`            // 0: learnt
+	AcceptMS int64         `json:"accept_ms,omitempty"` // reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	New      bool          `json:"new"`                 // created by a reading, not yet looked at by the owner
 	Guests   Guests        `json:"guests"`
 
 	Source      Source      `json:"source"`

@@ -1,0 +1,117 @@
+package engine
+
+import (
+	"fmt"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/calendar"
+	"idleember/core/control"
+	"idleember/core/site"
+)
+
+// The hub's own doing is bounded: whatever goes round in a circle, at once or through readings and reports, is held.
+
+const (
+	turnsAnInput   = 4               // changes of one control that one input may bring about
+	firstDamping   = time.Minute     // how long a control is held that chatters
+	longestDamping = time.Hour       // and at most, when it goes on and on
+	levelStep      = 5 * time.Second // between two steps of a level that stays running
+	most           = 60              // changes a minute that an owner can allow
+)
+
+// doing is what the hub did with a control by itself of late.
+type doing struct {
+	input   uint64 // of which turns are counted
+	turns   int
+	changes [most]time.Duration // when it changed it, a ring
+	n       int
+	until   time.Duration // it is held until then
+	to      site.Amount
+	forced  bool          // by an interlock
+	stepped time.Duration // when a running level was last changed
+}
+
+// Damping is how a control is held that chattered.
+type Damping struct {
+	Until  time.Time     `json:"until"`
+	For    time.Duration `json:"for"` // for how long this time
+	To     site.Amount   `json:"to"`
+	Forced bool          `json:"forced,omitempty"` // by an interlock
+}
+
+// chatters counts a change that is about to be made, and holds the control where the hub made too many.
+func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
+	if dec.Step == control.ByHand && x.How == HowPerson && x.moves == nil || dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
+		return false
+	}
+	if x.cfg.What() == site.Level && x.Want != nil && (*x.Want > 0) == (dec.Value > 0) {
+		x.doing.stepped = e.now.Mono
+		return false
+	}
+	return e.count(x)
+}
+
+// count notes that the hub does something with a control, and reports whether that is once too often.
+func (e *Engine) count(x *controlled) bool {
+	d, limit := &x.doing, x.auto.MostChanges()
+	if d.input != e.inputs {
+		d.input, d.turns = e.inputs, 0
+	}
+	d.turns++
+	oldest := d.changes[(d.n-limit+2*most)%most]
+	if d.turns > turnsAnInput || d.n >= limit && e.now.Mono-oldest < time.Minute {
+		e.damp(x)
+		return true
+	}
+	d.changes[d.n%most] = e.now.Mono
+	if d.n++; d.n >= 2*most {
+		d.n -= most
+	}
+	return false
+}
+
+// damp holds a control: at what an interlock forces, else at its safe value.
+func (e *Engine) damp(x *controlled) {
+	span := firstDamping
+	if last := x.Damped; last != nil && e.now.Wall.Sub(last.Until) < longestDamping {
+		span = min(2*last.For, longestDamping)
+	}
+	to := x.cfg.Safe
+	_, value, forced := control.Forced(&x.facts)
+	if forced {
+		to = value
+	}
+	x.doing.until, x.doing.to, x.doing.forced, x.doing.n = e.now.Mono+span, to, forced, 0
+	x.Damped = &Damping{e.now.Wall.Add(span), span, to, forced}
+	x.unkept, x.shown = true, false
+	e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: x.ID, Before: wanted(x), After: x.cfg.Say(to),
+		Reason: fmt.Sprintf("it would change more than %d times a minute; it is held for %s", x.auto.MostChanges(), calendar.Words(span))})
+	e.mark(x)
+}
+
+// pace leaves a running level where it was changed just now, and keeps what an interlock forced while a control is held.
+func (e *Engine) pace(x *controlled, dec *control.Decision) {
+	if e.now.Mono < x.doing.until && dec.Step == control.Interlocked && !x.doing.forced {
+		x.doing.to, x.doing.forced = dec.Value, true
+		x.Damped = &Damping{x.Damped.Until, x.Damped.For, dec.Value, true}
+		x.unkept = true
+	}
+	if dec.Step != control.Demanding || x.cfg.What() != site.Level || x.Want == nil || *x.Want == 0 || dec.Value == 0 || *x.Want == dec.Value {
+		return
+	}
+	if next := x.doing.stepped + levelStep; x.doing.stepped > 0 && e.now.Mono < next {
+		dec.Value = *x.Want
+		if dec.Next == 0 || next < dec.Next {
+			dec.Next = next
+		}
+	}
+}
+
+// calmed ends what holds a control, because a person told it anew.
+func (x *controlled) calmed() {
+	x.doing = doing{}
+	if x.Damped != nil {
+		x.Damped, x.unkept = nil, true
+	}
+}
