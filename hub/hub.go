@@ -465,7 +465,7 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 			h.lookAgain()
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw
-			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Withdraw(x.Control, raw) }) }) })
+			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Withdraw(x.Control, raw, x.Rev) }) }) })
 		case engine.Beat:
 			h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Beat(x.Lease) }) })
 		case engine.Journal:

@@ -22,6 +22,7 @@ type board struct {
 	boots   int
 	beat    time.Duration          // when it heard the hub last
 	beaten  bool                   // it heard the hub since it connected
+	fell    time.Duration          // when it last came back from that
 	fallen  bool                   // to its safe values, since the beats stopped
 	waiting map[string]site.Amount // retained, until the first beat
 	watch   int
@@ -269,7 +270,7 @@ func (b *board) say(o *output, by engine.By) {
 func (b *board) heardBeat(lease time.Duration) {
 	b.beat, b.lease = b.w.now, lease
 	if b.fallen {
-		b.fallen = false
+		b.fallen, b.fell = false, b.w.now
 	}
 	if !b.beaten {
 		b.beaten = true

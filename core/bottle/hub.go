@@ -1,6 +1,7 @@
 package bottle
 
 import (
+	"fmt"
 	"time"
 
 	"idleember/core/engine"
@@ -201,7 +202,7 @@ func (h *hub) let(x engine.Effect) {
 	}
 	switch x := x.(type) {
 	case engine.ControlChanged:
-		h.w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason)
+		h.w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason, lockWords(x.State.Locks))
 	case engine.Journal:
 		h.w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
 	case *engine.Store:
@@ -217,8 +218,9 @@ func (h *hub) let(x engine.Effect) {
 		}
 	case engine.Withdrawn:
 		raw := h.site.Controls[x.Control].Raw
-		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Withdraw(x.Control, raw) }) })
+		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Withdraw(x.Control, raw, x.Rev) }) })
 	case engine.Beat:
+		h.w.tell(x.Device, "beat")
 		h.put(x.Device, func(b *mailbox.Box) { b.Beat(x.Lease) })
 	case engine.NeedHistory:
 		h.w.in(50*time.Millisecond, func() {
@@ -331,4 +333,15 @@ func (h *hub) await(span time.Duration, met func() bool, then func(met bool)) {
 			}
 		}
 	})
+}
+
+func lockWords(list []engine.LockState) (s string) {
+	for _, l := range list {
+		s += fmt.Sprintf("[%s %d %v", l.ID, l.Is, l.Latched)
+		if l.Pending != 0 {
+			s += fmt.Sprintf(" → %d", l.Pending)
+		}
+		s += "]"
+	}
+	return s
 }

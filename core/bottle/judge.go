@@ -63,7 +63,7 @@ func (o *oracle) look() {
 		o.obeyed(x, &s)
 		o.manual(x, &s)
 		o.auto(x, &s)
-		if (o.looks+len(id))%30 == 0 {
+		if (o.looks+len(id))%60 == 0 {
 			o.why(x, &s)
 		}
 	}
@@ -76,7 +76,7 @@ func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration,
 		if l.cfg.To != nil {
 			to = *l.cfg.To
 		}
-		if l.may || l.hold {
+		if l.may || l.hold || !l.c.pure {
 			allowed = append(allowed, to)
 		}
 		if l.hold {
@@ -84,6 +84,16 @@ func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration,
 		}
 	}
 	return nil, 0, false
+}
+
+// flutters reports whether the hub lately changed it as often as it may within a minute.
+func (x *watched) flutters() bool {
+	for i := 4; i < len(x.changes); i++ {
+		if x.changes[i]-x.changes[i-4] <= time.Minute {
+			return true
+		}
+	}
+	return false
 }
 
 // mayForce reports whether any interlock may hold.
@@ -94,11 +104,14 @@ func (x *watched) mayForce() bool {
 // interlock: while one holds, its value holds.
 func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 	allowed, since, ok := o.forced(x)
-	if !ok || s.Service != control.InService || x.cfg.Momentary != nil || o.w.now-since < delivery {
+	if !ok || x.leaves || s.Service != control.InService || x.cfg.Momentary != nil || o.w.now-since < delivery {
 		return
 	}
 	if x.exclusive() || x.auto.Limits.RestartHurts {
 		allowed = append(allowed, 0)
+	}
+	if s.Limit == control.Chatters && x.flutters() {
+		return // held at what another one forced, because they fight
 	}
 	o.judged("interlock")
 	if s.Want == nil || !slices.Contains(allowed, *s.Want) {
@@ -216,6 +229,11 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if what != x.expects {
 		x.expects, x.expectFrom = what, o.w.now
 	}
+	for _, t := range append(x.permits, x.demands...) {
+		if t != nil {
+			x.expectFrom = max(x.expectFrom, t.turned)
+		}
+	}
 	if what == "" {
 		return
 	}
@@ -249,6 +267,9 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 
 // expected is what auto surely comes to, and why; "" where that is not sure.
 func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount, what string) {
+	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.c.pure }) {
+		return 0, "" // it may have been overruled for an instant
+	}
 	if !x.auto.HasAuto() || s.Mode != engine.Auto || s.Service != control.InService || x.mayForce() || len(x.demands) == 0 {
 		return 0, ""
 	}
@@ -373,13 +394,16 @@ func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
 }
 
 // reported: what is locked is never followed, and nothing is followed that no hand did.
-func (o *oracle) reported(r engine.Report) {
+func (o *oracle) reported(r engine.Report, effects []engine.Effect) {
 	x := o.watched[r.Control]
 	if x == nil || x.out == nil {
 		return
 	}
 	s, _ := o.w.hub.engine.Control(r.Control)
-	if s.How != engine.HowDevice || s.Hand == nil || s.HandAt.Before(o.w.hub.wall()) {
+	if !slices.ContainsFunc(effects, func(e engine.Effect) bool {
+		j, ok := e.(engine.Journal)
+		return ok && j.Object == r.Control && j.Actor.Kind == access.Device && j.Action == "switch"
+	}) {
 		return
 	}
 	o.judged("followed")
@@ -439,7 +463,8 @@ func (o *oracle) together(x *watched) {
 				if y != x {
 					other = y.id
 				}
-				if y.mayForce() {
+				s, _ := o.w.hub.engine.Control(y.id)
+				if y.mayForce() || s.Step == control.Interlocked {
 					forced += m.Watts
 				}
 			}
@@ -456,7 +481,7 @@ func (o *oracle) together(x *watched) {
 
 // longest: in any window of longest on and rest an output is on for the longest on at most.
 func (o *oracle) longest(x *watched) {
-	if x.auto == nil || x.auto.Limits.LongestOnMS == 0 || x.out == nil || x.mayForce() {
+	if x.auto == nil || x.auto.Limits.LongestOnMS == 0 || x.out == nil || x.mayForce() || x.locked > 0 {
 		return
 	}
 	most, rest := site.Millis(x.auto.Limits.LongestOnMS), site.Millis(x.auto.Limits.RestMS)
@@ -488,6 +513,9 @@ func (o *oracle) why(x *watched, s *engine.ControlState) {
 		o.judged("why")
 		if strings.Contains(line, "unknown is") {
 			o.fault("why", x.id, "%q", line)
+		}
+		if !strings.Contains(line, "the setpoint") {
+			continue
 		}
 		m := numbers.FindStringSubmatch(line)
 		if m == nil {

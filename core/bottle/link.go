@@ -60,11 +60,12 @@ func (l *link) connect() {
 
 // join tells the hub of the session, where there is one to tell.
 func (l *link) join() {
-	session := l.session
-	l.up(func(h *hub, _ string) {
-		h.w.oracle.joins(l.b)
-		h.apply(engine.Online{Device: l.b.id, Session: session, From: "loopback"})
-		h.apply(engine.Listening{Device: l.b.id})
+	session, w := l.session, l.b.w
+	w.in(20*time.Millisecond, func() { // a connection that is made is known; only what it carries can be lost
+		if w.hub.up && l.connected && l.session == session {
+			w.hub.apply(engine.Online{Device: l.b.id, Session: session, From: "loopback"})
+			w.hub.apply(engine.Listening{Device: l.b.id})
+		}
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/core/calendar"
 	"idleember/core/engine"
 	"idleember/core/formula"
 	"idleember/core/reading"
@@ -20,7 +21,7 @@ import (
 const (
 	delivery = 2 * time.Second  // a want on a healthy link, at an output that obeys
 	doubtful = 2 * time.Second  // around the instant at which a signal becomes stale
-	lookGap  = 10 * time.Second // between two looks at everything
+	lookGap  = 15 * time.Second // between two looks at everything
 	calm     = 20 * time.Second // how long a link must be well to count as such
 )
 
@@ -39,6 +40,8 @@ type oracle struct {
 	grace    time.Duration
 	pulses   map[string]int
 	looks    int
+	zone     *time.Location
+	days     map[any][]calendar.Run // of schedules, by day
 }
 
 // seen is a signal as it must appear at the hub.
@@ -54,7 +57,7 @@ type seen struct {
 }
 
 func newOracle(w *world) *oracle {
-	o := &oracle{w: w, signals: map[string]*seen{}, watched: map[string]*watched{}, pulses: map[string]int{}}
+	o := &oracle{w: w, days: map[any][]calendar.Run{}, signals: map[string]*seen{}, watched: map[string]*watched{}, pulses: map[string]int{}}
 	o.report.Judged = map[string]int64{}
 	return o
 }
@@ -87,7 +90,9 @@ type watched struct {
 	expectFrom time.Duration
 	locked     time.Duration // since when it is out of service; 0: it is in service
 	pressed    time.Duration // when somebody last switched it at the board
+	followed   time.Time     // when what was switched at its board was last followed
 	limited    time.Duration // since when its limits are what they are
+	leaves     bool          // it is being taken away
 	lame       bool          // its output did not do what it was told, and nobody can know
 	over       bool          // an interlock overruled a door: it stays until something new is wanted
 	overWant   *site.Amount  // what auto came to then
@@ -101,6 +106,7 @@ type run struct{ from, to time.Duration }
 // edited takes the site anew. What the oracle knew of interlocks that are still there stays.
 func (o *oracle) edited() {
 	o.site = o.w.hub.site
+	o.zone = o.site.Hub.Location()
 	old := o.watched
 	oldConds := o.conds
 	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{}, nil
@@ -128,10 +134,10 @@ func (o *oracle) edited() {
 		}
 		if x.auto != nil {
 			for _, l := range x.auto.Interlocks {
-				k := &lock{cfg: l, tracker: tracker{c: o.cond(l.Condition, names, oldConds)}}
+				k := &lock{of: x, cfg: l, tracker: tracker{c: o.cond(l.Condition, names, oldConds), born: o.w.now}}
 				for _, b := range before {
 					if b.cfg.ID == l.ID && b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch {
-						k.hold, k.may, k.since, k.everTrue, k.mayTrue, k.latched, k.mayLatch = b.hold, b.may, b.since, b.everTrue, b.mayTrue, b.latched, b.mayLatch
+						k.born, k.hold, k.may, k.since, k.everTrue, k.mayTrue, k.latched, k.mayLatch = b.born, b.hold, b.may, b.since, b.everTrue, b.mayTrue, b.latched, b.mayLatch
 						break
 					}
 				}
@@ -140,7 +146,7 @@ func (o *oracle) edited() {
 				x.locks = append(x.locks, k)
 			}
 			for _, p := range x.auto.Permits {
-				x.permits = append(x.permits, tracking(o.cond(p.Condition, names, oldConds)))
+				x.permits = append(x.permits, o.tracking(o.cond(p.Condition, names, oldConds)))
 			}
 			for i := range x.auto.Demands {
 				x.demands = append(x.demands, o.demand(&x.auto.Demands[i], names, oldConds))
@@ -166,9 +172,9 @@ func (o *oracle) edited() {
 func (o *oracle) demand(d *site.Demand, names formula.Names, old map[string]*cond) *tracker {
 	switch d.Kind {
 	case site.HoldAbove, site.HoldBelow:
-		return tracking(o.cond(hold(d), names, old))
+		return o.tracking(o.cond(hold(d), names, old))
 	case site.Whenever:
-		return tracking(o.cond(d.Condition, names, old))
+		return o.tracking(o.cond(d.Condition, names, old))
 	case site.Scheduled:
 		return &tracker{schedule: d.Schedule}
 	}
@@ -224,9 +230,6 @@ func (o *oracle) killed() {
 	}
 }
 
-// joins is a device whose session begins.
-func (o *oracle) joins(b *board) {}
-
 // arrives is a reading that the hub hears.
 func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time) {
 	g := o.signals[s.id]
@@ -238,6 +241,12 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 	}
 	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
 		return // bad; the last good one counts until it is too old
+	}
+	if _, c := o.look1(s.id, g); c != g.class { // it may have been missed until now
+		g.class = c
+		for _, u := range o.users[s.id] {
+			o.weigh(u)
+		}
 	}
 	if !stamp.IsZero() {
 		g.unsure = true
@@ -297,7 +306,7 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 		}
 	}
 	if r, ok := in.(engine.Report); ok {
-		o.reported(r)
+		o.reported(r, effects)
 	}
 }
 
@@ -352,12 +361,21 @@ func (o *oracle) locks(id string) {
 func (o *oracle) resets(id string) {
 	if x := o.watched[id]; x != nil {
 		for _, l := range x.locks {
+			if l.latched && !l.c.is.may(yes) { // what held it otherwise may be long over
+				l.hold, l.everTrue = false, false
+			}
 			l.latched = false
 		}
 	}
 }
 
-func (o *oracle) deletes(id string) {}
+func (o *oracle) leaves(controls []string, ends bool) {
+	for _, id := range controls {
+		if x := o.watched[id]; x != nil {
+			x.leaves, x.hand, x.expects = !ends, nil, ""
+		}
+	}
+}
 
 // happens makes what is disturbed count as ill until that is over.
 func (o *oracle) happens(h *Happening) {
@@ -466,12 +484,12 @@ func (o *oracle) healthy(x *watched, span time.Duration) bool {
 	b := o.w.boards[x.cfg.Device]
 	out := x.out
 	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span && (b.link.lost == 0 || o.w.now-b.link.lost > 65*time.Minute) &&
-		!b.fallen && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
+		!b.fallen && (b.fell == 0 || o.w.now-b.fell > span) && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
 		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && o.site.Devices[x.cfg.Device].Active()
 }
 
-func tracking(c *cond) *tracker {
-	t := &tracker{c: c}
+func (o *oracle) tracking(c *cond) *tracker {
+	t := &tracker{c: c, born: o.w.now}
 	c.users = append(c.users, t)
 	return t
 }

@@ -20,11 +20,12 @@ func (h *hub) takeAway(device string, who access.Actor, stay bool, then func()) 
 	if !h.site.Devices[device].Active() {
 		return
 	}
-	h.makeSafe(controls, who, stay, then)
+	h.makeSafe(controls, who, stay, false, then)
 }
 
 // makeSafe takes controls away as far as the engine is concerned.
-func (h *hub) makeSafe(controls []string, who access.Actor, stay bool, then func()) {
+func (h *hub) makeSafe(controls []string, who access.Actor, stay, removed bool, then func()) {
+	h.w.oracle.leaves(controls, false)
 	h.apply(engine.Leave{Controls: controls, Stay: stay, Actor: who})
 	if !h.up {
 		return
@@ -32,10 +33,10 @@ func (h *hub) makeSafe(controls []string, who access.Actor, stay bool, then func
 	h.await(6*time.Second, func() bool { return h.engine.Left(controls) }, func(bool) {
 		for _, id := range controls {
 			if h.up {
-				s, _ := h.engine.Control(id)
-				h.apply(engine.Withdraw{Control: id, Doubt: s.Phase != engine.Confirmed && s.Phase != engine.Sent && s.Phase != engine.Idle})
+				h.apply(engine.Withdraw{Control: id, Doubt: removed && !h.engine.Left([]string{id})})
 			}
 		}
+		h.w.oracle.leaves(controls, true)
 		if h.up {
 			then()
 		}
@@ -43,11 +44,10 @@ func (h *hub) makeSafe(controls []string, who access.Actor, stay bool, then func
 }
 
 func (h *hub) deleteControl(id string, who access.Actor) {
-	h.makeSafe([]string{id}, who, false, func() {
+	h.makeSafe([]string{id}, who, false, true, func() {
 		if !h.up || h.site.Controls[id].ID == "" {
 			return
 		}
-		h.w.oracle.deletes(id)
 		h.change(func(s *site.Site) {
 			delete(s.Controls, id)
 			delete(s.Automations, id)

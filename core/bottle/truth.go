@@ -33,10 +33,10 @@ type cond struct {
 	byTime      bool
 	pure        bool // it names nothing but signals and settings
 	// since when without a break: it is surely true, surely false, surely unknown, not unknown; its end is surely true, may be true
-	surely                 [4]time.Duration
-	known, endSure, endMay time.Duration
-	mayFalse               time.Duration
-	users                  []*tracker
+	surely                        [4]time.Duration
+	known, endSure, endMay, whole time.Duration
+	mayFalse                      time.Duration
+	users                         []*tracker
 }
 
 const never = time.Duration(1 << 62)
@@ -49,7 +49,7 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 	}
 	c := old[key]
 	if c == nil {
-		c = &cond{cfg: cfg, surely: [4]time.Duration{never, never, never, never}, known: never, endSure: never, endMay: never, mayFalse: never}
+		c = &cond{cfg: cfg, surely: [4]time.Duration{never, never, never, never}, known: never, whole: never, endSure: never, endMay: never, mayFalse: never}
 	}
 	c.users, c.dirty = nil, false
 	c.pure = true
@@ -98,7 +98,7 @@ func (o *oracle) comes(f *formula.Formula) set {
 	}
 	if f.Every > 0 {
 		h := o.w.hub
-		env.Clock = formula.Clock{Wall: h.wall().In(o.site.Hub.Location()), Sun: o.spot(), Unset: !h.trusted}
+		env.Clock = formula.Clock{Wall: h.wall().In(o.zone), Sun: o.spot(), Unset: !h.trusted}
 	}
 	var out set
 	known := append([]formula.Value{}, env.Values...)
@@ -136,9 +136,25 @@ func from(was time.Duration, holds bool, now time.Duration) time.Duration {
 	return was
 }
 
+// allKnown reports whether everything that a formula names is surely known.
+func (o *oracle) allKnown(f *formula.Formula) bool {
+	if f == nil {
+		return true
+	}
+	for _, id := range f.IDs {
+		if _, unknown, sure := o.value(id); unknown || !sure {
+			return false
+		}
+	}
+	return true
+}
+
 // weigh brings a condition up to date.
 func (o *oracle) weigh(c *cond) {
 	now := o.w.now
+	for _, t := range c.users { // what was so until now may have been so for long enough
+		t.move(o)
+	}
 	c.is, c.ends = o.comes(c.when), only(nobody)
 	if c.until != nil {
 		c.ends = o.comes(c.until)
@@ -147,6 +163,7 @@ func (o *oracle) weigh(c *cond) {
 		c.surely[t] = from(c.surely[t], c.is == only(t), now)
 	}
 	c.known = from(c.known, !c.is.may(nobody), now)
+	c.whole = from(c.whole, o.allKnown(c.when) && o.allKnown(c.until), now)
 	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
 	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
 	c.endMay = from(c.endMay, c.ends.may(yes), now)
@@ -160,7 +177,13 @@ type tracker struct {
 	c        *cond
 	lock     *lock
 	schedule *calendar.Schedule
-	must     tri // what it surely is; 0: not sure
+	must     tri           // what it surely is; 0: not sure
+	born     time.Duration // what was so before counts from then
+	turned   time.Duration // when must last changed
+}
+
+func (t *tracker) past(o *oracle, since, wait time.Duration) bool {
+	return since != never && o.w.now-max(since, t.born) >= wait
 }
 
 func (t *tracker) move(o *oracle) {
@@ -168,9 +191,14 @@ func (t *tracker) move(o *oracle) {
 		t.lock.move(o)
 		return
 	}
-	c, now := t.c, o.w.now
+	c, was := t.c, t.must
+	defer func() {
+		if t.must != was {
+			t.turned = o.w.now
+		}
+	}()
 	after, settle := site.Millis(c.cfg.AfterMS), site.Millis(c.cfg.SettleMS)
-	past := func(since, wait time.Duration) bool { return since != never && now-since >= wait }
+	past := func(since, wait time.Duration) bool { return t.past(o, since, wait) }
 	over := past(c.endSure, settle+doubtful)
 	if c.until == nil {
 		over = past(c.surely[no], settle+doubtful)
@@ -192,6 +220,7 @@ func (t *tracker) move(o *oracle) {
 // lock is an interlock: what surely holds, and what may.
 type lock struct {
 	tracker
+	of                *watched
 	cfg               site.Interlock
 	hold, may         bool
 	since             time.Duration // since when it surely holds
@@ -202,12 +231,15 @@ type lock struct {
 func (l *lock) move(o *oracle) {
 	c, now := l.c, o.w.now
 	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
-	past := func(since, wait time.Duration) bool { return since != never && now-since >= wait }
+	past := func(since, wait time.Duration) bool { return l.past(o, since, wait) }
 	grip := func() {
 		if !l.hold && c.pure {
 			l.hold, l.since = true, now
 		}
 		l.may = true
+	}
+	if l.of.cfg.What() == site.Mover && (c.is.may(yes) || c.is.may(nobody)) {
+		l.of.over, l.of.overWant = true, nil
 	}
 	if c.is.may(yes) {
 		l.may, l.mayTrue = true, true
@@ -239,7 +271,7 @@ func (l *lock) move(o *oracle) {
 	if c.until != nil && l.mayTrue {
 		free = past(c.endSure, settle+doubtful)
 	}
-	if free && !l.latched {
+	if free && !l.latched && (!l.mayTrue || past(c.whole, settle+doubtful)) {
 		l.everTrue, l.mayTrue, l.hold = false, false, false
 		if !l.mayLatch {
 			l.may = false
@@ -249,35 +281,51 @@ func (l *lock) move(o *oracle) {
 
 // scheduled says whether a schedule runs at a time; sure is false near its bounds.
 func (o *oracle) scheduled(s *calendar.Schedule, wall time.Time) (runs, sure bool) {
-	zone := o.site.Hub.Location()
 	sure = true
 	near := func(t time.Time) bool { return wall.Sub(t).Abs() < 65*time.Second }
+	for _, r := range o.runs(s, calendar.Midnight(wall.In(o.zone))) {
+		if near(r.From) || near(r.To) {
+			sure = false
+		}
+		if !wall.Before(r.From) && wall.Before(r.To) {
+			runs = true
+		}
+	}
+	return runs, sure
+}
+
+// runs are the stretches of a schedule that may touch a day.
+func (o *oracle) runs(s *calendar.Schedule, midnight time.Time) (list []calendar.Run) {
+	type day struct {
+		s  *calendar.Schedule
+		at int64
+	}
+	key := day{s, midnight.Unix()}
+	if list, ok := o.days[key]; ok {
+		return list
+	}
 	for _, w := range s.Windows {
 		for back := range 3 {
-			noon := calendar.Midnight(wall.In(zone)).Add(12*time.Hour).AddDate(0, 0, -back)
+			noon := midnight.Add(12*time.Hour).AddDate(0, 0, -back)
 			start, ok := w.Start.At(noon, o.spot())
 			if !ok {
 				continue
 			}
 			end := start.Add(time.Duration(w.ForMS) * time.Millisecond)
 			if w.End != nil {
-				day := noon
+				on := noon
 				if overNight(w.Start, *w.End) {
-					day = noon.AddDate(0, 0, 1)
+					on = noon.AddDate(0, 0, 1)
 				}
-				if end, ok = w.End.At(day, o.spot()); !ok || !end.After(start) {
+				if end, ok = w.End.At(on, o.spot()); !ok || !end.After(start) {
 					continue
 				}
 			}
-			if near(start) || near(end) {
-				sure = false
-			}
-			if !wall.Before(start) && wall.Before(end) {
-				runs = true
-			}
+			list = append(list, calendar.Run{From: start, To: end})
 		}
 	}
-	return runs, sure
+	o.days[key] = list
+	return list
 }
 
 // overNight says from the times as written whether a window ends on the next day.

@@ -30,6 +30,7 @@ type world struct {
 	order  []string // the boards
 	oracle *oracle
 	events int64                 // that were taken
+	ticks  int                   // of the hub at this instant
 	story  func(of, text string) // hears what happens to controls; nil: nobody listens
 }
 
@@ -80,6 +81,12 @@ func (w *world) step(end time.Duration) bool {
 	w.events++
 	switch {
 	case wakes && wake <= at && wake < end:
+		if w.ticks++; wake > w.now {
+			w.ticks = 0
+		} else if w.ticks > 1000 {
+			w.oracle.fault("bounded", "", "the engine wants to be asked again and again at one instant")
+			return false
+		}
 		w.now = max(w.now, wake)
 		w.hub.apply(engine.Tick{})
 	case len(w.queue) > 0 && w.queue[0].at < end:

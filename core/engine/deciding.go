@@ -254,6 +254,9 @@ func (e *Engine) decide(x *controlled) {
 		x.unkept = false
 		return
 	}
+	if e.enough(x) {
+		return
+	}
 	e.endHand(x)
 	dec, next := e.consider(x)
 	e.share(x, &dec)
@@ -567,7 +570,7 @@ func amountValue(cfg site.Control, a site.Amount) formula.Value {
 // same reports whether what a device says is what was wanted: a level may be off by its rounding.
 func same(cfg *site.Control, a, b site.Amount) bool {
 	if cfg.What() == site.Level {
-		return a-b <= 1 && b-a <= 1
+		return a-b <= 1 && b-a <= 1 && (a > 0) == (b > 0)
 	}
 	return a == b
 }

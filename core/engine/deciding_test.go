@@ -719,7 +719,7 @@ func TestOutOfService(t *testing.T) {
 	h.reads("temperature", 10)
 	h.obeys()
 	out := h.do(Serve{Control: "h.heater", Service: control.OutSilent, Actor: kim})
-	assert.Contains(t, out, Withdrawn{Device: "h", Control: "h.heater"}, "the retained want is cleared")
+	assert.Contains(t, out, Withdrawn{Device: "h", Control: "h.heater", Rev: h.state("heater").Rev}, "the retained want is cleared")
 	out = h.do(Report{Control: "h.heater", Session: "1", Value: 0, By: ByHand})
 	out = append(out, h.lives(time.Hour, map[string]float64{"temperature": 10})...)
 	assert.Empty(t, wants(out), "it is told nothing")

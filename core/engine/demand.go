@@ -19,8 +19,9 @@ type demand struct {
 	of       *bound // curve, regulate
 	target   *bound // regulate; of a day length the hours
 	schedule calendar.Schedule
-	on       bool // the schedule runs
-	next     time.Time
+	on       bool      // the schedule runs
+	next     time.Time // when that changes; zero: not within a week
+	again    time.Time // when it is looked at anew
 	looked   bool
 	DemandState
 }
@@ -116,15 +117,13 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 			d.looked, d.next = false, time.Time{}
 			return out, 0 // unknown, until the clock is right
 		}
-		if !d.looked || !d.next.IsZero() && !e.now.Wall.Before(d.next) || !d.next.IsZero() && d.next.Sub(e.now.Wall) > 9*24*time.Hour {
+		if !d.looked || !e.now.Wall.Before(d.again) || d.again.Sub(e.now.Wall) > 9*24*time.Hour {
 			d.on, d.next = d.schedule.At(e.now.Wall.In(e.zone), e.spot())
-			d.looked = true
+			if d.looked, d.again = true, d.next; d.next.IsZero() { // nothing within a week
+				d.again = e.now.Wall.Add(time.Hour)
+			}
 		}
-		out.Is, again = tri(d.on), d.next
-		if again.IsZero() { // nothing within a week; the clock may also have been set
-			d.looked = false
-			again = e.now.Wall.Add(time.Hour)
-		}
+		out.Is, again = tri(d.on), d.again
 	case site.DayLength:
 		out.Is, again = d.dayLength(e, x)
 	case site.Exercise:

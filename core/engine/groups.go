@@ -45,13 +45,20 @@ func (e *Engine) shared(x *controlled) {
 // ranks says how strong a decision is among the members of a group.
 var ranks = map[control.Step]int{control.Interlocked: 3, control.ByHand: 2, control.Protected: 2}
 
+func (x *controlled) rankOf(d *control.Decision) int {
+	if d.Limit == control.Chatters && x.doing.forced { // it is held at what an interlock forced
+		return ranks[control.Interlocked]
+	}
+	return ranks[d.Step]
+}
+
 // share keeps a control off where a group does not let it be on now.
 func (e *Engine) share(x *controlled, d *control.Decision) {
 	x.blocked = ""
 	if len(x.groups) == 0 {
 		return
 	}
-	desires, rank := d.Has && d.Value > 0, ranks[d.Step]
+	desires, rank := d.Has && d.Value > 0, x.rankOf(d)
 	if desires != x.desires || rank != x.rank {
 		x.desires, x.rank = desires, rank
 		e.shared(x)
@@ -66,7 +73,7 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 		for _, o := range g.members {
 			if o != x && o.marked {
 				own, _ := e.consider(o)
-				o.desires, o.rank = own.Has && own.Value > 0, ranks[own.Step]
+				o.desires, o.rank = own.Has && own.Value > 0, o.rankOf(&own)
 			}
 		}
 	}

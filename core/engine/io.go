@@ -234,7 +234,10 @@ type Want struct {
 }
 
 // Withdrawn says that nothing is wanted of a control any more: a kept message must go.
-type Withdrawn struct{ Device, Control string }
+type Withdrawn struct {
+	Device, Control string
+	Rev             int64
+}
 
 // Keep has the store remember a state that belongs to nothing that is shown: of a condition or a rule; or of a control whose
 // shown state did not change.

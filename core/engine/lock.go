@@ -59,6 +59,9 @@ func (e *Engine) buildLock(x *controlled, cfg *site.Interlock, old []*lock) {
 	} else {
 		l.restore(e, x.Locks)
 	}
+	if l.Latched && !cfg.Latch { // its owner wants it to latch no more
+		l.Latched, x.unkept = false, true
+	}
 	x.interlocks = append(x.interlocks, l)
 }
 

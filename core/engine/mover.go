@@ -150,6 +150,7 @@ func (e *Engine) halt(x *controlled) {
 		x.Phase, x.Reason = Unconfirmed, "it was stopped on its way"
 		x.unkept = true
 	}
+	e.lookOnce(x)
 	e.drive(x, 0, 0)
 	if m.pulses != nil && m.pulses.Pulse.Running {
 		e.cutPulse(m.pulses, "the door was taken out of service")
@@ -247,13 +248,22 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 	default:
 		e.start(x, want)
 	}
-	if now, sees := m.at(want); x.Phase == Confirmed && want != site.Stop && !(sees && now) {
-		if x.Phase = Assumed; sees { // somebody moved it
-			x.Phase = Unconfirmed
-		}
-	}
+	e.lookOnce(x)
 	if x.Phase != phase || x.Reason != reason || was.Goal != s.Goal || was.Moving != s.Moving || was.Failed != s.Failed || fresh {
 		x.unkept = true
+	}
+}
+
+// lookOnce takes back what was confirmed where no contact shows it any more.
+func (e *Engine) lookOnce(x *controlled) {
+	if x.Phase != Confirmed || x.Want == nil || *x.Want == site.Stop {
+		return
+	}
+	if there, known := x.mover.at(*x.Want); !there || !known {
+		x.Phase, x.unkept = Assumed, true
+		if known { // somebody moved it
+			x.Phase = Unconfirmed
+		}
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 
 const (
 	turnsAnInput   = 4               // changes of one control that one input may bring about
+	roundsAnInput  = 100             // decisions on one control that one input may bring about
 	firstDamping   = time.Minute     // how long a control is held that chatters
 	longestDamping = time.Hour       // and at most, when it goes on and on
 	levelStep      = 5 * time.Second // between two steps of a level that stays running
@@ -24,6 +25,7 @@ const (
 type doing struct {
 	input   uint64 // of which turns are counted
 	turns   int
+	rounds  int                 // decisions
 	changes [most]time.Duration // when it changed it, a ring
 	n       int
 	until   time.Duration // it is held until then
@@ -38,6 +40,16 @@ type Damping struct {
 	For    time.Duration `json:"for"` // for how long this time
 	To     site.Amount   `json:"to"`
 	Forced bool          `json:"forced,omitempty"` // by an interlock
+}
+
+// enough counts a decision, and reports whether one input has brought about too many of them.
+func (e *Engine) enough(x *controlled) bool {
+	d := &x.doing
+	if d.input != e.inputs {
+		d.input, d.turns, d.rounds = e.inputs, 0, 0
+	}
+	d.rounds++
+	return d.rounds > roundsAnInput
 }
 
 // chatters counts a change that is about to be made, and holds the control where the hub made too many.
@@ -55,10 +67,10 @@ func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
 // count notes that the hub does something with a control, and reports whether that is once too often.
 func (e *Engine) count(x *controlled) bool {
 	d, limit := &x.doing, x.auto.MostChanges()
-	if d.input != e.inputs {
-		d.input, d.turns = e.inputs, 0
-	}
 	d.turns++
+	if d.turns > 2*turnsAnInput { // even held it changes: it stays as it is until something else happens
+		return true
+	}
 	oldest := d.changes[(d.n-limit+2*most)%most]
 	if d.turns > turnsAnInput || d.n >= limit && e.now.Mono-oldest < time.Minute {
 		e.damp(x)

@@ -394,6 +394,11 @@ func (e *Engine) eval(b *bound) {
 		b.doubtful = e.run(b)
 	}
 	if b.value == was && b.doubtful == wasDoubtful && b.judged {
+		for _, l := range b.locks { // what is let go of only when all is known
+			if l.Is == control.True {
+				e.queueLock(l)
+			}
+		}
 		return
 	}
 	b.judged = true

@@ -122,7 +122,7 @@ func TestWithdraw(t *testing.T) {
 	b.do(Online{Device: "kiln", Session: "1"})
 	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 	out := b.do(Withdraw{Control: "kiln.fan"})
-	assert.Contains(t, out, Withdrawn{Device: "kiln", Control: "kiln.fan"})
+	assert.Contains(t, out, Withdrawn{Device: "kiln", Control: "kiln.fan", Rev: b.fan(t).Rev})
 	assert.Nil(t, b.fan(t).Want)
 	assert.Empty(t, wants(b.pass(time.Hour)), "nothing is sent any more")
 }

@@ -203,7 +203,12 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 // has none goes on counting as on.
 func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 	lease := e.site.Devices[x.cfg.Device].Lease
-	if x.Want == nil || *x.Want == 0 || lease == 0 || alive.IsZero() || !e.now.Trusted {
+	if x.Want == nil || *x.Want == 0 || alive.IsZero() || lease == 0 && e.now.Trusted {
+		return
+	}
+	if !e.now.Trusted { // how long it is ago nobody knows; for so long at least it was on
+		x.UsedMS += max(0, alive.Sub(x.RunAt)).Milliseconds()
+		x.onSince = e.now.Mono
 		return
 	}
 	fell := alive.Add(lease)

@@ -107,7 +107,7 @@ func (e *Engine) withdraw(in Withdraw) {
 	x.dec = control.Decision{}
 	e.controlPoints(x)
 	e.emit(ControlChanged{x.ControlState})
-	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID})
+	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID, Rev: x.Rev})
 	if in.Doubt {
 		e.fallSilent(x)
 	}
@@ -291,6 +291,9 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 // anew has a control start again whose device came back without it: within its limits, and when its group lets it.
 func (e *Engine) anew(x *controlled) {
 	e.want(x, 0, access.HubActor())
+	if !x.cfg.Answers { // it may be on, and nobody would say so
+		e.emitWant(x, false)
+	}
 	x.Phase, x.confirm, x.perhaps = Idle, 0, false
 	x.unkept, x.shown = true, false
 	e.mark(x)

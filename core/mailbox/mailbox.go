@@ -96,8 +96,11 @@ func (b *Box) Want(w engine.Want) {
 	}
 }
 
-// Withdraw takes back whatever is wanted of a control.
-func (b *Box) Withdraw(control, raw string) {
+// Withdraw takes back whatever is wanted of a control, unless something newer is.
+func (b *Box) Withdraw(control, raw string, rev int64) {
+	if have := b.wants[control]; max(have.rev, -have.rev-1) > rev {
+		return
+	}
 	delete(b.wants, control)
 	b.pulses = slices.DeleteFunc(b.pulses, func(w Outgoing) bool { return w.Control == control && w.Value > 0 })
 	b.gone = append(b.gone, raw)
