@@ -118,6 +118,7 @@ func (e ControlMode) Valid() bool {
 
 // Defines values for ControlPhase.
 const (
+	ControlPhaseAssumed     ControlPhase = "assumed"
 	ControlPhaseConfirmed   ControlPhase = "confirmed"
 	ControlPhaseEmpty       ControlPhase = ""
 	ControlPhasePending     ControlPhase = "pending"
@@ -128,6 +129,8 @@ const (
 // Valid indicates whether the value is a known member of the ControlPhase enum.
 func (e ControlPhase) Valid() bool {
 	switch e {
+	case ControlPhaseAssumed:
+		return true
 	case ControlPhaseConfirmed:
 		return true
 	case ControlPhaseEmpty:
@@ -869,11 +872,14 @@ type Control struct {
 	Id   string `json:"id"`
 
 	// Is a number, true or false, or a text
-	Is        *Value       `json:"is,omitempty"`
-	IsAt      *time.Time   `json:"is_at,omitempty"`
-	IsSince   *time.Time   `json:"is_since,omitempty"`
-	Kind      ControlKind  `json:"kind"`
-	Latched   *[]string    `json:"latched,omitempty"`
+	Is      *Value      `json:"is,omitempty"`
+	IsAt    *time.Time  `json:"is_at,omitempty"`
+	IsSince *time.Time  `json:"is_since,omitempty"`
+	Kind    ControlKind `json:"kind"`
+	Latched *[]string   `json:"latched,omitempty"`
+
+	// Limit what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, chatter, no_effect, stays
+	Limit     *string      `json:"limit,omitempty"`
 	Lowest    *float64     `json:"lowest,omitempty"`
 	Mode      *ControlMode `json:"mode,omitempty"`
 	Momentary *Pulse       `json:"momentary,omitempty"`
@@ -901,7 +907,7 @@ type Control struct {
 	// Source where in a device's messages a value is found
 	Source Source `json:"source"`
 
-	// Step what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
+	// Step what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
 	Step *string `json:"step,omitempty"`
 
 	// Target how a want is sent
@@ -1257,6 +1263,9 @@ type Imported struct {
 // Interlock defines model for Interlock.
 type Interlock struct {
 	AfterMs *int64 `json:"after_ms,omitempty"`
+
+	// Id what its state is kept by; given by the hub. Leave it as it came, and another name changes nothing
+	Id *string `json:"id,omitempty"`
 
 	// Latch it holds until a person resets it
 	Latch    *bool  `json:"latch,omitempty"`
@@ -1761,9 +1770,12 @@ type Problem struct {
 
 // Proof defines model for Proof.
 type Proof struct {
-	Retries  *int   `json:"retries,omitempty"`
-	When     string `json:"when"`
-	WithinMs int64  `json:"within_ms"`
+	Retries *int `json:"retries,omitempty"`
+
+	// SwitchOff where the effect does not come it is switched off; else it goes on
+	SwitchOff *bool  `json:"switch_off,omitempty"`
+	When      string `json:"when"`
+	WithinMs  int64  `json:"within_ms"`
 }
 
 // Pulse defines model for Pulse.
@@ -1849,11 +1861,16 @@ type RuleView = hub.RuleView
 
 // RunLimits defines model for RunLimits.
 type RunLimits struct {
-	LongestOnMs   *int64 `json:"longest_on_ms,omitempty"`
+	LongestOnMs *int64 `json:"longest_on_ms,omitempty"`
+
+	// RestMs after a longest on; 0: as long as that, at most an hour
 	RestMs        *int64 `json:"rest_ms,omitempty"`
 	RestartHurts  *bool  `json:"restart_hurts,omitempty"`
 	ShortestOffMs *int64 `json:"shortest_off_ms,omitempty"`
 	ShortestOnMs  *int64 `json:"shortest_on_ms,omitempty"`
+
+	// StartsAnHour how often auto may switch it on within an hour; 0: no limit
+	StartsAnHour *int `json:"starts_an_hour,omitempty"`
 }
 
 // Schedule defines model for Schedule.
@@ -1928,6 +1945,9 @@ type SetupState struct {
 
 // Signal defines model for Signal.
 type Signal struct {
+	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	AcceptMs *int64 `json:"accept_ms,omitempty"`
+
 	// At the reading's time
 	At          *time.Time   `json:"at,omitempty"`
 	Calibration Calibration  `json:"calibration"`
@@ -1985,6 +2005,8 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
+	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	AcceptMs    *int64        `json:"accept_ms,omitempty"`
 	Calibration *Calibration  `json:"calibration,omitempty"`
 	Decimals    *int          `json:"decimals,omitempty"`
 	Guests      *SignalGuests `json:"guests,omitempty"`
@@ -2112,7 +2134,10 @@ type ToneRange = site.Range
 
 // Travel defines model for Travel.
 type Travel struct {
-	Closes   *string `json:"closes,omitempty"`
+	Closes *string `json:"closes,omitempty"`
+
+	// GoOn when an interlock ends it goes on to where it should be; else it stays until something new is wanted
+	GoOn     *bool   `json:"go_on,omitempty"`
 	IsClosed *string `json:"is_closed,omitempty"`
 	IsOpen   *string `json:"is_open,omitempty"`
 	Opens    *string `json:"opens,omitempty"`
@@ -2251,6 +2276,12 @@ type TryCalibrationJSONBody struct {
 	Raw         []float64   `json:"raw"`
 }
 
+// RemoveControlParams defines parameters for RemoveControl.
+type RemoveControlParams struct {
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
+}
+
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2319,6 +2350,9 @@ type ListDeliveriesParams struct {
 // RemoveDeviceParams defines parameters for RemoveDevice.
 type RemoveDeviceParams struct {
 	History RemoveDeviceParamsHistory `form:"history" json:"history"`
+
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
 }
 
 // RemoveDeviceParamsHistory defines parameters for RemoveDevice.
@@ -2348,6 +2382,12 @@ type SaveAsModelJSONBody struct {
 // SetDeviceStateJSONBody defines parameters for SetDeviceState.
 type SetDeviceStateJSONBody struct {
 	Enabled bool `json:"enabled"`
+}
+
+// SetDeviceStateParams defines parameters for SetDeviceState.
+type SetDeviceStateParams struct {
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
 }
 
 // ListStillsParams defines parameters for ListStills.
@@ -2926,7 +2966,7 @@ type ServerInterface interface {
 	TrustClock(ctx *echo.Context) error
 	// RemoveControl Take a control away
 	// (DELETE /controls/{id})
-	RemoveControl(ctx *echo.Context, id Id) error
+	RemoveControl(ctx *echo.Context, id Id, params RemoveControlParams) error
 	// GetControl One control
 	// (GET /controls/{id})
 	GetControl(ctx *echo.Context, id Id) error
@@ -3031,7 +3071,7 @@ type ServerInterface interface {
 	ListStarters(ctx *echo.Context, id Id) error
 	// SetDeviceState Disable a device or enable it again
 	// (PUT /devices/{id}/state)
-	SetDeviceState(ctx *echo.Context, id Id) error
+	SetDeviceState(ctx *echo.Context, id Id, params SetDeviceStateParams) error
 	// ListStills The newest pictures of what a device sees, newest first
 	// (GET /devices/{id}/stills)
 	ListStills(ctx *echo.Context, id Id, params ListStillsParams) error
@@ -3615,8 +3655,17 @@ func (w *ServerInterfaceWrapper) RemoveControl(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveControlParams
+	// ------------- Optional query parameter "stay" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stay", ctx.QueryParams(), &params.Stay, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stay: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveControl(ctx, id)
+	err = w.Handler.RemoveControl(ctx, id, params)
 	return err
 }
 
@@ -4077,6 +4126,13 @@ func (w *ServerInterfaceWrapper) RemoveDevice(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter history: %s", err))
 	}
 
+	// ------------- Optional query parameter "stay" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stay", ctx.QueryParams(), &params.Stay, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stay: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveDevice(ctx, id, params)
 	return err
@@ -4273,8 +4329,17 @@ func (w *ServerInterfaceWrapper) SetDeviceState(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetDeviceStateParams
+	// ------------- Optional query parameter "stay" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "stay", ctx.QueryParams(), &params.Stay, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter stay: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SetDeviceState(ctx, id)
+	err = w.Handler.SetDeviceState(ctx, id, params)
 	return err
 }
 
@@ -6801,7 +6866,8 @@ func (response TrustClockdefaultApplicationProblemPlusJSONResponse) VisitTrustCl
 }
 
 type RemoveControlRequestObject struct {
-	Id Id `json:"id"`
+	Id     Id `json:"id"`
+	Params RemoveControlParams
 }
 
 type RemoveControlResponseObject interface {
@@ -8308,8 +8374,9 @@ func (response ListStartersdefaultApplicationProblemPlusJSONResponse) VisitListS
 }
 
 type SetDeviceStateRequestObject struct {
-	Id   Id `json:"id"`
-	Body *SetDeviceStateJSONRequestBody
+	Id     Id `json:"id"`
+	Params SetDeviceStateParams
+	Body   *SetDeviceStateJSONRequestBody
 }
 
 type SetDeviceStateResponseObject interface {
@@ -13731,10 +13798,11 @@ func (sh *strictHandler) TrustClock(ctx *echo.Context) error {
 }
 
 // RemoveControl operation middleware
-func (sh *strictHandler) RemoveControl(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) RemoveControl(ctx *echo.Context, id Id, params RemoveControlParams) error {
 	var request RemoveControlRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveControl(ctx.Request().Context(), request.(RemoveControlRequestObject))
@@ -14906,10 +14974,11 @@ func (sh *strictHandler) ListStarters(ctx *echo.Context, id Id) error {
 }
 
 // SetDeviceState operation middleware
-func (sh *strictHandler) SetDeviceState(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) SetDeviceState(ctx *echo.Context, id Id, params SetDeviceStateParams) error {
 	var request SetDeviceStateRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body SetDeviceStateJSONRequestBody
 	var err error

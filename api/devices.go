@@ -81,6 +81,8 @@ func (h *handlers) withKey(v hub.Device, key string, remarks []string) DeviceWit
 		Connect: Connect{Rows: each(how.Rows, row), Examples: each(how.Examples, row), Remark: text(how.Remark)}}
 }
 
+func yes(b *bool) bool { return b != nil && *b }
+
 // list is never null.
 func list[T any](l []T) []T {
 	if l == nil {
@@ -90,7 +92,7 @@ func list[T any](l []T) []T {
 }
 
 func (h *handlers) RemoveDevice(ctx context.Context, r RemoveDeviceRequestObject) (RemoveDeviceResponseObject, error) {
-	remarks, err := h.s.hub.RemoveDevice(ctx, actor(ctx), r.Id, r.Params.History == RemoveDeviceParamsHistoryKeep)
+	remarks, err := h.s.hub.RemoveDevice(ctx, actor(ctx), r.Id, r.Params.History == RemoveDeviceParamsHistoryKeep, yes(r.Params.Stay))
 	return RemoveDevice200JSONResponse{Remarks: list(remarks)}, err
 }
 
@@ -99,7 +101,7 @@ func (h *handlers) SetDeviceState(ctx context.Context, r SetDeviceStateRequestOb
 	if r.Body.Enabled {
 		state = site.Active
 	}
-	v, remarks, err := h.s.hub.SetState(ctx, actor(ctx), r.Id, state)
+	v, remarks, err := h.s.hub.SetState(ctx, actor(ctx), r.Id, state, yes(r.Params.Stay))
 	return SetDeviceState200JSONResponse{Device: device(v), Remarks: list(remarks)}, err
 }
 
@@ -119,7 +121,7 @@ func (h *handlers) AddControl(ctx context.Context, r AddControlRequestObject) (A
 }
 
 func (h *handlers) RemoveControl(ctx context.Context, r RemoveControlRequestObject) (RemoveControlResponseObject, error) {
-	remarks, err := h.s.hub.RemoveControl(ctx, actor(ctx), r.Id)
+	remarks, err := h.s.hub.RemoveControl(ctx, actor(ctx), r.Id, yes(r.Params.Stay))
 	return RemoveControl200JSONResponse{Remarks: list(remarks)}, err
 }
 

@@ -296,6 +296,7 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 		set(&s.Calibration, b.Calibration)
 		set(&s.Sense, b.Sense)
 		set(&s.Keep, b.Keep)
+		set(&s.AcceptMS, b.AcceptMs)
 		return nil
 	})
 	return ChangeSignal200JSONResponse(signal(v)), err

@@ -37,7 +37,7 @@ func signal(x hub.Signal) Signal {
 	out := Signal{Id: x.ID, Name: x.Name, Device: x.Device, Place: x.Place, Raw: x.Raw, Kind: Kind(x.Kind), Unit: x.Unit,
 		Decimals: x.Decimals, Reports: SignalReports(x.Reports), IntervalMs: x.IntervalMS, New: x.New, Guests: SignalGuests(x.Guests),
 		State: SignalState(x.State), Version: x.Version, At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality),
-		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense, Keep: x.Keep}
+		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense, Keep: x.Keep, AcceptMs: &x.AcceptMS}
 	out.Value = value(x.Value)
 	return out
 }
@@ -55,6 +55,7 @@ func control(x hub.Control) Control {
 	if x.Lowest > 0 {
 		out.Lowest = &x.Lowest
 	}
+	out.Limit = text(x.Limit)
 	if len(x.Latched) > 0 {
 		out.Latched = &x.Latched
 	}

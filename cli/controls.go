@@ -12,9 +12,9 @@ import (
 func controlsCommand() *cli.Command {
 	return &cli.Command{Name: "controls", Usage: "list controls, add, change, map or remove one", Flags: remote(output()),
 		Commands: []*cli.Command{addControlCommand(), changeControlCommand(), mapControlCommand(), {
-			Name: "remove", Usage: "take a control away, after making it safe", ArgsUsage: "CONTROL", Flags: remote(),
+			Name: "remove", Usage: "take a control away, after making it safe", ArgsUsage: "CONTROL", Flags: remote(stayFlag()),
 			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-				r, err := h.RemoveControlWithResponse(ctx, args[0])
+				r, err := h.RemoveControlWithResponse(ctx, args[0], &client.RemoveControlParams{Stay: stays(cmd)})
 				if err != nil {
 					return err
 				}
@@ -27,6 +27,16 @@ func controlsCommand() *cli.Command {
 			}
 			return controlRows(cmd, r.JSON200.Controls)
 		})}
+}
+
+// stayFlag chooses what becomes of what an interlock forces while something is taken away.
+func stayFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "stay", Usage: "leave what an interlock forces as it is, instead of the safe value"}
+}
+
+func stays(cmd *cli.Command) *bool {
+	stay := cmd.Bool("stay")
+	return &stay
 }
 
 // targetFlags say how a want is sent.

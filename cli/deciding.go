@@ -66,7 +66,7 @@ func valueFrom(word string) client.Value {
 
 func switchCommand() *cli.Command {
 	return &cli.Command{Name: "switch", Usage: "give a control a value by hand and wait until its board confirms it", ArgsUsage: "CONTROL VALUE",
-		Description: "VALUE is on or off; 0 to 100 for a level; a word for a choice; open, stop or close for a mover.\nExit code 5 says that the board has not confirmed in time; the want stays and is sent again.",
+		Description: "VALUE is on or off; 0 to 100 for a level; a word for a choice; open, stop or close for a mover.\nExit code 5 says that it did not come about: the board has not confirmed in time (the want stays and is sent again), or an interlock, a limit or another control holds it.",
 		Flags:       remote(append(untilFlags(), output(), &cli.BoolFlag{Name: "no-wait", Usage: "do not wait for the confirmation"})...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			end, err := until(ctx, cmd, h)
@@ -78,6 +78,9 @@ func switchCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if err := heldOff(*r.JSON200, to); err != nil {
+				return err
+			}
 			return settled(cmd, *r.JSON200, wait, func(c client.Control) string {
 				if c.Momentary == nil && (c.Mode == nil || *c.Mode == "manual") && c.WantBy != nil && c.Want != nil && valueText(c.Want, -1) != valueText(&to, -1) && c.Step != nil && *c.Step == "hand" {
 					return fmt.Sprintf("%s was switched %s by %s meanwhile", c.Id, controlText(c, c.Want), deref(c.WantBy))
@@ -85,6 +88,16 @@ func switchCommand() *cli.Command {
 				return ""
 			})
 		}, "CONTROL", "VALUE")}
+}
+
+// heldOff says that a value was taken and does not apply now, because something stronger holds.
+func heldOff(c client.Control, to client.Value) error {
+	limit, step := deref(c.Limit), deref(c.Step)
+	stronger := step == "interlock" || step == "service" || limit != ""
+	if c.Momentary != nil || c.Want == nil || !stronger || valueText(c.Want, -1) == valueText(&to, -1) {
+		return nil
+	}
+	return &UnconfirmedError{fmt.Sprintf("%s: %s is noted, but it is %s now: %s", c.Name, controlText(c, &to), controlText(c, c.Want), c.Reason)}
 }
 
 func autoCommand() *cli.Command {
@@ -129,6 +142,8 @@ func settled(cmd *cli.Command, c client.Control, wait bool, meanwhile func(clien
 		}
 	case c.Phase == "confirmed":
 		say("%s is %s, confirmed by its board.", c.Name, controlText(c, c.Is))
+	case c.Phase == "assumed":
+		say("%s is taken to be %s; no contact shows it.", c.Name, want)
 	case c.Phase == "sent":
 		say("%s: %s is sent; this board cannot confirm.", c.Name, want)
 	case !wait || c.Phase == "":

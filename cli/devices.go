@@ -296,9 +296,9 @@ func deviceKeyCommand() *cli.Command {
 }
 
 func stateCommand(name, usage string, enabled bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "DEVICE", Flags: remote(output()),
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "DEVICE", Flags: remote(output(), stayFlag()),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			r, err := h.SetDeviceStateWithResponse(ctx, args[0], client.SetDeviceStateJSONRequestBody{Enabled: enabled})
+			r, err := h.SetDeviceStateWithResponse(ctx, args[0], &client.SetDeviceStateParams{Stay: stays(cmd)}, client.SetDeviceStateJSONRequestBody{Enabled: enabled})
 			if err != nil {
 				return err
 			}
@@ -311,9 +311,9 @@ func stateCommand(name, usage string, enabled bool) *cli.Command {
 
 func removeDeviceCommand() *cli.Command {
 	return &cli.Command{Name: "remove", Usage: "take a device away, after making it safe", ArgsUsage: "DEVICE",
-		Flags: remote(&cli.StringFlag{Name: "history", Usage: "`WHAT` happens to its readings: keep or delete", Required: true}),
+		Flags: remote(stayFlag(), &cli.StringFlag{Name: "history", Usage: "`WHAT` happens to its readings: keep or delete", Required: true}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			r, err := h.RemoveDeviceWithResponse(ctx, args[0], &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistory(cmd.String("history"))})
+			r, err := h.RemoveDeviceWithResponse(ctx, args[0], &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistory(cmd.String("history")), Stay: stays(cmd)})
 			if err != nil {
 				return err
 			}

@@ -118,6 +118,7 @@ func (e ControlMode) Valid() bool {
 
 // Defines values for ControlPhase.
 const (
+	ControlPhaseAssumed     ControlPhase = "assumed"
 	ControlPhaseConfirmed   ControlPhase = "confirmed"
 	ControlPhaseEmpty       ControlPhase = ""
 	ControlPhasePending     ControlPhase = "pending"
@@ -128,6 +129,8 @@ const (
 // Valid indicates whether the value is a known member of the ControlPhase enum.
 func (e ControlPhase) Valid() bool {
 	switch e {
+	case ControlPhaseAssumed:
+		return true
 	case ControlPhaseConfirmed:
 		return true
 	case ControlPhaseEmpty:
@@ -869,11 +872,14 @@ type Control struct {
 	Id   string `json:"id"`
 
 	// Is a number, true or false, or a text
-	Is        *Value       `json:"is,omitempty"`
-	IsAt      *time.Time   `json:"is_at,omitempty"`
-	IsSince   *time.Time   `json:"is_since,omitempty"`
-	Kind      ControlKind  `json:"kind"`
-	Latched   *[]string    `json:"latched,omitempty"`
+	Is      *Value      `json:"is,omitempty"`
+	IsAt    *time.Time  `json:"is_at,omitempty"`
+	IsSince *time.Time  `json:"is_since,omitempty"`
+	Kind    ControlKind `json:"kind"`
+	Latched *[]string   `json:"latched,omitempty"`
+
+	// Limit what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, chatter, no_effect, stays
+	Limit     *string      `json:"limit,omitempty"`
 	Lowest    *float64     `json:"lowest,omitempty"`
 	Mode      *ControlMode `json:"mode,omitempty"`
 	Momentary *Pulse       `json:"momentary,omitempty"`
@@ -901,7 +907,7 @@ type Control struct {
 	// Source where in a device's messages a value is found
 	Source Source `json:"source"`
 
-	// Step what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
+	// Step what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
 	Step *string `json:"step,omitempty"`
 
 	// Target how a want is sent
@@ -1257,6 +1263,9 @@ type Imported struct {
 // Interlock defines model for Interlock.
 type Interlock struct {
 	AfterMs *int64 `json:"after_ms,omitempty"`
+
+	// Id what its state is kept by; given by the hub. Leave it as it came, and another name changes nothing
+	Id *string `json:"id,omitempty"`
 
 	// Latch it holds until a person resets it
 	Latch    *bool  `json:"latch,omitempty"`
@@ -1761,9 +1770,12 @@ type Problem struct {
 
 // Proof defines model for Proof.
 type Proof struct {
-	Retries  *int   `json:"retries,omitempty"`
-	When     string `json:"when"`
-	WithinMs int64  `json:"within_ms"`
+	Retries *int `json:"retries,omitempty"`
+
+	// SwitchOff where the effect does not come it is switched off; else it goes on
+	SwitchOff *bool  `json:"switch_off,omitempty"`
+	When      string `json:"when"`
+	WithinMs  int64  `json:"within_ms"`
 }
 
 // Pulse defines model for Pulse.
@@ -1849,11 +1861,16 @@ type RuleView = hub.RuleView
 
 // RunLimits defines model for RunLimits.
 type RunLimits struct {
-	LongestOnMs   *int64 `json:"longest_on_ms,omitempty"`
+	LongestOnMs *int64 `json:"longest_on_ms,omitempty"`
+
+	// RestMs after a longest on; 0: as long as that, at most an hour
 	RestMs        *int64 `json:"rest_ms,omitempty"`
 	RestartHurts  *bool  `json:"restart_hurts,omitempty"`
 	ShortestOffMs *int64 `json:"shortest_off_ms,omitempty"`
 	ShortestOnMs  *int64 `json:"shortest_on_ms,omitempty"`
+
+	// StartsAnHour how often auto may switch it on within an hour; 0: no limit
+	StartsAnHour *int `json:"starts_an_hour,omitempty"`
 }
 
 // Schedule defines model for Schedule.
@@ -1928,6 +1945,9 @@ type SetupState struct {
 
 // Signal defines model for Signal.
 type Signal struct {
+	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	AcceptMs *int64 `json:"accept_ms,omitempty"`
+
 	// At the reading's time
 	At          *time.Time   `json:"at,omitempty"`
 	Calibration Calibration  `json:"calibration"`
@@ -1985,6 +2005,8 @@ type SignalState string
 
 // SignalChange defines model for SignalChange.
 type SignalChange struct {
+	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	AcceptMs    *int64        `json:"accept_ms,omitempty"`
 	Calibration *Calibration  `json:"calibration,omitempty"`
 	Decimals    *int          `json:"decimals,omitempty"`
 	Guests      *SignalGuests `json:"guests,omitempty"`
@@ -2112,7 +2134,10 @@ type ToneRange = site.Range
 
 // Travel defines model for Travel.
 type Travel struct {
-	Closes   *string `json:"closes,omitempty"`
+	Closes *string `json:"closes,omitempty"`
+
+	// GoOn when an interlock ends it goes on to where it should be; else it stays until something new is wanted
+	GoOn     *bool   `json:"go_on,omitempty"`
 	IsClosed *string `json:"is_closed,omitempty"`
 	IsOpen   *string `json:"is_open,omitempty"`
 	Opens    *string `json:"opens,omitempty"`
@@ -2251,6 +2276,12 @@ type TryCalibrationJSONBody struct {
 	Raw         []float64   `json:"raw"`
 }
 
+// RemoveControlParams defines parameters for RemoveControl.
+type RemoveControlParams struct {
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
+}
+
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
@@ -2319,6 +2350,9 @@ type ListDeliveriesParams struct {
 // RemoveDeviceParams defines parameters for RemoveDevice.
 type RemoveDeviceParams struct {
 	History RemoveDeviceParamsHistory `form:"history" json:"history"`
+
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
 }
 
 // RemoveDeviceParamsHistory defines parameters for RemoveDevice.
@@ -2348,6 +2382,12 @@ type SaveAsModelJSONBody struct {
 // SetDeviceStateJSONBody defines parameters for SetDeviceState.
 type SetDeviceStateJSONBody struct {
 	Enabled bool `json:"enabled"`
+}
+
+// SetDeviceStateParams defines parameters for SetDeviceState.
+type SetDeviceStateParams struct {
+	// Stay what an interlock forces stays so, instead of the safe value
+	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
 }
 
 // ListStillsParams defines parameters for ListStills.
@@ -3090,10 +3130,11 @@ type ClientInterface interface {
 
 	// RemoveControl Take a control away
 	//
-	// The safe value is sent first. The answer says what the device did not confirm.
+	// The safe value is sent first. The answer says what the device did not confirm; then the hub is silent towards the device for
+	// a lease and a beat, so that it falls back by itself.
 	//
 	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
-	RemoveControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveControl(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetControl One control
 	//
@@ -3413,14 +3454,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-	SetDeviceStateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetDeviceStateWithBody(ctx context.Context, id Id, params *SetDeviceStateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetDeviceState Disable a device or enable it again
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-	SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetDeviceState(ctx context.Context, id Id, params *SetDeviceStateParams, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListStills The newest pictures of what a device sees, newest first
 	//
@@ -4741,11 +4782,12 @@ func (c *Client) TrustClock(ctx context.Context, reqEditors ...RequestEditorFn) 
 
 // RemoveControl Take a control away
 //
-// The safe value is sent first. The answer says what the device did not confirm.
+// The safe value is sent first. The answer says what the device did not confirm; then the hub is silent towards the device for
+// a lease and a beat, so that it falls back by itself.
 //
 // Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
-func (c *Client) RemoveControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveControlRequest(c.Server, id)
+func (c *Client) RemoveControl(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveControlRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5544,8 +5586,8 @@ func (c *Client) ListStarters(ctx context.Context, id Id, reqEditors ...RequestE
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-func (c *Client) SetDeviceStateWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetDeviceStateRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) SetDeviceStateWithBody(ctx context.Context, id Id, params *SetDeviceStateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceStateRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5561,8 +5603,8 @@ func (c *Client) SetDeviceStateWithBody(ctx context.Context, id Id, contentType 
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-func (c *Client) SetDeviceState(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetDeviceStateRequest(c.Server, id, body)
+func (c *Client) SetDeviceState(ctx context.Context, id Id, params *SetDeviceStateParams, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceStateRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8658,7 +8700,7 @@ func NewTrustClockRequest(server string) (*http.Request, error) {
 }
 
 // NewRemoveControlRequest constructs an http.Request for the RemoveControl method
-func NewRemoveControlRequest(server string, id Id) (*http.Request, error) {
+func NewRemoveControlRequest(server string, id Id, params *RemoveControlParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8681,6 +8723,33 @@ func NewRemoveControlRequest(server string, id Id) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Stay != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stay", *params.Stay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -9746,6 +9815,18 @@ func NewRemoveDeviceRequest(server string, id Id, params *RemoveDeviceParams) (*
 			}
 		}
 
+		if params.Stay != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stay", *params.Stay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -10181,18 +10262,18 @@ func NewListStartersRequest(server string, id Id) (*http.Request, error) {
 }
 
 // NewSetDeviceStateRequest calls the generic SetDeviceState builder with application/json body
-func NewSetDeviceStateRequest(server string, id Id, body SetDeviceStateJSONRequestBody) (*http.Request, error) {
+func NewSetDeviceStateRequest(server string, id Id, params *SetDeviceStateParams, body SetDeviceStateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetDeviceStateRequestWithBody(server, id, "application/json", bodyReader)
+	return NewSetDeviceStateRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewSetDeviceStateRequestWithBody constructs an http.Request for the SetDeviceState method, with any body, and a specified content type
-func NewSetDeviceStateRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetDeviceStateRequestWithBody(server string, id Id, params *SetDeviceStateParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -10215,6 +10296,33 @@ func NewSetDeviceStateRequestWithBody(server string, id Id, contentType string, 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Stay != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "stay", *params.Stay, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -14804,12 +14912,13 @@ type ClientWithResponsesInterface interface {
 
 	// RemoveControlWithResponse Take a control away
 	//
-	// The safe value is sent first. The answer says what the device did not confirm.
+	// The safe value is sent first. The answer says what the device did not confirm; then the hub is silent towards the device for
+	// a lease and a beat, so that it falls back by itself.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
-	RemoveControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error)
+	RemoveControlWithResponse(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error)
 
 	// GetControlWithResponse One control
 	//
@@ -15171,14 +15280,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-	SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
+	SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, params *SetDeviceStateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
 
 	// SetDeviceStateWithResponse Disable a device or enable it again
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-	SetDeviceStateWithResponse(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
+	SetDeviceStateWithResponse(ctx context.Context, id Id, params *SetDeviceStateParams, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error)
 
 	// ListStillsWithResponse The newest pictures of what a device sees, newest first
 	//
@@ -24917,13 +25026,14 @@ func (c *ClientWithResponses) TrustClockWithResponse(ctx context.Context, reqEdi
 
 // RemoveControlWithResponse Take a control away
 //
-// The safe value is sent first. The answer says what the device did not confirm.
+// The safe value is sent first. The answer says what the device did not confirm; then the hub is silent towards the device for
+// a lease and a beat, so that it falls back by itself.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
-func (c *ClientWithResponses) RemoveControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error) {
-	rsp, err := c.RemoveControl(ctx, id, reqEditors...)
+func (c *ClientWithResponses) RemoveControlWithResponse(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error) {
+	rsp, err := c.RemoveControl(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25572,8 +25682,8 @@ func (c *ClientWithResponses) ListStartersWithResponse(ctx context.Context, id I
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-func (c *ClientWithResponses) SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
-	rsp, err := c.SetDeviceStateWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetDeviceStateWithBodyWithResponse(ctx context.Context, id Id, params *SetDeviceStateParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
+	rsp, err := c.SetDeviceStateWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -25585,8 +25695,8 @@ func (c *ClientWithResponses) SetDeviceStateWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /devices/{id}/state (the `SetDeviceState` operationId).
-func (c *ClientWithResponses) SetDeviceStateWithResponse(ctx context.Context, id Id, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
-	rsp, err := c.SetDeviceState(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) SetDeviceStateWithResponse(ctx context.Context, id Id, params *SetDeviceStateParams, body SetDeviceStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceStateResponse, error) {
+	rsp, err := c.SetDeviceState(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

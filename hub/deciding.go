@@ -147,7 +147,13 @@ func (h *Hub) SaveAutomation(ctx context.Context, a access.Actor, id string, cha
 			return err
 		}
 		next.Control = id
+		next.Interlocks = slices.Clone(next.Interlocks)
+		next.Identify(&before)
 		if err := h.checkAutomation(c, &next); err != nil {
+			return err
+		}
+		ring, err := h.checkRing(id, &next)
+		if err != nil {
 			return err
 		}
 		if reflect.DeepEqual(next, site.Automation{Control: id}) {
@@ -156,7 +162,7 @@ func (h *Hub) SaveAutomation(ctx context.Context, a access.Actor, id string, cha
 			h.changeSite(func(s *site.Site) { s.Automations[id] = &next }, store.SaveAutomation(&next))
 		}
 		h.journalChange(a, id, before, next)
-		remarks = append(h.fixIntervals(a, &next), h.silentInterlocks(&next)...)
+		remarks = append(append(ring, h.warnings(c, &next)...), h.silentInterlocks(&next)...)
 		view = h.automationView(id)
 		h.publishControl(id)
 		h.publishSettings()

@@ -465,7 +465,9 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 			h.lookAgain()
 		case engine.Withdrawn:
 			raw := h.site.Controls[x.Control].Raw
-			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Withdraw(x.Control, raw, x.Rev) }) }) })
+			h.later(func(error) {
+				h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Withdraw(x.Control, raw, x.Rev) }) })
+			})
 		case engine.Beat:
 			h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Beat(x.Lease) }) })
 		case engine.Journal:
@@ -510,10 +512,10 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 	h.publishControl(s.ID)
 }
 
-// want lets a want out: the safe value at once, anything else after the commit.
+// want lets a want out: the safe value and what an interlock forces at once, anything else after the commit.
 func (h *Hub) want(w engine.Want) {
 	send := func(error) { h.boxes.each(w.Device, func(b *Mailbox) { b.want(w) }) }
-	if w.Value == h.site.Controls[w.Control].Safe {
+	if w.Urgent || w.Pulse != "" && w.Value == 0 {
 		send(nil)
 		return
 	}

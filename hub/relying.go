@@ -3,37 +3,73 @@ package hub
 import (
 	"fmt"
 	"slices"
-	"time"
+	"strings"
 
-	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/formula"
 	"idleember/core/site"
-	"idleember/store"
 )
 
-// The interval of a signal that automation relies on is fixed when that is saved: were it learnt on, a board that fails
-// slowly would never be late.
-const (
-	shortestFixed = 5 * time.Second
-	longestFixed  = 15 * time.Minute
-)
+// checkRing refuses automation that comes back to itself, or says so where it did before as well.
+func (h *Hub) checkRing(id string, next *site.Automation) (remarks []string, err error) {
+	s := h.site.Clone()
+	s.Automations[id] = next
+	ring := engine.Ring(s, id)
+	if ring == nil {
+		return nil, nil
+	}
+	text := h.ringWords(ring)
+	if engine.Ring(h.site, id) == nil {
+		return nil, &InvalidError{"automation", text + " Let one of them look at a reading, or at what a control is (.is) instead of what is wanted of it"}
+	}
+	return []string{text + " It is held when it changes too often"}, nil
+}
 
-// fixIntervals fixes the intervals of the signals that an automation relies on, and says where the owner should look.
-func (h *Hub) fixIntervals(a access.Actor, of *site.Automation) (remarks []string) {
-	for _, id := range signalsIn(h.site, of.Formulas) {
-		s := h.site.Signals[id]
-		state, _ := h.engine.Signal(id)
-		if s.Reports != site.Periodic || s.Interval > 0 || state.Interval == 0 {
-			continue
+// ringWords spells a ring out.
+func (h *Hub) ringWords(ring []string) string {
+	var names []string
+	for _, id := range append(ring, ring[0]) {
+		name := id
+		if c, ok := h.site.Controls[id]; ok {
+			name = c.Name
+		} else if g, ok := h.site.Settings[id]; ok {
+			name = g.Name
 		}
-		before := s
-		s.Interval = min(max(state.Interval.Round(time.Second), shortestFixed), longestFixed)
-		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-		h.journalChange(a, id, before, s)
-		if state.Interval > longestFixed {
-			remarks = append(remarks, fmt.Sprintf("%s reports every %s and now counts as stale when 45 min went by; tell a longer interval on the device's page if that is meant", s.Name, state.Interval.Round(time.Second)))
+		names = append(names, name)
+	}
+	return "This comes back to itself without a reading between, and would never come to rest: " + strings.Join(names, " → ") + "."
+}
+
+// warnings says what an owner should look at before heat, water or doors are left to an automation.
+func (h *Hub) warnings(c site.Control, a *site.Automation) (remarks []string) {
+	add := func(format string, args ...any) { remarks = append(remarks, fmt.Sprintf(format, args...)) }
+	for i, d := range a.Demands {
+		heats := d.Kind == site.HoldAbove && c.Dangerous
+		if heats && a.Limits.LongestOnMS == 0 {
+			add("%s heats and has no longest on; a sensor that lies would keep it on", c.Name)
 		}
+		only := site.Automation{Demands: []site.Demand{d}}
+		for _, id := range signalsIn(h.site, only.Formulas) {
+			s := h.site.Signals[id]
+			state, known := h.engine.Signal(id)
+			if heats && s.Kind == site.Number && s.Sense.Lowest == nil && s.Sense.Highest == nil {
+				add("%s has no plausible range; a broken sensor that says nonsense would be believed", s.Name)
+			}
+			if c.Dangerous && known && s.Reports == site.Periodic && s.Interval == 0 && state.Fixed == 0 {
+				add("how often %s reports is not known yet; until it is, its silence is noticed after 15 min", s.Name)
+			}
+			if d.Floor && known && state.Fresh != engine.Live {
+				add("demand %d is to protect, and %s is %s now: it cannot see", i+1, s.Name, state.Fresh)
+			}
+		}
+	}
+	for _, l := range a.Interlocks {
+		if a.Travel != nil && a.Travel.Pulses != "" {
+			add("%s has one button: the interlock “%s” can keep it from starting, and cannot stop or hold it", c.Name, l.Name)
+		}
+	}
+	if a.Travel != nil && a.Travel.Pulses == "" && a.Travel.IsOpen == "" && a.Travel.IsClosed == "" {
+		add("%s has no end contact: where it is, is assumed", c.Name)
 	}
 	return remarks
 }

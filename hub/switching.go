@@ -48,6 +48,12 @@ func (h *Hub) Switch(ctx context.Context, a access.Actor, id string, to reading.
 		if !until.IsZero() && !until.After(h.Time()) {
 			return &InvalidError{"until", "the end lies in the past; choose a later one"}
 		}
+		if c.Momentary != nil && !until.IsZero() {
+			return &InvalidError{"until", c.Name + " is momentary: it pulses and has no end; leave the time out"}
+		}
+		if a := h.site.Automations[id]; a != nil && a.Travel != nil && a.Travel.Pulses != "" && amount == site.Stop {
+			return &InvalidError{"to", c.Name + " has one button, which would start it as well as stop it; it cannot be stopped from here"}
+		}
 		h.apply(engine.Command{Control: id, To: amount, Until: until, Actor: a})
 		return nil
 	})
@@ -73,7 +79,7 @@ func (h *Hub) ResetInterlocks(ctx context.Context, a access.Actor, id string) (C
 		}
 		h.apply(engine.Reset{Control: id, Actor: a})
 		if s, _ = h.engine.Control(id); len(s.Latched) > 0 {
-			return &InvalidError{"id", fmt.Sprintf("the interlock %s of %s still holds; it can be reset when its cause is over", strings.Join(s.Latched, ", "), c.Name)}
+			return &InvalidError{"id", fmt.Sprintf("the interlock %s of %s still holds; it can be reset when its cause is over", strings.Join(h.lockNames(id, s.Latched), ", "), c.Name)}
 		}
 		return nil
 	})

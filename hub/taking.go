@@ -2,8 +2,8 @@ package hub
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -16,67 +16,98 @@ import (
 // Taking away begins with the safe value: the hub wants it, waits for the device to say so, and withdraws what it wants. What
 // a device did not confirm is told.
 
-// makeSafe brings controls to their safe value and withdraws what is wanted of them. The sentences that it returns tell what
-// could not be confirmed.
-func (h *Hub) makeSafe(ctx context.Context, a access.Actor, controls ...string) (remarks []string, err error) {
-	for _, id := range controls {
-		remark, err := h.makeOneSafe(ctx, a, id)
-		if err != nil {
-			return remarks, err
-		}
-		if remark != "" {
-			remarks = append(remarks, remark)
-		}
-	}
-	return remarks, h.do(ctx, func() error {
+// makeSafe begins to take controls away: they go to their safe value, or stay where an interlock forces them if stay says so,
+// and it waits until their devices say so. The sentences that it returns tell what could not be confirmed. Whoever called
+// ends it with withdraw, or with keepOn where they stay after all.
+func (h *Hub) makeSafe(ctx context.Context, a access.Actor, stay bool, controls ...string) (remarks []string, err error) {
+	longest := time.Duration(0)
+	err = h.do(ctx, func() error {
 		for _, id := range controls {
-			if _, ok := h.site.Controls[id]; ok {
-				h.apply(engine.Withdraw{Control: id})
+			if c, ok := h.site.Controls[id]; ok && h.site.Devices[c.Device].Active() {
+				longest = max(longest, c.ConfirmAfter+time.Second)
+			}
+		}
+		if longest > 0 {
+			h.apply(engine.Leave{Controls: controls, Stay: stay, Actor: a})
+		}
+		return nil
+	})
+	if err != nil || longest == 0 {
+		return nil, err
+	}
+	wait, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	w := h.Watch("", func() (access.Actor, bool) { return a, true })
+	defer w.Close()
+	for {
+		_, _, _, _, changed := w.Next()
+		left := false
+		if err := h.ask(ctx, func() error {
+			left = h.engine.Left(controls) || !h.anyOnline(controls)
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+		if left {
+			break
+		}
+		select {
+		case <-changed:
+			continue
+		case <-wait.Done():
+		case <-h.loopEnd:
+			return nil, ErrStopped
+		}
+		break
+	}
+	err = h.ask(ctx, func() error {
+		for _, id := range controls {
+			if remark := h.leftWords(id); remark != "" {
+				remarks = append(remarks, remark)
 			}
 		}
 		return nil
 	})
+	return remarks, err
 }
 
-func (h *Hub) makeOneSafe(ctx context.Context, a access.Actor, id string) (remark string, err error) {
-	var view Control
-	told := false
-	err = h.do(ctx, func() error {
-		cfg, ok := h.site.Controls[id]
-		if !ok || !h.site.Devices[cfg.Device].Active() {
-			return nil
-		}
-		s, _ := h.engine.Control(id)
-		if cfg.Momentary != nil || cfg.What() == site.Mover {
-			return nil
-		}
-		if s.Want == nil && (s.Is == nil || *s.Is == cfg.Safe) || s.Is != nil && *s.Is == cfg.Safe && s.Want != nil && *s.Want == cfg.Safe && s.Phase == engine.Confirmed {
-			return nil
-		}
-		told = true
-		h.apply(engine.Command{Control: id, To: cfg.Safe, Actor: a})
-		view = h.controlView(cfg)
-		return nil
+func (h *Hub) anyOnline(controls []string) bool {
+	return slices.ContainsFunc(controls, func(id string) bool {
+		d, _ := h.engine.Device(h.site.Controls[id].Device)
+		return d.Online
 	})
-	if err != nil || !told {
-		return "", err
+}
+
+// leftWords says what nobody confirmed of a control that is being taken away, "" where all is well.
+func (h *Hub) leftWords(id string) string {
+	cfg, ok := h.site.Controls[id]
+	s, known := h.engine.Control(id)
+	if !ok || !known || cfg.Momentary != nil || cfg.What() == site.Mover || s.Want == nil {
+		return ""
 	}
-	safe := view.Safe.String()
-	if !view.Online {
-		return fmt.Sprintf("%s: the device is offline, so %s could not be confirmed; look at it", view.Name, safe), nil
-	}
-	wait, cancel := context.WithTimeout(ctx, time.Duration(view.ConfirmAfterMS)*time.Millisecond+time.Second)
-	defer cancel()
-	view, err = h.Settle(wait, a, id, view.Rev)
+	d, _ := h.engine.Device(cfg.Device)
+	value := cfg.Say(*s.Want)
 	switch {
-	case err != nil && !errors.Is(err, context.DeadlineExceeded):
-		return "", err
-	case view.Phase == string(engine.Sent):
-		return fmt.Sprintf("%s: %s was sent; this device cannot confirm", view.Name, safe), nil
-	case view.Phase != string(engine.Confirmed):
-		return fmt.Sprintf("%s: the device did not confirm %s; look at it", view.Name, safe), nil
+	case s.Phase == engine.Confirmed && *s.Want != cfg.Safe:
+		return fmt.Sprintf("%s stays %s, as an interlock forces it", cfg.Name, value)
+	case s.Phase == engine.Confirmed || s.Phase == engine.Idle:
+		return ""
+	case !d.Online:
+		return fmt.Sprintf("%s: the device is offline, so %s could not be confirmed; look at it", cfg.Name, value)
+	case s.Phase == engine.Sent:
+		return fmt.Sprintf("%s: %s was sent; this device cannot confirm", cfg.Name, value)
 	}
-	return "", nil
+	return fmt.Sprintf("%s: the device did not confirm %s; look at it", cfg.Name, value)
+}
+
+// withdraw ends what is wanted of controls that were made safe. Of those that are removed while their device goes on, it says
+// which nobody confirmed: then the hub is silent for a while, so that the board falls back.
+func (h *Hub) withdraw(removed bool, controls ...string) {
+	for _, id := range controls {
+		if _, ok := h.site.Controls[id]; ok {
+			h.apply(engine.Withdraw{Control: id, Doubt: removed && !h.engine.Left([]string{id})})
+		}
+	}
 }
 
 // controlsOf returns the controls of a device that the actor may change.
@@ -96,7 +127,7 @@ func (h *Hub) controlsOf(ctx context.Context, a access.Actor, device string) (co
 func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key string, remarks []string, err error) {
 	controls, err := h.controlsOf(ctx, a, id)
 	if err == nil {
-		remarks, err = h.makeSafe(ctx, a, controls...)
+		remarks, err = h.makeSafe(ctx, a, false, controls...)
 	}
 	if err != nil {
 		return "", nil, err
@@ -107,6 +138,7 @@ func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key st
 		if err != nil {
 			return err
 		}
+		h.withdraw(false, controls...)
 		h.keys.set(id, hash)
 		h.write(store.SaveKey(id, hash))
 		h.journal(h.Time(), a, "replace key", id, "", "", "")
@@ -121,10 +153,10 @@ func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key st
 }
 
 // SetState disables a device, or enables it again.
-func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state site.State) (view Device, remarks []string, err error) {
+func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state site.State, stay bool) (view Device, remarks []string, err error) {
 	controls, err := h.controlsOf(ctx, a, id)
 	if err == nil && state != site.Active {
-		remarks, err = h.makeSafe(ctx, a, controls...)
+		remarks, err = h.makeSafe(ctx, a, stay, controls...)
 	}
 	if err != nil {
 		return view, nil, err
@@ -136,6 +168,9 @@ func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state sit
 		}
 		if d.State == site.Removed {
 			return &InvalidError{"state", d.Name + " was removed; give it a new key to bring it back"}
+		}
+		if state != site.Active {
+			h.withdraw(false, controls...)
 		}
 		if d.State != state {
 			d.State = state
@@ -159,10 +194,10 @@ func (h *Hub) keepState(a access.Actor, d site.Device) {
 
 // RemoveDevice takes a device away, with its history or keeping it. A removed device whose history was kept can be deleted
 // with it later.
-func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, history bool) (remarks []string, err error) {
+func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, history, stay bool) (remarks []string, err error) {
 	controls, err := h.controlsOf(ctx, a, id)
 	if err == nil {
-		remarks, err = h.makeSafe(ctx, a, controls...)
+		remarks, err = h.makeSafe(ctx, a, stay, controls...)
 	}
 	if err != nil {
 		return nil, err
@@ -173,6 +208,7 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 		if err != nil {
 			return err
 		}
+		h.withdraw(false, controls...)
 		if history {
 			d.State = site.Removed
 			h.keepState(a, d)
@@ -292,10 +328,16 @@ func (h *Hub) dropSeries(ctx context.Context, series ...string) error {
 }
 
 // RemoveControl takes a control away. Its history stays in the journal.
-func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (remarks []string, err error) {
-	err = h.ask(ctx, func() error { _, err := h.control(a, access.Configure, id); return err })
+func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string, stay bool) (remarks []string, err error) {
+	err = h.ask(ctx, func() error {
+		c, err := h.control(a, access.Configure, id)
+		if _, by := h.linksOf(id); err == nil && by != "" {
+			return &InvalidError{"id", fmt.Sprintf("%s moves %s; take it out of that first", c.Name, h.site.Controls[by].Name)}
+		}
+		return err
+	})
 	if err == nil {
-		remarks, err = h.makeSafe(ctx, a, id)
+		remarks, err = h.makeSafe(ctx, a, stay, id)
 	}
 	if err != nil {
 		return nil, err
@@ -306,6 +348,7 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (rem
 			return err
 		}
 		var gone []store.Change
+		h.withdraw(true, id)
 		h.changeSite(func(s *site.Site) { delete(s.Controls, id); gone = forget(s, id) }, store.DropControl(id))
 		h.write(gone...)
 		h.journal(h.Time(), a, "delete", id, c.Name, "", "")
@@ -317,6 +360,19 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string) (rem
 	return remarks, err
 }
 
+// reliedOnBy names the interlock that relies on a signal, "" where none does.
+func (h *Hub) reliedOnBy(id string) string {
+	for _, c := range slices.Sorted(maps.Keys(h.site.Automations)) {
+		for _, l := range h.site.Automations[c].Interlocks {
+			only := site.Automation{Interlocks: []site.Interlock{l}}
+			if slices.Contains(signalsIn(h.site, only.Formulas), id) {
+				return fmt.Sprintf("the interlock “%s” of %s", l.Name, h.site.Controls[c].Name)
+			}
+		}
+	}
+	return ""
+}
+
 // RemoveSignal takes a signal away with its readings.
 func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error {
 	err := h.do(ctx, func() error {
@@ -326,6 +382,9 @@ func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error
 		}
 		if err := access.May(a, access.Configure, h.signalObject(g)); err != nil {
 			return err
+		}
+		if lock := h.reliedOnBy(id); lock != "" {
+			return &InvalidError{"id", fmt.Sprintf("%s is what %s relies on; without it nobody could know, and it would hold for ever. Change that first", g.Name, lock)}
 		}
 		var gone []store.Change
 		h.changeSite(func(s *site.Site) { delete(s.Signals, id); gone = forget(s, id) }, store.DropSignal(id))

@@ -53,6 +53,7 @@ type Signal struct {
 	Calibration site.Calibration `json:"calibration"`
 	Sense       site.Sense       `json:"sense"`
 	Keep        site.Keep        `json:"keep"`
+	AcceptMS    int64            `json:"accept_ms,omitempty"`
 }
 
 // Control is a control with what is wanted of it and what it is.
@@ -96,6 +97,7 @@ type Control struct {
 	Step      string           `json:"step,omitempty"`
 	Service   string           `json:"service,omitempty"`
 	Latched   []string         `json:"latched,omitempty"`
+	Limit     string           `json:"limit,omitempty"`
 	Proof     string           `json:"proof,omitempty"`
 	Settings  []string         `json:"settings,omitempty"` // that its demands aim at
 	MovedBy   string           `json:"moved_by,omitempty"` // the mover whose output it is
@@ -166,12 +168,12 @@ func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
 		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
 		Guests: cfg.Guests, Version: h.versionOf(cfg.ID, cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
-		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense, Keep: cfg.Keep}
+		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense, Keep: cfg.Keep, AcceptMS: cfg.AcceptMS}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
 		v.Value, v.RawValue, v.At, v.Heard = &s.Value, s.Raw, &s.At, &s.Heard
 		if cfg.Interval == 0 {
-			v.IntervalMS = s.Interval.Milliseconds()
+			v.IntervalMS = h.engine.Relied(cfg.ID).Milliseconds()
 		}
 	}
 	return v
@@ -186,7 +188,8 @@ func (h *Hub) controlView(cfg site.Control) Control {
 	v.Settings, v.MovedBy = h.linksOf(cfg.ID)
 	if s, ok := h.engine.Control(cfg.ID); ok {
 		v.Phase, v.Reason, v.Rev, v.Mode, v.Step, v.Service = string(s.Phase), h.engine.Reason(h.now(), cfg.ID), s.Rev, string(s.Mode), string(s.Step), string(s.Service)
-		v.Latched, v.Proof, v.HandUntil = s.Latched, string(s.Proof), instant(s.HandUntil)
+		v.Limit = string(s.Limit)
+		v.Latched, v.Proof, v.HandUntil = h.lockNames(cfg.ID, s.Latched), string(s.Proof), instant(s.HandUntil)
 		for to, a := range map[**reading.Value]*site.Amount{&v.Want: s.Want, &v.Is: s.Is, &v.Held: s.Held} {
 			if a != nil {
 				value := ValueOf(cfg, *a)
@@ -199,6 +202,18 @@ func (h *Hub) controlView(cfg site.Control) Control {
 		v.Online = d.Online
 	}
 	return v
+}
+
+// lockNames are what the interlocks of a control are called that have these ids.
+func (h *Hub) lockNames(control string, ids []string) (names []string) {
+	if a := h.site.Automations[control]; a != nil {
+		for _, l := range a.Interlocks {
+			if slices.Contains(ids, l.ID) {
+				names = append(names, l.Name)
+			}
+		}
+	}
+	return names
 }
 
 func (h *Hub) deviceView(cfg site.Device) Device {

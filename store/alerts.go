@@ -15,7 +15,6 @@ func SaveAlert(a *site.Alert) Change { return savePart("alert", a.ID, a) }
 // SaveRoute keeps a route.
 func SaveRoute(r site.Route) Change { return savePart("route", r.ID, r) }
 
-
 // AlertEvent is what became of an alert at a time.
 type AlertEvent struct {
 	ID       int64         `json:"id"`

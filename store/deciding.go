@@ -51,7 +51,7 @@ func (s *Store) parts(ctx context.Context, out *site.Site) error {
 		var err error
 		switch r.Kind {
 		case "automation":
-			err = part(out.Automations, r.ID, r.Body, func(a site.Automation) *site.Automation { return &a })
+			err = part(out.Automations, r.ID, r.Body, func(a site.Automation) *site.Automation { a.Identify(nil); return &a })
 		case "group":
 			err = part(out.Groups, r.ID, r.Body, func(g site.Group) *site.Group { return &g })
 		case "setting":

@@ -90,7 +90,7 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 		}
 		out.Signals[g.ID] = site.Signal{ID: g.ID, Device: g.Device, Raw: g.Raw, Name: g.Name, Kind: site.Kind(g.Kind), Unit: g.Unit,
 			Decimals: g.Decimals, Reports: site.Reports(g.Reports), Interval: ms(g.Interval), New: g.New, Guests: site.Guests(g.Guests),
-			Source: more.Source, Calibration: more.Calibration, Sense: more.Sense, Keep: more.Keep}
+			Source: more.Source, Calibration: more.Calibration, Sense: more.Sense, Keep: more.Keep, AcceptMS: more.AcceptMS}
 	}
 	var controls []struct {
 		ID, Device, Raw, Name, Guests string
@@ -152,6 +152,7 @@ type signalSettings struct {
 	Calibration site.Calibration `json:"calibration"`
 	Sense       site.Sense       `json:"sense"`
 	Keep        site.Keep        `json:"keep"`
+	AcceptMS    int64            `json:"accept_ms,omitempty"`
 }
 
 type controlSettings struct {
@@ -277,7 +278,7 @@ func SaveSignal(g site.Signal) Change {
 	return func(tx *Tx) error {
 		return tx.exec(`INSERT OR REPLACE INTO signals (id, device, raw, name, kind, unit, decimals, reports, interval_ms, is_new, guests, settings)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, g.ID, g.Device, g.Raw, g.Name, g.Kind, g.Unit, g.Decimals, g.Reports,
-			g.Interval.Milliseconds(), g.New, g.Guests, asJSON(signalSettings{g.Source, g.Calibration, g.Sense, g.Keep}))
+			g.Interval.Milliseconds(), g.New, g.Guests, asJSON(signalSettings{g.Source, g.Calibration, g.Sense, g.Keep, g.AcceptMS}))
 	}
 }
 

@@ -42,7 +42,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 		r.Soon("on", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
 	}
 	on()
-	d, err := r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", client.SetDeviceStateJSONRequestBody{})
+	d, err := r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", nil, client.SetDeviceStateJSONRequestBody{})
 	require.NoError(t, err)
 	assert.Empty(t, d.JSON200.Remarks, "the board confirmed")
 	assert.False(t, rig.On(r.Control("kiln.fan").Is), "off before it was disabled")
@@ -51,7 +51,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	out := r.Pub("kiln", key, "ember/kiln/r/chamber", "600")
 	assert.Contains(t, strings.ToLower(out), "not authori")
 	assert.Equal(t, 500.0, r.Value("kiln.chamber"))
-	_, err = r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", client.SetDeviceStateJSONRequestBody{Enabled: true})
+	_, err = r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", nil, client.SetDeviceStateJSONRequestBody{Enabled: true})
 	require.NoError(t, err)
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/chamber", "600"))
 
@@ -107,7 +107,7 @@ func TestRemovingSignalsAndControls(t *testing.T) {
 	assert.Nil(t, r.Signal("kiln.a"))
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/a", "2"))
 	assert.Len(t, r.History("kiln.a"), 1, "it begins anew")
-	_, err = r.Owner.RemoveControlWithResponse(t.Context(), "kiln.fan")
+	_, err = r.Owner.RemoveControlWithResponse(t.Context(), "kiln.fan", nil)
 	require.NoError(t, err)
 	_, err = r.Owner.GetControlWithResponse(t.Context(), "kiln.fan")
 	assert.Error(t, err)

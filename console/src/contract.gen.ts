@@ -580,7 +580,8 @@ export interface paths {
         post?: never;
         /**
          * Take a control away
-         * @description The safe value is sent first. The answer says what the device did not confirm.
+         * @description The safe value is sent first. The answer says what the device did not confirm; then the hub is silent towards the device for
+         *     a lease and a beat, so that it falls back by itself.
          */
         delete: operations["removeControl"];
         options?: never;
@@ -2403,6 +2404,11 @@ export interface components {
             calibration: components["schemas"]["Calibration"];
             sense: components["schemas"]["Sense"];
             keep: components["schemas"]["Keep"];
+            /**
+             * Format: int64
+             * @description reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+             */
+            accept_ms?: number;
         };
         NewSignal: {
             /** @description what the device calls it, or will be called after it */
@@ -2431,6 +2437,11 @@ export interface components {
             calibration?: components["schemas"]["Calibration"];
             sense?: components["schemas"]["Sense"];
             keep?: components["schemas"]["Keep"];
+            /**
+             * Format: int64
+             * @description reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+             */
+            accept_ms?: number;
         };
         Control: {
             /** @description of the settings, for If-Match */
@@ -2461,7 +2472,7 @@ export interface components {
             /** Format: date-time */
             is_since?: string;
             /** @enum {string} */
-            phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent";
+            phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent" | "assumed";
             held?: components["schemas"]["Value"];
             reason: string;
             /** Format: int64 */
@@ -2481,10 +2492,12 @@ export interface components {
             mode?: "auto" | "manual";
             /** Format: date-time */
             hand_until?: string;
-            /** @description what decided: service, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback */
+            /** @description what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback */
             step?: string;
             /** @enum {string} */
             service?: "silent" | "safe";
+            /** @description what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, chatter, no_effect, stays */
+            limit?: string;
             latched?: string[];
             /** @enum {string} */
             proof?: "waiting" | "seen" | "missing";
@@ -2844,6 +2857,8 @@ export interface components {
             settle_ms?: number;
         };
         Interlock: {
+            /** @description what its state is kept by; given by the hub. Leave it as it came, and another name changes nothing */
+            id?: string;
             name: string;
             when: string;
             until?: string;
@@ -2862,12 +2877,17 @@ export interface components {
         RunLimits: {
             /** Format: int64 */
             longest_on_ms?: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description after a longest on; 0: as long as that, at most an hour
+             */
             rest_ms?: number;
             /** Format: int64 */
             shortest_on_ms?: number;
             /** Format: int64 */
             shortest_off_ms?: number;
+            /** @description how often auto may switch it on within an hour; 0: no limit */
+            starts_an_hour?: number;
             restart_hurts?: boolean;
         };
         Proof: {
@@ -2875,6 +2895,8 @@ export interface components {
             /** Format: int64 */
             within_ms: number;
             retries?: number;
+            /** @description where the effect does not come it is switched off; else it goes on */
+            switch_off?: boolean;
         };
         Travel: {
             opens?: string;
@@ -2886,6 +2908,8 @@ export interface components {
             travel_ms: number;
             /** Format: int64 */
             pause_ms?: number;
+            /** @description when an interlock ends it goes on to where it should be; else it stays until something new is wanted */
+            go_on?: boolean;
         };
         Automation: {
             control: string;
@@ -2905,6 +2929,8 @@ export interface components {
             hand_ms?: number;
             /** Format: int64 */
             follow_ms?: number;
+            /** @description how often the hub itself may change it within a minute; 0: 6 */
+            changes?: number;
         };
         AutomationView: {
             version: string;
@@ -3349,6 +3375,8 @@ export interface components {
             id: string;
             name: string;
             off?: boolean;
+            /** @description again after each rest, for as long as its first stage holds */
+            repeat?: boolean;
             stages: {
                 when: string;
                 if?: string;
@@ -5199,7 +5227,10 @@ export interface operations {
     };
     removeControl: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what an interlock forces stays so, instead of the safe value */
+                stay?: boolean;
+            };
             header?: never;
             path: {
                 id: components["parameters"]["Id"];
@@ -7032,6 +7063,8 @@ export interface operations {
         parameters: {
             query: {
                 history: "keep" | "delete";
+                /** @description what an interlock forces stays so, instead of the safe value */
+                stay?: boolean;
             };
             header?: never;
             path: {
@@ -7085,7 +7118,10 @@ export interface operations {
     };
     setDeviceState: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what an interlock forces stays so, instead of the safe value */
+                stay?: boolean;
+            };
             header?: never;
             path: {
                 id: components["parameters"]["Id"];

@@ -60,6 +60,7 @@ export function controlState(c: Control, now: number): { words: string; tone: 'o
   }
   if (c.phase === 'unconfirmed') return { words: c.online || c.kind === 'mover' ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
   if (c.proof === 'missing') return { words: `${amountText(c, c.want)}, no effect`, tone: 'warn' }
+  if (c.phase === 'assumed') return { words: `${amountText(c, c.want)}, assumed: no contact shows it`, tone: runs(c.want) ? 'on' : 'off' }
   if (c.phase === 'sent') return { words: `${amountText(c, c.want)} sent, this board cannot confirm`, tone: runs(c.want) ? 'on' : 'off' }
   if (c.is === undefined) return { words: 'not yet reported', tone: 'off' }
   if (!c.online && c.kind !== 'mover') return { words: `${is} when last heard`, tone: 'warn' }

@@ -3,44 +3,130 @@ package bottle
 import (
 	"fmt"
 	"os"
-	"runtime/debug"
-	"strconv"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/engine"
 )
 
-// TestSearch looks for faults in houses of many seeds: SEEDS=from-to.
-func TestSearch(t *testing.T) {
-	from, to := 1, 20
-	if s := os.Getenv("SEEDS"); s != "" {
-		fmt.Sscanf(s, "%d-%d", &from, &to)
+// budget is how much processor time the houses of one test may take.
+const budget = 20 * time.Second
+
+// houses lets houses of many seeds live through their days until the time is over, beginning with fixed seeds.
+func houses(t *testing.T, plan func(seed uint64) *Plan) {
+	fresh := uint64(time.Now().UnixNano())
+	days, rules := time.Duration(0), map[string]int64{}
+	for began, i := time.Now(), uint64(0); time.Since(began) < budget; i++ {
+		seed := 1 + i
+		if i%2 == 1 {
+			seed = fresh + i
+		}
+		p := plan(seed)
+		r := Run(p)
+		days += r.Span
+		for rule, n := range r.Judged {
+			rules[rule] += n
+		}
+		if len(r.Faults) > 0 {
+			t.Fatalf("seed %d: %s\n%s", seed, r.Faults[0], Shrink(p).Script())
+		}
 	}
-	hours := 12
-	if s, err := strconv.Atoi(os.Getenv("HOURS")); err == nil {
-		hours = s
+	t.Logf("%.1f house-days; judged %v", days.Hours()/24, rules)
+	for _, rule := range []string{"interlock", "latch", "confirmed", "motor", "obeyed", "manual", "auto", "pulse", "group", "longest", "why"} {
+		require.Positive(t, rules[rule], "nothing was judged by the rule %q", rule)
 	}
-	count := map[string]int{}
-	for seed := from; seed <= to; seed++ {
-		func() {
-			defer func() {
-				if e := recover(); e != nil {
-					fmt.Printf("seed %d: panic: %v\n%s", seed, e, debug.Stack())
-				}
-			}()
-			p := NewPlan(uint64(seed), time.Duration(hours)*time.Hour, 12, 3)
-			p.Ignore = strings.Split(os.Getenv("IGNORE"), ",")
-			done := time.AfterFunc(10*time.Second, func() { panic(fmt.Sprintf("seed %d hangs", seed)) })
-			r := Run(p)
-			done.Stop()
-			for _, f := range r.Faults {
-				count[f.Rule]++
-				fmt.Printf("seed %d: %s\n", seed, f)
+}
+
+// Whatever happens, the house keeps its promises.
+func TestTheHouseKeepsItsPromises(t *testing.T) {
+	houses(t, func(seed uint64) *Plan { return NewPlan(seed, 8*time.Hour, 12, 3) })
+}
+
+// The same plan gives the same days.
+func TestAPlanIsDeterministic(t *testing.T) {
+	story := func() (lines []string) {
+		happen(NewPlan(7, 6*time.Hour, 12, 4), func(of, text string) { lines = append(lines, of+" "+text) }, nil)
+		return lines
+	}
+	one, other := story(), story()
+	require.Greater(t, len(one), 1000)
+	require.Equal(t, one, other)
+}
+
+// A house whose hub was killed and started again goes on as one whose hub was not, once everybody is back.
+func TestAKilledHouseGoesOnAsOneThatWasNot(t *testing.T) {
+	people := []Kind{Switched, GivenBack, SetTo, Applied, Tuned, Renamed, Latching, Locked, Unlocked}
+	for seed := uint64(1); seed <= 25; seed++ {
+		p := NewPlan(seed, 3*time.Hour, 12, 6)
+		p.Happenings = slices.DeleteFunc(p.Happenings, func(h Happening) bool { return !slices.Contains(people, h.Kind) })
+		at := 2*time.Hour + time.Duration(seed)*37*time.Second
+		p.Happenings = slices.DeleteFunc(p.Happenings, func(h Happening) bool { return h.At >= at })
+		p.Span = at + 15*time.Minute
+		killed := *p
+		killed.Happenings = append(slices.Clone(p.Happenings), Happening{At: at, Kind: HubKilled, Dice: 1 << 8})
+		require.Equal(t, what(p), what(&killed), "seed %d", seed)
+	}
+}
+
+// what is what people set in a house at its end: how its controls are decided, latches and settings.
+func what(p *Plan) (lines []string) {
+	happen(p, nil, func(w *world) {
+		for _, id := range sorted(w.hub.site.Controls) {
+			s, _ := w.hub.engine.Control(id)
+			hand := string(s.Mode)
+			if w.hub.site.Controls[id].Dangerous { // what was wanted of it by hand does not outlast an absence
+				hand = "dangerous"
+			} else if s.Hand != nil && s.How != engine.HowAway {
+				hand = fmt.Sprint(*s.Hand, s.HandUntil.UTC())
 			}
-			if os.Getenv("V") != "" {
-				fmt.Println(p.Script(), r.Judged, r.Span, r.Events, r.Effects)
-			}
-		}()
+			lines = append(lines, fmt.Sprint(id, " ", hand, " ", s.Latched, " ", s.Service))
+		}
+		for _, id := range sorted(w.hub.site.Settings) {
+			s, _ := w.hub.engine.Setting(id)
+			lines = append(lines, fmt.Sprint(id, " ", s.Value))
+		}
+	})
+	return lines
+}
+
+// TestSeed runs one seed, SEED=n, and tells the story of one control, OF=id.
+func TestSeed(t *testing.T) {
+	var seed uint64
+	if _, err := fmt.Sscan(os.Getenv("SEED"), &seed); err != nil {
+		t.Skip("SEED is not set")
 	}
-	fmt.Println(count)
+	p := NewPlan(seed, 8*time.Hour, 12, 3)
+	var told []string
+	r := happen(p, func(of, text string) {
+		if of == os.Getenv("OF") {
+			told = append(told, text)
+		}
+	}, nil)
+	t.Log(strings.Join(told, "\n"))
+	t.Log(p.Script(), r.Faults)
+}
+
+// BenchmarkHouse is how many days of a house with 20 controls and 40 readings a minute, the oracle included, pass in a minute.
+func BenchmarkHouse(b *testing.B) {
+	days := time.Duration(0)
+	for i := range b.N {
+		p := NewPlan(uint64(i+1), 24*time.Hour, 20, 1)
+		rate := 0.0
+		for _, every := range p.Every {
+			rate += time.Minute.Seconds() / every.Seconds()
+		}
+		for id := range p.Every {
+			p.Every[id] = time.Duration(float64(p.Every[id]) * rate / 40)
+			if g := p.Site.Signals[id]; g.Interval > 0 {
+				g.Interval = p.Every[id]
+				p.Site.Signals[id] = g
+			}
+		}
+		days += Run(p).Span
+	}
+	b.ReportMetric(days.Hours()/24/b.Elapsed().Minutes(), "house-days/min")
 }

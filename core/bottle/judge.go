@@ -443,6 +443,9 @@ func (o *oracle) physical(out *output, was site.Amount) {
 
 // hands reports whether somebody meddled with an output of late, so that it may be on against the hub's will.
 func (o *oracle) meddled(x *watched) bool {
+	if !o.site.Devices[x.cfg.Device].Active() { // nobody hears what is done at its board
+		return true
+	}
 	return x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
 }
 

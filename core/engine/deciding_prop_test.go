@@ -1,14 +1,12 @@
 package engine
 
 import (
-	"encoding/json"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -111,124 +109,6 @@ func TestWhatAlwaysHoldsInAHouse(t *testing.T) {
 			if c := h.state("pump"); c.Hand != nil && *c.Hand == 0 {
 				require.False(rt, on("pump"), "off by hand wins over auto")
 			}
-		}
-	})
-}
-
-// kept plays the store: it remembers what an engine wants kept, as JSON.
-type kept struct {
-	state map[string]map[string]json.RawMessage
-}
-
-func (k *kept) take(t require.TestingT, effects []Effect) {
-	save := func(kind, id string, v any) {
-		b, err := json.Marshal(v)
-		require.NoError(t, err)
-		if k.state == nil {
-			k.state = map[string]map[string]json.RawMessage{}
-		}
-		if k.state[kind] == nil {
-			k.state[kind] = map[string]json.RawMessage{}
-		}
-		k.state[kind][id] = b
-	}
-	for _, e := range effects {
-		switch e := e.(type) {
-		case ControlChanged:
-			save("control", e.State.ID, e.State)
-		case DeviceChanged:
-			save("device", e.State.ID, e.State)
-		case SettingChanged:
-			save("setting", e.State.ID, e.State)
-		case Keep:
-			save(e.Kind, e.ID, e.State)
-		}
-	}
-}
-
-func each[T any](t require.TestingT, from map[string]json.RawMessage) (list []T) {
-	for _, id := range sorted(from) {
-		var v T
-		require.NoError(t, json.Unmarshal(from[id], &v))
-		list = append(list, v)
-	}
-	return list
-}
-
-func (k *kept) restored(t require.TestingT, old *Engine, s *site.Site, alive time.Time) Restored {
-	in := Restored{Alive: alive, Controls: each[ControlState](t, k.state["control"]), Devices: each[DeviceState](t, k.state["device"]),
-		Settings: each[SettingState](t, k.state["setting"]), Rules: each[RuleState](t, k.state["rule"]), Conditions: map[string]CondState{}}
-	for id, b := range k.state["condition"] {
-		var c CondState
-		require.NoError(t, json.Unmarshal(b, &c))
-		in.Conditions[id] = c
-	}
-	for _, id := range sorted(s.Signals) { // the store has the last reading of each
-		g, _ := old.Signal(id)
-		in.Signals = append(in.Signals, g)
-	}
-	return in
-}
-
-// An engine that was killed and came back from what the store kept decides as one that was never stopped.
-func TestARestartedEngineDecidesAsOneThatWasNeverStopped(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
-		h := newHouse(t, busy)
-		var store kept
-		store.take(rt, h.seen)
-		for range rapid.IntRange(0, 40).Draw(rt, "before") {
-			store.take(rt, h.happen(happening().Draw(rt, "happening")))
-		}
-		again := &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
-		again.do(SiteChanged{h.site})
-		again.do(store.restored(rt, h.Engine, h.site, h.now.Wall)) // not away at all
-		again.do(Online{Device: "h", Session: "1"})
-		for _, id := range []string{"rain", "float"} { // what reports on change is told when the board is back
-			if g, _ := h.Signal("h." + id); g.Seen {
-				h.is(id, g.Value.On())
-				again.is(id, g.Value.On())
-			}
-		}
-		for _, id := range sorted(h.site.Controls) { // and what its controls are
-			c, _ := h.Control(id)
-			if is := c.Is; h.site.Controls[id].What() != site.Mover && (is != nil || c.Want != nil) {
-				if is == nil {
-					is = c.Want
-				}
-				for _, x := range []*house{h, again} {
-					x.do(Report{Control: id, Session: "1", Value: *is})
-				}
-			}
-		}
-		compare := func() {
-			for _, id := range sorted(h.site.Controls) {
-				a, _ := h.Control(id)
-				b, _ := again.Control(id)
-				if id != "h.duct" && b.Step != control.Waiting && a.Step != control.Settling && a.Step != control.FellBack { // but for the grace after a start, and the pace of a level
-					require.Equal(rt, a.Want, b.Want, "%s: %s / %s", id, a.Reason, b.Reason)
-				}
-				require.Equal(rt, a.Mode, b.Mode, id)
-				require.Equal(rt, a.Hand, b.Hand, id)
-				require.Equal(rt, a.HandUntil.UTC(), b.HandUntil.UTC(), id)
-				require.Equal(rt, a.Latched, b.Latched, id)
-			}
-			a, _ := h.Setting("h.setpoint")
-			b, _ := again.Setting("h.setpoint")
-			require.Equal(rt, a.Value, b.Value)
-			x, _ := h.Rule("cool")
-			y, _ := again.Rule("cool")
-			require.Equal(rt, x.Stage, y.Stage)
-		}
-		compare()
-		for range rapid.IntRange(0, 20).Draw(rt, "after") {
-			x := happening().Draw(rt, "then")
-			if r, ok := x.(Report); ok { // the first report of a new connection is no button, unless it says so
-				r.By = ByHand
-				x = r
-			}
-			h.happen(x)
-			again.happen(x)
-			compare()
 		}
 	})
 }

@@ -397,7 +397,14 @@ func (s *Site) AllAlerts() map[string]*Alert {
 			continue
 		}
 		add(Alert{ID: slugged("unconfirmed_", id), Name: c.Name + " does not answer", Kind: AlertUnconfirmed, Of: id, Severity: Warning, AfterMS: minute, Text: "The board does not say that it switched. Look at the thing itself."})
-		if a := s.Automations[id]; a != nil && a.Proof != nil {
+		a := s.Automations[id]
+		if a != nil && (len(a.Demands) > 0 || len(a.Interlocks) > 0) {
+			add(Alert{ID: slugged("chatters_", id), Name: c.Name + " chatters", Kind: AlertFormula, Of: id, When: id + `.limit == "chatter"`, Severity: Warning, Text: "It changed too often within a minute and is held for a while. Look at what makes it change."})
+		}
+		if a.HasFloor() {
+			add(Alert{ID: slugged("blind_", id), Name: c.Name + " cannot protect", Kind: AlertFormula, Of: id, When: id + `.floor == "blind"`, AfterMS: minute, Severity: Critical, Text: "Its lower limit must hold, as against frost, and the reading that it needs is missing."})
+		}
+		if a != nil && a.Proof != nil {
 			add(Alert{ID: slugged("no_effect_", id), Name: c.Name + " has no effect", Kind: AlertNoEffect, Of: id, Severity: Critical, Text: "It was switched on, and what it should do does not show."})
 		}
 	}

@@ -191,6 +191,11 @@ func (a *Automation) hadInterlock(id string) bool {
 	return slices.ContainsFunc(a.Interlocks, func(l Interlock) bool { return l.ID == id })
 }
 
+// HasFloor reports whether a demand protects.
+func (a *Automation) HasFloor() bool {
+	return a != nil && slices.ContainsFunc(a.Demands, func(d Demand) bool { return d.Floor })
+}
+
 // HasAuto reports whether there is anything to do in auto.
 func (a *Automation) HasAuto() bool { return a != nil && len(a.Demands) > 0 }
 

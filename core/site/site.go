@@ -147,6 +147,9 @@ func (s Signal) Validate() error {
 	if err := s.Keep.Validate(); err != nil {
 		return err
 	}
+	if s.AcceptMS < 0 || s.AcceptMS > 31*24*3600_000 {
+		return fmt.Errorf("accept_ms is %d; a kept value counts for at most 31 days after a start", s.AcceptMS)
+	}
 	return s.Sense.Validate(s.Kind)
 }
 
