@@ -125,13 +125,14 @@ func TestWrongAutomationIsRefused(t *testing.T) {
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
 	for want, a := range map[string]site.Automation{
-		"did you mean kiln.chamber?":         {Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chambre > 3"}}}},
-		"at character 1: > needs numbers":    {Interlocks: []site.Interlock{{Name: "x", Condition: site.Condition{When: "kiln.fan.is > 3"}}}},
-		"demand 1: tell what is held":        {Demands: []site.Demand{{Kind: site.HoldAbove}}},
-		"a longest on and the rest after it": {Limits: site.RunLimits{LongestOnMS: 1000}},
-		"a curve demand needs one":           {Demands: []site.Demand{{Kind: site.Curve}}},
-		"Fan is no mover":                    {Travel: &site.Travel{TravelMS: 1000}},
-		"this comes to a number":             {Permits: []site.Permit{{Condition: site.Condition{When: "kiln.chamber"}}}, Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chamber > 3"}}}},
+		"did you mean kiln.chamber?":      {Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chambre > 3"}}}},
+		"at character 1: > needs numbers": {Interlocks: []site.Interlock{{Name: "x", Condition: site.Condition{When: "kiln.fan.is > 3"}}}},
+		"demand 1: tell what is held":     {Demands: []site.Demand{{Kind: site.HoldAbove}}},
+		"a rest comes after a longest on": {Limits: site.RunLimits{RestMS: 1000}},
+		"This comes back to itself":       {Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "not kiln.fan.want"}}}},
+		"a curve demand needs one":        {Demands: []site.Demand{{Kind: site.Curve}}},
+		"Fan is no mover":                 {Travel: &site.Travel{TravelMS: 1000}},
+		"this comes to a number":          {Permits: []site.Permit{{Condition: site.Condition{When: "kiln.chamber"}}}, Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "kiln.chamber > 3"}}}},
 	} {
 		a.Control = "kiln.fan"
 		_, err := r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, a)

@@ -136,9 +136,14 @@ func (o *oracle) edited() {
 			for _, l := range x.auto.Interlocks {
 				k := &lock{of: x, cfg: l, tracker: tracker{c: o.cond(l.Condition, names, oldConds), born: o.w.now}}
 				for _, b := range before {
-					if b.cfg.ID == l.ID && b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch {
-						k.born, k.hold, k.may, k.since, k.everTrue, k.mayTrue, k.latched, k.mayLatch = b.born, b.hold, b.may, b.since, b.everTrue, b.mayTrue, b.latched, b.mayLatch
-						break
+					switch {
+					case b.cfg.ID != l.ID:
+					case b.cfg.Condition == l.Condition && b.cfg.Latch == l.Latch:
+						cfg, c := k.cfg, k.c
+						*k = *b
+						k.cfg, k.c = cfg, c
+					default: // it holds until the new release is seen, and a latch stays one
+						k.may, k.mayTrue, k.mayLatch, k.latched = b.may || b.hold, true, b.mayLatch && l.Latch, b.latched && l.Latch
 					}
 				}
 				k.lock = k
@@ -269,6 +274,7 @@ func (o *oracle) soil(c *cond) {
 // applied hears the effects of an input before they are let out.
 func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	o.report.Effects = max(o.report.Effects, len(effects))
+	o.settled() // what arrived counts for what it brings about
 	changedSite := false
 	switch in.(type) {
 	case engine.SiteChanged, engine.Restored:

@@ -375,7 +375,7 @@ func (e *Engine) serviced(in Serviced) {
 	if x.ran && running(x) {
 		x.ServicedMS += (e.now.Mono - x.onSince).Milliseconds()
 	}
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: fmt.Sprintf("%.1f h", before), After: "0 h"})
 	if p := e.points[x.ID+".hours"]; p != nil {
 		e.touch(p)

@@ -89,7 +89,7 @@ func (e *Engine) clockSet(in ClockSet) {
 		}
 		if moved {
 			e.keepDemands(x)
-			e.emit(ControlChanged{x.ControlState})
+			e.show(x)
 		}
 		e.mark(x)
 	}

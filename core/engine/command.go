@@ -61,7 +61,7 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		e.controlPoints(x)
 	}
 	x.again = x.again || x.Want != nil && *x.Want == to && !under || x.Mover != nil && x.Mover.Stayed != nil
-	x.shown = false
+	x.shown, x.unkept = false, true
 	e.mark(x)
 }
 
@@ -95,7 +95,7 @@ func (e *Engine) toAuto(id string, by access.Actor) {
 	e.emit(Journal{Actor: by, Action: "auto", Object: x.ID, Before: wanted(x), After: "auto"})
 	x.Hand, x.HandUntil, x.How, x.Held, x.Before, x.Mode = nil, time.Time{}, HowPerson, nil, nil, Auto
 	delete(e.devices[x.cfg.Device].resume, x.ID)
-	x.shown = false
+	x.shown, x.unkept = false, true
 	e.controlPoints(x)
 	e.mark(x)
 }
@@ -154,7 +154,7 @@ func (e *Engine) leave(in Leave) {
 		}
 		x.leaving, x.stays = !in.End, in.Stay && !in.End
 		x.again = !in.End && x.Want != nil && x.Phase != Confirmed
-		x.shown = false
+		x.shown, x.unkept = false, true
 		e.mark(x)
 		e.mark(x.moves)
 	}
@@ -203,7 +203,7 @@ func (e *Engine) pulse(x *controlled, by access.Actor) {
 	if refuse != "" {
 		p.Says = refuse
 		x.Phase, x.Reason = Unconfirmed, refuse
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 		return
 	}
 	p.Running = true
@@ -220,7 +220,7 @@ func (e *Engine) pulseOn(x *controlled) {
 	if x.cfg.Momentary.DeadlineMS > 0 {
 		deadline = site.Millis(x.cfg.Momentary.DeadlineMS)
 	}
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 1, Rev: x.Rev, Pulse: p.ID, Deadline: e.now.Wall.Add(deadline)})
 	x.pulseWake = e.wakeAt(e.now.Mono+site.Millis(x.cfg.Momentary.ForMS), wakePulse, x.ID)
 }
@@ -253,7 +253,7 @@ func (e *Engine) pulseDue(w wake) {
 		x.Phase, p.Says = Sent, "sent"
 	}
 	x.Reason = p.Says + ", by " + p.By.Name
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 }
 
 // cutPulse ends a sequence in its midst: it is off, and goes on no more.
@@ -279,7 +279,7 @@ func (e *Engine) endPulse(x *controlled) {
 		p.Says = "ended by a restart of the hub"
 		x.Phase, x.Reason = Unconfirmed, p.Says
 		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 	}
 }
 
@@ -289,7 +289,7 @@ func (e *Engine) pulseOff(x *controlled) {
 		p.Off = false
 		x.Rev++
 		e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 	}
 }
 
@@ -327,7 +327,7 @@ func (e *Engine) checkProof(x *controlled) {
 			x.Reason = "its effect came late: " + x.auto.Proof.When
 		}
 		x.Proof, x.ProofTries, x.proofWake = ProofSeen, 0, 0
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 	}
 }
 
@@ -359,7 +359,7 @@ func (e *Engine) proofDue(w wake) {
 		e.mark(x)
 	}
 	x.Reason = "no effect: " + x.auto.Proof.When + " did not come within " + within
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emit(Journal{Actor: access.HubActor(), Action: "no effect", Object: x.ID, After: wanted(x), Reason: x.Reason})
 	e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched " + wantedOrPulse(x) + " and has " + x.Reason})
 }

@@ -117,7 +117,7 @@ func (e *Engine) build() {
 		} else if x.Mode == NoMode {
 			x.Mode = Auto
 			if e.ready {
-				x.Hand = nil
+				x.Hand, x.unkept = nil, true
 			}
 		}
 	}
@@ -276,14 +276,16 @@ func (e *Engine) decide(x *controlled) {
 		x.wake = e.wakeAt(next, wakeDecide, x.ID)
 	}
 	x.unkept = e.remind(x, dec) || x.unkept
-	kept := len(e.out)
 	e.carryOut(x, dec)
 	if x.unkept {
-		x.unkept = false
-		if !slices.ContainsFunc(e.out[kept:], func(f Effect) bool { c, ok := f.(ControlChanged); return ok && c.State.ID == x.ID }) {
-			e.emit(ControlChanged{x.ControlState})
-		}
+		e.show(x)
 	}
+}
+
+// show has the state of a control kept and shown as it is now.
+func (e *Engine) show(x *controlled) {
+	x.unkept = false
+	e.emit(ControlChanged{x.ControlState})
 }
 
 // remind notes what the decision leaves behind beside the want, and reports whether that changed.
@@ -369,6 +371,7 @@ func (e *Engine) endHand(x *controlled) {
 		return
 	}
 	was := *x.Hand
+	x.unkept = true
 	x.Hand, x.HandUntil, x.How, x.Held, x.Spent = nil, time.Time{}, HowPerson, nil, control.NoLimit
 	if x.auto.HasAuto() {
 		x.Mode, x.Before = Auto, nil
@@ -544,7 +547,7 @@ func (e *Engine) controlPoints(x *controlled) {
 // automationGone ends auto for good: the safe value, until somebody wants something else.
 func (e *Engine) automationGone(x *controlled) {
 	safe := x.cfg.Safe
-	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How = &safe, access.HubActor(), e.now.Wall, time.Time{}, HowPerson
+	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.unkept = &safe, access.HubActor(), e.now.Wall, time.Time{}, HowPerson, true
 }
 
 func sorted[T any](m map[string]T) []string {

@@ -161,7 +161,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		x.Mode = Auto
 	case !x.auto.HasAuto():
 		x.Mode = NoMode
-		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && x.cfg.Momentary == nil { // as versions before automation kept it
+		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && c.RunAt.IsZero() && c.StopAt.IsZero() && x.cfg.Momentary == nil { // as versions before automation kept it
 			hand := *c.Want
 			x.Hand, x.HandBy, x.HandAt = &hand, c.WantBy, c.WantAt
 			if c.Held != nil {

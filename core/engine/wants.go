@@ -18,7 +18,7 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 	if !x.cfg.Answers {
 		x.Phase = Sent
 	}
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emitWant(x, again)
 }
 
@@ -81,7 +81,7 @@ func (e *Engine) expire(x *controlled) {
 	x.Rev++
 	x.Reason = was + " was not delivered: the board did not wake in time; taken back to " + x.cfg.Say(back)
 	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: x.ID, Before: was, After: x.cfg.Say(back), Reason: "the board did not wake in time"})
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emitWant(x, false)
 }
 
@@ -106,7 +106,7 @@ func (e *Engine) withdraw(in Withdraw) {
 	}
 	x.dec = control.Decision{}
 	e.controlPoints(x)
-	e.emit(ControlChanged{x.ControlState})
+	e.show(x)
 	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID, Rev: x.Rev})
 	if in.Doubt {
 		e.fallSilent(x)
@@ -142,7 +142,7 @@ func (e *Engine) confirmDue(w wake) {
 		if !d.Online {
 			why = "the board is offline"
 		}
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, Before: is(x), After: wanted(x), Reason: why})
 	}
 	if !d.Online {
@@ -248,7 +248,7 @@ func (e *Engine) report(in Report) {
 		return
 	}
 	if changed {
-		e.emit(ControlChanged{x.ControlState})
+		e.show(x)
 	}
 }
 
@@ -273,7 +273,7 @@ func (e *Engine) follow(x *controlled, in Report, before string) {
 		e.controlPoints(x)
 	}
 	e.emit(Journal{Actor: actor, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(value), Reason: "switched at the board"})
-	x.reported, x.again, x.shown = true, true, false
+	x.reported, x.again, x.shown, x.unkept = true, true, false, true
 	e.mark(x)
 }
 
