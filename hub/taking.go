@@ -60,7 +60,7 @@ func (h *Hub) makeSafe(ctx context.Context, a access.Actor, stay bool, controls 
 		}
 		break
 	}
-	err = h.ask(ctx, func() error {
+	err = h.do(ctx, func() error { // what the board said is acknowledged before its session ends
 		for _, id := range controls {
 			if remark := h.leftWords(id); remark != "" {
 				remarks = append(remarks, remark)
@@ -142,7 +142,7 @@ func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key st
 		h.keys.set(id, hash)
 		h.write(store.SaveKey(id, hash))
 		h.journal(h.Time(), a, "replace key", id, "", "", "")
-		h.boxes.each(id, func(b *Mailbox) { b.close() })
+		h.later(func(error) { h.boxes.each(id, func(b *Mailbox) { b.close() }) })
 		if d.State == site.Removed {
 			d.State = site.Active
 			h.keepState(a, d)
@@ -188,7 +188,7 @@ func (h *Hub) keepState(a access.Actor, d site.Device) {
 	h.journal(h.Time(), a, action, d.ID, "", "", "")
 	h.publishDevice(d.ID)
 	if !d.Active() {
-		h.boxes.each(d.ID, func(b *Mailbox) { b.close() })
+		h.later(func(error) { h.boxes.each(d.ID, func(b *Mailbox) { b.close() }) })
 	}
 }
 

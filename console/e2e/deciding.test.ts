@@ -86,6 +86,29 @@ test('a setpoint is made, held, changed by a tap, locked by hand, and explained'
   expect(faults).toEqual([])
 })
 
+test('the form opens with what is in force, and what somebody else changed meanwhile is not overwritten', async () => {
+  const open = async () => {
+    const { page: p } = await page(hub.url)
+    await signIn(p)
+    await p.goto(hub.url + '/control#drying_room.heater')
+    const card = p.locator('[data-automation="drying_room.heater"]')
+    await card.getByLabel('What is held').waitFor()
+    expect(await card.getByLabel('What is held').inputValue()).toBe('drying_room.temperature')
+    return card
+  }
+  const [one, other] = [await open(), await open()]
+  await one.getByLabel('Dead band').fill('1.5')
+  await one.getByRole('button', { name: 'Save' }).click()
+  await one.getByText(/by more than 1\.5/).waitFor()
+  await until('the other one knows of it', async () => /1\.5/.test(await other.innerText()))
+  await other.getByLabel('Dead band').fill('3')
+  await other.getByRole('button', { name: 'Save' }).click()
+  await other.getByRole('alert').waitFor()
+  expect(await other.getByLabel('Dead band').inputValue()).toBe('3')
+  const again = await open()
+  expect(await again.getByLabel('Dead band').inputValue()).toBe('1.5')
+})
+
 test('a preset on the phone', async () => {
   await hub.call('POST', '/presets', { id: 'leave', name: 'Leave', ask: true, actions: [{ kind: 'control', id: 'drying_room.heater', to: 1 }] })
   const { page: p } = await page(hub.url, phone)

@@ -39,7 +39,7 @@ const at = computed<Value | 'auto' | undefined>(() => {
   return c.want === undefined ? c.is : c.want
 })
 const onTheWay = computed(() => props.control.phase === 'pending' || props.control.phase === 'unconfirmed')
-const level = computed(() => Number(drag.value ?? props.control.want ?? props.control.is ?? 0))
+const level = computed(() => Number(drag.value ?? (onTheWay.value ? props.control.want : props.control.is) ?? props.control.want ?? 0))
 
 // For a few seconds what was can be had back. A pulse is over, and a door moves: those are told anew instead.
 const undoable = ref<Value | 'auto' | null>(null)
@@ -70,6 +70,7 @@ async function send(to: Value | 'auto') {
 function tap(to: Value | 'auto') {
   if (locked.value) {
     failed.value = locked.value
+    drag.value = null
     return
   }
   const c = props.control
@@ -96,7 +97,7 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
     <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
     <Modal v-if="everAsked" :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
-      cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) asking = null }" @ok="send(asking!)">
+      cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) { asking = null; if (!busy) drag = null } }" @ok="send(asking!)">
       {{ control.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
     </Modal>
   </div>

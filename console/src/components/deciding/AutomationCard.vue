@@ -16,6 +16,8 @@ const hub = useHub()
 const config = ref<Automation | null>(null)
 const version = ref('')
 const editing = ref(false)
+const opening = ref(false) // as soon as it is known what is in force
+let base = '' // the version that the draft was made from
 const form = reactive<{ a: Automation }>({ a: { control: '' } })
 const remarks = ref<string[]>([])
 const tried = ref<WouldBe | null>(null)
@@ -28,12 +30,20 @@ async function load() {
   const v = await ask(api.GET('/controls/{id}/automation', { params: { path: { id: props.control.id } } }))
   config.value = v.config
   version.value = v.version
+  if (opening.value) edit()
 }
 watch(() => [props.control.id, props.control.version], () => void send(load).then(() => (saved.value = false)), { immediate: true })
 watch(() => props.open, (is) => is && edit(), { immediate: true })
 
+// A form that does not hold what is in force would erase it.
 function edit() {
-  form.a = JSON.parse(JSON.stringify(config.value ?? { control: props.control.id }))
+  if (!config.value) {
+    opening.value = true
+    return
+  }
+  opening.value = false
+  base = version.value
+  form.a = JSON.parse(JSON.stringify(config.value))
   tried.value = null
   editing.value = true
 }
@@ -50,7 +60,7 @@ function clean(a: Automation): Automation {
   return { ...out, control: props.control.id } as Automation
 }
 const save = () => send(async () => {
-  const v = await ask(api.PUT('/controls/{id}/automation', { params: { path: { id: props.control.id }, header: { 'If-Match': version.value } }, body: clean(form.a) }))
+  const v = await ask(api.PUT('/controls/{id}/automation', { params: { path: { id: props.control.id }, header: { 'If-Match': base } }, body: clean(form.a) }))
   config.value = v.config
   version.value = v.version
   remarks.value = v.remarks
@@ -90,8 +100,8 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
     </p>
     <p v-else class="soft sentence">{{ control.moved_by ? `Moved by ${hub.controls[control.moved_by]?.name}.` : 'The hub decides nothing here; it is as people switch it.' }}</p>
     <p v-for="r in remarks" :key="r" class="small-text warn-text">{{ r }}.</p>
-    <p v-if="failed" class="note bad small-text" role="alert">{{ failed }}</p>
-    <button v-if="hub.owner && !editing" type="button" class="btn btn-outline-secondary btn-sm" @click="edit">{{ lines.length ? 'Change' : 'Let the hub decide' }}</button>
+    <p v-if="failed" class="note bad small-text" role="alert">{{ failed }} <button v-if="!config" type="button" class="btn btn-link btn-sm" @click="send(load)">Retry</button></p>
+    <button v-if="hub.owner && !editing && config" type="button" class="btn btn-outline-secondary btn-sm" @click="edit">{{ lines.length ? 'Change' : 'Let the hub decide' }}</button>
     <form v-if="editing" class="stack tight" @submit.prevent="save">
       <template v-if="!control.moved_by && !control.momentary">
         <DemandFields v-for="(d, i) in demands" :key="i" :n="i + 1" :control="control" :model-value="d" @update:model-value="(v) => setDemand(i, v)" @remove="form.a.demands = demands.filter((_, j) => j !== i)" />
