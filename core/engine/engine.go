@@ -136,9 +136,7 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 	case Online:
 		e.online(in)
 	case Listening:
-		if d := e.devices[in.Device]; d != nil && d.Online {
-			e.beat(d)
-		}
+		e.listening(in)
 	case Offline:
 		e.offline(in)
 	case Report:

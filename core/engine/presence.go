@@ -67,6 +67,20 @@ func (e *Engine) online(in Online) {
 	}
 }
 
+// listening lets a device hear the hub, and what no broker keeps for it.
+func (e *Engine) listening(in Listening) {
+	d := e.devices[in.Device]
+	if d == nil || !d.Online {
+		return
+	}
+	e.beat(d)
+	for _, id := range e.controlsOf(d.ID) {
+		if x := e.controls[id]; x.Want != nil && *x.Want > 0 && x.together() && !x.returns {
+			e.emitWant(x, true)
+		}
+	}
+}
+
 // startBeats lets the beats for a device begin, or go on with another lease.
 func (e *Engine) startBeats(d *device) {
 	lease := e.site.Devices[d.ID].Lease

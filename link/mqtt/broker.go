@@ -354,8 +354,10 @@ func (b *Broker) empty(d *device) {
 			continue
 		}
 		topic, keep := topics.Want(cfg)
-		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: w.Pulse == "", kept: keep && w.Pulse == ""}
+		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: w.Pulse == "", kept: keep && w.Pulse == "" && !w.Fleeting}
 		switch {
+		case w.Fleeting: // whoever subscribes next is told anew, when it is its turn
+			delete(d.wants, topic)
 		case w.Pulse == "":
 			d.wants[topic] = m
 		case w.Value != cfg.Safe:

@@ -320,7 +320,10 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 		controls := c.hub.Site().Controls
 		for _, w := range post.Wants {
 			topic, keep := topics.Want(controls[w.Control])
-			c.publish(ctx, p, device, topic, keep && w.Pulse == "", mapping.Payload(controls[w.Control], w.Value, c.hub.Time()))
+			if keep && w.Fleeting { // what the broker kept before would hold for whoever comes next
+				c.publish(ctx, p, device, topic, true, nil)
+			}
+			c.publish(ctx, p, device, topic, keep && w.Pulse == "" && !w.Fleeting, mapping.Payload(controls[w.Control], w.Value, c.hub.Time()))
 		}
 		for _, x := range post.Mirrors {
 			topic, payload := topics.Mirror(x)
