@@ -287,7 +287,7 @@ func fallback(f *Facts) site.Amount {
 // A fall to the fallback delays no off either: it is there because nobody knows.
 func limit(f *Facts, d *Decision) {
 	l := &f.Auto.Limits
-	if *l == (site.RunLimits{}) {
+	if *l == (site.RunLimits{}) && f.Spent == NoLimit {
 		return
 	}
 	running := f.Last != nil && *f.Last > 0

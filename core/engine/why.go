@@ -439,7 +439,11 @@ func (e *Engine) Reason(now Now, id string) string {
 		return ""
 	}
 	e.now = now
-	switch x.dec.Step {
+	step := x.dec.Step
+	if step == control.ByHand && (x.dec.Limit != control.NoLimit || x.dec.Blind) { // its numbers go on
+		step = control.Demanding
+	}
+	switch step {
 	case control.Demanding, control.Idle, control.NotAllowed, control.FellBack, control.Settling, control.Interlocked:
 		if x.Phase != Unconfirmed && x.Proof != ProofMissing && x.Reason == x.told {
 			out := len(e.out)

@@ -54,7 +54,7 @@ func TestValue(t *testing.T) {
 
 func studio() *site.Site {
 	s := (&site.Site{}).Clone()
-	s.Devices["plug"] = site.Device{ID: "plug", Link: site.Link{Kind: site.MQTT, Presence: &site.Source{Topic: "bought/plug/LWT"}}}
+	s.Devices["plug"] = site.Device{ID: "plug", Link: site.Link{Kind: site.MQTT, Presence: &site.Source{Topic: "bought/plug/presence"}}}
 	s.Signals["plug.power"] = site.Signal{ID: "plug.power", Device: "plug", Raw: "power", Kind: site.Number, Source: site.Source{Topic: "bought/plug/+/state", Pointer: "/energy/power"}}
 	s.Signals["plug.total"] = site.Signal{ID: "plug.total", Device: "plug", Raw: "total", Kind: site.Number, Source: site.Source{Topic: "bought/plug/+/state", Pointer: "/energy/total"}}
 	s.Signals["plug.own"] = site.Signal{ID: "plug.own", Device: "plug", Raw: "own", Kind: site.Number}
@@ -76,14 +76,14 @@ func TestMessage(t *testing.T) {
 	assert.True(t, got.Silent)
 	assert.False(t, m.Take("bought/lamp/0/state", []byte(`{}`)).Matched)
 	for payload, want := range map[string]bool{"Online": true, "offline": false} {
-		online, told, err := m.Presence("bought/plug/LWT", []byte(payload))
+		online, told, err := m.Presence("bought/plug/presence", []byte(payload))
 		require.NoError(t, err)
 		assert.True(t, told)
 		assert.Equal(t, want, online)
 	}
-	_, _, err := m.Presence("bought/plug/LWT", []byte("perhaps"))
+	_, _, err := m.Presence("bought/plug/presence", []byte("perhaps"))
 	assert.ErrorContains(t, err, "neither")
-	assert.Equal(t, []string{"bought/plug/+/state", "bought/plug/0/state", "bought/plug/LWT"}, m.Topics())
+	assert.Equal(t, []string{"bought/plug/+/state", "bought/plug/0/state", "bought/plug/presence"}, m.Topics())
 }
 
 func TestPayload(t *testing.T) {
