@@ -55,7 +55,7 @@ lint: console/node_modules/.made ## linters for Go and the console, and whether 
 	./scripts/fresh
 
 bench: build ## figures, in pairs in one run
-	go test -run '^$$' -bench . -benchtime 2s ./core/series ./core/engine ./tests
+	go test -run '^$$' -bench . -benchtime 2s ./core/series ./core/engine ./core/bottle ./tests
 	go test -run '^$$' -bench Ingest -benchtime 2000x ./store
 	go test -run '^$$' -bench 'Size|Year|Start' -benchtime 5x -timeout 30m ./store
 	cd console && FIGURES=1 npm run --silent e2e -- figures
