@@ -63,6 +63,10 @@ bench: build ## figures, in pairs in one run
 prove: need-test build ## the long crash, takeover and soak tests; results go to docs/proof.md
 	./scripts/prove
 
+.PHONY: mutants
+mutants: ## small changes of the deciding code, and whether the tests notice; results go to docs/mutants.md
+	go run ./scripts/mutants -n 300 > docs/mutants.new && mv docs/mutants.new docs/mutants.md
+
 RELEASE := bin/release
 SBOM := github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
 

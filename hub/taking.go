@@ -139,6 +139,7 @@ func (h *Hub) ReplaceKey(ctx context.Context, a access.Actor, id string) (key st
 			return err
 		}
 		h.withdraw(false, controls...)
+		h.apply(engine.Leave{Controls: controls, End: true, Actor: a}) // whatever comes in its place, the hub decides afresh
 		h.keys.set(id, hash)
 		h.write(store.SaveKey(id, hash))
 		h.journal(h.Time(), a, "replace key", id, "", "", "")

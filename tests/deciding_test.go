@@ -271,3 +271,50 @@ func TestLevelsAndChoices(t *testing.T) {
 	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.duct", nil, client.SwitchControlJSONRequestBody{To: "much"})
 	assert.ErrorContains(t, err, "expected a number from 0 to 100")
 }
+
+// What somebody relies on is not taken away without a word, and what cannot be done is said instead of ignored.
+func TestWhatIsReliedOnIsNotTakenAway(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	b := fans(r, "fan", "bell")
+	decide(r, "kiln.fan", site.Automation{Interlocks: []site.Interlock{{Name: "hot", Condition: site.Condition{When: "kiln.chamber > 50"}}}})
+	_, err := r.Owner.RemoveSignalWithResponse(t.Context(), "kiln.chamber")
+	assert.ErrorContains(t, err, "the interlock “hot” of Fan")
+	b.change("kiln.bell", client.ControlChange{Momentary: &site.Pulse{ForMS: 300}})
+	until := time.Now().Add(time.Hour)
+	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.bell", nil, client.SwitchControlJSONRequestBody{To: true, Until: &until})
+	assert.ErrorContains(t, err, "Bell is momentary")
+	_, err = r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{{Kind: site.DoPulse, ID: "kiln.fan"}}}}})
+	assert.ErrorContains(t, err, "it cannot be pulsed")
+	b.read("chamber", "60")
+	r.Soon("an interlock holds it", func() bool { return strings.Contains(b.reason("kiln.fan"), "interlock “hot”") })
+	a, err := r.Owner.GetAutomationWithResponse(t.Context(), "kiln.fan")
+	require.NoError(t, err)
+	assert.Equal(t, "i1", a.JSON200.Config.Interlocks[0].ID, "its state is kept by an id of the hub's")
+}
+
+// Of what is on in a group the broker keeps nothing: boards that come back after a power cut wait for their turn.
+func TestNothingOfAGroupIsKeptWhileItIsOn(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	for _, name := range []string{"fan", "bell"} {
+		r.Pub("kiln", key, "ember/kiln/is/"+name, "off")
+	}
+	_, err := r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
+	require.NoError(t, err)
+	first := r.Sub("kiln", key, "ember/kiln/want/#", "-F", "%t %p %r", "-i", "one")
+	r.Switch("kiln.fan", true)
+	r.Soon("told", func() bool { return strings.Contains(first.String(), "want/fan on 0") })
+	first.Stop()
+	board := newRelay(r, key)
+	r.Soon("it says that it is off, and is told anew", func() bool {
+		board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
+		return rig.On(r.Control("kiln.fan").Want)
+	})
+	r.Switch("kiln.fan", false)
+	r.Soon("off", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+	again := r.Sub("kiln", key, "ember/kiln/want/#", "-F", "%t %p %r", "-i", "two")
+	r.Soon("off is kept", func() bool { return strings.Contains(again.String(), "want/fan off 1") })
+	assert.NotContains(t, again.String(), "want/fan on 1")
+}

@@ -26,7 +26,6 @@ type board struct {
 	fallen  bool                   // to its safe values, since the beats stopped
 	waiting map[string]site.Amount // retained, until the first beat
 	watch   int
-	hourly  int
 }
 
 // output is what a control physically is.
@@ -44,7 +43,6 @@ type output struct {
 	pressed time.Duration // when somebody last pressed its button
 	ever    bool
 	drives  *door
-	sign    float64
 }
 
 // sensor is a signal at its source.

@@ -136,3 +136,14 @@ func BenchmarkHouse(b *testing.B) {
 	}
 	b.ReportMetric(days.Hours()/24/b.Elapsed().Minutes(), "house-days/min")
 }
+
+// TestMutants is what a changed engine has to get past beside its own tests: some houses, always the same.
+func TestMutants(t *testing.T) {
+	if os.Getenv("IDLEEMBER_MUTANTS") == "" {
+		t.Skip("IDLEEMBER_MUTANTS is not set")
+	}
+	for seed := uint64(1); seed <= 24; seed++ {
+		r := Run(NewPlan(seed, 5*time.Hour, 12, 4))
+		require.Empty(t, r.Faults, "seed %d", seed)
+	}
+}

@@ -292,7 +292,7 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 	var to site.Amount
 	for i, t := range x.demands {
 		d := &x.auto.Demands[i]
-		if t == nil {
+		if t == nil || t.c != nil && t.c.names(x.id) {
 			return 0, ""
 		}
 		must := t.must
@@ -499,7 +499,7 @@ func (o *oracle) longest(x *watched) {
 	if !o.healthy(x, most+rest) {
 		slack += b.lease * 2
 	}
-	if total > most+slack && o.w.now > x.limited+most && !o.meddled(x) && b.lease > 0 {
+	if total > most+slack && o.w.now > x.limited+most && (x.ill == 0 || o.w.now > x.ill+most+rest) && !o.meddled(x) && b.lease > 0 {
 		o.fault("longest on", x.id, "it was on for %s within %s; at most %s is allowed", total.Round(time.Second), (most + rest).Round(time.Second), most)
 	}
 }

@@ -119,6 +119,7 @@ func (l *link) carry(f func()) {
 	delay := l.delay
 	if l.lossy > 0 && l.rng.Float64() < l.lossy {
 		l.sick, l.lost = w.now, w.now
+		w.oracle.loses(l.b)
 		return
 	}
 	if l.reorders > 0 && l.rng.Float64() < l.reorders {

@@ -90,7 +90,6 @@ type watched struct {
 	expectFrom time.Duration
 	locked     time.Duration // since when it is out of service; 0: it is in service
 	pressed    time.Duration // when somebody last switched it at the board
-	followed   time.Time     // when what was switched at its board was last followed
 	limited    time.Duration // since when its limits are what they are
 	leaves     bool          // it is being taken away
 	lame       bool          // its output did not do what it was told, and nobody can know
@@ -98,7 +97,6 @@ type watched struct {
 	overWant   *site.Amount  // what auto came to then
 	ill        time.Duration // when its output was last not as it should be
 	runs       []run         // when it was physically on
-	deleted    bool
 }
 
 type run struct{ from, to time.Duration }
@@ -375,6 +373,36 @@ func (o *oracle) resets(id string) {
 	}
 }
 
+// loses is a link on which something was lost: an output that cannot answer may have fallen back, and nobody can know.
+func (o *oracle) loses(b *board) {
+	for _, out := range b.outputs {
+		if x := o.watched[out.id]; x != nil && !x.cfg.Answers {
+			x.lame = true
+		}
+	}
+}
+
+// gone judges what was taken away, when its board had the time to fall back: it is at its safe value.
+func (o *oracle) gone(controls []string) {
+	since := o.w.now
+	for _, id := range controls {
+		out := o.w.output(id)
+		if out == nil || out.cfg.What() == site.Mover {
+			continue
+		}
+		o.w.in(2*time.Minute+30*time.Second, func() {
+			_, there := o.site.Controls[id]
+			if there && o.site.Devices[out.cfg.Device].Active() {
+				return // it came back
+			}
+			o.judged("gone")
+			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && !out.deaf && !out.wrong {
+				o.fault("gone", id, "it was taken away at %s, and is physically %s", clock(since), out.cfg.Say(out.actual))
+			}
+		})
+	}
+}
+
 func (o *oracle) leaves(controls []string, ends bool) {
 	for _, id := range controls {
 		if x := o.watched[id]; x != nil {
@@ -467,11 +495,9 @@ func (o *oracle) look1(id string, g *seen) (formula.Value, set) {
 	case cfg.Reports == site.OnChange:
 		return g.value, only(yes)
 	}
-	short, long := 3*g.every, 3*g.every // where it is told
+	short, long := 3*cfg.Interval, 3*cfg.Interval // where it is told
 	if cfg.Interval == 0 {
 		short, long = min(3*g.every, 3*time.Minute)*8/10, max(3*g.every*12/10, 15*time.Minute)
-	} else {
-		short, long = 3*cfg.Interval, 3*cfg.Interval
 	}
 	switch {
 	case g.boot != h.booted:

@@ -298,6 +298,8 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 	case Replaced:
 		h.takeAway(id, who, false, func() {
 			if b := h.w.boards[id]; b != nil {
+				_, controls := h.site.Of(id)
+				h.apply(engine.Leave{Controls: controls, End: true, Actor: who})
 				h.put(id, func(box *mailboxBox) { box.End() })
 				b.powerDown()
 				h.w.in(3*time.Second, b.powerUp)

@@ -37,6 +37,7 @@ func (h *hub) makeSafe(controls []string, who access.Actor, stay, removed bool, 
 			}
 		}
 		h.w.oracle.leaves(controls, true)
+		h.w.oracle.gone(controls)
 		if h.up {
 			then()
 		}

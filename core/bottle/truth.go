@@ -1,6 +1,8 @@
 package bottle
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"idleember/core/calendar"
@@ -170,6 +172,14 @@ func (o *oracle) weigh(c *cond) {
 	for _, t := range c.users {
 		t.move(o)
 	}
+}
+
+// names reports whether a condition is about a control.
+func (c *cond) names(control string) bool {
+	about := func(f *formula.Formula) bool {
+		return f != nil && slices.ContainsFunc(f.IDs, func(id string) bool { return id == control || strings.HasPrefix(id, control+".") })
+	}
+	return about(c.when) || about(c.until)
 }
 
 // tracker follows a condition with its dead band and delays.

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"idleember/core/engine"
-	"idleember/core/site"
 )
 
 // epoch is the wall time at which every bottle begins, but for the day of the year that its plan chooses.
@@ -167,5 +166,3 @@ func clock(at time.Duration) string {
 	t := epoch.Add(at)
 	return fmt.Sprintf("day %d %s", int(at/(24*time.Hour))+1, t.Format("15:04:05.000"))
 }
-
-func slugOf(id string) string { _, rest := site.Split(id); return rest }

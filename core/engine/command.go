@@ -146,9 +146,10 @@ func (e *Engine) putAside(x *controlled) {
 func (e *Engine) leave(in Leave) {
 	for _, id := range in.Controls {
 		x := e.controls[id]
-		if x == nil || x.leaving == !in.End {
+		if x == nil || x.leaving == !in.End && !x.gone {
 			continue
 		}
+		x.gone = false
 		if !in.End {
 			e.putAside(x)
 		}

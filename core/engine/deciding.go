@@ -53,6 +53,7 @@ type controlled struct {
 	perhaps   bool            // its output may be on, for all that the hub knows
 	returns   bool            // its device is back, and has not said yet what it is
 	leaving   bool            // it is being taken away
+	gone      bool            // it was: nothing is decided of it before it is there again
 	stays     bool            // and what an interlock forces stays
 	grace     time.Duration   // until then what is not known after a start leaves it as it is
 	told      string          // the reason that the decision gave
@@ -250,7 +251,7 @@ func (e *Engine) mark(x *controlled) {
 
 // decide takes the decision on one control and carries it out.
 func (e *Engine) decide(x *controlled) {
-	if !e.site.Devices[x.cfg.Device].Active() {
+	if x.gone || !e.site.Devices[x.cfg.Device].Active() {
 		x.unkept = false
 		return
 	}
@@ -378,10 +379,7 @@ func (e *Engine) endHand(x *controlled) {
 		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto", Reason: "the time by hand is over"})
 		return
 	}
-	back := x.cfg.Safe
-	if x.Before != nil {
-		back = *x.Before
-	}
+	back := x.afterHand()
 	x.Hand, x.HandBy, x.Before = &back, access.HubActor(), nil
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was), After: x.cfg.Say(back), Reason: "the time by hand is over"})
 }
@@ -412,7 +410,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	}
 	if !dec.Has {
 		if x.Service == control.OutSilent && x.Want != nil {
-			e.withdraw(Withdraw{Control: x.ID})
+			e.takeBack(x)
 		}
 		return
 	}

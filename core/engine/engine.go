@@ -235,10 +235,13 @@ func (e *Engine) applySite(s *site.Site) {
 			e.signals[id] = &signal{SignalState: SignalState{ID: id, Fresh: Unknown}}
 		}
 	}
-	for id := range s.Controls {
-		if e.controls[id] == nil {
-			e.controls[id] = &controlled{ControlState: ControlState{ID: id}}
+	for id, c := range s.Controls {
+		x := e.controls[id]
+		if x == nil {
+			x = &controlled{ControlState: ControlState{ID: id}}
+			e.controls[id] = x
 		}
+		x.gone = x.gone && s.Devices[c.Device].Active() // when it is enabled again it is there
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Devices)) {
 		if d := e.devices[id]; d.Online && !s.Devices[id].Active() {

@@ -153,7 +153,8 @@ type History struct {
 // Late says that readings of the past were stored for a signal.
 type Late struct{ Signal string }
 
-// Withdraw ends what is wanted of a control, because it or its device is taken away. Doubt says that its safe value was not
+// Withdraw ends what is wanted of a control, because it or its device is taken away. Nothing is decided of it before its device
+// is enabled again or Leave with End says that it stays, as with another board in the place of the old one. Doubt says that its safe value was not
 // confirmed: then the device does not hear the hub for a while, so that it falls back by itself.
 type Withdraw struct {
 	Control string

@@ -417,9 +417,52 @@ func TestAReplacedBoardIsDecidedAfresh(t *testing.T) {
 	h.do(Leave{Controls: []string{"h.heater"}, Actor: access.HubActor()})
 	h.obeys()
 	h.do(Withdraw{Control: "h.heater"})
+	h.lives(20*time.Second, map[string]float64{"temperature": 15})
+	assert.Equal(t, site.Amount(-1), h.wanted("heater"), "what was taken away is decided of no more")
+	h.do(Leave{Controls: []string{"h.heater"}, End: true})
 	assert.Equal(t, Auto, h.state("heater").Mode)
 	h.do(Offline{Device: "h", Session: "1"})
 	h.do(Online{Device: "h", Session: "2"})
 	h.lives(20*time.Second, map[string]float64{"temperature": 15})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
+}
+
+func TestTryBeginsWithTheStateThatIs(t *testing.T) {
+	lamp := site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}
+	h := newHouse(t, auto("fan", lamp))
+	h.reads("gas", 5)
+	h.is("day", true)
+	h.lives(time.Hour, map[string]float64{"gas": 5})
+	h.is("day", false)
+	got, ok := h.Try(h.now, h.site, "h.fan", nil)
+	require.True(t, ok)
+	assert.Equal(t, "on", got.Want)
+	assert.Contains(t, got.Why.Reason, "13 h of light counted from 10:00")
+	h.reads("gas", 40)
+	h.reads("gas", 20)
+	got, _ = h.Try(h.now, h.site, "h.fan", nil)
+	assert.Equal(t, "off", got.Want, "an interlock that holds goes on holding")
+}
+
+func TestLatchesOfEarlierVersionsAreCarriedOver(t *testing.T) {
+	h := newHouse(t, auto("pump", site.Automation{Demands: whenever("h.moisture < 30"), Interlocks: []site.Interlock{
+		{ID: "i1", Name: "empty", Latch: true, Condition: site.Condition{When: "not h.float"}}, {ID: "i2", Name: "gas", Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}))
+	want := site.Amount(0)
+	var state Restored
+	require.NoError(t, state.Add("control", "h.pump", []byte(`{"id":"h.pump","want":0,"mode":"auto","step":"interlock","latched":["empty"]}`)))
+	require.NoError(t, state.Add("condition", "h.gas > 30|h.gas < 10|0|0|true", []byte(`{"is":2,"at":"2026-03-02T08:00:00Z"}`)))
+	state.Controls[0].Want, state.Alive = &want, h.now.Wall
+	again := &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
+	again.do(SiteChanged{h.site})
+	again.do(state)
+	again.do(Online{Device: "h", Session: "1"})
+	again.is("float", true)
+	again.lives(20*time.Second, map[string]float64{"moisture": 10, "gas": 20})
+	assert.Equal(t, []string{"i1"}, again.state("pump").Latched)
+	assert.Equal(t, control.True, again.state("pump").Locks[1].Is, "between its limits it goes on holding")
+	again.do(Reset{Control: "h.pump", Actor: kim})
+	assert.Zero(t, again.wanted("pump"))
+	again.reads("gas", 9)
+	assert.Equal(t, site.Amount(1), again.wanted("pump"))
 }

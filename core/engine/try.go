@@ -17,7 +17,7 @@ type Tried struct {
 }
 
 // Try says what a control would be in auto by a site that need not be in force, with some values in the place of those that
-// are. Delays are left out, and what a function looks back on is taken to have been the same all the time. Nothing changes.
+// are. It begins with the state that is: what a demand remembers, an interlock that holds, a rest. Delays are left out, and what a function looks back on is taken to have been the same all the time. Nothing changes.
 func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading.Value) (Tried, bool) {
 	cfg, ok := s.Controls[id]
 	if !ok {
@@ -37,8 +37,14 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 	}
 	for c := range s.Controls {
 		t.controls[c] = &controlled{ControlState: ControlState{ID: c}}
-		if have := e.controls[c]; have != nil && c != id {
-			t.controls[c].ControlState = have.ControlState
+		if have := e.controls[c]; have != nil { // as it is now: what it ran, rests, holds and remembers counts
+			x := t.controls[c]
+			x.ControlState, x.onSince, x.offSince, x.restUntil = have.ControlState, have.onSince, have.offSince, have.restUntil
+			x.starts, x.ran, x.doing = have.starts, have.ran, have.doing
+			x.Demands = nil
+			for _, d := range have.demands {
+				x.Demands = append(x.Demands, d.DemandState)
+			}
 		}
 	}
 	for g := range s.Settings {
@@ -69,6 +75,11 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 		if c.Pending != control.Unknown {
 			c.Is, c.due = c.Pending, 0
 			t.mark(x)
+		}
+	}
+	for _, l := range x.interlocks {
+		if l.Pending != control.Unknown {
+			t.turn(l, l.Pending)
 		}
 	}
 	t.settle()

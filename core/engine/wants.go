@@ -91,6 +91,15 @@ func (e *Engine) withdraw(in Withdraw) {
 	if x == nil {
 		return
 	}
+	x.gone = true
+	e.takeBack(x)
+	if in.Doubt {
+		e.fallSilent(x)
+	}
+}
+
+// takeBack ends what is wanted of a control now.
+func (e *Engine) takeBack(x *controlled) {
 	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, ""
 	x.leaving, x.stays, x.returns, x.again = false, false, false, false
 	if x.Service == control.InService {
@@ -108,9 +117,6 @@ func (e *Engine) withdraw(in Withdraw) {
 	e.controlPoints(x)
 	e.show(x)
 	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID, Rev: x.Rev})
-	if in.Doubt {
-		e.fallSilent(x)
-	}
 }
 
 // fallSilent lets a device hear nothing of the hub for a lease and a beat, so that what it did not confirm falls back.

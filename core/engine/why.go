@@ -542,13 +542,21 @@ func (e *Engine) otherwise(x *controlled, w *Why) {
 	w.Else = without + " it would be " + x.cfg.Say(d.Value) + "."
 }
 
+// afterHand is what a control without automation goes back to when the time by hand is over.
+func (x *controlled) afterHand() site.Amount {
+	if x.Before != nil {
+		return *x.Before
+	}
+	return x.cfg.Safe
+}
+
 // coming says what happens next.
 func (e *Engine) coming(x *controlled, w *Why) {
 	add := func(format string, args ...any) { w.Next = append(w.Next, fmt.Sprintf(format, args...)) }
 	if x.Hand != nil && !x.HandUntil.IsZero() {
 		then := "auto"
 		if !x.auto.HasAuto() {
-			then = x.cfg.Say(x.cfg.Safe)
+			then = x.cfg.Say(x.afterHand())
 		}
 		add("%s: %s.", e.when(x.HandUntil), then)
 	}
@@ -596,7 +604,7 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 		if x.Hand != nil && !x.HandUntil.IsZero() && !x.HandUntil.Before(from) && x.HandUntil.Before(to) {
 			word := "auto"
 			if !x.auto.HasAuto() {
-				word = x.cfg.Say(x.cfg.Safe)
+				word = x.cfg.Say(x.afterHand())
 			}
 			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: word + ", the time by hand is over"})
 		}
