@@ -57,6 +57,9 @@ func (o *oracle) look() {
 		if x.cfg.What() == site.Mover && x.mayForce() {
 			x.over, x.overWant = true, nil
 		}
+		if s.Step == control.Interlocked || s.Limit == control.Chatters || x.mayForce() {
+			x.forcedAt = o.w.now
+		}
 		o.interlock(x, &s)
 		o.latch(x, &s)
 		o.motor(x, &s)
@@ -76,7 +79,7 @@ func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration,
 		if l.cfg.To != nil {
 			to = *l.cfg.To
 		}
-		if l.may || l.hold || !l.c.pure {
+		if l.may || l.hold || !l.pure() {
 			allowed = append(allowed, to)
 		}
 		if l.hold {
@@ -98,7 +101,7 @@ func (x *watched) flutters() bool {
 
 // mayForce reports whether any interlock may hold.
 func (x *watched) mayForce() bool {
-	return slices.ContainsFunc(x.locks, func(l *lock) bool { return l.may || l.hold })
+	return slices.ContainsFunc(x.locks, func(l *lock) bool { return l.may || l.hold || !l.pure() })
 }
 
 // interlock: while one holds, its value holds.
@@ -110,7 +113,7 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 	if x.exclusive() || x.auto.Limits.RestartHurts {
 		allowed = append(allowed, 0)
 	}
-	if s.Limit == control.Chatters && x.flutters() {
+	if s.Limit == control.Chatters && (x.flutters() || x.cfg.What() == site.Mover) {
 		return // held at what another one forced, because they fight
 	}
 	o.judged("interlock")
@@ -135,7 +138,7 @@ func say(x *watched, a *site.Amount) string {
 // latch: it lets go only by a person, and nothing but a known true latches it.
 func (o *oracle) latch(x *watched, s *engine.ControlState) {
 	for _, l := range x.locks {
-		if !l.cfg.Latch || !l.c.pure {
+		if !l.cfg.Latch || !l.pure() {
 			continue
 		}
 		o.judged("latch")
@@ -267,7 +270,7 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 
 // expected is what auto surely comes to, and why; "" where that is not sure.
 func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount, what string) {
-	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.c.pure }) {
+	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.pure() }) {
 		return 0, "" // it may have been overruled for an instant
 	}
 	if !x.auto.HasAuto() || s.Mode != engine.Auto || s.Service != control.InService || x.mayForce() || len(x.demands) == 0 {
@@ -411,6 +414,7 @@ func (o *oracle) reported(r engine.Report, effects []engine.Effect) {
 	case x.locked > 0:
 		o.fault("followed", x.id, "it is out of service, and what was switched at the board is followed")
 	case x.out.b.link.sick > 0 && o.w.now-x.out.b.link.sick < 2*time.Minute: // messages that were doubled or mixed up
+	case x.out.b.link.lost > 0 && o.w.now-x.out.b.link.lost < 65*time.Minute: // what was done before was heard only now
 	case x.out.pressed == 0 || o.w.now-x.out.pressed > 2*time.Minute:
 		if !x.out.wrong && !x.out.deaf && o.w.now > x.ill+time.Minute {
 			o.fault("followed", x.id, "%s is followed, and nobody switched it at the board", say(x, s.Hand))
@@ -492,6 +496,9 @@ func (o *oracle) longest(x *watched) {
 	total := time.Duration(0)
 	for _, r := range x.runs {
 		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
+	}
+	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
+		return // that time counts, and is not bound
 	}
 	o.judged("longest")
 	slack := 15 * time.Second

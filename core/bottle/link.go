@@ -25,7 +25,7 @@ type link struct {
 	reorders  float64
 	down      int // what ends the present connection
 	kept      map[string]mailbox.Outgoing
-	lost      time.Duration // when it last lost something: what the hub does not know then, it learns within an hour
+	lost      time.Duration // when it last lost, doubled or mixed up something: what the hub does not know then, it learns within an hour
 	sick      time.Duration // when it last lost, delayed or ended something
 }
 
@@ -123,7 +123,7 @@ func (l *link) carry(f func()) {
 		return
 	}
 	if l.reorders > 0 && l.rng.Float64() < l.reorders {
-		l.sick = w.now
+		l.sick, l.lost = w.now, w.now
 		delay += time.Duration(l.rng.IntN(3000)) * time.Millisecond
 	}
 	if l.delay > time.Second {
@@ -131,7 +131,7 @@ func (l *link) carry(f func()) {
 	}
 	w.in(delay, f)
 	if l.doubles > 0 && l.rng.Float64() < l.doubles {
-		l.sick = w.now
+		l.sick, l.lost = w.now, w.now
 		w.in(delay+time.Duration(l.rng.IntN(2000))*time.Millisecond, f)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idleember/core/calendar"
+	"idleember/core/control"
 	"idleember/core/engine"
 	"idleember/core/formula"
 	"idleember/core/reading"
@@ -90,6 +91,7 @@ type watched struct {
 	expectFrom time.Duration
 	locked     time.Duration // since when it is out of service; 0: it is in service
 	pressed    time.Duration // when somebody last switched it at the board
+	forcedAt   time.Duration // when an interlock last forced it
 	limited    time.Duration // since when its limits are what they are
 	leaves     bool          // it is being taken away
 	lame       bool          // its output did not do what it was told, and nobody can know
@@ -296,6 +298,9 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	for _, e := range effects {
 		switch e := e.(type) {
 		case engine.ControlChanged:
+			if x := o.watched[e.State.ID]; x != nil && (e.State.Step == control.Interlocked || e.State.Limit == control.Chatters || x.mayForce()) {
+				x.forcedAt = o.w.now
+			}
 			for _, suffix := range []string{"", ".is", ".want", ".mode", ".phase"} {
 				for _, c := range o.users[e.State.ID+suffix] {
 					o.soil(c)
@@ -336,13 +341,13 @@ func (o *oracle) settled() {
 
 // commands is a person who wants something.
 func (o *oracle) commands(id string, to site.Amount, until time.Time) {
+	if t := o.w.plan.Doors[id]; t.Pulses != "" && to == site.Stop {
+		return // it cannot be stopped
+	}
 	if x := o.watched[id]; x != nil {
 		x.commands++
 		x.hand = nil
 		x.over = x.over && x.mayForce()
-		if t := o.w.plan.Doors[id]; t.Pulses != "" && to == site.Stop {
-			return // it cannot be stopped
-		}
 		if until.IsZero() && x.cfg.Momentary == nil {
 			x.hand, x.handAt = &to, o.w.now
 		}
@@ -359,6 +364,12 @@ func (o *oracle) pressed(out *output) {
 func (o *oracle) locks(id string) {
 	if x := o.watched[id]; x != nil && x.locked == 0 {
 		x.locked = o.w.now
+	}
+}
+
+func (o *oracle) unlocks(id string) {
+	if x := o.watched[id]; x != nil {
+		x.locked, x.limited = 0, o.w.now
 	}
 }
 
@@ -387,7 +398,7 @@ func (o *oracle) gone(controls []string) {
 	since := o.w.now
 	for _, id := range controls {
 		out := o.w.output(id)
-		if out == nil || out.cfg.What() == site.Mover {
+		if out == nil || !o.site.Devices[out.cfg.Device].Active() || out.cfg.What() == site.Mover {
 			continue
 		}
 		o.w.in(2*time.Minute+30*time.Second, func() {

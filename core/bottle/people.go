@@ -209,6 +209,7 @@ func (h *hub) people(x *Happening, who access.Actor) {
 	case Unlocked:
 		for _, id := range sorted(h.site.Controls) { // whatever is locked: somebody comes round
 			if s, _ := h.engine.Control(id); h.up && s.Service != control.InService {
+				h.w.oracle.unlocks(id)
 				h.apply(engine.Serve{Control: id, Service: control.InService, Actor: who})
 			}
 		}

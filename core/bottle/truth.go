@@ -138,6 +138,18 @@ func from(was time.Duration, holds bool, now time.Duration) time.Duration {
 	return was
 }
 
+// pure reports whether nothing that the control itself does bears on the interlock at once.
+func (l *lock) pure() bool {
+	if t := l.of.auto; t != nil && t.Travel != nil {
+		for _, contact := range []string{t.Travel.IsOpen, t.Travel.IsClosed} {
+			if contact != "" && l.c.names(contact) {
+				return false
+			}
+		}
+	}
+	return l.c.pure
+}
+
 // allKnown reports whether everything that a formula names is surely known.
 func (o *oracle) allKnown(f *formula.Formula) bool {
 	if f == nil {
@@ -243,7 +255,7 @@ func (l *lock) move(o *oracle) {
 	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
 	past := func(since, wait time.Duration) bool { return l.past(o, since, wait) }
 	grip := func() {
-		if !l.hold && c.pure {
+		if !l.hold && l.pure() {
 			l.hold, l.since = true, now
 		}
 		l.may = true

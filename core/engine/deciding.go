@@ -59,6 +59,7 @@ type controlled struct {
 	told      string          // the reason that the decision gave
 	pulseWake uint64
 	proofWake uint64
+	offWake   uint64
 	doing     doing
 	mover     *mover // it is a mover
 	deciding

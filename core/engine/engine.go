@@ -468,6 +468,8 @@ func (e *Engine) fire() {
 			e.lookDue(w)
 		case wakeCond:
 			e.condDue(w)
+		case wakeOff:
+			e.offDue(w)
 		case wakeLock:
 			e.lockDue(w)
 		case wakeDecide:
@@ -530,6 +532,7 @@ const (
 	wakeLook
 	wakeCond
 	wakeLock
+	wakeOff
 	wakeDecide
 	wakeMover
 	wakeRule

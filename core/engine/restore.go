@@ -207,7 +207,11 @@ func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 		return
 	}
 	if !e.now.Trusted { // how long it is ago nobody knows; for so long at least it was on
-		x.UsedMS += max(0, alive.Sub(x.RunAt)).Milliseconds()
+		run := alive.Sub(x.RunAt)
+		if run < 0 && x.auto != nil { // not even that is known
+			run = site.Millis(x.auto.Limits.LongestOnMS)
+		}
+		x.UsedMS += max(0, run).Milliseconds()
 		x.onSince = e.now.Mono
 		return
 	}

@@ -25,12 +25,19 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 func (e *Engine) emitWant(x *controlled, again bool) {
 	if w, ok := e.outgoing(x); ok {
 		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.perhaps { // nobody will ever say that it is off
-			x.perhaps = false
-			e.shared(x)
-			e.mark(x.moves)
+			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
 		e.emit(w)
+	}
+}
+
+// offDue takes a control for off that cannot answer: it had the time to hear it.
+func (e *Engine) offDue(w wake) {
+	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) {
+		x.perhaps = false
+		e.shared(x)
+		e.mark(x.moves)
 	}
 }
 
@@ -191,7 +198,12 @@ func (e *Engine) report(in Report) {
 	if x.returns {
 		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
 			x.session = in.Session
-			e.anew(x)
+			if value == 0 {
+				e.anew(x)
+			} else { // it is on, but not as it is wanted
+				e.sendWant(x, true)
+				e.startConfirm(x)
+			}
 			return
 		}
 	}
