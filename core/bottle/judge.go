@@ -450,7 +450,7 @@ func (o *oracle) meddled(x *watched) bool {
 	if !o.site.Devices[x.cfg.Device].Active() { // nobody hears what is done at its board
 		return true
 	}
-	return x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
+	return x.lame || x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
 }
 
 // together: exclusive outputs and power budgets hold at every instant.
@@ -496,6 +496,9 @@ func (o *oracle) longest(x *watched) {
 	total := time.Duration(0)
 	for _, r := range x.runs {
 		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
+	}
+	if x.pressed > 0 && o.w.now-o.hubSince < most+rest { // somebody switched it while there was no hub
+		return
 	}
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound

@@ -357,7 +357,7 @@ func (o *oracle) commands(id string, to site.Amount, until time.Time) {
 // pressed is a hand at a board.
 func (o *oracle) pressed(out *output) {
 	if x := o.watched[out.id]; x != nil {
-		x.hand, x.pressed, x.ill = nil, o.w.now, o.w.now
+		x.hand, x.pressed, x.ill = nil, o.w.now, max(x.ill, o.w.now)
 	}
 }
 
