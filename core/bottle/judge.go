@@ -422,9 +422,6 @@ func (o *oracle) reported(r engine.Report, effects []engine.Effect) {
 	}
 }
 
-// sent hears what a link takes.
-func (o *oracle) sent(b *board, x mailboxOutgoing) {}
-
 // physical hears of an output that changed.
 func (o *oracle) physical(out *output, was site.Amount) {
 	x := o.watched[out.id]

@@ -152,7 +152,6 @@ func (l *link) post(p mailbox.Post) {
 		default:
 			l.kept[x.Raw] = x
 		}
-		l.b.w.oracle.sent(l.b, x)
 		l.deliver(func() { l.b.want(x.Control, x.Value, false) })
 	}
 	if p.Beat > 0 {

@@ -10,6 +10,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/control"
 	"idleember/core/engine"
+	"idleember/core/mailbox"
 	"idleember/core/site"
 )
 
@@ -301,7 +302,7 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 			if b := h.w.boards[id]; b != nil {
 				_, controls := h.site.Of(id)
 				h.apply(engine.Leave{Controls: controls, End: true, Actor: who})
-				h.put(id, func(box *mailboxBox) { box.End() })
+				h.put(id, func(box *mailbox.Box) { box.End() })
 				b.powerDown()
 				h.w.in(3*time.Second, b.powerUp)
 			}
@@ -324,7 +325,7 @@ func (h *hub) setState(id string, state site.State) {
 		return
 	}
 	if state != site.Active {
-		h.put(id, func(box *mailboxBox) { box.End() })
+		h.put(id, func(box *mailbox.Box) { box.End() })
 		h.w.boards[id].link.broken++
 	} else {
 		h.attach(id)

@@ -16,12 +16,10 @@ type Plan struct {
 	Span       time.Duration
 	Site       *site.Site
 	Every      map[string]time.Duration // how often each periodic signal is told
-	Doors      map[string]site.Travel
+	Doors      map[string]site.Travel   // by mover; the doors stay what they are, whatever becomes of the site
 	Happenings []Happening
 	Ignore     []string // rules that are not judged
 }
-
-// Door travel and contacts as the world builds them are those of the site at the beginning.
 
 // Happening is one disturbance or one thing that somebody does.
 type Happening struct {

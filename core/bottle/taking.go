@@ -5,13 +5,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/engine"
-	"idleember/core/mailbox"
 	"idleember/core/site"
-)
-
-type (
-	mailboxBox      = mailbox.Box
-	mailboxOutgoing = mailbox.Outgoing
 )
 
 // takeAway makes all controls of a device safe, waits until it says so or did not, withdraws what is wanted, and goes on.
