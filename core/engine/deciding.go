@@ -287,7 +287,17 @@ func (e *Engine) decide(x *controlled) {
 // show has the state of a control kept and shown as it is now.
 func (e *Engine) show(x *controlled) {
 	x.unkept = false
-	e.emit(ControlChanged{x.ControlState})
+	e.emit(ControlChanged{x.snapshot()})
+}
+
+// snapshot is the state of a control as it leaves the engine: nothing in it changes any more.
+func (x *controlled) snapshot() ControlState {
+	s := x.ControlState
+	if s.Mover != nil {
+		m := *s.Mover
+		s.Mover = &m
+	}
+	return s
 }
 
 // remind notes what the decision leaves behind beside the want, and reports whether that changed.

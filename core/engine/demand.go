@@ -231,7 +231,7 @@ func (e *Engine) keepDemands(x *controlled) {
 			x.Demands = append(x.Demands, s)
 		}
 	}
-	e.emit(Keep{Kind: "control", ID: x.ID, State: x.ControlState})
+	e.emit(Keep{Kind: "control", ID: x.ID, State: x.snapshot()})
 }
 
 // level bounds an output, rounds it to whole per cent, and leaves it where the difference is not worth telling.

@@ -211,7 +211,7 @@ func (e *Engine) Control(id string) (ControlState, bool) {
 	if c == nil {
 		return ControlState{}, false
 	}
-	return c.ControlState, true
+	return c.snapshot(), true
 }
 
 // Device returns the state of a device.

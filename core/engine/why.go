@@ -76,11 +76,10 @@ func (e *Engine) troubleWords(x *controlled) string {
 	case !d.Online:
 		return name + " is offline since " + e.when(d.Since)
 	case x.Phase == Unconfirmed:
-		said := "has not said what it is"
-		if x.Is != nil {
-			said = "says " + is(x)
+		if x.Is != nil && !same(x.cfg, *x.Is, *x.Want) {
+			return name + " does not confirm " + wanted(x) + ", it says " + is(x)
 		}
-		return name + " does not confirm " + wanted(x) + ", it " + said
+		return name + " has not confirmed " + wanted(x)
 	}
 	return ""
 }
