@@ -39,7 +39,7 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 		t.controls[c] = &controlled{ControlState: ControlState{ID: c}}
 		if have := e.controls[c]; have != nil { // as it is now: what it ran, rests, holds and remembers counts
 			x := t.controls[c]
-			x.ControlState, x.onSince, x.offSince, x.restUntil = have.ControlState, have.onSince, have.offSince, have.restUntil
+			x.ControlState, x.onSince, x.offSince, x.restUntil = have.snapshot(), have.onSince, have.offSince, have.restUntil
 			x.starts, x.ran, x.doing = have.starts, have.ran, have.doing
 			x.Demands = nil
 			for _, d := range have.demands {
