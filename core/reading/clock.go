@@ -134,6 +134,7 @@ func (c *Clock) Move(from time.Time, by time.Duration) {
 type Rhythm struct {
 	last  time.Duration
 	gaps  []time.Duration
+	mid   time.Duration // their median
 	seen  bool
 	even  time.Duration // since when the gaps agree
 	count int           // how many do
@@ -157,7 +158,8 @@ func (r *Rhythm) Heard(mono time.Duration) {
 		}
 		gap := mono - r.last
 		r.gaps = append(r.gaps, gap)
-		if middle := float64(r.middle()); float64(gap) > middle*evenFactor || float64(gap) < middle/evenFactor {
+		r.mid = r.middle()
+		if middle := float64(r.mid); float64(gap) > middle*evenFactor || float64(gap) < middle/evenFactor {
 			r.even, r.count = mono, 0
 		} else {
 			r.count++
@@ -173,7 +175,7 @@ func (r *Rhythm) Fixed() time.Duration {
 	if r.count < evenGaps || r.last-r.even < evenSpan {
 		return 0
 	}
-	return r.middle()
+	return r.mid
 }
 
 // Interval is the median of the last gaps, or 0 while fewer than three are known.
@@ -181,7 +183,7 @@ func (r *Rhythm) Interval() time.Duration {
 	if len(r.gaps) < 3 {
 		return 0
 	}
-	return r.middle()
+	return r.mid
 }
 
 func (r *Rhythm) middle() time.Duration {
