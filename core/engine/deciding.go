@@ -103,7 +103,6 @@ func (e *Engine) build() {
 	oldAlarms := e.alarms
 	e.alarms, e.alarmed = map[string]*alarm{}, queue[*alarm]{}
 	e.queued, e.judged, e.locked, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*lock]{}, queue[*controlled]{}, queue[*rule]{}
-	e.relied = map[string]bool{}
 
 	for _, id := range sorted(e.site.Controls) {
 		x, cfg := e.controls[id], e.site.Controls[id]
@@ -169,10 +168,9 @@ func (x *controlled) auto0(e *Engine) {
 
 // rely notes which signals automation uses: their interval is fixed, so that a sensor that fails slowly is missed.
 func (e *Engine) rely() {
-	for id := range e.site.Signals {
-		if p := e.points[id]; p != nil && len(p.users) > 0 {
-			e.relied[id] = true
-		}
+	for id, s := range e.signals {
+		p := e.points[id]
+		s.relied = p != nil && len(p.users) > 0
 	}
 }
 

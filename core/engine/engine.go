@@ -4,7 +4,6 @@
 package engine
 
 import (
-	"container/heap"
 	"maps"
 	"slices"
 	"time"
@@ -55,7 +54,6 @@ type Engine struct {
 	ruled      queue[*rule]
 	alarmed    queue[*alarm]
 	zone       *time.Location
-	relied     map[string]bool // signals that automation uses
 	grace      time.Duration   // until then everybody may come back after a start
 	ready      bool            // the state came back, or the first input after the site
 
@@ -97,6 +95,13 @@ type signal struct {
 	wakeAt time.Duration // when that is
 	good   time.Duration // when the last good reading came
 	point  *point        // nil: no formula names it
+
+	// What the site says of it.
+	cfg    *site.Signal
+	device *device
+	active bool          // its device takes part
+	relied bool          // automation uses it
+	asleep time.Duration // how long its device may sleep
 }
 
 // New returns an engine for an empty site.
@@ -266,16 +271,21 @@ func (e *Engine) applySite(s *site.Site) {
 			delete(e.controls, id)
 		}
 	}
+	for id, cfg := range s.Signals {
+		dev := s.Devices[cfg.Device]
+		g := e.signals[id]
+		g.cfg, g.device, g.active, g.asleep = &cfg, e.devices[cfg.Device], dev.Active(), sleepFor(dev.Wakes)
+	}
 	e.build()
 }
 
 func (e *Engine) reading(in *Reading) {
-	s, cfg := e.signals[in.Signal], e.site.Signals[in.Signal]
-	if s == nil || !e.site.Devices[cfg.Device].Active() {
+	s := e.signals[in.Signal]
+	if s == nil || !s.active {
 		return
 	}
-	d := e.devices[cfg.Device]
-	interval := s.interval(cfg)
+	d, cfg := s.device, s.cfg
+	interval := s.interval()
 	placed, err := d.place(e.now, in.Stamp, interval)
 	var v reading.Value
 	if err == nil {
@@ -305,7 +315,7 @@ func (e *Engine) reading(in *Reading) {
 	} else {
 		quality = max(quality, reading.Plausible(cfg.Sense, v))
 	}
-	raw := Raw(cfg, in.Value)
+	raw := Raw(*cfg, in.Value)
 	e.store(Store{Signal: in.Signal, At: placed.At, Value: v, Raw: raw, Quality: quality, Live: live, Own: placed.Own})
 	if !live {
 		e.late(in.Signal)
@@ -331,7 +341,7 @@ func (e *Engine) reading(in *Reading) {
 	}
 	e.signalPoint(s, placed.At, v, quality)
 	if cfg.Reports == site.Periodic {
-		e.watch(s, cfg)
+		e.watch(s)
 	} else if quality != reading.Good {
 		e.lose(s)
 	}
@@ -358,12 +368,12 @@ func Raw(cfg site.Signal, v reading.Value) *float64 {
 // Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late is
 // true and at tells when it was; all others must go through Apply.
 func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, late bool, err error) {
-	s, cfg := e.signals[id], e.site.Signals[id]
-	d := e.devices[cfg.Device]
-	if s == nil || d == nil {
+	s := e.signals[id]
+	if s == nil {
 		return func(time.Time) (at time.Time, late bool, err error) { return at, false, nil }
 	}
-	interval := s.interval(cfg)
+	d, cfg := s.device, s.cfg
+	interval := s.interval()
 	return func(stamp time.Time) (time.Time, bool, error) {
 		placed, err := d.place(now, stamp, interval)
 		if err == nil {
@@ -375,9 +385,10 @@ func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, l
 
 // watch makes sure that somebody looks when the signal would be stale. Mostly an earlier wake will do, which then looks
 // again: so a reading that changes nothing costs nothing here.
-func (e *Engine) watch(s *signal, cfg site.Signal) {
-	due := s.heard + e.patience(s, cfg)
-	if good := s.good + e.patience(s, cfg); s.point != nil && good > e.now.Mono {
+func (e *Engine) watch(s *signal) {
+	patience := s.patience()
+	due := s.heard + patience
+	if good := s.good + patience; s.point != nil && good > e.now.Mono {
 		due = good
 	}
 	if s.wake == 0 || due < s.wakeAt {
@@ -400,9 +411,9 @@ func (s *signal) newest() time.Time {
 }
 
 // interval is how often the signal reports: as told, else as learnt, else 0.
-func (s *signal) interval(cfg site.Signal) time.Duration {
-	if cfg.Interval > 0 {
-		return cfg.Interval
+func (s *signal) interval() time.Duration {
+	if s.cfg.Interval > 0 {
+		return s.cfg.Interval
 	}
 	return s.Interval
 }
@@ -421,11 +432,14 @@ func (e *Engine) Relied(id string) time.Duration {
 	if s == nil {
 		return 0
 	}
-	cfg := e.site.Signals[id]
+	return s.relies()
+}
+
+func (s *signal) relies() time.Duration {
 	switch {
-	case cfg.Interval > 0:
-		return cfg.Interval
-	case !e.relied[id]:
+	case s.cfg.Interval > 0:
+		return s.cfg.Interval
+	case !s.relied:
 		return s.Interval
 	case s.Fixed > 0:
 		return s.Fixed
@@ -434,18 +448,11 @@ func (e *Engine) Relied(id string) time.Duration {
 }
 
 // patience is how late a reading may be before the signal is stale.
-func (e *Engine) patience(s *signal, cfg site.Signal) time.Duration {
-	asleep := sleepFor(e.site.Devices[cfg.Device].Wakes)
-	if cfg.Interval == 0 && e.relied[s.ID] {
-		if s.Fixed > 0 {
-			return max(3*s.Fixed, asleep)
-		}
-		return max(3*unlearnt, asleep)
+func (s *signal) patience() time.Duration {
+	if i := s.relies(); i > 0 {
+		return max(3*i, 3*time.Second, s.asleep)
 	}
-	if i := s.interval(cfg); i > 0 {
-		return max(3*i, 3*time.Second, asleep)
-	}
-	return max(3*time.Minute, asleep)
+	return max(3*time.Minute, s.asleep)
 }
 
 // sleepFor is how long a device that wakes by a schedule may be silent: it may miss one time.
@@ -454,7 +461,7 @@ func sleepFor(wakes time.Duration) time.Duration { return wakes * 5 / 2 }
 // fire runs everything that is due.
 func (e *Engine) fire() {
 	for len(e.wakes) > 0 && e.wakes[0].at <= e.now.Mono {
-		w := heap.Pop(&e.wakes).(wake)
+		w := e.wakes.pop()
 		switch w.kind {
 		case wakeStale:
 			e.staleDue(w)
@@ -497,22 +504,22 @@ func (e *Engine) fire() {
 }
 
 func (e *Engine) staleDue(w wake) {
-	s, cfg := e.signals[w.id], e.site.Signals[w.id]
+	s := e.signals[w.id]
 	if s == nil || s.wake != w.seq {
 		return
 	}
 	s.wake = 0
-	if s.Fresh != Live && s.point != nil && s.good+e.patience(s, cfg) <= e.now.Mono {
+	if s.Fresh != Live && s.point != nil && s.good+s.patience() <= e.now.Mono {
 		e.lose(s)
 	}
-	if s.Fresh != Live || cfg.Reports != site.Periodic {
+	if s.Fresh != Live || s.cfg.Reports != site.Periodic {
 		return
 	}
-	if s.good+e.patience(s, cfg) <= e.now.Mono {
+	if s.good+s.patience() <= e.now.Mono {
 		e.lose(s) // what comes is not good
 	}
-	if s.heard+e.patience(s, cfg) > e.now.Mono {
-		e.watch(s, cfg)
+	if s.heard+s.patience() > e.now.Mono {
+		e.watch(s)
 		return
 	}
 	s.Fresh = Stale
@@ -552,27 +559,42 @@ type wake struct {
 
 func (e *Engine) wakeAt(at time.Duration, kind wakeKind, id string) uint64 {
 	e.seq++
-	heap.Push(&e.wakes, wake{at, e.seq, kind, id})
+	e.wakes.push(wake{at, e.seq, kind, id})
 	return e.seq
 }
 
+// wakes is a binary heap, the next one first. That of container/heap costs an allocation for each.
 type wakes []wake
 
-func (w wakes) Len() int { return len(w) }
-
-func (w wakes) Less(i, j int) bool {
+func (w wakes) before(i, j int) bool {
 	return w[i].at < w[j].at || w[i].at == w[j].at && w[i].seq < w[j].seq
 }
 
-func (w wakes) Swap(i, j int) { w[i], w[j] = w[j], w[i] }
+func (w *wakes) push(x wake) {
+	*w = append(*w, x)
+	h := *w
+	for i := len(h) - 1; i > 0 && h.before(i, (i-1)/2); i = (i - 1) / 2 {
+		h[i], h[(i-1)/2] = h[(i-1)/2], h[i]
+	}
+}
 
-func (w *wakes) Push(x any) { *w = append(*w, x.(wake)) }
-
-func (w *wakes) Pop() any {
-	old := *w
-	x := old[len(old)-1]
-	*w = old[:len(old)-1]
-	return x
+func (w *wakes) pop() wake {
+	h := *w
+	first, last := h[0], len(h)-1
+	h[0], h[last] = h[last], wake{}
+	h = h[:last]
+	*w = h
+	for i := 0; ; {
+		next := 2*i + 1
+		if next+1 < last && h.before(next+1, next) {
+			next++
+		}
+		if next >= last || !h.before(next, i) {
+			return first
+		}
+		h[i], h[next] = h[next], h[i]
+		i = next
+	}
 }
 
 // controlsOf returns the ids of a device's controls in order, so that effects come in the same order every time.

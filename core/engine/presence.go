@@ -104,7 +104,7 @@ func (e *Engine) silence(device string) time.Duration {
 // shortest is the shortest interval among a device's signals, 0 while none is known.
 func (e *Engine) shortest(device string) (shortest time.Duration) {
 	for id, cfg := range e.site.Signals {
-		if i := e.signals[id].interval(cfg); cfg.Device == device && i > 0 && (shortest == 0 || i < shortest) {
+		if i := e.signals[id].interval(); cfg.Device == device && i > 0 && (shortest == 0 || i < shortest) {
 			shortest = i
 		}
 	}

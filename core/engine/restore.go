@@ -97,14 +97,14 @@ func (e *Engine) restoreSignal(have *signal, s SignalState) {
 		return
 	}
 	age := max(0, e.now.Wall.Sub(s.Heard))
-	if !e.now.Trusted || !s.Seen || s.Quality != reading.Good || cfg.Reports == site.Periodic && age >= e.patience(have, cfg) ||
+	if !e.now.Trusted || !s.Seen || s.Quality != reading.Good || cfg.Reports == site.Periodic && age >= have.patience() ||
 		cfg.Reports == site.OnChange && age >= site.Millis(cfg.AcceptMS) {
 		return // what reports on change is unknown until its device has said it anew, or its owner accepts the kept value
 	}
 	have.heard, have.good = e.now.Mono-age, e.now.Mono-age
 	have.point.ever, have.point.heard, have.point.value = true, have.heard, valueOf(s.Value)
 	if cfg.Reports == site.Periodic {
-		e.watch(have, cfg)
+		e.watch(have)
 	}
 }
 
