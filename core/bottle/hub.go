@@ -58,7 +58,8 @@ func (h *hub) wall() time.Time { return h.right().Add(h.wrong) }
 
 // right is the time that it should show.
 func (h *hub) right() time.Time {
-	return epoch.Add(h.w.plan.Offset + h.w.now).Truncate(time.Millisecond)
+	at := h.w.plan.Offset + h.w.now
+	return epoch.Add(at - at%time.Millisecond)
 }
 
 func (h *hub) time() engine.Now {

@@ -13,7 +13,24 @@ import (
 	"idleember/core/site"
 )
 
-func (o *oracle) judged(rule string) { o.report.Judged[rule]++ }
+// What is counted of the rules that the oracle judges by.
+const (
+	onInterlock = iota
+	onLatch
+	onMotor
+	onConfirmed
+	onObeyed
+	onManual
+	onAuto
+	onPulse
+	onFollowed
+	onGroup
+	onLongest
+	onWhy
+	onGone
+)
+
+var rules = [...]string{"interlock", "latch", "motor", "confirmed", "obeyed", "manual", "auto", "pulse", "followed", "group", "longest", "why", "gone"}
 
 // look judges everything that holds over time, again and again.
 func (o *oracle) look() {
@@ -23,10 +40,10 @@ func (o *oracle) look() {
 	}
 	o.looks++
 	for id, g := range o.signals {
-		if _, ok := o.site.Signals[id]; !ok {
+		if !g.there {
 			continue
 		}
-		if _, c := o.look1(id, g); c != g.class {
+		if _, c := o.look1(g); c != g.class {
 			g.class = c
 			for _, u := range o.users[id] {
 				o.soil(u)
@@ -37,20 +54,20 @@ func (o *oracle) look() {
 		o.soil(c)
 	}
 	o.settled()
-	for _, id := range o.order {
+	for i, id := range o.order {
 		x := o.watched[id]
-		if !o.site.Devices[x.cfg.Device].Active() {
+		if !x.active {
 			continue
 		}
 		for _, l := range x.locks {
 			l.move(o)
 		}
-		for _, t := range append(x.permits, x.demands...) {
-			if t != nil && t.c != nil {
+		for _, t := range x.tracks {
+			if t.c != nil {
 				t.move(o)
 			}
 		}
-		s, _ := o.w.hub.engine.Control(id)
+		s := o.w.hub.engine.Peek(id)
 		if s.Service == control.InService {
 			x.locked = 0
 		}
@@ -60,14 +77,14 @@ func (o *oracle) look() {
 		if s.Step == control.Interlocked || s.Limit == control.Chatters || x.mayForce() {
 			x.forcedAt = o.w.now
 		}
-		o.interlock(x, &s)
-		o.latch(x, &s)
-		o.motor(x, &s)
-		o.obeyed(x, &s)
-		o.manual(x, &s)
-		o.auto(x, &s)
-		if (o.looks+len(id))%60 == 0 {
-			o.why(x, &s)
+		o.interlock(x, s)
+		o.latch(x, s)
+		o.motor(x, s)
+		o.obeyed(x, s)
+		o.manual(x, s)
+		o.auto(x, s)
+		if (o.looks+i)%120 == 0 {
+			o.why(x, s)
 		}
 	}
 }
@@ -116,7 +133,7 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 	if s.Limit == control.Chatters && (x.flutters() || x.cfg.What() == site.Mover) {
 		return // held at what another one forced, because they fight
 	}
-	o.judged("interlock")
+	o.count[onInterlock]++
 	if s.Want == nil || !slices.Contains(allowed, *s.Want) {
 		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want), s.Reason)
 		return
@@ -141,7 +158,7 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 		if !l.cfg.Latch || !l.pure() {
 			continue
 		}
-		o.judged("latch")
+		o.count[onLatch]++
 		has := slices.Contains(s.Latched, l.cfg.ID)
 		if l.latched && !has && o.w.now-l.since > delivery {
 			o.fault("latch", x.id, "%q was true and nobody reset it, but it is not latched", l.cfg.Name)
@@ -158,11 +175,11 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 // motor: a door's outputs run no longer than its travel time, and stand still when it is locked; confirmed is what a contact
 // showed.
 func (o *oracle) motor(x *watched, s *engine.ControlState) {
-	b := o.w.boards[x.cfg.Device]
+	b := x.board
 	if x.door != "" && x.cfg.Momentary == nil {
 		t := o.w.plan.Doors[x.door]
 		if x.out.actual > 0 {
-			o.judged("motor")
+			o.count[onMotor]++
 			most := time.Duration(t.TravelMS)*time.Millisecond*3/2 + 5*time.Second
 			if !o.healthy(x, o.w.now-x.out.since) {
 				most += b.lease*4/3 + 10*time.Second
@@ -182,12 +199,12 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 	if *s.Want == site.Open {
 		contact = x.auto.Travel.IsOpen
 	}
-	o.judged("confirmed")
+	o.count[onConfirmed]++
 	if contact == "" {
 		o.fault("confirmed", x.id, "%s is said to be confirmed, without a contact", say(x, s.Want))
 		return
 	}
-	if v, _, sure := o.value(contact); sure && !v.True() && o.w.now-o.signals[contact].good > delivery {
+	if v, _, sure := o.value(o.named(contact)); sure && !v.True() && o.w.now-o.signals[contact].good > delivery {
 		o.fault("confirmed", x.id, "%s is said to be confirmed, and its contact says otherwise or nothing", say(x, s.Want))
 	}
 }
@@ -204,7 +221,7 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 		}
 		return
 	}
-	o.judged("obeyed")
+	o.count[onObeyed]++
 	if o.w.hub.wall().Sub(s.WantAt) > span && !near(x, *s.Want, x.out.actual) {
 		o.fault("obeyed", x.id, "%s is wanted since %s, and it is physically %s (%s)", say(x, s.Want), s.WantAt.Format("15:04:05"), say(x, &x.out.actual), s.Reason)
 	}
@@ -215,12 +232,11 @@ func (o *oracle) manual(x *watched, s *engine.ControlState) {
 	if x.hand == nil || x.over || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
 		return
 	}
-	d, _ := o.w.hub.engine.Device(x.cfg.Device)
-	if !d.Online || x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
+	if !o.w.hub.engine.Online(x.cfg.Device) || x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
 		x.hand = nil // its end, or what becomes of it while away, is another matter
 		return
 	}
-	o.judged("manual")
+	o.count[onManual]++
 	if s.Want == nil || *s.Want != *x.hand {
 		o.fault("manual", x.id, "%s was wanted by somebody at %s, but %s is wanted (%s)", say(x, x.hand), clock(x.handAt), say(x, s.Want), s.Reason)
 	}
@@ -232,10 +248,8 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if what != x.expects {
 		x.expects, x.expectFrom = what, o.w.now
 	}
-	for _, t := range append(x.permits, x.demands...) {
-		if t != nil {
-			x.expectFrom = max(x.expectFrom, t.turned)
-		}
+	for _, t := range x.tracks {
+		x.expectFrom = max(x.expectFrom, t.turned)
 	}
 	if what == "" {
 		return
@@ -258,11 +272,10 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if o.w.now-x.expectFrom < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
 		return
 	}
-	d, _ := o.w.hub.engine.Device(x.cfg.Device)
-	if want != 0 && (x.auto.Limits != (site.RunLimits{}) || len(x.groups) > 0 || !d.Online) {
+	if want != 0 && (x.auto.Limits != (site.RunLimits{}) || len(x.groups) > 0 || !o.w.hub.engine.Online(x.cfg.Device)) {
 		return
 	}
-	o.judged("auto")
+	o.count[onAuto]++
 	if s.Want == nil || *s.Want != want {
 		o.fault("auto", x.id, "%s since %s, so %s is to be wanted, but it is %s (%s)", what, clock(x.expectFrom), say(x, &want), say(x, s.Want), s.Reason)
 	}
@@ -295,7 +308,7 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 	var to site.Amount
 	for i, t := range x.demands {
 		d := &x.auto.Demands[i]
-		if t == nil || t.c != nil && t.c.names(x.id) {
+		if t == nil || t.own {
 			return 0, ""
 		}
 		must := t.must
@@ -371,7 +384,7 @@ func (o *oracle) wanted(e engine.Want, in engine.Input) {
 
 // pulse: none without a cause, none twice, none where an interlock or a lock holds.
 func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
-	o.judged("pulse")
+	o.count[onPulse]++
 	o.pulses[e.Pulse]++
 	if n := o.pulses[e.Pulse]; n > max(1, x.cfg.Momentary.Times) {
 		o.fault("pulse", x.id, "pulse %s came %d times", e.Pulse, n)
@@ -409,7 +422,7 @@ func (o *oracle) reported(r engine.Report, effects []engine.Effect) {
 	}) {
 		return
 	}
-	o.judged("followed")
+	o.count[onFollowed]++
 	switch {
 	case x.locked > 0:
 		o.fault("followed", x.id, "it is out of service, and what was switched at the board is followed")
@@ -444,7 +457,10 @@ func (o *oracle) physical(out *output, was site.Amount) {
 
 // hands reports whether somebody meddled with an output of late, so that it may be on against the hub's will.
 func (o *oracle) meddled(x *watched) bool {
-	if !o.site.Devices[x.cfg.Device].Active() { // nobody hears what is done at its board
+	if !x.active { // nobody hears what is done at its board
+		return true
+	}
+	if x.pressed > 0 && x.pressed < o.hubSince && o.w.now-o.hubSince < 65*time.Minute { // a broker elsewhere kept its session: it says so within the hour
 		return true
 	}
 	return x.lame || x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
@@ -453,7 +469,7 @@ func (o *oracle) meddled(x *watched) bool {
 // together: exclusive outputs and power budgets hold at every instant.
 func (o *oracle) together(x *watched) {
 	for _, g := range x.groups {
-		o.judged("group")
+		o.count[onGroup]++
 		used, forced, meddled := 0.0, 0.0, o.meddled(x)
 		other := ""
 		for _, m := range g.Members {
@@ -500,9 +516,9 @@ func (o *oracle) longest(x *watched) {
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound
 	}
-	o.judged("longest")
+	o.count[onLongest]++
 	slack := 15 * time.Second
-	b := o.w.boards[x.cfg.Device]
+	b := x.board
 	if !o.healthy(x, most+rest) {
 		slack += b.lease * 2
 	}
@@ -520,7 +536,7 @@ func (o *oracle) why(x *watched, s *engine.ControlState) {
 		return
 	}
 	for _, line := range append([]string{w.Reason}, w.Lines...) {
-		o.judged("why")
+		o.count[onWhy]++
 		if strings.Contains(line, "unknown is") {
 			o.fault("why", x.id, "%q", line)
 		}

@@ -22,7 +22,7 @@ import (
 const (
 	delivery = 2 * time.Second  // a want on a healthy link, at an output that obeys
 	doubtful = 2 * time.Second  // around the instant at which a signal becomes stale
-	lookGap  = 15 * time.Second // between two looks at everything
+	lookGap  = 30 * time.Second // between two looks at everything
 	calm     = 20 * time.Second // how long a link must be well to count as such
 )
 
@@ -41,12 +41,16 @@ type oracle struct {
 	grace    time.Duration
 	pulses   map[string]int
 	looks    int
+	count    [len(rules)]int64 // how often each rule could be judged
 	zone     *time.Location
 	days     map[any][]calendar.Run // of schedules, by day
 }
 
 // seen is a signal as it must appear at the hub.
 type seen struct {
+	cfg     site.Signal
+	board   *board
+	there   bool // it is part of the site
 	value   formula.Value
 	good    time.Duration // when the last good reading came
 	ever    bool          // a good one came, in this life of the hub or kept from the one before
@@ -59,7 +63,6 @@ type seen struct {
 
 func newOracle(w *world) *oracle {
 	o := &oracle{w: w, days: map[any][]calendar.Run{}, signals: map[string]*seen{}, watched: map[string]*watched{}, pulses: map[string]int{}}
-	o.report.Judged = map[string]int64{}
 	return o
 }
 
@@ -79,6 +82,9 @@ type watched struct {
 	locks   []*lock
 	permits []*tracker
 	demands []*tracker // nil where it judges none
+	tracks  []*tracker // both
+	board   *board
+	active  bool // its device takes part
 	groups  []*site.Group
 
 	hand       *site.Amount // what somebody wanted last, where nothing can have changed it since
@@ -110,10 +116,17 @@ func (o *oracle) edited() {
 	old := o.watched
 	oldConds := o.conds
 	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{}, nil
+	for _, g := range o.signals {
+		g.there = false
+	}
 	for _, id := range sorted(o.site.Signals) {
-		if o.signals[id] == nil {
-			o.signals[id] = &seen{every: o.w.plan.Every[id]}
+		g := o.signals[id]
+		if g == nil {
+			g = &seen{every: o.w.plan.Every[id]}
+			o.signals[id] = g
 		}
+		g.cfg, g.there = o.site.Signals[id], true
+		g.board = o.w.boards[g.cfg.Device]
 	}
 	names := engine.Names(o.site)
 	for _, id := range sorted(o.site.Controls) {
@@ -157,6 +170,14 @@ func (o *oracle) edited() {
 				x.demands = append(x.demands, o.demand(&x.auto.Demands[i], names, oldConds))
 			}
 		}
+		x.tracks = nil
+		for _, t := range slices.Concat(x.permits, x.demands) {
+			if t != nil {
+				t.own = t.c != nil && t.c.names(id)
+				x.tracks = append(x.tracks, t)
+			}
+		}
+		x.board, x.active = o.w.boards[x.cfg.Device], o.site.Devices[x.cfg.Device].Active()
 		o.watched[id] = x
 	}
 	for _, g := range o.site.Groups {
@@ -206,10 +227,8 @@ func (o *oracle) starts() {
 		x.hand = nil
 		x.had = false
 		x.changes = nil
-		for _, t := range append(append([]*tracker{}, x.permits...), x.demands...) {
-			if t != nil {
-				t.must = 0
-			}
+		for _, t := range x.tracks {
+			t.must = 0
 		}
 	}
 	for _, s := range o.signals {
@@ -247,7 +266,7 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
 		return // bad; the last good one counts until it is too old
 	}
-	if _, c := o.look1(s.id, g); c != g.class { // it may have been missed until now
+	if _, c := o.look1(g); c != g.class { // it may have been missed until now
 		g.class = c
 		for _, u := range o.users[s.id] {
 			o.weigh(u)
@@ -406,7 +425,7 @@ func (o *oracle) gone(controls []string) {
 			if there && o.site.Devices[out.cfg.Device].Active() {
 				return // it came back
 			}
-			o.judged("gone")
+			o.count[onGone]++
 			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && !out.deaf && !out.wrong {
 				o.fault("gone", id, "it was taken away at %s, and is physically %s", clock(since), out.cfg.Say(out.actual))
 			}
@@ -452,9 +471,9 @@ func (o *oracle) happens(h *Happening) {
 }
 
 // value is what an id may be for the hub now.
-func (o *oracle) value(id string) (v formula.Value, unknown bool, sure bool) {
-	if g := o.signals[id]; g != nil {
-		v, c := o.look1(id, g)
+func (o *oracle) value(n named) (v formula.Value, unknown bool, sure bool) {
+	if n.signal != nil {
+		v, c := o.look1(n.signal)
 		switch c {
 		case only(yes):
 			return v, false, true
@@ -463,20 +482,15 @@ func (o *oracle) value(id string) (v formula.Value, unknown bool, sure bool) {
 		}
 		return v, true, false
 	}
-	if s, ok := o.w.hub.engine.Setting(id); ok {
+	if n.setting != "" {
+		s, _ := o.w.hub.engine.Setting(n.setting)
 		return formula.Number(float64(s.Value)), false, true
 	}
-	base, what := id, "is"
-	if i := strings.LastIndexByte(id, '.'); strings.Count(id, ".") == 2 {
-		base, what = id[:i], id[i+1:]
-	}
-	s, ok := o.w.hub.engine.Control(base)
-	if !ok {
-		return formula.Unknown, true, true
-	}
-	a := s.Is
-	if what == "want" {
+	var a *site.Amount
+	if s := o.w.hub.engine.Peek(n.control); s != nil && n.want {
 		a = s.Want
+	} else if s != nil {
+		a = s.Is
 	}
 	if a == nil {
 		return formula.Unknown, true, true
@@ -485,29 +499,27 @@ func (o *oracle) value(id string) (v formula.Value, unknown bool, sure bool) {
 }
 
 // look1 says whether a signal is surely known, surely unknown, or perhaps either.
-func (o *oracle) look1(id string, g *seen) (formula.Value, set) {
-	cfg := o.site.Signals[id]
+func (o *oracle) look1(g *seen) (formula.Value, set) {
 	h := o.w.hub
-	d, _ := h.engine.Device(cfg.Device)
 	if !g.ever || g.unsure && o.w.now-g.good > time.Hour {
 		return formula.Unknown, only(nobody)
 	}
 	age := o.w.now - g.good
-	link := o.w.boards[cfg.Device].link
+	link := g.board.link
 	switch {
 	case g.unsure:
 		return g.value, only(yes) | only(nobody)
-	case !d.Online && g.boot == h.booted:
+	case g.boot == h.booted && !h.engine.Online(g.board.id):
 		return formula.Unknown, only(nobody)
 	case !link.connected || g.session != link.session:
 		return g.value, only(yes) | only(nobody)
-	case cfg.Reports == site.OnChange && g.boot != h.booted:
+	case g.cfg.Reports == site.OnChange && g.boot != h.booted:
 		return formula.Unknown, only(nobody)
-	case cfg.Reports == site.OnChange:
+	case g.cfg.Reports == site.OnChange:
 		return g.value, only(yes)
 	}
-	short, long := 3*cfg.Interval, 3*cfg.Interval // where it is told
-	if cfg.Interval == 0 {
+	short, long := 3*g.cfg.Interval, 3*g.cfg.Interval // where it is told
+	if g.cfg.Interval == 0 {
 		short, long = min(3*g.every, 3*time.Minute)*8/10, max(3*g.every*12/10, 15*time.Minute)
 	}
 	switch {
@@ -524,11 +536,10 @@ func (o *oracle) look1(id string, g *seen) (formula.Value, set) {
 // healthy reports whether a control's board, its link, its output and the hub have been well for a while, so that it must be
 // physically what is wanted.
 func (o *oracle) healthy(x *watched, span time.Duration) bool {
-	b := o.w.boards[x.cfg.Device]
-	out := x.out
+	b, out := x.board, x.out
 	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span && (b.link.lost == 0 || o.w.now-b.link.lost > 65*time.Minute) &&
 		!b.fallen && (b.fell == 0 || o.w.now-b.fell > span) && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
-		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && o.site.Devices[x.cfg.Device].Active()
+		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && x.active
 }
 
 func (o *oracle) tracking(c *cond) *tracker {

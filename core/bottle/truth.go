@@ -29,7 +29,7 @@ func (s set) may(t tri) bool { return s&only(t) != 0 }
 // cond is a pair of formulas with what they may come to.
 type cond struct {
 	cfg         site.Condition
-	when, until *formula.Formula
+	when, until *told
 	is, ends    set
 	dirty       bool
 	byTime      bool
@@ -39,6 +39,24 @@ type cond struct {
 	known, endSure, endMay, whole time.Duration
 	mayFalse                      time.Duration
 	users                         []*tracker
+}
+
+// told is a formula with what its ids are, and room for what they may be.
+type told struct {
+	*formula.Formula
+	ids   []named
+	env   formula.Env
+	known []formula.Value
+	open  []int
+	whole bool // everything that it names was surely known when it was last looked at
+}
+
+// named is what an id stands for: a signal, a setting, or what a control is or is wanted to be.
+type named struct {
+	signal  *seen
+	setting string
+	control string
+	want    bool
 }
 
 const never = time.Duration(1 << 62)
@@ -55,7 +73,7 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 	}
 	c.users, c.dirty = nil, false
 	c.pure = true
-	parse := func(text string) *formula.Formula {
+	parse := func(text string) *told {
 		f, err := formula.Parse(text, names)
 		if err != nil {
 			return nil
@@ -70,7 +88,7 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 			c.pure = c.pure && (signal || setting)
 		}
 		c.byTime = c.byTime || f.Every > 0
-		return f
+		return o.told(f)
 	}
 	c.when = parse(cfg.When)
 	c.until = nil
@@ -84,34 +102,54 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 	return c
 }
 
+func (o *oracle) told(f *formula.Formula) *told {
+	t := &told{Formula: f, known: make([]formula.Value, len(f.IDs))}
+	t.env.Values, t.env.Ages = make([]formula.Value, len(f.IDs)), make([]time.Duration, len(f.IDs))
+	for _, id := range f.IDs {
+		t.ids = append(t.ids, o.named(id))
+	}
+	return t
+}
+
+func (o *oracle) named(id string) (n named) {
+	if _, ok := o.site.Signals[id]; ok {
+		n.signal = o.signals[id]
+	} else if _, ok := o.site.Settings[id]; ok {
+		n.setting = id
+	} else if n.control = id; strings.Count(id, ".") == 2 {
+		at := strings.LastIndexByte(id, '.')
+		n.control, n.want = id[:at], id[at+1:] == "want"
+	}
+	return n
+}
+
 // comes is what a formula may come to, over all that its ids may be.
-func (o *oracle) comes(f *formula.Formula) set {
+func (o *oracle) comes(f *told) set {
 	if f == nil {
 		return only(nobody)
 	}
-	env := formula.Env{Values: make([]formula.Value, len(f.IDs)), Ages: make([]time.Duration, len(f.IDs))}
-	var open []int
-	for i, id := range f.IDs {
-		v, _, sure := o.value(id)
-		env.Values[i] = v
+	f.open, f.whole = f.open[:0], true
+	for i, id := range f.ids {
+		v, unknown, sure := o.value(id)
+		f.env.Values[i], f.known[i] = v, v
 		if !sure {
-			open = append(open, i)
+			f.open = append(f.open, i)
 		}
+		f.whole = f.whole && sure && !unknown
 	}
 	if f.Every > 0 {
 		h := o.w.hub
-		env.Clock = formula.Clock{Wall: h.wall().In(o.zone), Sun: o.spot(), Unset: !h.trusted}
+		f.env.Clock = formula.Clock{Wall: h.wall().In(o.zone), Sun: o.spot(), Unset: !h.trusted}
 	}
 	var out set
-	known := append([]formula.Value{}, env.Values...)
-	for mask := range 1 << min(len(open), 6) {
-		for k, i := range open {
-			env.Values[i] = known[i]
+	for mask := range 1 << min(len(f.open), 6) {
+		for k, i := range f.open {
+			f.env.Values[i] = f.known[i]
 			if mask>>k&1 == 1 {
-				env.Values[i] = formula.Unknown
+				f.env.Values[i] = formula.Unknown
 			}
 		}
-		v := f.Eval(&env)
+		v := f.Eval(&f.env)
 		switch {
 		case v.True():
 			out |= only(yes)
@@ -150,19 +188,6 @@ func (l *lock) pure() bool {
 	return l.c.pure
 }
 
-// allKnown reports whether everything that a formula names is surely known.
-func (o *oracle) allKnown(f *formula.Formula) bool {
-	if f == nil {
-		return true
-	}
-	for _, id := range f.IDs {
-		if _, unknown, sure := o.value(id); unknown || !sure {
-			return false
-		}
-	}
-	return true
-}
-
 // weigh brings a condition up to date.
 func (o *oracle) weigh(c *cond) {
 	now := o.w.now
@@ -177,7 +202,7 @@ func (o *oracle) weigh(c *cond) {
 		c.surely[t] = from(c.surely[t], c.is == only(t), now)
 	}
 	c.known = from(c.known, !c.is.may(nobody), now)
-	c.whole = from(c.whole, o.allKnown(c.when) && o.allKnown(c.until), now)
+	c.whole = from(c.whole, (c.when == nil || c.when.whole) && (c.until == nil || c.until.whole), now)
 	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
 	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
 	c.endMay = from(c.endMay, c.ends.may(yes), now)
@@ -188,7 +213,7 @@ func (o *oracle) weigh(c *cond) {
 
 // names reports whether a condition is about a control.
 func (c *cond) names(control string) bool {
-	about := func(f *formula.Formula) bool {
+	about := func(f *told) bool {
 		return f != nil && slices.ContainsFunc(f.IDs, func(id string) bool { return id == control || strings.HasPrefix(id, control+".") })
 	}
 	return about(c.when) || about(c.until)
@@ -199,6 +224,7 @@ type tracker struct {
 	c        *cond
 	lock     *lock
 	schedule *calendar.Schedule
+	own      bool          // it is about the control itself
 	must     tri           // what it surely is; 0: not sure
 	born     time.Duration // what was so before counts from then
 	turned   time.Duration // when must last changed

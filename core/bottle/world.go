@@ -7,11 +7,11 @@
 package bottle
 
 import (
-	"container/heap"
 	"fmt"
 	"math/rand/v2"
 	"time"
 
+	"idleember/core/due"
 	"idleember/core/engine"
 )
 
@@ -22,8 +22,7 @@ var epoch = time.Date(2026, 1, 1, 5, 0, 0, 0, time.UTC)
 type world struct {
 	plan   *Plan
 	now    time.Duration // since the beginning
-	queue  queue
-	seq    uint64
+	queue  due.Queue[func()]
 	hub    *hub
 	boards map[string]*board
 	order  []string // the boards
@@ -59,8 +58,12 @@ func happen(p *Plan, story func(of, text string), look func(*world)) *Report {
 	if look != nil {
 		look(w)
 	}
-	w.oracle.report.Span, w.oracle.report.Events = w.now, w.events
-	return &w.oracle.report
+	r := &w.oracle.report
+	r.Span, r.Events, r.Judged = w.now, w.events, map[string]int64{}
+	for i, n := range w.oracle.count {
+		r.Judged[rules[i]] = n
+	}
+	return r
 }
 
 // tell adds to the story of a control.
@@ -73,8 +76,9 @@ func (w *world) tell(of, format string, args ...any) {
 // step takes what is due next, and reports whether there was anything before the end.
 func (w *world) step(end time.Duration) bool {
 	at := end
-	if len(w.queue) > 0 {
-		at = min(at, w.queue[0].at)
+	next, more := w.queue.Next()
+	if more {
+		at = min(at, next)
 	}
 	wake, wakes := w.hub.wake()
 	w.events++
@@ -88,10 +92,10 @@ func (w *world) step(end time.Duration) bool {
 		}
 		w.now = max(w.now, wake)
 		w.hub.apply(engine.Tick{})
-	case len(w.queue) > 0 && w.queue[0].at < end:
-		e := heap.Pop(&w.queue).(event)
-		w.now = max(w.now, e.at)
-		e.f()
+	case more && next < end:
+		_, _, f := w.queue.Pop()
+		w.now = max(w.now, next)
+		f()
 	default:
 		w.now = end
 		return false
@@ -100,10 +104,7 @@ func (w *world) step(end time.Duration) bool {
 }
 
 // at lets something happen at a time.
-func (w *world) at(at time.Duration, f func()) {
-	w.seq++
-	heap.Push(&w.queue, event{max(at, w.now), w.seq, f})
-}
+func (w *world) at(at time.Duration, f func()) { w.queue.Push(max(at, w.now), f) }
 
 func (w *world) in(d time.Duration, f func()) { w.at(w.now+d, f) }
 
@@ -116,28 +117,6 @@ func random(seed uint64, of string) *rand.Rand {
 		h = (h ^ uint64(of[i])) * 0x100000001b3
 	}
 	return rand.New(rand.NewPCG(seed, h))
-}
-
-type event struct {
-	at  time.Duration
-	seq uint64
-	f   func()
-}
-
-type queue []event
-
-func (q queue) Len() int { return len(q) }
-func (q queue) Less(i, j int) bool {
-	return q[i].at < q[j].at || q[i].at == q[j].at && q[i].seq < q[j].seq
-}
-func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)   { *q = append(*q, x.(event)) }
-func (q *queue) Pop() any {
-	old := *q
-	x := old[len(old)-1]
-	old[len(old)-1] = event{}
-	*q = old[:len(old)-1]
-	return x
 }
 
 // Report is what came of a plan.

@@ -57,25 +57,42 @@ func (s Spot) Up(t time.Time) bool { return s.altitude(t) >= standardAltitude }
 func (s Spot) Day(t time.Time) (rise, set time.Time, up bool) {
 	begin := Midnight(t)
 	end := Midnight(begin.Add(36 * time.Hour))
-	const step = 10 * time.Minute // the sun is never up or down for less, but within minutes of polar day and night
-	was := s.Up(begin)
-	for at := begin; at.Before(end); at = at.Add(step) {
-		next := at.Add(step)
-		if next.After(end) {
-			next = end
+	// The sun is never up or down for less than a step, but within minutes of polar day and night. Its height bends by less
+	// than 4° an hour squared, so that within an hour at whose ends it is a degree up or down it crosses the horizon once at most.
+	const step, stride = 10 * time.Minute, time.Hour
+	was := s.altitude(begin) - standardAltitude
+	for from := begin; from.Before(end); {
+		to := from.Add(stride)
+		if to.After(end) {
+			to = end
 		}
-		is := s.Up(next)
-		if is != was {
-			crossing := s.crossing(at, next, is)
-			if is && rise.IsZero() {
-				rise = crossing
-			} else if !is {
-				set = crossing
+		is := s.altitude(to) - standardAltitude
+		if (was >= 0) != (is >= 0) || math.Abs(was) < 1 || math.Abs(is) < 1 {
+			up := was >= 0
+			for at := from; at.Before(to); at = at.Add(step) {
+				next := at.Add(step)
+				if next.After(to) {
+					next = to
+				}
+				up = s.step(at, next, up, &rise, &set)
 			}
 		}
-		was = is
+		from, was = to, is
 	}
 	return rise, set, s.Up(begin.Add(12 * time.Hour))
+}
+
+// step notes whether the sun comes up or goes down between two times, and returns whether it is up then.
+func (s Spot) step(at, next time.Time, was bool, rise, set *time.Time) bool {
+	is := s.Up(next)
+	switch {
+	case is == was:
+	case is && rise.IsZero():
+		*rise = s.crossing(at, next, is)
+	case !is:
+		*set = s.crossing(at, next, is)
+	}
+	return is
 }
 
 // crossing halves the stretch in which the sun comes up or goes down until a second is left.

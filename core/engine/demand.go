@@ -120,7 +120,7 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 		if !d.looked || !e.now.Wall.Before(d.again) || d.again.Sub(e.now.Wall) > 9*24*time.Hour {
 			d.on, d.next = d.schedule.At(e.now.Wall.In(e.zone), e.spot())
 			if d.looked, d.again = true, d.next; d.next.IsZero() { // nothing within a week
-				d.again = e.now.Wall.Add(time.Hour)
+				d.again = e.now.Wall.Add(24 * time.Hour)
 			}
 		}
 		out.Is, again = tri(d.on), d.again

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"idleember/core/due"
 	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -54,11 +55,10 @@ type Engine struct {
 	ruled      queue[*rule]
 	alarmed    queue[*alarm]
 	zone       *time.Location
-	grace      time.Duration   // until then everybody may come back after a start
-	ready      bool            // the state came back, or the first input after the site
+	grace      time.Duration // until then everybody may come back after a start
+	ready      bool          // the state came back, or the first input after the site
 
-	wakes  wakes
-	seq    uint64
+	wakes  due.Queue[wake]
 	inputs uint64 // how many were taken
 	out    []Effect
 	stores []Store // what effects of this input point to
@@ -113,10 +113,7 @@ func New() *Engine {
 
 // NextWake returns the monotonic time at which the engine wants a Tick, and false where it waits for nothing.
 func (e *Engine) NextWake() (time.Duration, bool) {
-	if len(e.wakes) == 0 {
-		return 0, false
-	}
-	return e.wakes[0].at, true
+	return e.wakes.Next()
 }
 
 // Apply takes one input and returns its effects. The slice is valid until the next call.
@@ -226,6 +223,20 @@ func (e *Engine) Device(id string) (DeviceState, bool) {
 		return DeviceState{}, false
 	}
 	return d.DeviceState, true
+}
+
+// Peek is Control without a copy: it is the engine's own, to be read until the next Apply; nil: there is none.
+func (e *Engine) Peek(id string) *ControlState {
+	if x := e.controls[id]; x != nil {
+		return &x.ControlState
+	}
+	return nil
+}
+
+// Online reports whether a device is.
+func (e *Engine) Online(id string) bool {
+	d := e.devices[id]
+	return d != nil && d.Online
 }
 
 func (e *Engine) applySite(s *site.Site) {
@@ -460,8 +471,13 @@ func sleepFor(wakes time.Duration) time.Duration { return wakes * 5 / 2 }
 
 // fire runs everything that is due.
 func (e *Engine) fire() {
-	for len(e.wakes) > 0 && e.wakes[0].at <= e.now.Mono {
-		w := e.wakes.pop()
+	for {
+		at, ok := e.wakes.Next()
+		if !ok || at > e.now.Mono {
+			return
+		}
+		_, seq, w := e.wakes.Pop()
+		w.seq = seq
 		switch w.kind {
 		case wakeStale:
 			e.staleDue(w)
@@ -551,50 +567,13 @@ const (
 )
 
 type wake struct {
-	at   time.Duration
-	seq  uint64 // order among equals, and what a newer wake of the same kind is told apart by
+	seq  uint64 // what a newer wake of the same kind is told apart by
 	kind wakeKind
 	id   string
 }
 
 func (e *Engine) wakeAt(at time.Duration, kind wakeKind, id string) uint64 {
-	e.seq++
-	e.wakes.push(wake{at, e.seq, kind, id})
-	return e.seq
-}
-
-// wakes is a binary heap, the next one first. That of container/heap costs an allocation for each.
-type wakes []wake
-
-func (w wakes) before(i, j int) bool {
-	return w[i].at < w[j].at || w[i].at == w[j].at && w[i].seq < w[j].seq
-}
-
-func (w *wakes) push(x wake) {
-	*w = append(*w, x)
-	h := *w
-	for i := len(h) - 1; i > 0 && h.before(i, (i-1)/2); i = (i - 1) / 2 {
-		h[i], h[(i-1)/2] = h[(i-1)/2], h[i]
-	}
-}
-
-func (w *wakes) pop() wake {
-	h := *w
-	first, last := h[0], len(h)-1
-	h[0], h[last] = h[last], wake{}
-	h = h[:last]
-	*w = h
-	for i := 0; ; {
-		next := 2*i + 1
-		if next+1 < last && h.before(next+1, next) {
-			next++
-		}
-		if next >= last || !h.before(next, i) {
-			return first
-		}
-		h[i], h[next] = h[next], h[i]
-		i = next
-	}
+	return e.wakes.Push(at, wake{kind: kind, id: id})
 }
 
 // controlsOf returns the ids of a device's controls in order, so that effects come in the same order every time.

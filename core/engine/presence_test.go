@@ -60,7 +60,7 @@ func TestSessionsThatExpireAreWatchedOnce(t *testing.T) {
 		b.pass(time.Minute)
 	}
 	assert.True(t, b.kiln(t).Online)
-	assert.Less(t, len(b.wakes), 20)
+	assert.Less(t, b.wakes.Len(), 20)
 	b.pass(4 * time.Minute)
 	assert.False(t, b.kiln(t).Online)
 }

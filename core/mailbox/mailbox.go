@@ -49,6 +49,7 @@ type Post struct {
 
 // Box is the mailbox of one device. The zero value is empty.
 type Box struct {
+	fresh    bool // some of them were not taken yet
 	wants    map[string]Outgoing
 	pulses   []Outgoing
 	mirrors  map[string]engine.Mirror
@@ -73,6 +74,7 @@ func (b *Box) put(w Outgoing) {
 		b.wants = map[string]Outgoing{}
 	}
 	b.wants[w.Control] = w
+	b.fresh = b.fresh || w.rev >= 0
 }
 
 // Want takes a want. An older one that waited for the disk longer than a newer one is dropped. What is wanted of a
@@ -130,12 +132,15 @@ func (b *Box) End() { b.ended = true }
 // Take empties the box. Of wants that were taken it remembers the revision.
 func (b *Box) Take(now time.Time) Post {
 	p := Post{Beat: b.lease, Problems: b.problems, Gone: b.gone, Ended: b.ended}
-	for id, w := range b.wants {
-		if w.rev >= 0 {
-			p.Wants = append(p.Wants, w)
-			w.rev = -w.rev - 1
-			b.wants[id] = w
+	if b.fresh {
+		for id, w := range b.wants {
+			if w.rev >= 0 {
+				p.Wants = append(p.Wants, w)
+				w.rev = -w.rev - 1
+				b.wants[id] = w
+			}
 		}
+		b.fresh = false
 	}
 	slices.SortFunc(p.Wants, func(a, b Outgoing) int { return cmp.Compare(a.Control, b.Control) })
 	for _, w := range b.pulses {
