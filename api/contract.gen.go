@@ -1490,6 +1490,9 @@ type ModelEntry struct {
 	// Devices how many devices are of it
 	Devices int `json:"devices"`
 
+	// LeftOut when a device is kept as a model: what could not be part of it, in sentences
+	LeftOut *[]string `json:"left_out,omitempty"`
+
 	// Model a device model file
 	Model   Model `json:"model"`
 	Shipped bool  `json:"shipped"`

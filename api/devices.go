@@ -190,7 +190,11 @@ func (h *handlers) ListStarters(ctx context.Context, r ListStartersRequestObject
 }
 
 func modelEntry(m hub.Model) ModelEntry {
-	return ModelEntry{Model: m.Model, Shipped: m.Shipped, Devices: m.Devices}
+	e := ModelEntry{Model: m.Model, Shipped: m.Shipped, Devices: m.Devices}
+	if len(m.LeftOut) > 0 {
+		e.LeftOut = &m.LeftOut
+	}
+	return e
 }
 
 func (h *handlers) ListModels(ctx context.Context, _ ListModelsRequestObject) (ListModelsResponseObject, error) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -34,7 +35,10 @@ func modelsCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return modelRows(cmd, []client.ModelEntry{*r.JSON201})
+					if err := modelRows(cmd, []client.ModelEntry{*r.JSON201}); err != nil || r.JSON201.LeftOut == nil {
+						return err
+					}
+					return remarked(cmd, *r.JSON201.LeftOut)
 				}, "DEVICE", "NAME")},
 			{Name: "import", Usage: "bring in a model file, or look at what it holds", ArgsUsage: "FILE",
 				Flags:  remote(output(), &cli.BoolFlag{Name: "preview", Usage: "only check and show it"}, replaceFlag()),
@@ -84,7 +88,17 @@ func importModel(ctx context.Context, cmd *cli.Command, h *client.Remote, args [
 		rows = append(rows, []string{g.ID, g.Name, string(g.Kind), g.Unit})
 	}
 	for _, c := range m.Controls {
-		rows = append(rows, []string{c.ID, c.Name, "switch", ""})
+		kind := string(c.Kind)
+		if kind == "" {
+			kind = string(site.Switch)
+		}
+		if slices.ContainsFunc(m.Automations, func(a *site.Automation) bool { return a.Control == c.ID }) {
+			kind += ", decided by the hub"
+		}
+		rows = append(rows, []string{c.ID, c.Name, kind, ""})
+	}
+	for _, g := range m.Settings {
+		rows = append(rows, []string{g.ID, g.Name, "setting, " + string(g.Kind), g.Unit})
 	}
 	return show(cmd, m, []string{"id", "name", "kind", "unit"}, rows)
 }

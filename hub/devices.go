@@ -30,13 +30,13 @@ func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (Dev
 			return err
 		}
 		var err error
-		view, key, err = h.addDevice(a, d, nil, nil)
+		view, key, err = h.addDevice(a, d, site.Parts{})
 		return err
 	})
 	return view, key, err
 }
 
-func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, controls []site.Control) (Device, string, error) {
+func (h *Hub) addDevice(a access.Actor, d site.Device, parts site.Parts) (Device, string, error) {
 	if err := h.completeDevice(a, &d); err != nil {
 		return Device{}, "", err
 	}
@@ -44,21 +44,25 @@ func (h *Hub) addDevice(a access.Actor, d site.Device, signals []site.Signal, co
 	d.Created = h.Time().Truncate(time.Millisecond)
 	h.keys.set(d.ID, hash)
 	writes := []store.Change{store.AddDevice(d, hash)}
-	for _, g := range signals {
+	for _, g := range parts.Signals {
 		writes = append(writes, store.SaveSignal(g))
 	}
-	for _, c := range controls {
+	for _, c := range parts.Controls {
 		writes = append(writes, store.SaveControl(c))
+	}
+	for _, g := range parts.Settings {
+		writes = append(writes, store.SaveSetting(g))
+	}
+	for _, x := range parts.Automations {
+		writes = append(writes, store.SaveAutomation(x))
 	}
 	h.changeSite(func(s *site.Site) {
 		s.Devices[d.ID] = d
-		for _, g := range signals {
-			s.Signals[g.ID] = g
-		}
-		for _, c := range controls {
-			s.Controls[c.ID] = c
-		}
+		parts.AddTo(s)
 	}, writes...)
+	for _, g := range parts.Settings { // their history begins with what they are at first
+		h.settingKept(h.now(), g, g.Default)
+	}
 	h.journal(h.Time(), a, "add", d.ID, "", "device", d.Model)
 	return h.deviceView(d), key, nil
 }

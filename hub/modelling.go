@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"idleember/core/access"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/models"
 	"idleember/store"
@@ -38,6 +39,7 @@ type Model struct {
 	site.Model
 	Shipped bool
 	Devices int
+	LeftOut []string // of a device that was kept as a model: what could not be part of it, in sentences
 }
 
 func (h *Hub) modelView(m site.Model) Model {
@@ -92,9 +94,26 @@ func (h *Hub) SaveModel(ctx context.Context, a access.Actor, m site.Model, repla
 	return out, err
 }
 
-func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) error {
+// checkModel tries a model on a site of its own.
+func checkModel(m site.Model) error {
 	if err := m.Validate(); err != nil {
 		return &InvalidError{"model", err.Error()}
+	}
+	s := m.Tried()
+	for _, id := range slices.Sorted(maps.Keys(s.Automations)) {
+		if err := formulasOf(s, s.Automations[id].Formulas); err != nil {
+			return err
+		}
+		if ring := engine.Ring(s, id); ring != nil {
+			return &InvalidError{"automations", ringWords(s, ring)}
+		}
+	}
+	return nil
+}
+
+func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) error {
+	if err := checkModel(m); err != nil {
+		return err
 	}
 	before, have := h.models[m.ID]
 	switch {
@@ -130,7 +149,13 @@ func (h *Hub) ModelFrom(ctx context.Context, a access.Actor, device, name, about
 		if m.Link.Kind != site.Poll { // an address is one device's own
 			m.Link.Address = ""
 		}
-		return h.saveModel(a, m, replace, &out)
+		if err := h.saveModel(a, m, replace, &out); err != nil {
+			return err
+		}
+		for _, id := range m.LeftOut(h.site, device) {
+			out.LeftOut = append(out.LeftOut, fmt.Sprintf("what the hub decides of %s is not part of the model: it names something outside of %s", h.site.Controls[id].Name, h.site.Devices[device].Name))
+		}
+		return nil
 	})
 	return out, err
 }
@@ -184,8 +209,8 @@ func (h *Hub) AddFromModel(ctx context.Context, a access.Actor, model string, li
 			taken[d.ID], list[i] = true, d
 		}
 		for i := range list {
-			signals, controls := m.Apply(&list[i])
-			view, key, err := h.addDevice(a, list[i], signals, controls)
+			parts := m.Apply(&list[i])
+			view, key, err := h.addDevice(a, list[i], parts)
 			if err != nil {
 				return err
 			}

@@ -18,7 +18,7 @@ func (h *Hub) checkRing(id string, next *site.Automation) (remarks []string, err
 	if ring == nil {
 		return nil, nil
 	}
-	text := h.ringWords(ring)
+	text := ringWords(h.site, ring)
 	if engine.Ring(h.site, id) == nil {
 		return nil, &InvalidError{"automation", text + " Let one of them look at a reading, or at what a control is (.is) instead of what is wanted of it"}
 	}
@@ -26,13 +26,13 @@ func (h *Hub) checkRing(id string, next *site.Automation) (remarks []string, err
 }
 
 // ringWords spells a ring out.
-func (h *Hub) ringWords(ring []string) string {
+func ringWords(s *site.Site, ring []string) string {
 	var names []string
 	for _, id := range append(ring, ring[0]) {
 		name := id
-		if c, ok := h.site.Controls[id]; ok {
+		if c, ok := s.Controls[id]; ok {
 			name = c.Name
-		} else if g, ok := h.site.Settings[id]; ok {
+		} else if g, ok := s.Settings[id]; ok {
 			name = g.Name
 		}
 		names = append(names, name)

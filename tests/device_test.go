@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -220,6 +221,67 @@ func TestModels(t *testing.T) {
 	assert.ErrorContains(t, err, "ships")
 	_, err = other.Owner.RemoveModelWithResponse(t.Context(), "my_shelf")
 	require.NoError(t, err)
+}
+
+// A model carries what the hub decides of its device, with its settings; what names anything else is left out, and that is said.
+func TestAModelDecides(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	ctx := t.Context()
+	made, err := r.Owner.AddFromModelWithResponse(ctx, "climate_board", client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{{Name: "Kiln", Place: "Shed"}, {Name: "Rack", Place: "Shed"}}})
+	require.NoError(t, err)
+	require.Len(t, *made.JSON201, 2)
+	_, err = r.Owner.SaveSettingWithResponse(ctx, nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 21})
+	require.NoError(t, err)
+	auto := site.Automation{Control: "kiln.heater",
+		Demands:    []site.Demand{{Kind: site.HoldAbove, Of: "kiln.temperature", Target: "kiln.setpoint", Band: 1}},
+		Interlocks: []site.Interlock{{Name: "damp", Condition: site.Condition{When: "kiln.humidity > 90 or kiln.humidity.state == \"kiln.x\""}}},
+		Proof:      &site.Proof{When: "kiln.temperature > kiln.setpoint - 5", WithinMS: 600_000}}
+	_, err = r.Owner.SaveAutomationWithResponse(ctx, "kiln.heater", nil, auto)
+	require.NoError(t, err)
+	saved, err := r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board"})
+	require.NoError(t, err)
+	assert.Nil(t, saved.JSON201.LeftOut)
+	require.Len(t, saved.JSON201.Model.Automations, 1)
+	assert.Equal(t, "this.temperature", saved.JSON201.Model.Automations[0].Demands[0].Of)
+
+	_, err = r.Owner.AddFromModelWithResponse(ctx, "kiln_board", client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{{Name: "Second", Place: "Shed"}}})
+	require.NoError(t, err)
+	got, err := r.Owner.GetAutomationWithResponse(ctx, "second.heater")
+	require.NoError(t, err)
+	is := got.JSON200.Config
+	assert.Equal(t, "second.temperature", is.Demands[0].Of)
+	assert.Equal(t, "second.setpoint", is.Demands[0].Target)
+	assert.Equal(t, "second.humidity > 90 or second.humidity.state == \"kiln.x\"", is.Interlocks[0].When, "a text stays what it is")
+	assert.Equal(t, "second.temperature > second.setpoint - 5", is.Proof.When)
+	settings, err := r.Owner.ListSettingsWithResponse(ctx)
+	require.NoError(t, err)
+	i := slices.IndexFunc(*settings.JSON200, func(s client.SettingView) bool { return s.Config.ID == "second.setpoint" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.EqualValues(t, 21, (*settings.JSON200)[i].Value)
+	r.Restart()
+	_, err = r.Owner.GetAutomationWithResponse(ctx, "second.heater")
+	require.NoError(t, err)
+
+	auto.Permits = []site.Permit{{Condition: site.Condition{When: "rack.temperature < 30"}}}
+	_, err = r.Owner.SaveAutomationWithResponse(ctx, "kiln.heater", nil, auto)
+	require.NoError(t, err)
+	saved, err = r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board", Replace: ptr(true)})
+	require.NoError(t, err)
+	require.NotNil(t, saved.JSON201.LeftOut)
+	assert.Contains(t, (*saved.JSON201.LeftOut)[0], "Heater is not part of the model")
+	assert.Empty(t, saved.JSON201.Model.Automations)
+
+	for automations, why := range map[string]string{
+		`[{"control":"heater","demands":[{"kind":"formula","when":"kiln.temperature > 3"}]}]`: "does not begin with",
+		`[{"control":"fan","demands":[]}]`:                                                    "no control of the model",
+		`[{"control":"heater","demands":[{"kind":"formula","when":"this.nothing > 3"}]}]`:     "try.nothing",
+		`[{"control":"heater","demands":[{"kind":"formula","when":"not this.heater.want"}]}]`: "comes back to itself",
+	} {
+		body := `{"format":"idleember-device-model/1","id":"x","name":"X","link":{"kind":"mqtt"},"signals":[],"controls":[{"id":"heater","name":"H"}],"automations":` + automations + `}`
+		_, err := r.Owner.ImportModelWithBodyWithResponse(ctx, nil, "application/json", strings.NewReader(body))
+		assert.ErrorContains(t, err, why)
+	}
 }
 
 func TestTrafficTellsWhatBecameOfIt(t *testing.T) {

@@ -3587,6 +3587,10 @@ export interface components {
             limits?: components["schemas"]["Limits"];
             signals: components["schemas"]["ModelSignal"][];
             controls: components["schemas"]["ModelControl"][];
+            /** @description by the slug after the device's id */
+            settings?: components["schemas"]["Setting"][];
+            /** @description of its controls, by their slugs; ids of the device itself begin with this. */
+            automations?: components["schemas"]["Automation"][];
         };
         ModelSignal: {
             id: string;
@@ -3632,6 +3636,8 @@ export interface components {
             shipped: boolean;
             /** @description how many devices are of it */
             devices: number;
+            /** @description when a device is kept as a model: what could not be part of it, in sentences */
+            left_out?: string[];
         };
         Broker: {
             id: string;

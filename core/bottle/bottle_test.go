@@ -79,7 +79,7 @@ func TestTheHouseKeepsItsPromises(t *testing.T) {
 // The same plan gives the same days.
 func TestAPlanIsDeterministic(t *testing.T) {
 	story := func() (lines []string) {
-		happen(NewPlan(7, 6*time.Hour, 12, 4), func(of, text string) { lines = append(lines, of+" "+text) }, nil)
+		happen(NewPlan(7, 6*time.Hour, 12, 4), listener{story: func(of, text string) { lines = append(lines, of+" "+text) }})
 		return lines
 	}
 	one, other := story(), story()
@@ -105,7 +105,7 @@ func TestAKilledHouseGoesOnAsOneThatWasNot(t *testing.T) {
 
 // what is what people set in a house at its end: how its controls are decided, latches and settings.
 func what(p *Plan) (lines []string) {
-	happen(p, nil, func(w *world) {
+	happen(p, listener{end: func(w *world) {
 		for _, id := range sorted(w.hub.site.Controls) {
 			s, _ := w.hub.engine.Control(id)
 			hand := string(s.Mode)
@@ -120,7 +120,7 @@ func what(p *Plan) (lines []string) {
 			s, _ := w.hub.engine.Setting(id)
 			lines = append(lines, fmt.Sprint(id, " ", s.Value))
 		}
-	})
+	}})
 	return lines
 }
 
@@ -132,11 +132,11 @@ func TestSeed(t *testing.T) {
 	}
 	p := NewPlan(seed, 8*time.Hour, 12, 3)
 	var told []string
-	r := happen(p, func(of, text string) {
+	r := happen(p, listener{story: func(of, text string) {
 		if of == os.Getenv("OF") {
 			told = append(told, text)
 		}
-	}, nil)
+	}})
 	t.Log(strings.Join(told, "\n"))
 	t.Log(p.Script(), r.Faults)
 }
@@ -167,8 +167,8 @@ func TestMutants(t *testing.T) {
 	if os.Getenv("IDLEEMBER_MUTANTS") == "" {
 		t.Skip("IDLEEMBER_MUTANTS is not set")
 	}
-	for seed := uint64(1); seed <= 24; seed++ {
-		r := Run(NewPlan(seed, 5*time.Hour, 12, 4))
+	for seed := uint64(1); seed <= 60; seed++ {
+		r := Run(NewPlan(seed, 6*time.Hour, 12, 4))
 		require.Empty(t, r.Faults, "seed %d", seed)
 	}
 }

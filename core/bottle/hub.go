@@ -170,6 +170,9 @@ func (h *hub) apply(in engine.Input) {
 		return
 	}
 	effects := h.engine.Apply(h.time(), in)
+	if h.w.effects != nil {
+		h.w.effects(h.w.now, effects)
+	}
 	h.w.oracle.applied(in, effects)
 	for _, x := range effects {
 		if h.dieAfter > 0 {

@@ -33,7 +33,11 @@ func (p *Plan) makeSite(rng *rand.Rand, controls int) {
 	m := &maker{rng, s, p}
 	devices := max(2, controls/4)
 	for i := range devices {
-		m.device(fmt.Sprintf("%c", 'a'+i))
+		id := string(rune('a' + i%26))
+		if i >= 26 {
+			id += fmt.Sprint(i / 26)
+		}
+		m.device(id)
 	}
 	for len(s.Controls) < controls {
 		m.control(m.one(sorted(s.Devices)))
@@ -111,6 +115,9 @@ func (m *maker) control(device string) {
 		return
 	}
 	c.Dangerous = m.chance(0.15)
+	if m.chance(0.2) {
+		c.ResumeWithin = time.Duration(m.rng.IntN(40)) * time.Minute
+	}
 	if m.chance(0.2) {
 		c.AtDevice = site.Insist
 	}

@@ -27,16 +27,23 @@ type world struct {
 	boards map[string]*board
 	order  []string // the boards
 	oracle *oracle
-	events int64                 // that were taken
-	ticks  int                   // of the hub at this instant
-	story  func(of, text string) // hears what happens to controls; nil: nobody listens
+	events int64 // that were taken
+	ticks  int   // of the hub at this instant
+	listener
 }
 
 // Run lets a plan happen and returns what the oracle found.
-func Run(p *Plan) *Report { return happen(p, nil, nil) }
+func Run(p *Plan) *Report { return happen(p, listener{}) }
 
-func happen(p *Plan, story func(of, text string), look func(*world)) *Report {
-	w := &world{plan: p, boards: map[string]*board{}, story: story}
+// listener hears what goes on in a bottle. What is nil hears nothing.
+type listener struct {
+	story   func(of, text string) // what happens to a control, in words
+	effects func(at time.Duration, effects []engine.Effect)
+	end     func(*world)
+}
+
+func happen(p *Plan, l listener) *Report {
+	w := &world{plan: p, boards: map[string]*board{}, listener: l}
 	w.oracle = newOracle(w)
 	w.hub = newHub(w, p.Site)
 	for _, id := range sorted(p.Site.Devices) {
@@ -55,8 +62,8 @@ func happen(p *Plan, story func(of, text string), look func(*world)) *Report {
 	w.at(0, w.oracle.look)
 	for len(w.oracle.report.Faults) == 0 && w.step(p.Span) {
 	}
-	if look != nil {
-		look(w)
+	if w.end != nil {
+		w.end(w)
 	}
 	r := &w.oracle.report
 	r.Span, r.Events, r.Judged = w.now, w.events, map[string]int64{}

@@ -8,7 +8,26 @@ import (
 )
 
 // Spot is a place on the earth, in degrees; north and east are positive.
-type Spot struct{ Latitude, Longitude float64 }
+type Spot struct {
+	Latitude, Longitude float64
+
+	days map[time.Time]sunDay // what was computed of it; nil: nothing is remembered
+}
+
+// sunDay is what Day returns.
+type sunDay struct {
+	rise, set time.Time
+	up        bool
+}
+
+// Remembering is the same place with a memory of its last days, for whoever asks again and again, one at a time.
+func (s Spot) Remembering() Spot {
+	s.days = map[time.Time]sunDay{}
+	return s
+}
+
+// daysRemembered bounds the memory: a schedule looks at some days back and a week ahead.
+const daysRemembered = 64
 
 // The sun's place is computed after J. Meeus, Astronomical Algorithms, second edition (1998): chapter 25 (low accuracy,
 // 0.01°), chapter 12 (sidereal time) and chapter 15 (rising and setting, with a standard altitude of −0°50′ for refraction
@@ -56,6 +75,20 @@ func (s Spot) Up(t time.Time) bool { return s.altitude(t) >= standardAltitude }
 // days without the one or the other, that one is zero; up then says whether the sun is up at noon.
 func (s Spot) Day(t time.Time) (rise, set time.Time, up bool) {
 	begin := Midnight(t)
+	if d, ok := s.days[begin]; ok {
+		return d.rise, d.set, d.up
+	}
+	rise, set, up = s.day(begin)
+	if s.days != nil {
+		if len(s.days) >= daysRemembered {
+			clear(s.days)
+		}
+		s.days[begin] = sunDay{rise, set, up}
+	}
+	return rise, set, up
+}
+
+func (s Spot) day(begin time.Time) (rise, set time.Time, up bool) {
 	end := Midnight(begin.Add(36 * time.Hour))
 	// The sun is never up or down for less than a step, but within minutes of polar day and night. Its height bends by less
 	// than 4° an hour squared, so that within an hour at whose ends it is a degree up or down it crosses the horizon once at most.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"idleember/core/calendar"
 	"idleember/core/due"
 	"idleember/core/formula"
 	"idleember/core/reading"
@@ -55,6 +56,7 @@ type Engine struct {
 	ruled      queue[*rule]
 	alarmed    queue[*alarm]
 	zone       *time.Location
+	where      calendar.Spot
 	grace      time.Duration // until then everybody may come back after a start
 	ready      bool          // the state came back, or the first input after the site
 
@@ -241,6 +243,7 @@ func (e *Engine) Online(id string) bool {
 
 func (e *Engine) applySite(s *site.Site) {
 	e.site, e.zone = s, s.Hub.Location()
+	e.where = calendar.Spot{Latitude: s.Hub.Latitude, Longitude: s.Hub.Longitude}.Remembering()
 	for id := range s.Devices {
 		if e.devices[id] == nil {
 			e.devices[id] = &device{DeviceState: DeviceState{ID: id}, resume: map[string]time.Duration{}}

@@ -466,3 +466,22 @@ func TestLatchesOfEarlierVersionsAreCarriedOver(t *testing.T) {
 	again.reads("gas", 9)
 	assert.Equal(t, site.Amount(1), again.wanted("pump"))
 }
+
+func TestWhatWasGivenBackWhileItWasAwayIsNotGivenUp(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
+	h.lives(time.Minute, map[string]float64{"temperature": 25})
+	h.byHand("fan", 1, 0)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Hour)
+	h.do(ToAuto{Control: "h.fan", Actor: kim})
+	h.pass(25 * time.Hour)
+	assert.Equal(t, Auto, h.state("fan").Mode)
+	assert.Nil(t, h.state("fan").Held)
+
+	h.do(Online{Device: "h", Session: "2"})
+	h.byHand("fan", 1, 0)
+	h.do(Offline{Device: "h", Session: "2"})
+	h.pass(25 * time.Hour)
+	assert.Equal(t, on(true), h.state("fan").Held, "by hand it is, and a tap resumes it")
+	assert.Zero(t, h.wanted("fan"))
+}

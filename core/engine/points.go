@@ -358,9 +358,7 @@ func (e *Engine) clock() formula.Clock {
 	return formula.Clock{Wall: e.now.Wall.In(e.zone), Sun: e.spot(), Unset: !e.now.Trusted}
 }
 
-func (e *Engine) spot() calendar.Spot {
-	return calendar.Spot{Latitude: e.site.Hub.Latitude, Longitude: e.site.Hub.Longitude}
-}
+func (e *Engine) spot() calendar.Spot { return e.where }
 
 // eval evaluates a formula anew and tells those who use it where that changed anything.
 func (e *Engine) eval(b *bound) {

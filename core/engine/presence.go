@@ -226,7 +226,7 @@ func (e *Engine) beatDue(w wake) {
 // owner allows, and ends in the safe value then. The links are told at that time, not when the device is back: a broker's
 // retained message would be there first. It tells whether that is at once. Auto needs no such end: it decides afresh.
 func (e *Engine) giveUpAfter(d *device, x *controlled, away time.Duration) (gaveUp bool) {
-	if x.Want == nil || x.Hand == nil || *x.Hand == x.cfg.Safe || x.moves != nil || x.mover != nil {
+	if !x.holdsOn() {
 		return false
 	}
 	left := x.cfg.Resume() - away
@@ -249,7 +249,14 @@ func (e *Engine) giveUpDue(w wake) {
 		return
 	}
 	delete(d.resume, w.id)
-	e.giveUp(x)
+	if x.holdsOn() { // it may have been given back to auto meanwhile
+		e.giveUp(x)
+	}
+}
+
+// holdsOn reports whether a person wants something of the control that is not to be wanted for ever while it is away.
+func (x *controlled) holdsOn() bool {
+	return x.Want != nil && x.Hand != nil && *x.Hand != x.cfg.Safe && x.moves == nil && x.mover == nil
 }
 
 func (e *Engine) giveUp(x *controlled) {

@@ -1,7 +1,12 @@
 package site
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 )
@@ -9,7 +14,8 @@ import (
 // ModelFormat names the format of device model files.
 const ModelFormat = "idleember-device-model/1"
 
-// Model describes devices of one make: everything but name, place, key and address. Durations are milliseconds.
+// Model describes devices of one make: everything but name, place, key and address. Durations are milliseconds. In the
+// automation, ids of the device itself begin with "this.".
 type Model struct {
 	Format     string         `json:"format"` // ModelFormat
 	ID         string         `json:"id"`
@@ -22,7 +28,13 @@ type Model struct {
 	Limits     *Limits        `json:"limits,omitempty"`
 	Signals    []ModelSignal  `json:"signals"`
 	Controls   []ModelControl `json:"controls"`
+
+	Settings    []Setting     `json:"settings,omitempty"`    // by the slug after the device's id
+	Automations []*Automation `json:"automations,omitempty"` // of its controls, by their slugs
 }
+
+// itself stands for the device in the automation of a model.
+const itself = "this"
 
 // ModelSignal describes a signal of a device model.
 type ModelSignal struct {
@@ -60,7 +72,7 @@ type ModelControl struct {
 	Ask       bool        `json:"ask,omitempty"`
 }
 
-// ModelOf describes a device of the site as a model.
+// ModelOf describes a device of the site as a model. Automation that names anything outside of the device is not part of it.
 func ModelOf(s *Site, device, id, name string) Model {
 	d := s.Devices[device]
 	m := Model{Format: ModelFormat, ID: id, Name: name, Link: d.Link, LeaseMS: d.Lease.Milliseconds(), WakesMS: d.Wakes.Milliseconds(),
@@ -99,8 +111,125 @@ func ModelOf(s *Site, device, id, name string) Model {
 			x.Target = &c.Target
 		}
 		m.Controls = append(m.Controls, x)
+		if a := s.Automations[id]; a != nil {
+			if own := a.about(device, itself); own != nil {
+				m.Automations = append(m.Automations, own)
+			}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(s.Settings)) {
+		if owner, slug := Split(id); owner == device {
+			g := s.Settings[id]
+			g.ID = slug
+			m.Settings = append(m.Settings, g)
+		}
 	}
 	return m
+}
+
+// LeftOut are the controls of a device whose automation a model of it cannot hold.
+func (m Model) LeftOut(s *Site, device string) (controls []string) {
+	_, all := s.Of(device)
+	for _, id := range all {
+		_, slug := Split(id)
+		if s.Automations[id] != nil && !slices.ContainsFunc(m.Automations, func(a *Automation) bool { return a.Control == slug }) {
+			controls = append(controls, id)
+		}
+	}
+	return controls
+}
+
+// about is a copy of the automation with the ids of one device turned into those of another; nil where it names anything else
+// that is not the hub's own. The one that is called itself has its control by the slug alone.
+func (a *Automation) about(from, to string) *Automation {
+	b, err := json.Marshal(a)
+	if err != nil {
+		return nil
+	}
+	next, alone := &Automation{}, true
+	if json.Unmarshal(b, next) != nil {
+		return nil
+	}
+	if from == itself {
+		next.Control = itself + "." + next.Control
+	}
+	next.names(func(text *string) {
+		*text = named.ReplaceAllStringFunc(*text, func(id string) string {
+			owner, rest, dotted := strings.Cut(id, ".")
+			switch {
+			case id[0] == '"' || id[0] == '\'' || id[0] == '`' || !dotted:
+				return id
+			case owner == from:
+				return to + "." + rest
+			}
+			alone = false
+			return id
+		})
+	})
+	if !alone {
+		return nil
+	}
+	if to == itself {
+		_, next.Control = Split(next.Control)
+	}
+	return next
+}
+
+// named are the texts and the ids in a formula.
+var named = regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|'(?:[^'\\\\]|\\\\.)*'|`[^`]*`|[a-z_][a-z0-9_.]*")
+
+// names goes through everything that names something: formulas and ids.
+func (a *Automation) names(each func(text *string)) {
+	cond := func(c *Condition) {
+		each(&c.When)
+		each(&c.Until)
+	}
+	each(&a.Control)
+	for i := range a.Demands {
+		d := &a.Demands[i]
+		cond(&d.Condition)
+		for _, text := range []*string{&d.Of, &d.Target, &d.Daylight, &d.Hours} {
+			each(text)
+		}
+	}
+	for i := range a.Permits {
+		cond(&a.Permits[i].Condition)
+	}
+	for i := range a.Interlocks {
+		cond(&a.Interlocks[i].Condition)
+	}
+	if a.Proof != nil {
+		each(&a.Proof.When)
+	}
+	if t := a.Travel; t != nil {
+		for _, text := range []*string{&t.Opens, &t.Closes, &t.Pulses, &t.IsOpen, &t.IsClosed} {
+			each(text)
+		}
+	}
+}
+
+// Parts are what a device is made of.
+type Parts struct {
+	Signals     []Signal
+	Controls    []Control
+	Settings    []Setting
+	Automations []*Automation
+}
+
+// AddTo puts the parts into a site that has their device.
+func (p Parts) AddTo(s *Site) {
+	for _, g := range p.Signals {
+		s.Signals[g.ID] = g
+	}
+	for _, c := range p.Controls {
+		s.Controls[c.ID] = c
+	}
+	for _, g := range p.Settings {
+		s.Settings[g.ID] = g
+	}
+	for _, a := range p.Automations {
+		s.Automations[a.Control] = a
+	}
 }
 
 func other(raw, slug string) string {
@@ -110,9 +239,9 @@ func other(raw, slug string) string {
 	return raw
 }
 
-// Apply makes of a device one of this model and returns its signals and controls. The link's address stays the device's
-// own where it has one.
-func (m Model) Apply(d *Device) (signals []Signal, controls []Control) {
+// Apply makes of a device one of this model and returns what it is made of. The link's address stays the device's own where
+// it has one.
+func (m Model) Apply(d *Device) (p Parts) {
 	link := m.Link
 	if d.Link.Address != "" {
 		link.Address = d.Link.Address
@@ -136,7 +265,7 @@ func (m Model) Apply(d *Device) (signals []Signal, controls []Control) {
 		set(&g.Source, x.Source)
 		set(&g.Calibration, x.Calibration)
 		set(&g.Sense, x.Sense)
-		signals = append(signals, g)
+		p.Signals = append(p.Signals, g)
 	}
 	for _, x := range m.Controls {
 		c := NewControl(d.ID, x.ID, first(x.Raw, x.ID), x.Name)
@@ -153,9 +282,19 @@ func (m Model) Apply(d *Device) (signals []Signal, controls []Control) {
 		}
 		set(&c.Source, x.Source)
 		set(&c.Target, x.Target)
-		controls = append(controls, c)
+		p.Controls = append(p.Controls, c)
 	}
-	return signals, controls
+	for _, g := range m.Settings {
+		g.ID = d.ID + "." + g.ID
+		p.Settings = append(p.Settings, g)
+	}
+	for _, a := range m.Automations {
+		if a = a.about(itself, d.ID); a != nil {
+			a.Identify(nil)
+			p.Automations = append(p.Automations, a)
+		}
+	}
+	return p
 }
 
 func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
@@ -191,12 +330,15 @@ func (m Model) Validate() error {
 	if m.Link.Address == "" && m.Link.Kind == Poll {
 		d.Link.Address = "http://127.0.0.1/"
 	}
-	signals, controls := m.Apply(&d)
+	p := m.Apply(&d)
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	if n := len(signals) + len(controls); n > d.Limits.Filled().MaxNames {
+	if n := len(p.Signals) + len(p.Controls); n > d.Limits.Filled().MaxNames {
 		return fmt.Errorf("the model has %d signals and controls; a device may have %d", n, d.Limits.Filled().MaxNames)
+	}
+	if len(p.Settings) > 200 {
+		return fmt.Errorf("the model has %d settings; at most 200 are allowed", len(p.Settings))
 	}
 	taken := map[string]bool{}
 	check := func(id, name string, err error) error {
@@ -212,7 +354,7 @@ func (m Model) Validate() error {
 		taken[slug] = true
 		return CheckSlug(slug)
 	}
-	for _, g := range signals {
+	for _, g := range p.Signals {
 		err := g.Validate()
 		if err == nil && g.Kind != Number && g.Kind != OnOff && g.Kind != Text {
 			err = fmt.Errorf("the kind %q is unknown; use number, onoff or text", g.Kind)
@@ -221,10 +363,38 @@ func (m Model) Validate() error {
 			return err
 		}
 	}
-	for _, c := range controls {
+	for _, c := range p.Controls {
 		if err := check(c.ID, c.Name, c.Validate()); err != nil {
 			return err
 		}
 	}
+	s := m.Tried()
+	for _, g := range p.Settings {
+		if err := check(g.ID, g.Name, g.Validate(s)); err != nil {
+			return err
+		}
+	}
+	for i, a := range m.Automations {
+		switch c, ok := s.Controls[d.ID+"."+a.Control]; {
+		case !ok:
+			return fmt.Errorf("automation %d is of %q, which is no control of the model", i+1, a.Control)
+		case s.Automations[c.ID] == nil:
+			return fmt.Errorf("the automation of %s names something that does not begin with “%s.”; a model knows nothing else", a.Control, itself)
+		default:
+			if err := s.Automations[c.ID].Validate(s, c); err != nil {
+				return fmt.Errorf("the automation of %s: %w", a.Control, err)
+			}
+		}
+	}
 	return nil
+}
+
+// Tried is a site with nothing but one device of the model.
+func (m Model) Tried() *Site {
+	s := (&Site{}).Clone()
+	d := Device{ID: "try", Name: "Try"}
+	p := m.Apply(&d)
+	s.Devices[d.ID] = d
+	p.AddTo(s)
+	return s
 }

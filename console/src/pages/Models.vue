@@ -57,7 +57,9 @@ const keep = () => send(async () => {
   models.value = await ask(api.GET('/models'))
 })
 const href = (m: Model) => 'data:application/json;charset=utf-8,' + encodeURIComponent(JSON.stringify(m, null, 2) + '\n')
-const parts = (m: Model) => [...m.signals.map((s) => s.name), ...m.controls.map((c) => c.name + ' (switch)')].join(', ')
+const decided = (m: Model, slug: string) => (m.automations?.some((a) => a.control === slug) ? ', decided by the hub' : '')
+const parts = (m: Model) =>
+  [...m.signals.map((s) => s.name), ...m.controls.map((c) => `${c.name} (${c.kind || 'switch'}${decided(m, c.id)})`), ...(m.settings ?? []).map((g) => `${g.name} (setting)`)].join(', ')
 </script>
 
 <template>
