@@ -82,7 +82,13 @@ func (h *Hub) anyOnline(controls []string) bool {
 func (h *Hub) leftWords(id string) string {
 	cfg, ok := h.site.Controls[id]
 	s, known := h.engine.Control(id)
-	if !ok || !known || cfg.Momentary != nil || cfg.What() == site.Mover || s.Want == nil {
+	if !ok || !known || cfg.Momentary != nil || cfg.What() == site.Mover {
+		return ""
+	}
+	if s.Want == nil {
+		if s.Is != nil && *s.Is != cfg.Safe {
+			return fmt.Sprintf("%s is %s, and out of service it was told nothing; look at it", cfg.Name, cfg.Say(*s.Is))
+		}
 		return ""
 	}
 	d, _ := h.engine.Device(cfg.Device)

@@ -124,7 +124,8 @@ func what(p *Plan) (lines []string) {
 	return lines
 }
 
-// TestSeed runs one seed, SEED=n, and tells the story of one control, OF=id.
+// TestSeed runs one seed, SEED=n, and tells the story of one control, OF=id. With KEEP=name it keeps a plan as a case, whose
+// ABOUT says what is wrong: shrunk where it fails now, else with the lines of SCRIPT.
 func TestSeed(t *testing.T) {
 	var seed uint64
 	if _, err := fmt.Sscan(os.Getenv("SEED"), &seed); err != nil {
@@ -139,6 +140,9 @@ func TestSeed(t *testing.T) {
 	}})
 	t.Log(strings.Join(told, "\n"))
 	t.Log(p.Script(), r.Faults)
+	if name := os.Getenv("KEEP"); name != "" {
+		keep(t, p, name, os.Getenv("ABOUT"), os.Getenv("SCRIPT"))
+	}
 }
 
 // BenchmarkHouse is how many days of a house with 20 controls and 40 readings a minute, the oracle included, pass in a minute.

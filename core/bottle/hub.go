@@ -214,6 +214,7 @@ func (h *hub) let(x engine.Effect) {
 			h.stage(func(d *disk) { d.last[r.Signal] = r })
 		}
 	case engine.Want:
+		h.w.oracle.wanted(x)
 		h.w.tell(x.Control, "want %v, rev %d, fleeting %v, urgent %v, pulse %q", x.Value, x.Rev, x.Fleeting, x.Urgent, x.Pulse)
 		if x.Urgent || x.Pulse != "" && x.Value == 0 {
 			h.put(x.Device, func(b *mailbox.Box) { b.Want(x) })

@@ -92,10 +92,7 @@ func (o *oracle) look() {
 // forced is what an interlock surely forces: the values that are allowed, since when.
 func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration, ok bool) {
 	for _, l := range x.locks {
-		to := x.cfg.Safe
-		if l.cfg.To != nil {
-			to = *l.cfg.To
-		}
+		to := x.forces(l)
 		if l.may || l.hold || !l.pure() {
 			allowed = append(allowed, to)
 		}
@@ -106,14 +103,17 @@ func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration,
 	return nil, 0, false
 }
 
-// flutters reports whether the hub lately changed it as often as it may within a minute.
-func (x *watched) flutters() bool {
-	for i := 4; i < len(x.changes); i++ {
-		if x.changes[i]-x.changes[i-4] <= time.Minute {
-			return true
-		}
+// forces is the value of an interlock.
+func (x *watched) forces(l *lock) site.Amount {
+	if l.cfg.To != nil {
+		return *l.cfg.To
 	}
-	return false
+	return x.cfg.Safe
+}
+
+// flutters reports whether the hub lately changed it as often as it may within a minute: then it may be held for up to an hour.
+func (o *oracle) flutters(x *watched) bool {
+	return x.fluttered > 0 && o.w.now-x.fluttered < time.Hour+5*time.Minute
 }
 
 // mayForce reports whether any interlock may hold.
@@ -130,7 +130,12 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 	if x.exclusive() || x.auto.Limits.RestartHurts {
 		allowed = append(allowed, 0)
 	}
-	if s.Limit == control.Chatters && (x.flutters() || x.cfg.What() == site.Mover) {
+	for _, l := range x.locks { // of two that come and go the one that held just now may be what it is held at
+		if s.Limit == control.Chatters && l.held > 0 && o.w.now-l.held < 10*time.Second+delivery {
+			allowed = append(allowed, x.forces(l))
+		}
+	}
+	if s.Limit == control.Chatters && (o.flutters(x) && o.w.now-since < 10*time.Second+delivery || x.cfg.What() == site.Mover) {
 		return // held at what another one forced, because they fight
 	}
 	o.count[onInterlock]++
@@ -176,7 +181,7 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 // showed.
 func (o *oracle) motor(x *watched, s *engine.ControlState) {
 	b := x.board
-	if x.door != "" && x.cfg.Momentary == nil {
+	if x.door != "" && x.cfg.Momentary == nil && o.watched[x.door] != nil {
 		t := o.w.plan.Doors[x.door]
 		if x.out.actual > 0 {
 			o.count[onMotor]++
@@ -229,7 +234,7 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 
 // manual: a person's value holds where nothing is above it.
 func (o *oracle) manual(x *watched, s *engine.ControlState) {
-	if x.hand == nil || x.over || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
+	if x.hand == nil || x.over || s.Spent == control.NoEffect || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
 		return
 	}
 	if !o.w.hub.engine.Online(x.cfg.Device) || x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
@@ -261,6 +266,12 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 		x.over = *x.overWant == want
 		return
 	}
+	if s.Spent == control.NoEffect {
+		return // it was switched off because of that
+	}
+	if held := s.Limit == control.Chatters && o.flutters(x); held && (s.Want != nil && *s.Want == x.cfg.Safe || x.forcedAt > 0 && o.w.now-x.forcedAt < 2*time.Minute) {
+		return // it is held at its safe value, or for a little longer at what an interlock forced
+	}
 	if s.Limit == control.Chatters && x.cfg.What() == site.Mover {
 		return // how often a door was driven is for its motor to tell
 	}
@@ -269,7 +280,7 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 		settle = site.Millis(x.auto.SettleMS)
 	}
 	wait := settle + site.Millis(x.auto.Limits.ShortestOnMS) + 30*time.Second
-	if o.w.now-x.expectFrom < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
+	if o.w.now-x.expectFrom < wait || x.forcedAt > 0 && o.w.now-x.forcedAt < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
 		return
 	}
 	if want != 0 && (x.auto.Limits != (site.RunLimits{}) || len(x.groups) > 0 || !o.w.hub.engine.Online(x.cfg.Device)) {
@@ -292,6 +303,8 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 	permit := yes
 	for _, p := range x.permits {
 		switch {
+		case p.own:
+			return 0, ""
 		case p.must == no:
 			permit = no
 		case p.must == yes && permit == yes:
@@ -358,7 +371,7 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 }
 
 // wanted judges a want as it is let out.
-func (o *oracle) wanted(e engine.Want, in engine.Input) {
+func (o *oracle) wanted(e engine.Want) {
 	x := o.watched[e.Control]
 	if x == nil {
 		return
@@ -372,6 +385,9 @@ func (o *oracle) wanted(e engine.Want, in engine.Input) {
 	}
 	if x.had && x.was != e.Value {
 		x.changes = append(x.changes, o.w.now)
+		if n, most := len(x.changes), x.auto.MostChanges(); n >= most && o.w.now-x.changes[n-most] <= time.Minute {
+			x.fluttered = o.w.now
+		}
 		if n := len(x.changes); n > 40 && o.w.now-x.changes[n-41] < time.Minute {
 			o.fault("bounded", x.id, "more than 40 changes in a minute (%s)", s.Reason)
 		} else if n > 64 {
@@ -392,6 +408,9 @@ func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
 	for _, y := range []*watched{x, o.watched[x.door]} {
 		if y == nil {
 			continue
+		}
+		for _, l := range y.locks {
+			l.move(o)
 		}
 		if _, since, ok := o.forced(y); ok && o.w.now-since > delivery && y.cfg.What() != site.Mover {
 			o.fault("pulse", x.id, "a pulse, though an interlock of %s holds since %s", y.id, clock(since))
@@ -460,6 +479,9 @@ func (o *oracle) meddled(x *watched) bool {
 	if !x.active { // nobody hears what is done at its board
 		return true
 	}
+	if l := x.board.link; x.pressed > 0 && (x.pressed > x.board.beat || l.lost > 0 && o.w.now-l.lost < 65*time.Minute && o.w.now-x.pressed < 65*time.Minute) {
+		return true // nobody could hear of it yet
+	}
 	if x.pressed > 0 && x.pressed < o.hubSince && o.w.now-o.hubSince < 65*time.Minute { // a broker elsewhere kept its session: it says so within the hour
 		return true
 	}
@@ -510,8 +532,8 @@ func (o *oracle) longest(x *watched) {
 	for _, r := range x.runs {
 		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
 	}
-	if x.pressed > 0 && o.w.now-o.hubSince < most+rest { // somebody switched it while there was no hub
-		return
+	if x.pressed > 0 && (o.w.now-o.hubSince < most+rest || x.board.link.sick > 0 && o.w.now-x.board.link.sick < most+rest) {
+		return // somebody switched it while no hub could hear of it
 	}
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound

@@ -125,6 +125,7 @@ func (l *link) carry(f func()) {
 	if l.reorders > 0 && l.rng.Float64() < l.reorders {
 		l.sick, l.lost = w.now, w.now
 		delay += time.Duration(l.rng.IntN(3000)) * time.Millisecond
+		w.oracle.loses(l.b)
 	}
 	if l.delay > time.Second {
 		l.sick = w.now

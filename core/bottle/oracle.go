@@ -91,6 +91,7 @@ type watched struct {
 	handAt     time.Duration
 	commands   int
 	changes    []time.Duration // of wants by the hub itself
+	fluttered  time.Duration   // when those were last as many as may be within a minute
 	was        site.Amount
 	had        bool
 	expects    string // what auto should come to
@@ -173,11 +174,18 @@ func (o *oracle) edited() {
 		x.tracks = nil
 		for _, t := range slices.Concat(x.permits, x.demands) {
 			if t != nil {
-				t.own = t.c != nil && t.c.names(id)
+				door := o.w.plan.Doors[id]
+				t.own = t.c != nil && slices.ContainsFunc([]string{id, door.Opens, door.Closes, door.Pulses}, func(of string) bool { return of != "" && t.c.names(of) })
 				x.tracks = append(x.tracks, t)
 			}
 		}
 		x.board, x.active = o.w.boards[x.cfg.Device], o.site.Devices[x.cfg.Device].Active()
+		for _, l := range x.locks {
+			if !x.active {
+				l.hold = false
+				l.move(o)
+			}
+		}
 		o.watched[id] = x
 	}
 	for _, g := range o.site.Groups {
@@ -222,6 +230,9 @@ func hold(d *site.Demand) site.Condition {
 func (o *oracle) starts() {
 	o.hubSince = o.w.now
 	o.grace = o.w.now + 5*time.Minute + 30*time.Second
+	for _, c := range o.conds { // nobody looked meanwhile
+		c.flashed(o.w.now)
+	}
 	o.edited()
 	for _, x := range o.watched {
 		x.hand = nil
@@ -320,23 +331,36 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 			if x := o.watched[e.State.ID]; x != nil && (e.State.Step == control.Interlocked || e.State.Limit == control.Chatters || x.mayForce()) {
 				x.forcedAt = o.w.now
 			}
+			now := o.w.hub.engine.Peek(e.State.ID)
+			flash := now != nil && !equal(now.Want, e.State.Want) // it was something else for an instant
 			for _, suffix := range []string{"", ".is", ".want", ".mode", ".phase"} {
 				for _, c := range o.users[e.State.ID+suffix] {
+					if flash {
+						c.flashed(o.w.now)
+					}
 					o.soil(c)
+				}
+			}
+		case engine.DeviceChanged:
+			for id, g := range o.signals {
+				if g.there && g.cfg.Device == e.State.ID {
+					for _, c := range o.users[id] {
+						o.soil(c)
+					}
 				}
 			}
 		case engine.SettingChanged:
 			for _, c := range o.users[e.State.ID] {
 				o.soil(c)
 			}
-		case engine.Want:
-			o.wanted(e, in)
 		}
 	}
 	if r, ok := in.(engine.Report); ok {
 		o.reported(r, effects)
 	}
 }
+
+func equal(a, b *site.Amount) bool { return a == b || a != nil && b != nil && *a == *b }
 
 // acts is what presets and rules do: of what they touch nobody knows any more what people want.
 func (o *oracle) acts(list []site.Action) {
@@ -395,7 +419,7 @@ func (o *oracle) unlocks(id string) {
 func (o *oracle) resets(id string) {
 	if x := o.watched[id]; x != nil {
 		for _, l := range x.locks {
-			if l.latched && !l.c.is.may(yes) { // what held it otherwise may be long over
+			if l.latched && !l.past(o, l.c.surely[yes], max(0, site.Millis(l.cfg.AfterMS)-doubtful)) { // what held it otherwise may be long over
 				l.hold, l.everTrue = false, false
 			}
 			l.latched = false
@@ -426,7 +450,7 @@ func (o *oracle) gone(controls []string) {
 				return // it came back
 			}
 			o.count[onGone]++
-			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && !out.deaf && !out.wrong {
+			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && out.pressed <= b.beat && !out.deaf && !out.wrong {
 				o.fault("gone", id, "it was taken away at %s, and is physically %s", clock(since), out.cfg.Say(out.actual))
 			}
 		})

@@ -200,6 +200,18 @@ func (m *maker) automation(c site.Control) *site.Automation {
 			a.Limits.ShortestOffMS = m.seconds(10, 60)
 			a.Limits.RestartHurts = m.chance(0.2)
 		}
+		if m.chance(0.1) {
+			a.Limits.StartsAnHour = 1 + m.rng.IntN(6)
+		}
+	}
+	if m.chance(0.2) {
+		a.Proof = &site.Proof{When: m.formula(true), WithinMS: m.seconds(5, 60, 300), Retries: m.rng.IntN(3), SwitchOff: m.chance(0.3)}
+	}
+	if m.chance(0.15) {
+		a.Changes = 1 + m.rng.IntN(12)
+	}
+	if m.chance(0.15) {
+		a.HandMS, a.FollowMS = m.seconds(60, 1800), m.seconds(60, 1800)
 	}
 	return a
 }
@@ -228,9 +240,9 @@ func (m *maker) demand(c site.Control) site.Demand {
 		return site.Demand{Kind: kind, Of: number, Target: m.target(), Band: float64(m.rng.IntN(3)) / 2, Floor: m.chance(0.1)}
 	case x < 8:
 		return site.Demand{Kind: site.Scheduled, Schedule: m.schedule()}
-	case x == 8 && m.chance(0.3):
-		return site.Demand{Kind: site.Exercise, EveryMS: 24 * 3600_000, ForMS: m.seconds(10, 60), At: &calendar.Moment{Base: calendar.Clock, Minutes: m.rng.IntN(1440)}}
-	case x == 8 && m.chance(0.3):
+	case x == 8 && m.chance(0.5):
+		return site.Demand{Kind: site.Exercise, EveryMS: m.seconds(3*3600, 24*3600), ForMS: m.seconds(10, 60), At: &calendar.Moment{Base: calendar.Clock, Minutes: m.rng.IntN(1440)}}
+	case x == 8:
 		return site.Demand{Kind: site.DayLength, Daylight: number + " > 18", Hours: "13"}
 	}
 	return site.Demand{Kind: site.Whenever, Condition: m.condition(false)}
@@ -379,7 +391,7 @@ func (m *maker) action() (site.Action, bool) {
 }
 
 func (m *maker) rule(id string) {
-	r := &site.Rule{ID: id, Name: "Rule " + id, RestMS: m.seconds(0, 60)}
+	r := &site.Rule{ID: id, Name: "Rule " + id, RestMS: m.seconds(0, 60), Repeat: m.chance(0.2)}
 	for range 1 + m.rng.IntN(2) {
 		if a, ok := m.action(); ok {
 			r.Stages = append(r.Stages, site.Stage{When: m.formula(false), AfterMS: m.seconds(0, 0, 10), Actions: []site.Action{a}})

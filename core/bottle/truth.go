@@ -41,6 +41,15 @@ type cond struct {
 	users                         []*tracker
 }
 
+// flashed forgets since when a condition is what it is: for an instant it may have been something else.
+func (c *cond) flashed(now time.Duration) {
+	c.surely = [4]time.Duration{never, never, never, never}
+	c.known, c.whole, c.endSure = never, never, never
+	for _, t := range c.users {
+		t.must, t.turned = 0, now
+	}
+}
+
 // told is a formula with what its ids are, and room for what they may be.
 type told struct {
 	*formula.Formula
@@ -274,11 +283,21 @@ type lock struct {
 	since             time.Duration // since when it surely holds
 	everTrue, mayTrue bool          // since it was last free
 	latched, mayLatch bool
+	held              time.Duration // when it last may have held
 }
 
 func (l *lock) move(o *oracle) {
+	if !l.of.active { // nothing is decided of what takes no part
+		l.may, l.mayTrue, l.mayLatch, l.born = true, true, l.mayLatch || l.cfg.Latch, o.w.now
+		return
+	}
 	c, now := l.c, o.w.now
 	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
+	defer func() {
+		if l.may || l.hold {
+			l.held = now
+		}
+	}()
 	past := func(since, wait time.Duration) bool { return l.past(o, since, wait) }
 	grip := func() {
 		if !l.hold && l.pure() {

@@ -376,7 +376,13 @@ func wantedOrPulse(x *controlled) string {
 func (e *Engine) Left(controls []string) bool {
 	for _, id := range controls {
 		x := e.controls[id]
-		if x == nil || !x.leaving || x.mover != nil || x.Want == nil {
+		if x == nil || !x.leaving || x.mover != nil {
+			continue
+		}
+		if x.Want == nil {
+			if x.running() { // out of service it is told nothing, and it is on
+				return false
+			}
 			continue
 		}
 		if x.Phase != Confirmed && x.Phase != Sent {

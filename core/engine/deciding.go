@@ -164,6 +164,14 @@ func (x *controlled) auto0(e *Engine) {
 	if x.cfg.Momentary == nil && x.Pulse.Running {
 		e.cutPulse(x, "it is no longer momentary")
 	}
+	x.unproved()
+}
+
+// unproved forgets what became of a proof where none is asked for.
+func (x *controlled) unproved() {
+	if x.proof == nil && x.Proof != NoProof {
+		x.Proof, x.ProofTries, x.proofWake, x.unkept = NoProof, 0, 0, true
+	}
 }
 
 // rely notes which signals automation uses: their interval is fixed, so that a sensor that fails slowly is missed.
@@ -210,9 +218,7 @@ func (e *Engine) buildAutomation(x *controlled, old deciding) {
 	for i := range a.Interlocks {
 		e.buildLock(x, &a.Interlocks[i], old.interlocks)
 	}
-	if len(x.Locks) != len(a.Interlocks) {
-		e.keepLocks(x)
-	}
+	e.keepLocks(x)
 	for _, p := range a.Permits {
 		c := e.condition(p.Condition)
 		c.controls = append(c.controls, x)
@@ -230,8 +236,8 @@ func (e *Engine) buildAutomation(x *controlled, old deciding) {
 	if a.Proof != nil {
 		x.proof = e.condition(site.Condition{When: a.Proof.When})
 		x.proof.controls = append(x.proof.controls, x)
-	} else if x.Proof != NoProof {
-		x.Proof, x.ProofTries, x.proofWake = NoProof, 0, 0
+	} else {
+		x.unproved()
 	}
 	if a.Travel != nil {
 		e.buildMover(x)
@@ -334,11 +340,12 @@ func (e *Engine) consider(x *controlled) (dec control.Decision, next time.Durati
 	}
 	f.Last, f.OnSince, f.OffSince, f.RestUntil = x.Want, x.onSince, x.offSince, x.restUntil
 	f.Used, f.Starts, f.Spent = site.Millis(x.UsedMS), x.starts, x.Spent
-	f.DampedUntil, f.DampedTo, f.DampedForced = x.doing.until, x.doing.to, x.doing.forced
 	f.Grace = e.now.Mono < x.grace
 	for i, l := range x.interlocks {
 		f.Interlocks[i] = l.force()
 	}
+	next = e.eases(x)
+	f.DampedUntil, f.DampedTo, f.DampedForced = x.doing.until, x.doing.to, x.doing.forced
 	for i, p := range x.permits {
 		f.Permits[i] = p.Is
 	}

@@ -59,9 +59,7 @@ func (e *Engine) buildLock(x *controlled, cfg *site.Interlock, old []*lock) {
 	} else {
 		l.restore(e, x.Locks)
 	}
-	if l.Latched && !cfg.Latch { // its owner wants it to latch no more
-		l.Latched, x.unkept = false, true
-	}
+	l.Latched = l.Latched && cfg.Latch // unless its owner wants it to latch no more
 	x.interlocks = append(x.interlocks, l)
 }
 
@@ -72,6 +70,7 @@ func (l *lock) restore(e *Engine, kept []LockState) {
 		return
 	}
 	l.LockState, l.loaded = kept[i], true
+	l.Latched = l.Latched && l.cfg.Latch
 	if l.Pending == control.Unknown {
 		return
 	}
@@ -180,15 +179,20 @@ func (e *Engine) lockChanged(l *lock) {
 	e.mark(l.x)
 }
 
+// keepLocks has the state of a control's interlocks kept where it is another one.
 func (e *Engine) keepLocks(x *controlled) {
-	x.Locks, x.Latched = nil, nil
+	var is []LockState
+	var latched []string
 	for _, l := range x.interlocks {
-		x.Locks = append(x.Locks, l.LockState)
+		is = append(is, l.LockState)
 		if l.Latched {
-			x.Latched = append(x.Latched, l.ID)
+			latched = append(latched, l.ID)
 		}
 	}
-	x.unkept = true
+	if slices.Equal(is, x.Locks) && slices.Equal(latched, x.Latched) {
+		return
+	}
+	x.Locks, x.Latched, x.unkept = is, latched, true
 	e.mark(x)
 }
 

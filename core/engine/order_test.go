@@ -485,3 +485,45 @@ func TestWhatWasGivenBackWhileItWasAwayIsNotGivenUp(t *testing.T) {
 	assert.Equal(t, on(true), h.state("fan").Held, "by hand it is, and a tap resumes it")
 	assert.Zero(t, h.wanted("fan"))
 }
+
+func TestAnInterlockThatFluttersHoldsForAMinuteMore(t *testing.T) {
+	full := site.Amount(1)
+	h := newHouse(t, auto("fan", site.Automation{Changes: 3, Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	changes := 0
+	for range 20 {
+		h.pass(2 * time.Second)
+		changes += len(wants(h.reads("gas", 40)))
+		require.Equal(t, full, h.wanted("fan"), "what protects is never held up")
+		h.pass(2 * time.Second)
+		changes += len(wants(h.reads("gas", 20)))
+	}
+	assert.LessOrEqual(t, changes, 8)
+	assert.Equal(t, full, h.wanted("fan"), "it holds on for a while")
+	h.lives(50*time.Second, map[string]float64{"gas": 20})
+	assert.Equal(t, full, h.wanted("fan"))
+	h.lives(30*time.Second, map[string]float64{"gas": 20})
+	assert.Zero(t, h.wanted("fan"), "and not for as long as it is damped")
+	assert.Equal(t, control.Chatters, h.state("fan").Limit)
+}
+
+func TestALatchThatItsOwnerTookOffStaysOffAfterARestart(t *testing.T) {
+	lock := site.Interlock{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Interlocks: []site.Interlock{lock}}))
+	h.lives(20*time.Second, map[string]float64{"temperature": 25, "gas": 40})
+	h.reads("gas", 10)
+	require.Equal(t, []string{"gas"}, h.state("fan").Latched)
+	next := h.site.Clone()
+	a := *next.Automations["h.fan"]
+	a.Interlocks = []site.Interlock{lock}
+	a.Interlocks[0].Latch = false
+	next.Automations["h.fan"] = &a
+	kept := h.state("fan")
+	for _, x := range h.do(SiteChanged{next}) {
+		if c, ok := x.(ControlChanged); ok && c.State.ID == "h.fan" {
+			kept = c.State
+		}
+	}
+	assert.Empty(t, kept.Latched)
+	assert.False(t, kept.Locks[0].Latched, "and that is kept")
+	assert.Equal(t, on(true), kept.Want)
+}

@@ -13,10 +13,11 @@ import (
 // The hub's own doing is bounded: whatever goes round in a circle, at once or through readings and reports, is held.
 
 const (
-	turnsAnInput   = 4               // changes of one control that one input may bring about
-	roundsAnInput  = 100             // decisions on one control that one input may bring about
-	firstDamping   = time.Minute     // how long a control is held that chatters
-	longestDamping = time.Hour       // and at most, when it goes on and on
+	turnsAnInput   = 4           // changes of one control that one input may bring about
+	roundsAnInput  = 100         // decisions on one control that one input may bring about
+	firstDamping   = time.Minute // how long a control is held that chatters
+	longestDamping = time.Hour   // and at most, when it goes on and on
+	fightFor       = 10 * time.Second
 	levelStep      = 5 * time.Second // between two steps of a level that stays running
 	most           = 60              // changes a minute that an owner can allow
 )
@@ -31,6 +32,8 @@ type doing struct {
 	until   time.Duration // it is held until then
 	to      site.Amount
 	forced  bool          // by an interlock
+	holds   time.Duration // when one last held
+	other   time.Duration // since when one forces something else; 0: none does
 	stepped time.Duration // when a running level was last changed
 }
 
@@ -54,7 +57,7 @@ func (e *Engine) enough(x *controlled) bool {
 
 // chatters counts a change that is about to be made, and holds the control where the hub made too many.
 func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
-	if dec.Step == control.ByHand && x.How == HowPerson && x.moves == nil || dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
+	if dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
 		return false
 	}
 	if x.cfg.What() == site.Level && x.Want != nil && (*x.Want > 0) == (dec.Value > 0) {
@@ -94,7 +97,7 @@ func (e *Engine) damp(x *controlled) {
 	if forced {
 		to = value
 	}
-	x.doing.until, x.doing.to, x.doing.forced, x.doing.n = e.now.Mono+span, to, forced, 0
+	x.doing.until, x.doing.to, x.doing.forced, x.doing.holds, x.doing.n = e.now.Mono+span, to, forced, e.now.Mono, 0
 	x.Damped = &Damping{e.now.Wall.Add(span), span, to, forced}
 	x.unkept, x.shown = true, false
 	e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: x.ID, Before: wanted(x), After: x.cfg.Say(to),
@@ -102,12 +105,49 @@ func (e *Engine) damp(x *controlled) {
 	e.mark(x)
 }
 
+// eases lets what an interlock forced on a control that chatters be forced for as long as one holds and a minute more, so that
+// one that comes and goes cannot switch it to and fro; then the safe value holds. Of two interlocks that fight, the other one's
+// value counts at once where it is the safe one, else when it was forced for a while. It tells when to look again.
+func (e *Engine) eases(x *controlled) (next time.Duration) {
+	d := &x.doing
+	if !d.forced || e.now.Mono >= d.until {
+		return 0
+	}
+	if _, to, forced := control.Forced(&x.facts); forced {
+		d.holds = e.now.Mono
+		switch {
+		case to == d.to:
+			d.other = 0
+			return 0
+		case d.other == 0:
+			d.other = e.now.Mono
+		}
+		if end := d.other + fightFor; e.now.Mono < end && to != x.cfg.Safe {
+			return end
+		}
+		d.other = 0
+		e.holdAt(x, to, true)
+		return 0
+	}
+	d.other = 0
+	if end := d.holds + firstDamping; e.now.Mono < end {
+		return end
+	}
+	e.holdAt(x, x.cfg.Safe, false)
+	return 0
+}
+
+// holdAt changes what a control that chatters is held at.
+func (e *Engine) holdAt(x *controlled, to site.Amount, forced bool) {
+	x.doing.to, x.doing.forced, x.doing.holds = to, forced, e.now.Mono
+	x.Damped = &Damping{x.Damped.Until, x.Damped.For, to, forced}
+	x.unkept, x.shown = true, false
+}
+
 // pace leaves a running level where it was changed just now, and keeps what an interlock forced while a control is held.
 func (e *Engine) pace(x *controlled, dec *control.Decision) {
 	if e.now.Mono < x.doing.until && dec.Step == control.Interlocked && !x.doing.forced {
-		x.doing.to, x.doing.forced = dec.Value, true
-		x.Damped = &Damping{x.Damped.Until, x.Damped.For, dec.Value, true}
-		x.unkept = true
+		e.holdAt(x, dec.Value, true)
 	}
 	if dec.Step != control.Demanding || x.cfg.What() != site.Level || x.Want == nil || *x.Want == 0 || dec.Value == 0 || *x.Want == dec.Value {
 		return

@@ -131,6 +131,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		for _, l := range x.interlocks {
 			l.restore(e, c.Locks)
 		}
+		e.keepLocks(x)
 	}
 	ago := func(t time.Time) time.Duration {
 		if t.IsZero() || !e.now.Trusted {
@@ -139,13 +140,15 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		return e.now.Mono - max(0, e.now.Wall.Sub(t))
 	}
 	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
-	x.perhaps = c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle
+	x.perhaps = c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle ||
+		c.Want == nil && c.RunAt.After(c.StopAt) // it ran when somebody took it out of service, and could not say that it stopped
 	for _, t := range c.Starts {
 		x.starts = append(x.starts, ago(t))
 	}
 	e.restoreRun(x, in.Alive)
 	if c.Damped != nil && c.Damped.Until.After(e.now.Wall) {
-		x.doing.until, x.doing.to, x.doing.forced = e.now.Mono+min(c.Damped.Until.Sub(e.now.Wall), c.Damped.For), c.Damped.To, c.Damped.Forced
+		x.doing.until = e.now.Mono + min(c.Damped.Until.Sub(e.now.Wall), c.Damped.For)
+		x.doing.to, x.doing.forced, x.doing.holds = c.Damped.To, c.Damped.Forced, e.now.Mono
 	}
 	if !c.RestUntil.IsZero() && x.auto != nil {
 		rest := x.auto.Limits.Rest()
@@ -178,7 +181,11 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
 	}
 	e.endPulse(x)
-	if x.proof != nil && x.Proof == ProofWaiting {
+	x.unproved()
+	if x.Proof == ProofWaiting {
+		if x.cfg.Momentary != nil { // after a restart no pulse is sent again
+			x.ProofTries = x.auto.Proof.Retries
+		}
 		x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
 	}
 	if x.mover != nil {

@@ -23,13 +23,19 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 }
 
 func (e *Engine) emitWant(x *controlled, again bool) {
-	if w, ok := e.outgoing(x); ok {
+	if w, ok := e.outgoing(x); ok && !e.waits(x, w) {
 		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.perhaps { // nobody will ever say that it is off
 			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
 		e.emit(w)
 	}
+}
+
+// waits reports whether a want is one that no broker may keep, for a device that is not there or has not yet said what it is:
+// on its return it waits for its turn.
+func (e *Engine) waits(x *controlled, w Want) bool {
+	return w.Fleeting && (x.returns || !e.devices[x.cfg.Device].Online)
 }
 
 // offDue takes a control for off that cannot answer: it had the time to hear it.
@@ -57,7 +63,7 @@ func (x *controlled) together() bool { return len(x.groups) > 0 || x.moves != ni
 // Wants is what is wanted of the controls of a device now, by id.
 func (e *Engine) Wants(device string) (list []Want) {
 	for _, id := range e.controlsOf(device) {
-		if w, ok := e.outgoing(e.controls[id]); ok {
+		if w, ok := e.outgoing(e.controls[id]); ok && !e.waits(e.controls[id], w) {
 			list = append(list, w)
 		}
 	}
@@ -200,6 +206,7 @@ func (e *Engine) report(in Report) {
 			x.session = in.Session
 			if value == 0 {
 				e.anew(x)
+				x.Phase = Confirmed
 			} else { // it is on, but not as it is wanted
 				e.sendWant(x, true)
 				e.startConfirm(x)
@@ -257,7 +264,7 @@ func (e *Engine) report(in Report) {
 		}
 		e.follow(x, in, before)
 		return
-	case x.Phase == Confirmed || x.Phase == Sent:
+	case x.Phase == Confirmed || x.Phase == Sent || x.Phase == Idle:
 		why := "the board came back with " + says + "; sent again"
 		if in.By == ByLease || e.leaseRanOut(d) {
 			why = "the board fell to its safe value when the hub was silent; sent again"
