@@ -1971,9 +1971,12 @@ type Signal struct {
 	Name string `json:"name"`
 
 	// New not yet looked at by the owner
-	New     bool          `json:"new"`
-	Place   string        `json:"place"`
-	Quality SignalQuality `json:"quality"`
+	New   bool   `json:"new"`
+	Place string `json:"place"`
+
+	// ProposeMs how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
+	ProposeMs *int64        `json:"propose_ms,omitempty"`
+	Quality   SignalQuality `json:"quality"`
 
 	// Raw what the device calls it
 	Raw string `json:"raw"`

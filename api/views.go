@@ -38,6 +38,9 @@ func signal(x hub.Signal) Signal {
 		Decimals: x.Decimals, Reports: SignalReports(x.Reports), IntervalMs: x.IntervalMS, New: x.New, Guests: SignalGuests(x.Guests),
 		State: SignalState(x.State), Version: x.Version, At: x.At, Heard: x.Heard, Quality: SignalQuality(x.Quality),
 		RawValue: x.RawValue, Source: x.Source, Calibration: x.Calibration, Sense: x.Sense, Keep: x.Keep, AcceptMs: &x.AcceptMS}
+	if x.ProposeMS > 0 {
+		out.ProposeMs = &x.ProposeMS
+	}
 	out.Value = value(x.Value)
 	return out
 }

@@ -63,6 +63,9 @@ func (h *Hub) warnings(c site.Control, a *site.Automation) (remarks []string) {
 			}
 		}
 	}
+	if most := a.Limits.StartsAnHour; most > 0 && h.engine.Started(c.ID) > most {
+		add("%s was started %d times within the last hour; with at most %d it stays off in between", c.Name, h.engine.Started(c.ID), most)
+	}
 	for _, l := range a.Interlocks {
 		if a.Travel != nil && a.Travel.Pulses != "" {
 			add("%s has one button: the interlock “%s” can keep it from starting, and cannot stop or hold it", c.Name, l.Name)

@@ -40,6 +40,7 @@ type Signal struct {
 	Decimals   int            `json:"decimals"`
 	Reports    site.Reports   `json:"reports"`
 	IntervalMS int64          `json:"interval_ms"`
+	ProposeMS  int64          `json:"propose_ms,omitempty"`
 	New        bool           `json:"new"`
 	Guests     site.Guests    `json:"guests"`
 	State      string         `json:"state"` // live, stale, unknown
@@ -175,6 +176,7 @@ func (h *Hub) signalView(cfg site.Signal) Signal {
 		if cfg.Interval == 0 {
 			v.IntervalMS = h.engine.Relied(cfg.ID).Milliseconds()
 		}
+		v.ProposeMS = h.engine.Proposed(cfg.ID).Milliseconds()
 	}
 	return v
 }

@@ -2377,6 +2377,11 @@ export interface components {
              * @description how often it reports, told or learnt; 0: not yet known
              */
             interval_ms: number;
+            /**
+             * Format: int64
+             * @description how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
+             */
+            propose_ms?: number;
             /** @description not yet looked at by the owner */
             new: boolean;
             guests: components["schemas"]["SignalGuests"];

@@ -38,6 +38,9 @@ func (o *oracle) look() {
 	if !o.w.hub.up {
 		return
 	}
+	if o.w.looks != nil {
+		o.w.looks(o.w)
+	}
 	o.looks++
 	for id, g := range o.signals {
 		if !g.there {

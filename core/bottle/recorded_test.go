@@ -64,3 +64,31 @@ func sums(seed uint64, hours int) []uint64 {
 	}})
 	return out
 }
+
+// What is kept of a control is what is so: a hub that is killed at any moment finds it all again.
+func TestWhatIsKeptIsWhatIs(t *testing.T) {
+	for seed := uint64(1); seed <= 30; seed++ {
+		happen(NewPlan(seed, 5*time.Hour, 12, 6), listener{looks: func(w *world) {
+			if w.hub.commits > 0 {
+				return
+			}
+			for _, id := range w.oracle.order {
+				kept, ok := w.hub.disk.state[[2]string{"control", id}]
+				if !ok || t.Failed() || !w.oracle.watched[id].active {
+					continue
+				}
+				is, _ := w.hub.engine.Control(id)
+				require.Equal(t, state(t, kept.State), state(t, is), "seed %d, %s of %s", seed, clock(w.now), id)
+			}
+		}})
+	}
+}
+
+func state(t *testing.T, x any) string {
+	s, ok := x.(engine.ControlState)
+	require.True(t, ok)
+	s.IsAt, s.Reason, s.Tries = time.Time{}, "", 0 // none of them is worth a write
+	text, err := json.MarshalIndent(s, "", " ")
+	require.NoError(t, err)
+	return string(text)
+}

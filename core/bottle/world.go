@@ -39,6 +39,7 @@ func Run(p *Plan) *Report { return happen(p, listener{}) }
 type listener struct {
 	story   func(of, text string) // what happens to a control, in words
 	effects func(at time.Duration, effects []engine.Effect)
+	looks   func(*world) // now and then, while the hub is up
 	end     func(*world)
 }
 

@@ -96,6 +96,7 @@ const (
 	ShortestOn  Limit = "shortest_on"
 	ShortestOff Limit = "shortest_off"
 	Shared      Limit = "group"     // another control of its group
+	Overruled   Limit = "overruled" // it is forced on, and so is another one that it excludes and that comes before it
 	Starts      Limit = "starts"    // it was started too often within an hour
 	Chatters    Limit = "chatter"   // the hub itself changed it too often within a minute
 	NoEffect    Limit = "no_effect" // what it should bring about did not come

@@ -242,6 +242,7 @@ func (e *Engine) pulseDue(w wake) {
 	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
 	if p.Left > 0 {
 		x.pulseWake = e.wakeAt(e.now.Mono+site.Millis(x.cfg.Momentary.GapMS), wakePulse, x.ID)
+		e.show(x)
 		return
 	}
 	p.Running = false
@@ -305,10 +306,18 @@ const (
 	ProofMissing Proved = "missing"
 )
 
+// startProof begins to wait for the effect of what was switched on, and forgets that of what was switched off.
 func (e *Engine) startProof(x *controlled) {
 	if x.proof == nil {
 		return
 	}
+	was := x.Proof
+	defer func() {
+		if x.Proof != was {
+			x.unkept = true
+			e.mark(x)
+		}
+	}()
 	if on := x.Want != nil && *x.Want > 0 || x.Pulse.Running; !on {
 		if x.Spent == control.NoEffect {
 			return // it was switched off because of that

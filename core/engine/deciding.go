@@ -114,6 +114,7 @@ func (e *Engine) build() {
 			e.automationGone(x)
 		}
 		if !x.auto.HasAuto() {
+			x.unkept = x.unkept || x.Mode != NoMode
 			x.Mode = NoMode
 		} else if x.Mode == NoMode {
 			x.Mode = Auto
@@ -355,6 +356,8 @@ func (e *Engine) consider(x *controlled) (dec control.Decision, next time.Durati
 		next = sooner(next, at)
 	}
 	dec = control.Decide(f)
+	knew, lost := x.Knew, x.Lost
+	defer func() { x.unkept = x.unkept || x.Knew != knew || x.Lost != lost }()
 	switch dec.Step {
 	case control.FellBack:
 		x.Lost = x.Knew
@@ -411,7 +414,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		return
 	}
 	if x.mover != nil {
-		if e.place(x) && !dec.Has {
+		if e.place(x) {
 			x.unkept = true
 		}
 		if x.Service != control.InService || dec.Step == control.Leaving {
@@ -492,6 +495,23 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	e.startProof(x)
 }
 
+// startsKept is how many starts of a control are remembered.
+const startsKept = 61
+
+// Started is how often a control was switched on within the last hour.
+func (e *Engine) Started(id string) (n int) {
+	x := e.controls[id]
+	if x == nil {
+		return 0
+	}
+	for _, at := range x.starts {
+		if e.now.Mono-at < time.Hour {
+			n++
+		}
+	}
+	return n
+}
+
 // want changes what is wanted, and notes when it began to run or stopped.
 func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	ran := x.Want != nil && *x.Want > 0
@@ -503,11 +523,11 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 			x.onSince, x.RunAt = e.now.Mono, e.now.Wall
 			e.begin(x)
 			x.ran = true
+			x.starts = append(x.starts, x.onSince)
+			x.starts = x.starts[max(0, len(x.starts)-startsKept):]
 			if x.auto != nil && x.auto.Limits.StartsAnHour > 0 {
-				x.starts = append(x.starts, x.onSince)
-				x.starts = x.starts[max(0, len(x.starts)-x.auto.Limits.StartsAnHour):]
 				x.Starts = append(slices.Clone(x.Starts), e.now.Wall)
-				x.Starts = x.Starts[max(0, len(x.Starts)-x.auto.Limits.StartsAnHour):]
+				x.Starts = x.Starts[max(0, len(x.Starts)-x.auto.Limits.StartsAnHour-1):]
 			}
 			e.mark(x) // its limits begin to count
 		} else {

@@ -449,6 +449,20 @@ func (e *Engine) Relied(id string) time.Duration {
 	return s.relies()
 }
 
+// Proposed is the interval that should be relied on instead, because the signal came to report twice as often or half as often
+// as that; 0: it is as it should be, or nobody knows.
+func (e *Engine) Proposed(id string) time.Duration {
+	s := e.signals[id]
+	if s == nil || s.cfg.Reports != site.Periodic || s.cfg.Interval == 0 && (!s.relied || s.Fixed == 0) {
+		return 0
+	}
+	is, relied := s.rhythm.Interval().Round(time.Second), s.relies()
+	if is > 0 && (is >= 2*relied || 2*is <= relied) {
+		return is
+	}
+	return 0
+}
+
 func (s *signal) relies() time.Duration {
 	switch {
 	case s.cfg.Interval > 0:

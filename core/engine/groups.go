@@ -79,10 +79,10 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 	}
 	for _, g := range x.groups {
 		if o, next := g.blocks(e, x); o != nil {
-			if x.rank == 3 && o.rank == 3 && x.dec.Limit != control.Shared {
-				e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " and " + o.cfg.Name + " are both forced on, and exclude each other: " + o.cfg.Name + " goes first"})
-			}
 			d.Keep(0, control.Shared)
+			if x.rank == 3 && o.rank == 3 && g.cfg.Exclusive() {
+				d.Limit = control.Overruled
+			}
 			x.blocked = o.ID
 			if next > 0 && (d.Next == 0 || next < d.Next) {
 				d.Next = next
@@ -115,7 +115,7 @@ func (g *group) before(a, b *controlled) bool {
 	if a.rank != b.rank {
 		return a.rank > b.rank
 	}
-	if g.cfg.Exclusive() {
+	if g.cfg.Exclusive() && a.rank < ranks[control.Interlocked] { // of two that are forced on the owner's order wins
 		ra, rb := a.Want != nil && *a.Want > 0, b.Want != nil && *b.Want > 0
 		if ra != rb {
 			return ra

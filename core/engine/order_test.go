@@ -102,7 +102,8 @@ func TestStartsAnHour(t *testing.T) {
 	assert.Zero(t, h.wanted("fan"))
 	assert.Contains(t, h.state("fan").Reason, "it was started 2 times within an hour")
 	h.byHand("fan", 1, 0)
-	assert.Equal(t, site.Amount(1), h.wanted("fan"), "a person may")
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "a person may, and is told")
+	assert.Contains(t, h.Reason(h.now, "h.fan"), "it was started 3 times within an hour, 2 are allowed")
 }
 
 func TestAnInterlockLetsGoOnlyOfWhatWasSeen(t *testing.T) {
@@ -526,4 +527,54 @@ func TestALatchThatItsOwnerTookOffStaysOffAfterARestart(t *testing.T) {
 	assert.Empty(t, kept.Latched)
 	assert.False(t, kept.Locks[0].Latched, "and that is kept")
 	assert.Equal(t, on(true), kept.Want)
+}
+
+func TestAnotherIntervalIsProposedAndNeverTakenByItself(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		g := s.Signals["h.temperature"]
+		g.Interval = 0
+		s.Signals["h.temperature"] = g
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+	})
+	every := func(gap time.Duration, n int) {
+		for range n {
+			h.pass(gap)
+			h.reads("temperature", 25)
+		}
+	}
+	every(20*time.Second, 12)
+	require.Equal(t, 20*time.Second, h.Relied("h.temperature"))
+	every(30*time.Second, 12)
+	assert.Zero(t, h.Proposed("h.temperature"))
+	every(50*time.Second, 12)
+	assert.Equal(t, 50*time.Second, h.Proposed("h.temperature"))
+	assert.Equal(t, 20*time.Second, h.Relied("h.temperature"))
+	every(8*time.Second, 12)
+	assert.Equal(t, 8*time.Second, h.Proposed("h.temperature"))
+	every(20*time.Second, 12)
+	assert.Zero(t, h.Proposed("h.temperature"))
+}
+
+func TestTwoThatAreForcedOnAndExcludeEachOther(t *testing.T) {
+	full := site.Amount(1)
+	forced := func(when string) *site.Automation {
+		return &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "frost", To: &full, Condition: site.Condition{When: when}}}}
+	}
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.heater"], s.Automations["h.cooler"] = forced("h.temperature < 5"), forced("h.gas > 30")
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	h.lives(20*time.Second, map[string]float64{"temperature": 20, "gas": 40})
+	require.Equal(t, full, h.wanted("cooler"))
+	h.lives(20*time.Second, map[string]float64{"temperature": 3, "gas": 40})
+	assert.Equal(t, full, h.wanted("heater"), "the owner's order wins")
+	assert.Zero(t, h.wanted("cooler"))
+	assert.Contains(t, h.state("cooler").Reason, "Heater goes first: both are forced on")
+	alert, _, _, ok := h.Alert("overruled_h_cooler")
+	require.True(t, ok)
+	assert.True(t, alert.Is)
+	h.lives(20*time.Second, map[string]float64{"temperature": 20, "gas": 40})
+	assert.Equal(t, full, h.wanted("cooler"))
+	alert, _, _, _ = h.Alert("overruled_h_cooler")
+	assert.False(t, alert.Is)
 }

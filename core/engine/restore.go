@@ -145,6 +145,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 	for _, t := range c.Starts {
 		x.starts = append(x.starts, ago(t))
 	}
+	x.unkept = true // what follows makes up for the time that it was away
 	e.restoreRun(x, in.Alive)
 	if c.Damped != nil && c.Damped.Until.After(e.now.Wall) {
 		x.doing.until = e.now.Mono + min(c.Damped.Until.Sub(e.now.Wall), c.Damped.For)
@@ -252,7 +253,7 @@ func (e *Engine) restoreMover(x *controlled) {
 	s.Moving = false
 	x.Mover, x.mover.quiet = &s, true
 	if x.Phase == Confirmed && x.Want != nil && *x.Want != site.Stop {
-		x.Phase = Assumed // until a contact shows it
+		x.Phase, x.unkept = Assumed, true // until a contact shows it
 	}
 	for _, o := range []*controlled{x.mover.opens, x.mover.closes} {
 		if o != nil {

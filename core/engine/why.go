@@ -119,6 +119,9 @@ func (e *Engine) handWords(x *controlled) string {
 	if !x.HandUntil.IsZero() {
 		text += " until " + e.when(x.HandUntil)
 	}
+	if n := e.Started(x.ID); x.auto != nil && x.auto.Limits.StartsAnHour > 0 && n > x.auto.Limits.StartsAnHour && *x.Hand > 0 {
+		text += fmt.Sprintf("; mind: it was started %d times within an hour, %d are allowed", n, x.auto.Limits.StartsAnHour)
+	}
 	if x.HandBy.Kind == access.TheHub && x.How == HowPerson {
 		text = x.cfg.Say(*x.Hand) + " since the time by hand is over"
 	}
@@ -160,6 +163,8 @@ func (e *Engine) limitWords(x *controlled) string {
 		return "stays on for " + left + " more: shortest on"
 	case control.ShortestOff:
 		return "stays off for " + left + " more: shortest off"
+	case control.Overruled:
+		return e.site.Controls[x.blocked].Name + " goes first: both are forced on, and they exclude each other"
 	case control.Shared:
 		name := x.blocked
 		if o, ok := e.site.Controls[x.blocked]; ok {

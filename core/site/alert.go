@@ -375,6 +375,16 @@ func (a *Alert) Holds() func(v float64) bool {
 	return nil
 }
 
+// excluded reports whether a control must not be on together with others.
+func (s *Site) excluded(control string) bool {
+	for _, g := range s.Groups {
+		if g.Exclusive() && slices.ContainsFunc(g.Members, func(m GroupMember) bool { return m.Control == control }) {
+			return true
+		}
+	}
+	return false
+}
+
 // AllAlerts are those that were made, and those that are there without making: for each device that it is away, for each
 // periodic signal that somebody named that it is stale, for each control that it is not confirmed or has no effect, and some of the hub itself.
 // One that was made takes the place of a built-in one of the same id, which so is tuned or switched off.
@@ -400,6 +410,9 @@ func (s *Site) AllAlerts() map[string]*Alert {
 		a := s.Automations[id]
 		if a != nil && (len(a.Demands) > 0 || len(a.Interlocks) > 0) {
 			add(Alert{ID: slugged("chatters_", id), Name: c.Name + " chatters", Kind: AlertFormula, Of: id, When: id + `.limit == "chatter"`, Severity: Warning, Text: "It changed too often within a minute and is held for a while. Look at what makes it change."})
+		}
+		if a != nil && s.excluded(id) && slices.ContainsFunc(a.Interlocks, func(l Interlock) bool { return l.To != nil && *l.To > 0 }) {
+			add(Alert{ID: slugged("overruled_", id), Name: c.Name + " is forced on and must stay off", Kind: AlertFormula, Of: id, When: id + `.limit == "overruled"`, Severity: Critical, Text: "An interlock forces on what it excludes as well, and that comes first. Look at both."})
 		}
 		if a.HasFloor() {
 			add(Alert{ID: slugged("blind_", id), Name: c.Name + " cannot protect", Kind: AlertFormula, Of: id, When: id + `.floor == "blind"`, AfterMS: minute, Severity: Critical, Text: "Its lower limit must hold, as against frost, and the reading that it needs is missing."})

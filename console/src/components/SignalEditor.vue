@@ -8,28 +8,31 @@ import { api, ask, type Link, type Signal, type Source } from '../api'
 import { num, useSend } from '../form'
 import { length, unitSign, valueText } from '../format'
 import CalibrationEditor from './CalibrationEditor.vue'
+import SpanField from './deciding/SpanField.vue'
 import SourceEditor from './SourceEditor.vue'
 
 const props = defineProps<{ signal: Signal; link: Link['kind'] }>()
 const emit = defineEmits<{ remove: [] }>()
-const form = reactive({ name: '', unit: '', decimals: 0, guests: 'none' as Signal['guests'], lowest: '', highest: '', spike: '', stuck: '' })
+const form = reactive({ name: '', unit: '', decimals: 0, guests: 'none' as Signal['guests'], lowest: '', highest: '', spike: '', stuck: '', interval: undefined as number | undefined, accept: undefined as number | undefined })
 const source = ref<Source>({ ...props.signal.source })
 const open = ref<'' | 'source' | 'calibration'>('')
 const { failed, saved, send } = useSend()
-const key = () => { const s = props.signal; return JSON.stringify([s.name, s.unit, s.decimals, s.guests, s.sense, s.source]) }
+const key = () => { const s = props.signal; return JSON.stringify([s.name, s.unit, s.decimals, s.guests, s.sense, s.source, s.accept_ms]) }
 watch(key, () => {
   const s = props.signal
   Object.assign(form, { name: s.name, unit: s.unit, decimals: s.decimals, guests: s.guests, lowest: s.sense.lowest ?? '', highest: s.sense.highest ?? '',
-    spike: s.sense.spike ?? '', stuck: s.sense.stuck_ms ? s.sense.stuck_ms / 60_000 : '' })
+    spike: s.sense.spike ?? '', stuck: s.sense.stuck_ms ? s.sense.stuck_ms / 60_000 : '', interval: undefined, accept: s.accept_ms })
   source.value = { ...s.source }
 }, { immediate: true })
 
 const change = (body: Parameters<typeof patch>[0]) => send(() => patch(body))
-const patch = (body: { name?: string; unit?: string; decimals?: number; guests?: Signal['guests']; source?: Source; sense?: Signal['sense']; calibration?: Signal['calibration'] }) =>
+const patch = (body: { name?: string; unit?: string; decimals?: number; guests?: Signal['guests']; source?: Source; sense?: Signal['sense']; calibration?: Signal['calibration']; interval_ms?: number; accept_ms?: number }) =>
   ask(api.PATCH('/signals/{id}', { params: { path: { id: props.signal.id }, header: { 'If-Match': props.signal.version } }, body }))
 const save = () => change({ name: form.name, unit: form.unit, decimals: Number(form.decimals), guests: form.guests })
 const saveSource = () => change({ source: source.value, sense: { lowest: num(form.lowest), highest: num(form.highest), spike: num(form.spike),
-  stuck_ms: num(form.stuck) ? Math.round(num(form.stuck)! * 60_000) : undefined } })
+  stuck_ms: num(form.stuck) ? Math.round(num(form.stuck)! * 60_000) : undefined },
+  ...(form.interval ? { interval_ms: form.interval } : {}), ...(props.signal.reports === 'change' ? { accept_ms: form.accept ?? 0 } : {}) })
+const relyOn = () => change({ interval_ms: props.signal.propose_ms! })
 const toggle = (what: 'source' | 'calibration') => (open.value = open.value === what ? '' : what)
 </script>
 
@@ -47,6 +50,7 @@ const toggle = (what: 'source' | 'calibration') => (open.value = open.value === 
       <button class="btn btn-outline-secondary btn-sm">Save</button>
       <span class="after small-text" role="status" :class="{ 'warn-text': failed }">{{ failed || (saved ? 'saved' : '') }}</span>
     </form>
+    <p v-if="signal.propose_ms" class="small-text warn-text mb-1">It reports every {{ length(signal.propose_ms) }} by now, and is missed as if it did every {{ length(signal.interval_ms) }}. <button type="button" class="btn btn-outline-secondary btn-sm" @click="relyOn">Rely on {{ length(signal.propose_ms) }}</button></p>
     <div class="more small-text">
       <button type="button" :aria-expanded="open === 'source'" @click="toggle('source')">Where it comes from, what can be true</button>
       <button v-if="signal.kind === 'number'" type="button" :aria-expanded="open === 'calibration'" @click="toggle('calibration')">Calibrate</button>
@@ -61,6 +65,8 @@ const toggle = (what: 'source' | 'calibration') => (open.value = open.value === 
           <label class="short"><span>Bad above</span><BFormInput v-model="form.highest" size="sm" type="number" step="any" /></label>
           <label><span>Suspect when it jumps by</span><BFormInput v-model="form.spike" size="sm" type="number" min="0" step="any" /></label>
         </template>
+        <SpanField v-if="signal.reports === 'periodic'" v-model="form.interval" label="Missed by an interval of" :hint="signal.interval_ms ? length(signal.interval_ms) : 'learnt'" />
+        <SpanField v-else v-model="form.accept" label="After a start, what was kept counts for" hint="not at all" />
         <label><span>Suspect when unchanged, min</span><BFormInput v-model="form.stuck" size="sm" type="number" min="0" step="any" /></label>
       </div>
       <div><BButton type="submit" size="sm" variant="primary">Save the mapping</BButton></div>

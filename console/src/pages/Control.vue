@@ -115,7 +115,8 @@ function ruleState(i: number) {
               <ActionFields v-model="g.actions" />
             </fieldset>
             <div class="fields">
-<SpanField v-model="item.rest_ms" label="Then rest for" /><label class="check"><input v-model="item.off" type="checkbox" class="form-check-input" /> switched off</label>
+<SpanField v-model="item.rest_ms" label="Then rest for" /><label v-if="item.rest_ms" class="check"><input v-model="item.repeat" type="checkbox" class="form-check-input" /> and again, for as long as it holds</label>
+              <label class="check"><input v-model="item.off" type="checkbox" class="form-check-input" /> switched off</label>
               <button type="button" class="btn btn-outline-secondary btn-sm" @click="item.stages.push({ when: '', actions: [] })">One more step</button>
 </div>
           </template>

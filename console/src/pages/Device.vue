@@ -15,7 +15,7 @@ import StarterCode from '../components/StarterCode.vue'
 import TrafficList from '../components/TrafficList.vue'
 import TryBox from '../components/TryBox.vue'
 import { useSend } from '../form'
-import { clockText, dayText, deviceState, linkNames, rhythm } from '../format'
+import { amountText, clockText, dayText, deviceState, linkNames, rhythm } from '../format'
 import { useHub } from '../hub'
 import { useTraffic } from '../traffic'
 
@@ -32,6 +32,8 @@ const remarks = ref<string[]>([])
 const said = ref('')
 const asking = ref<'' | 'key' | 'state' | 'remove' | 'model' | 'signal' | 'control'>('')
 const history = ref<'keep' | 'delete'>('keep')
+const stay = ref(false) // what an interlock forces
+const forced = computed(() => Object.values(hub.controls).filter((c) => (asking.value === 'control' ? c.id === going.value : c.device === id) && c.step === 'interlock' && amountText(c, c.want) !== amountText(c, c.safe)))
 const going = ref('') // the signal or switch that is to be removed
 const modelName = ref('')
 const newSwitch = ref('')
@@ -50,9 +52,9 @@ const timer = window.setInterval(async () => {
 onBeforeUnmount(() => window.clearInterval(timer))
 
 const newKey = () => send(async () => (given.value = await ask(api.POST('/devices/{id}/key', path))))
-const setState = () => send(async () => (remarks.value = (await ask(api.PUT('/devices/{id}/state', { ...path, body: { enabled: device.value!.state === 'disabled' } }))).remarks))
+const setState = () => send(async () => (remarks.value = (await ask(api.PUT('/devices/{id}/state', { params: { path: { id }, query: { stay: stay.value } }, body: { enabled: device.value!.state === 'disabled' } }))).remarks))
 const remove = () => send(async () => {
-  remarks.value = (await ask(api.DELETE('/devices/{id}', { params: { path: { id }, query: { history: history.value } } }))).remarks
+  remarks.value = (await ask(api.DELETE('/devices/{id}', { params: { path: { id }, query: { history: history.value, stay: stay.value } } }))).remarks
   if (history.value === 'delete' && !remarks.value.length) await router.push('/devices')
 })
 const saveModel = () => send(async () => {
@@ -62,7 +64,7 @@ const saveModel = () => send(async () => {
 const removeOne = () => send(async () => {
   const one = { params: { path: { id: going.value } } }
   if (asking.value === 'signal') await ask(api.DELETE('/signals/{id}', one))
-  else remarks.value = (await ask(api.DELETE('/controls/{id}', one))).remarks
+  else remarks.value = (await ask(api.DELETE('/controls/{id}', { params: { ...one.params, query: { stay: stay.value } } }))).remarks
 })
 const addSwitch = () => send(async () => {
   await ask(api.POST('/devices/{id}/controls', { ...path, body: { name: newSwitch.value, answers: true } }))
@@ -72,6 +74,7 @@ const addSignal = () => send(async () => {
   await ask(api.POST('/devices/{id}/signals', { ...path, body: { name: newSignal.value, kind: newKind.value } }))
   newSignal.value = ''
 })
+watch(asking, () => (stay.value = false))
 function askRemoval(what: 'signal' | 'control', one: string) {
   going.value = one
   asking.value = what
@@ -171,7 +174,12 @@ const question = computed(() => (asking.value ? questions.value[asking.value] : 
           <p>A model holds its signals, switches, mapping and calibration, so that more devices like it can be added at once.</p>
           <label class="d-block"><span class="soft small-text">Name of the model</span><BFormInput v-model="modelName" /></label>
         </template>
-        <template v-else>{{ asking === 'signal' ? 'Its readings are deleted with it.' : 'It is brought to its safe value first. Its runs are deleted with it.' }}</template>
+        <template v-else-if="asking === 'signal' || asking === 'control'">{{ asking === 'signal' ? 'Its readings are deleted with it.' : 'It is brought to its safe value first. Its runs are deleted with it.' }}</template>
+        <fieldset v-if="(asking === 'state' && !device.state || asking === 'remove' || asking === 'control') && forced.length" class="mt-2">
+          <legend class="small-text warn-text">An interlock forces {{ forced.map((c) => `${c.name} ${amountText(c, c.want)}`).join(', ') }} now. What shall it be left at?</legend>
+          <label class="d-flex gap-2"><input v-model="stay" type="radio" :value="false" /> its safe value</label>
+          <label class="d-flex gap-2"><input v-model="stay" type="radio" :value="true" /> what the interlock forces</label>
+        </fieldset>
       </BModal>
     </template>
     <section v-else class="sheet"><h1>{{ hub.loaded ? 'There is no such device' : 'Asking the hub …' }}</h1><RouterLink to="/devices">All devices</RouterLink></section>

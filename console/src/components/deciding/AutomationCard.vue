@@ -84,7 +84,9 @@ const put = <K extends 'permits' | 'interlocks'>(k: K, i: number, part: Partial<
   list[i] = { ...list[i]!, ...part }
   form.a[k] = list as Automation[K]
 }
-const limit = (k: keyof NonNullable<Automation['limits']>, v: number | undefined) => (form.a.limits = { ...form.a.limits, [k]: v })
+const limit = (k: keyof NonNullable<Automation['limits']>, v: number | boolean | undefined) => (form.a.limits = { ...form.a.limits, [k]: v })
+const count = (e: Event) => Number((e.target as HTMLInputElement).value) || undefined
+const ticked = (e: Event) => (e.target as HTMLInputElement).checked || undefined
 const mover = computed(() => props.control.kind === 'mover')
 const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind === 'switch'))
 </script>
@@ -129,6 +131,8 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
         <label v-for="k in (['opens', 'closes', 'pulses'] as const)" :key="k"><span class="soft small-text">{{ { opens: 'Output that opens', closes: 'Output that closes', pulses: 'or one that pulses' }[k] }}</span>
           <select class="form-select form-select-sm" :value="form.a.travel?.[k] ?? ''" @change="form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), [k]: ($event.target as HTMLSelectElement).value || undefined }"><option value="">none</option><option v-for="c in switches" :key="c.id" :value="c.id">{{ c.name }}</option></select></label>
         <SpanField label="From end to end" :model-value="form.a.travel?.travel_ms" @update:model-value="(v) => (form.a.travel = { ...form.a.travel, travel_ms: v ?? 0 })" />
+        <SpanField label="Pause before it turns round" hint="1 s" :model-value="form.a.travel?.pause_ms" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), pause_ms: v })" />
+        <label class="check"><input type="checkbox" class="form-check-input" :checked="form.a.travel?.go_on" @change="form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), go_on: ticked($event) }" /> goes on by itself when an interlock ends</label>
         <FormulaBox label="It is open when" :model-value="form.a.travel?.is_open" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), is_open: v || undefined })" />
         <FormulaBox label="It is shut when" :model-value="form.a.travel?.is_closed" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), is_closed: v || undefined })" />
       </fieldset>
@@ -139,6 +143,10 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
           <SpanField v-if="!mover" label="then a rest of" :model-value="form.a.limits?.rest_ms" @update:model-value="(v) => limit('rest_ms', v)" />
           <SpanField v-if="!mover" label="Shortest on" :model-value="form.a.limits?.shortest_on_ms" @update:model-value="(v) => limit('shortest_on_ms', v)" />
           <SpanField v-if="!mover" label="Shortest off" :model-value="form.a.limits?.shortest_off_ms" @update:model-value="(v) => limit('shortest_off_ms', v)" />
+          <label v-if="!mover" class="check"><input type="checkbox" class="form-check-input" :checked="form.a.limits?.restart_hurts" @change="limit('restart_hurts', ticked($event))" /> restarting hurts it: an interlock waits for that too</label>
+          <label v-if="!mover" class="short"><span class="soft small-text">Starts an hour, at most</span><input class="form-control form-control-sm" type="number" min="1" max="60" placeholder="any" :value="form.a.limits?.starts_an_hour" @input="limit('starts_an_hour', count($event))" /></label>
+          <label class="short"><span class="soft small-text">Changes a minute by the hub</span><input class="form-control form-control-sm" type="number" min="1" max="60" placeholder="6" :value="form.a.changes" @input="form.a.changes = count($event)" /></label>
+          <SpanField label="What was switched at the board lasts" hint="4 h" :model-value="form.a.follow_ms" @update:model-value="(v) => (form.a.follow_ms = v)" />
           <SpanField label="By hand lasts" hint="no end" :model-value="form.a.hand_ms" @update:model-value="(v) => (form.a.hand_ms = v)" />
           <SpanField label="Readings must be back for" hint="30 s" :model-value="form.a.settle_ms" @update:model-value="(v) => (form.a.settle_ms = v)" />
         </div>
@@ -146,6 +154,7 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
           <FormulaBox label="Proof: the effect that must show" placeholder="shelf_fan.power > 55" :model-value="form.a.proof?.when" @update:model-value="(v) => (form.a.proof = { within_ms: 20000, ...form.a.proof, when: v ?? '' })" />
           <SpanField v-if="form.a.proof" label="within" :model-value="form.a.proof.within_ms" @update:model-value="(v) => (form.a.proof = { ...form.a.proof!, within_ms: v ?? 0 })" />
           <label v-if="form.a.proof" class="short"><span class="soft small-text">Retries</span><input class="form-control form-control-sm" type="number" min="0" max="10" :value="form.a.proof.retries ?? 0" @input="form.a.proof = { ...form.a.proof!, retries: Number(($event.target as HTMLInputElement).value) }" /></label>
+          <label v-if="form.a.proof" class="check"><input type="checkbox" class="form-check-input" :checked="form.a.proof.switch_off" @change="form.a.proof = { ...form.a.proof!, switch_off: ticked($event) }" /> without it, it is switched off</label>
         </div>
       </details>
       <div class="try inset">
