@@ -411,6 +411,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked || dec.Step == control.Leaving) {
 			e.cutPulse(x, e.reason(x))
 		}
+		e.checkProof(x)
 		return
 	}
 	if x.mover != nil {

@@ -23,6 +23,7 @@ type bench struct {
 	now  Now
 	site *site.Site
 	seen []Effect
+	last map[string]Store // the newest live reading of each signal
 }
 
 func studio(change ...func(*site.Control)) *site.Site {
@@ -47,6 +48,14 @@ func newBench(change ...func(*site.Control)) *bench {
 func (b *bench) do(in Input) []Effect {
 	out := append([]Effect{}, b.Apply(b.now, in)...)
 	b.seen = append(b.seen, out...)
+	for _, x := range out {
+		if s, ok := x.(*Store); ok && s.Live {
+			if b.last == nil {
+				b.last = map[string]Store{}
+			}
+			b.last[s.Signal] = *s
+		}
+	}
 	return out
 }
 

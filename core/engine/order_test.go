@@ -9,6 +9,7 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/control"
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -577,4 +578,102 @@ func TestTwoThatAreForcedOnAndExcludeEachOther(t *testing.T) {
 	assert.Equal(t, full, h.wanted("cooler"))
 	alert, _, _, _ = h.Alert("overruled_h_cooler")
 	assert.False(t, alert.Is)
+}
+
+func TestALampCountsItsDayAnew(t *testing.T) {
+	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}}))
+	h.is("day", true) // 10:00
+	h.lives(7*time.Hour, nil)
+	h.is("day", false)
+	h.lives(7*time.Hour, nil)
+	require.Zero(t, h.wanted("up"), "midnight")
+	h.lives(8*time.Hour, nil)
+	h.is("day", true) // 08:00
+	h.is("day", false)
+	assert.Equal(t, site.Amount(1), h.wanted("up"), "13 hours are counted from this day's light")
+	assert.Contains(t, h.state("up").Reason, "counted from 08:00, until 21:00")
+	h = h.restarts(time.Minute)
+	h.comes("2", map[string]reading.Value{"h.day": reading.OnOff(false)}, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("up"), "and that is known after a restart")
+	assert.Contains(t, h.state("up").Reason, "counted from 08:00")
+}
+
+func TestWhatHadNoEffectIsTriedWhenItIsAskedForAnew(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, SwitchOff: true}}))
+	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 2})
+	require.Equal(t, control.NoEffect, h.state("fan").Spent)
+	h.lives(10*time.Second, map[string]float64{"humidity": 50, "power": 2})
+	assert.Equal(t, control.NoLimit, h.state("fan").Spent)
+	h = h.restarts(time.Second)
+	assert.Equal(t, control.NoLimit, h.state("fan").Spent, "that is kept")
+}
+
+func TestOneInputTurnsAControlAFewTimes(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain and not h.fan.want"), Changes: 60}))
+	h.is("rain", false)
+	h.pass(time.Minute)
+	out := h.is("rain", true)
+	assert.LessOrEqual(t, len(wants(out)), turnsAnInput+1, "however many changes a minute its owner allows")
+	assert.Equal(t, control.Chatters, h.state("fan").Limit)
+}
+
+func TestARingByWayOfACurve(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.duct.want + 1", Points: [][2]float64{{0, 0}, {100, 100}}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.pump.want", Hours: "3"}}}
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.fan.want")}
+	})
+	assert.Equal(t, []string{"h.duct"}, Ring(h.site, "h.duct"))
+	assert.Equal(t, []string{"h.fan", "h.pump"}, Ring(h.site, "h.fan"))
+}
+
+func TestADoorWithoutAnOutputDoesNotMove(t *testing.T) {
+	h := newHouse(t, door(false))
+	h.is("rain", false)
+	h.site = h.site.Clone()
+	delete(h.site.Controls, "h.down")
+	h.do(SiteChanged{h.site})
+	h.byHand("gate", site.Open, 0)
+	h.lives(3*time.Second, nil)
+	assert.Zero(t, h.wanted("up"), "it could not be closed any more")
+	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+	assert.Equal(t, "an output is missing", h.state("gate").Reason)
+}
+
+func TestADoorThatGotThereAfterAllIsWell(t *testing.T) {
+	h := newHouse(t, door(false))
+	for _, id := range []string{"rain", "open", "closed"} {
+		h.is(id, false)
+	}
+	h.byHand("gate", site.Open, 0)
+	h.lives(20*time.Second, nil)
+	require.True(t, h.state("gate").Mover.Failed)
+	require.Contains(t, h.state("gate").Reason, "did not get to open")
+	h.is("open", true)
+	assert.Equal(t, Confirmed, h.state("gate").Phase)
+	assert.False(t, h.state("gate").Mover.Failed)
+	assert.Equal(t, "set to open by Kim", h.state("gate").Reason)
+}
+
+func TestWhatIsOfflineIsNotToldAgain(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Minute)
+	h.byHand("fan", 1, 0)
+	out := h.pass(10 * time.Minute)
+	assert.Empty(t, wants(out), "coming online sends it")
+	assert.Equal(t, Unconfirmed, h.state("fan").Phase)
+	assert.Equal(t, []string{"on"}, wants(h.do(Online{Device: "h", Session: "2"})))
+}
+
+func TestRulesSayWhatIs(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.rain")}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "Tell", Stages: []site.Stage{{When: "h.temperature > 20", Actions: []site.Action{{Kind: site.DoMessage,
+			Text: "{h.temperature}, {h.setpoint}, fan {h.fan.want} and {h.fan}, {h.fan.mode}, {h.gas}, {h.nothing}"}}}}}
+	})
+	h.is("rain", true)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	h.reads("temperature", 15)
+	assert.Equal(t, []string{"25.0, 22, fan on and off, auto, unknown, {h.nothing}"}, messages(h.reads("temperature", 25)))
 }
