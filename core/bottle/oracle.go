@@ -309,6 +309,9 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	switch in.(type) {
 	case engine.SiteChanged, engine.Restored:
 		changedSite = true
+		for _, c := range o.conds {
+			o.soil(c)
+		}
 	}
 	if len(effects) > 5000 && !changedSite {
 		o.fault("bounded", "", "one input had %d effects", len(effects))

@@ -335,9 +335,13 @@ func limit(f *Facts, d *Decision) {
 	}
 	if d.Value == 0 && running && (d.Step == NotAllowed || d.Step == Idle || d.Step == Demanding) {
 		if end := f.OnSince + site.Millis(l.ShortestOnMS); l.ShortestOnMS > 0 && f.Now < end {
-			if long := f.OnSince + site.Millis(l.LongestOnMS) - f.Used; l.LongestOnMS == 0 || f.Now < long {
+			long := f.OnSince + site.Millis(l.LongestOnMS) - f.Used
+			if l.LongestOnMS == 0 {
+				long = end
+			}
+			if f.Now < long {
 				d.Keep(*f.Last, ShortestOn)
-				sooner(d, end)
+				sooner(d, min(end, long))
 			}
 		}
 	}

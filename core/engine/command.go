@@ -195,7 +195,7 @@ func (e *Engine) pulse(x *controlled, by access.Actor) {
 	switch {
 	case x.Service != control.InService || x.leaving:
 		refuse = "out of service"
-	case refuse == "" && by.Kind == access.TheHub && e.count(x):
+	case refuse == "" && by.Kind == access.TheHub && (e.held(x) || e.count(x)):
 		refuse = "the hub itself pulses it too often"
 	case refuse == "" && !e.devices[x.cfg.Device].Online:
 		refuse = "not delivered: the device is offline"

@@ -274,7 +274,7 @@ func (d *demand) curve(x *controlled) (control.Tri, site.Amount) {
 // regulate is a PI regulator in its parallel form, output = gain · (e + 1/T ∫ e dt), with the integral held where the output
 // is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control, 2006,
 // section 3.5). While something else decides, the integral follows what is really sent (tracking, ibid.), so that it takes
-// over without a jump.
+// over without a jump; but not where the output would be at the same bound anyway.
 func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 	of, target := d.of.value, d.target.value
 	if !of.Known || !target.Known {
@@ -299,7 +299,10 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 				d.integrate(most)
 			}
 		case x.Want != nil:
-			d.Integral = min(max(float64(*x.Want), d.cfg.Least), most) - d.cfg.Gain*diff
+			bounded := func(out float64) float64 { return min(max(out, d.cfg.Least), most) }
+			if sent := bounded(float64(*x.Want)); math.Abs(sent-bounded(d.cfg.Gain*diff+d.Integral)) >= 1 {
+				d.Integral = sent - d.cfg.Gain*diff
+			}
 		}
 		d.At, d.Diff = grid, diff
 		e.keepDemands(x)

@@ -677,3 +677,56 @@ func TestRulesSayWhatIs(t *testing.T) {
 	h.reads("temperature", 15)
 	assert.Equal(t, []string{"25.0, 22, fan on and off, auto, unknown, {h.nothing}"}, messages(h.reads("temperature", 25)))
 }
+
+func TestARegulatorWaitsWithoutWindingUp(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "18", Gain: 10, IntegralMS: 600_000, Cools: true}},
+		Interlocks: []site.Interlock{{ID: "rain", Name: "rain", Condition: site.Condition{When: "h.rain"}}}}))
+	h.is("rain", false)
+	h.lives(30*time.Second, map[string]float64{"temperature": 21})
+	before := h.wanted("duct")
+	require.InDelta(t, 31, float64(before), 2)
+	h.is("rain", true)
+	h.lives(5*time.Minute, map[string]float64{"temperature": 0})
+	require.Zero(t, h.wanted("duct"))
+	h.is("rain", false)
+	h.lives(10*time.Second, map[string]float64{"temperature": 21})
+	assert.LessOrEqual(t, h.wanted("duct"), before+3, "the cold meanwhile counts for nothing")
+}
+
+func TestWhatFightsBackIsSaidAndTriedAgain(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.fan"]
+		c.AtDevice = site.Insist
+		s.Controls["h.fan"] = c
+	})
+	h.byHand("fan", 0, 0)
+	h.obeys()
+	sent := 0
+	for range 300 { // a hand at the board, or a relay that is stuck
+		h.pass(200 * time.Millisecond)
+		sent += len(wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0})))
+		sent += len(wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1})))
+		c := h.state("fan")
+		require.False(t, c.Phase == Confirmed && *c.Is != *c.Want, "what it does not say is not confirmed")
+	}
+	assert.LessOrEqual(t, sent, 20)
+	assert.Contains(t, h.Reason(h.now, "h.fan"), "House does not confirm off, it says on")
+	assert.NotEmpty(t, wants(h.pass(20*time.Second)), "it is told again")
+}
+
+func TestTheShortestOnNeverOutlastsTheLongestOn(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000, ShortestOnMS: 40_000, ShortestOffMS: 10_000}}))
+	h.is("rain", true)
+	h.is("rain", false)
+	h.lives(39*time.Second, nil)
+	require.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.lives(12*time.Second, nil)
+	require.Zero(t, h.wanted("fan"))
+	h.is("rain", true)
+	h.is("rain", false)
+	require.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.pass(19 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.pass(2 * time.Second)
+	assert.Zero(t, h.wanted("fan"), "20 s were left of its longest on")
+}

@@ -86,6 +86,9 @@ func (e *Engine) count(x *controlled) bool {
 	return false
 }
 
+// held reports whether a control is held because it chattered.
+func (e *Engine) held(x *controlled) bool { return e.now.Mono < x.doing.until }
+
 // damp holds a control: at what an interlock forces, else at its safe value.
 func (e *Engine) damp(x *controlled) {
 	span := firstDamping

@@ -84,9 +84,8 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 		b.comes("2", values, is)
 		for range rapid.IntRange(5, 30).Draw(rt, "after") {
 			x := happening().Draw(rt, "happening")
-			if r, ok := x.(Report); ok {
-				r.Session = "2"
-				x = r
+			if _, ok := x.(Report); ok { // whether that is followed depends on what is still unanswered
+				continue
 			}
 			if d, ok := x.(time.Duration); ok { // what falls silent has a grace after a restart
 				now := map[string]float64{}
@@ -108,6 +107,9 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 		for _, id := range sorted(a.site.Controls) {
 			was, _ := a.Control(id)
 			is, _ := b.Control(id)
+			if was.Damped != nil || is.Damped != nil { // how often it changed before is not kept, only what came of it
+				continue
+			}
 			require.Equal(rt, was.Want, is.Want, "%s: %s; %s", id, a.Reason(a.now, id), b.Reason(b.now, id))
 			require.Equal(rt, was.Mode, is.Mode, id)
 			require.Equal(rt, was.Hand, is.Hand, id)
