@@ -716,6 +716,8 @@ func TestWhatFightsBackIsSaidAndTriedAgain(t *testing.T) {
 
 func TestTheShortestOnNeverOutlastsTheLongestOn(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000, ShortestOnMS: 40_000, ShortestOffMS: 10_000}}))
+	h.is("rain", false)
+	h.pass(time.Minute)
 	h.is("rain", true)
 	h.is("rain", false)
 	h.lives(39*time.Second, nil)
