@@ -18,6 +18,7 @@ type board struct {
 	lease   time.Duration
 	sensors []*sensor
 	outputs []*output
+	copies  []*knob
 	on      bool // it has power
 	boots   int
 	beat    time.Duration          // when it heard the hub last
@@ -43,6 +44,14 @@ type output struct {
 	pressed time.Duration // when somebody last pressed its button
 	ever    bool
 	drives  *door
+}
+
+// knob is a board's copy of a setting, which can be turned there.
+type knob struct {
+	cfg    site.Setting
+	value  site.Amount
+	based  int64         // the revision that it was last told
+	turned time.Duration // when somebody changed it since; 0: nobody did
 }
 
 // sensor is a signal at its source.
@@ -111,6 +120,11 @@ func newBoard(w *world, d site.Device) *board {
 	signals, controls := s.Of(d.ID)
 	for _, id := range controls {
 		b.outputs = append(b.outputs, &output{b: b, id: id, cfg: s.Controls[id], late: 50 * time.Millisecond})
+	}
+	for _, id := range sorted(s.Settings) {
+		if owner, _ := site.Split(id); owner == d.ID && s.Settings[id].Mirror != "" {
+			b.copies = append(b.copies, &knob{cfg: s.Settings[id], value: s.Settings[id].Default})
+		}
 	}
 	for _, id := range signals {
 		g := s.Signals[id]
@@ -251,6 +265,28 @@ func (b *board) sayAll() {
 	}
 	for _, o := range b.outputs {
 		b.say(o, o.by)
+	}
+	for _, k := range b.copies {
+		b.has(k)
+	}
+}
+
+// has tells the hub of a copy.
+func (b *board) has(k *knob) {
+	in := engine.Mirrored{Setting: k.cfg.ID, Value: k.value, Based: k.based}
+	if k.turned > 0 {
+		in.Age = max(b.w.now-k.turned, time.Second)
+	}
+	b.link.up(func(h *hub, _ string) { h.apply(in) })
+}
+
+// told takes what the hub says of a setting.
+func (b *board) told(m engine.Mirror) {
+	for _, k := range b.copies {
+		if k.cfg.ID == m.Setting && m.Rev >= k.based {
+			k.value, k.based, k.turned = m.Value, m.Rev, 0
+			b.has(k)
+		}
 	}
 }
 

@@ -50,22 +50,25 @@ func seeds(t *testing.T) iter.Seq[uint64] {
 
 // houses lets a house of each seed live through its hours.
 func houses(t *testing.T, plan func(seed uint64) *Plan) {
-	days, rules := time.Duration(0), map[string]int64{}
+	days, rules, lived, failed := time.Duration(0), map[string]int64{}, 0, 0
 	for seed := range seeds(t) {
 		p := plan(seed)
 		r := Run(p)
+		lived++
 		days += r.Span
 		for rule, n := range r.Judged {
 			rules[rule] += n
 		}
 		if len(r.Faults) > 0 {
+			failed++
 			t.Errorf("seed %d: %s\n%s", seed, r.Faults[0], Shrink(p).Script())
 			if os.Getenv("IDLEEMBER_PROVE") == "" {
 				break
 			}
 		}
 	}
-	t.Logf("%.0f house-days; judged %v", days.Hours()/24, rules)
+	t.Logf("%d houses, %.0f house-days, %d houses with a fault", lived, days.Hours()/24, failed)
+	t.Logf("judged %v", rules)
 	for _, rule := range []string{"interlock", "latch", "confirmed", "motor", "obeyed", "manual", "auto", "pulse", "group", "longest", "gone", "why"} {
 		require.Positive(t, rules[rule], "nothing was judged by the rule %q", rule)
 	}

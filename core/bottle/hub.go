@@ -2,10 +2,12 @@ package bottle
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"idleember/core/engine"
 	"idleember/core/mailbox"
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -44,13 +46,14 @@ type disk struct {
 	site  *site.Site
 	state map[[2]string]engine.Keep
 	last  map[string]engine.Store
+	log   map[string][]engine.Sample // the readings of the last hours
 	alive time.Time
 }
 
 type write func(*disk)
 
 func newHub(w *world, s *site.Site) *hub {
-	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, last: map[string]engine.Store{}}}
+	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, last: map[string]engine.Store{}, log: map[string][]engine.Sample{}}}
 }
 
 // wall is the hub's own clock.
@@ -211,7 +214,7 @@ func (h *hub) let(x engine.Effect) {
 		h.w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
 	case *engine.Store:
 		if r := *x; r.Live {
-			h.stage(func(d *disk) { d.last[r.Signal] = r })
+			h.stage(func(d *disk) { d.add(r) })
 		}
 	case engine.Want:
 		h.w.oracle.wanted(x)
@@ -227,13 +230,36 @@ func (h *hub) let(x engine.Effect) {
 	case engine.Beat:
 		h.w.tell(x.Device, "beat")
 		h.put(x.Device, func(b *mailbox.Box) { b.Beat(x.Lease) })
+	case engine.Mirror:
+		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Mirror(x) }) })
 	case engine.NeedHistory:
 		h.w.in(50*time.Millisecond, func() {
 			if h.up {
-				h.apply(engine.History{ID: x.ID, Span: x.Span, From: h.wall().Add(-x.Span)})
+				from := h.wall().Add(-x.Span)
+				h.apply(engine.History{ID: x.ID, Span: x.Span, From: from, Samples: h.disk.since(x.ID, from)})
 			}
 		})
 	}
+}
+
+// add keeps a reading, and forgets those of yesterday.
+func (d *disk) add(r engine.Store) {
+	d.last[r.Signal] = r
+	if r.Value.Kind == site.Text || r.Quality != reading.Good {
+		return
+	}
+	list := append(d.log[r.Signal], engine.Sample{At: r.At, Value: r.Value.Num})
+	if len(list) > 1000 {
+		list = slices.Clone(list[500:])
+	}
+	d.log[r.Signal] = list
+}
+
+// since are the readings from a time on, with the one that held before it first.
+func (d *disk) since(id string, from time.Time) []engine.Sample {
+	list := d.log[id]
+	i, _ := slices.BinarySearchFunc(list, from, func(s engine.Sample, t time.Time) int { return s.At.Compare(t) })
+	return slices.Clone(list[max(0, i-1):])
 }
 
 func at(a *site.Amount) any {

@@ -28,9 +28,10 @@ const (
 	onLongest
 	onWhy
 	onGone
+	onCopied
 )
 
-var rules = [...]string{"interlock", "latch", "motor", "confirmed", "obeyed", "manual", "auto", "pulse", "followed", "group", "longest", "why", "gone"}
+var rules = [...]string{"interlock", "latch", "motor", "confirmed", "obeyed", "manual", "auto", "pulse", "followed", "group", "longest", "why", "gone", "copied"}
 
 // look judges everything that holds over time, again and again.
 func (o *oracle) look() {
@@ -88,6 +89,28 @@ func (o *oracle) look() {
 		o.auto(x, s)
 		if (o.looks+i)%120 == 0 {
 			o.why(x, s)
+		}
+	}
+	o.copied()
+}
+
+// copied: a board's copy of a setting is what the setting is, once both have heard of each other.
+func (o *oracle) copied() {
+	const span = time.Minute
+	for _, id := range o.w.order {
+		b := o.w.boards[id]
+		if len(b.copies) == 0 || !o.site.Devices[id].Active() || !o.well(b, span) {
+			continue
+		}
+		for _, k := range b.copies {
+			s, ok := o.w.hub.engine.Setting(k.cfg.ID)
+			if !ok || k.turned > 0 && (o.w.now-k.turned < span || k.turned < o.hubSince && o.w.now-o.hubSince < 65*time.Minute) || o.w.hub.wall().Sub(s.At) < span {
+				continue
+			}
+			o.count[onCopied]++
+			if s.Value != k.value {
+				o.fault("copied", k.cfg.ID, "it is %v, and the board has %v", s.Value, k.value)
+			}
 		}
 	}
 }
@@ -262,6 +285,11 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if what == "" {
 		return
 	}
+	for _, of := range []string{o.w.plan.Doors[x.id].Opens, o.w.plan.Doors[x.id].Closes, o.w.plan.Doors[x.id].Pulses} {
+		if m := o.watched[of]; m != nil && (m.locked > 0 || m.leaves) {
+			return // what moves it takes no part
+		}
+	}
 	if x.over {
 		if x.overWant == nil {
 			x.overWant = &want
@@ -424,7 +452,7 @@ func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
 	}
 	if m := o.watched[x.door]; m != nil {
 		ms, _ := o.w.hub.engine.Control(m.id)
-		if ms.Hand != nil && ms.HandBy.Kind != access.TheHub && m.commands == 0 {
+		if ms.Hand != nil && !m.auto.HasFloor() && ms.HandBy.Kind != access.TheHub && m.commands == 0 {
 			o.fault("pulse", x.id, "a pulse for %s, which is manual, and nobody asked for it", m.id)
 		}
 		m.commands = 0

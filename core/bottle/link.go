@@ -155,6 +155,9 @@ func (l *link) post(p mailbox.Post) {
 		}
 		l.deliver(func() { l.b.want(x.Control, x.Value, false) })
 	}
+	for _, m := range p.Mirrors {
+		l.deliver(func() { l.b.told(m) })
+	}
 	if p.Beat > 0 {
 		l.deliver(func() { l.b.heardBeat(p.Beat) })
 	}

@@ -447,6 +447,9 @@ func (o *oracle) gone(controls []string) {
 		if out == nil || !o.site.Devices[out.cfg.Device].Active() || out.cfg.What() == site.Mover {
 			continue
 		}
+		if x := o.watched[id]; x != nil && x.locked > 0 && out.b.lease == 0 {
+			continue // it is told nothing, and falls back from nothing
+		}
 		o.w.in(2*time.Minute+30*time.Second, func() {
 			_, there := o.site.Controls[id]
 			if there && o.site.Devices[out.cfg.Device].Active() {
@@ -564,9 +567,14 @@ func (o *oracle) look1(g *seen) (formula.Value, set) {
 // physically what is wanted.
 func (o *oracle) healthy(x *watched, span time.Duration) bool {
 	b, out := x.board, x.out
-	return o.w.hub.up && o.w.now-o.hubSince > span && out != nil && b.on && b.link.connected && b.link.broken == 0 && o.w.now-b.link.sick > span && (b.link.lost == 0 || o.w.now-b.link.lost > 65*time.Minute) &&
-		!b.fallen && (b.fell == 0 || o.w.now-b.fell > span) && b.link.lossy == 0 && b.link.doubles == 0 && b.link.reorders == 0 && b.link.delay < time.Second && o.w.now-x.ill > span &&
-		!out.deaf && !out.wrong && out.late < time.Second && o.w.hub.slow == 0 && o.w.hub.commits == 0 && x.active
+	return out != nil && o.well(b, span) && (!b.fallen || b.lease == 0) && (b.fell == 0 || o.w.now-b.fell > span) && o.w.now-x.ill > span && !out.deaf && !out.wrong && out.late < time.Second && x.active
+}
+
+// well reports whether a board, its link and the hub have been well for a while.
+func (o *oracle) well(b *board, span time.Duration) bool {
+	l, h := b.link, o.w.hub
+	return h.up && o.w.now-o.hubSince > span && b.on && l.connected && l.broken == 0 && o.w.now-l.sick > span && (l.lost == 0 || o.w.now-l.lost > 65*time.Minute) &&
+		l.lossy == 0 && l.doubles == 0 && l.reorders == 0 && l.delay < time.Second && h.slow == 0 && h.commits == 0
 }
 
 func (o *oracle) tracking(c *cond) *tracker {

@@ -20,7 +20,7 @@ var people = []access.Actor{{Kind: access.Person, ID: "kim", Name: "Kim", Role: 
 func (w *world) happen(x *Happening) {
 	w.oracle.happens(x)
 	switch x.Kind {
-	case HubKilled, HubSlow, ClockOff:
+	case HubKilled, HubSlow, ClockOff, ClockSet:
 		w.happenToHub(x)
 	case HouseOff:
 		for _, id := range w.order {
@@ -117,6 +117,12 @@ func (w *world) happenToBoard(x *Happening, b *board) bool {
 	case x.Kind == OutputWrong && o != nil:
 		o.wrong = true
 		w.in(x.For, func() { o.wrong = false })
+	case x.Kind == Turned:
+		if len(b.copies) > 0 && b.on {
+			k := b.copies[int(x.Dice%uint64(len(b.copies)))]
+			k.value, k.turned = site.Amount(10+int(x.N*20)), w.now
+			b.has(k)
+		}
 	case x.Kind == Press && o != nil:
 		if o.drives == nil && o.cfg.What() != site.Mover {
 			a := site.Amount(0)
@@ -147,6 +153,15 @@ func (w *world) happenToHub(x *Happening) {
 		if h.dieAfter = x.effects(); h.dieAfter == 0 {
 			h.kill()
 		}
+	case ClockSet: // by hand, or from the network: a little or by hours, and back again
+		if by := time.Duration((x.N - 0.5) * float64([]time.Duration{10 * time.Second, 20 * time.Minute, 6 * time.Hour}[x.Dice%3])); h.up && h.trusted {
+			h.set(by)
+			w.in(x.For, func() {
+				if h.up && h.trusted {
+					h.set(-by)
+				}
+			})
+		}
 	case ClockOff:
 		h.kill()
 		h.wrong, h.trusted = -time.Duration(x.N*float64(30*24*time.Hour)), false
@@ -164,6 +179,13 @@ func (w *world) happenToHub(x *Happening) {
 			})
 		})
 	}
+}
+
+// set puts the clock on by a difference; what was stamped in this life of the hub goes along.
+func (h *hub) set(by time.Duration) {
+	since := h.time().Wall.Add(-(h.w.now - h.booted))
+	h.wrong += by
+	h.apply(engine.ClockSet{From: since, By: by})
 }
 
 // people do something at the hub.

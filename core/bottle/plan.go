@@ -56,10 +56,12 @@ const (
 	OutputWrong  Kind = "does the opposite"
 	DoorJams     Kind = "jams"
 	Press        Kind = "is switched at the board"
+	Turned       Kind = "has its copy of a setting turned"
 
 	HubKilled Kind = "the hub is killed"
 	HubSlow   Kind = "the disk is slow"
 	ClockOff  Kind = "the hub starts with a wrong clock"
+	ClockSet  Kind = "the hub's clock is set"
 
 	Switched   Kind = "is switched"
 	GivenBack  Kind = "is given back to auto"
@@ -85,7 +87,7 @@ var kinds = []struct {
 	weight int
 }{{LinkDown, 6}, {LinkEnds, 6}, {LinkSlow, 3}, {LinkLossy, 2}, {LinkTwice, 2}, {LinkMixed, 2}, {BoardOff, 3}, {BoardReboot, 4}, {HouseOff, 2},
 	{SensorSilent, 3}, {SensorStuck, 1}, {SensorJumps, 2}, {SensorDies, 2}, {OutputDeaf, 2}, {OutputLate, 2}, {OutputWrong, 1}, {DoorJams, 1}, {Press, 6},
-	{HubKilled, 8}, {HubSlow, 2}, {ClockOff, 1}, {Switched, 14}, {GivenBack, 8}, {SetTo, 6}, {Applied, 3}, {Locked, 4}, {Unlocked, 4}, {ResetLatch, 4},
+	{HubKilled, 8}, {HubSlow, 2}, {ClockOff, 1}, {ClockSet, 2}, {Turned, 4}, {Switched, 14}, {GivenBack, 8}, {SetTo, 6}, {Applied, 3}, {Locked, 4}, {Unlocked, 4}, {ResetLatch, 4},
 	{Edited, 4}, {Tuned, 4}, {Renamed, 4}, {Latching, 3}, {Disabled, 2}, {Enabled, 3}, {Replaced, 2}, {Deleted, 1}}
 
 // NewPlan makes a plan from a seed: a site of a size, and so many happenings an hour on some days.
@@ -118,7 +120,7 @@ func (p *Plan) happening(rng *rand.Rand, kind Kind, at time.Duration) Happening 
 	h := Happening{At: at.Truncate(time.Millisecond), Kind: kind, N: rng.Float64(), Dice: rng.Uint64(), For: time.Duration(5+rng.ExpFloat64()*600) * time.Second}
 	of := func(ids []string) string { return ids[rng.IntN(len(ids))] }
 	switch kind {
-	case LinkDown, LinkEnds, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, BoardReboot, Disabled, Enabled, Replaced:
+	case LinkDown, LinkEnds, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, BoardReboot, Disabled, Enabled, Replaced, Turned:
 		h.Of = of(sorted(p.Site.Devices))
 	case SensorSilent, SensorStuck, SensorJumps, SensorDies:
 		h.Of = of(sorted(p.Site.Signals))
@@ -132,7 +134,7 @@ func (p *Plan) happening(rng *rand.Rand, kind Kind, at time.Duration) Happening 
 		if len(p.Doors) > 0 {
 			h.Of = of(sorted(p.Doors))
 		}
-	case HouseOff, HubKilled, HubSlow, ClockOff:
+	case HouseOff, HubKilled, HubSlow, ClockOff, ClockSet:
 	default:
 		h.Of = of(sorted(p.Site.Controls))
 	}

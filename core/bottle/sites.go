@@ -72,6 +72,9 @@ func (m *maker) device(id string) {
 	if m.chance(0.15) {
 		d.Link.Kind = site.Outside
 	}
+	if m.chance(0.1) {
+		d.Lease = 0
+	}
 	m.s.Devices[id] = d
 	for i := range 1 + m.rng.IntN(3) {
 		m.signal(id, fmt.Sprintf("n%d", i), site.Number)
@@ -318,6 +321,8 @@ func (m *maker) formula(lock bool) string {
 		return fmt.Sprintf("%s > %d", number, 14+m.rng.IntN(14))
 	case x < 8:
 		return fmt.Sprintf("%s < %s", number, m.target())
+	case x == 9 && !lock && m.chance(0.3):
+		return fmt.Sprintf("mean(%s, \"%dm\") > %d", number, 2+m.rng.IntN(20), 14+m.rng.IntN(14))
 	case x < 10:
 		join := []string{"and", "or"}[m.rng.IntN(2)]
 		return fmt.Sprintf("(%s) %s (%s)", m.formula(lock), join, m.formula(lock))

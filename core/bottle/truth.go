@@ -137,6 +137,10 @@ func (o *oracle) comes(f *told) set {
 	if f == nil {
 		return only(nobody)
 	}
+	if len(f.Needs) > 0 { // what it looks back on is for the engine to keep
+		f.whole = false
+		return only(yes) | only(no) | only(nobody)
+	}
 	f.open, f.whole = f.open[:0], true
 	for i, id := range f.ids {
 		v, unknown, sure := o.value(id)

@@ -394,7 +394,7 @@ func (e *Engine) Left(controls []string) bool {
 			}
 			continue
 		}
-		if x.Phase != Confirmed && x.Phase != Sent {
+		if x.Phase != Confirmed && x.Phase != Sent || x.Phase == Sent && *x.Want == 0 && x.perhaps { // it has its time to hear it
 			return false
 		}
 	}

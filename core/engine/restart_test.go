@@ -68,6 +68,15 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 		for range rapid.IntRange(0, 30).Draw(rt, "before") {
 			a.happen(happening().Draw(rt, "happening"))
 		}
+		numbers := func() map[string]float64 {
+			now := map[string]float64{}
+			for _, id := range []string{"temperature", "gas", "moisture"} {
+				s, _ := a.Signal("h." + id)
+				now[id] = s.Value.Num
+			}
+			return now
+		}
+		a.lives(30*time.Second, numbers()) // what nobody has answered yet is not known after a restart
 		b := a.restarts(0)
 		values, is := map[string]reading.Value{}, map[string]site.Amount{}
 		for id := range a.site.Signals {
@@ -88,11 +97,7 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 				continue
 			}
 			if d, ok := x.(time.Duration); ok { // what falls silent has a grace after a restart
-				now := map[string]float64{}
-				for _, id := range []string{"temperature", "gas", "moisture"} {
-					s, _ := a.Signal("h." + id)
-					now[id] = s.Value.Num
-				}
+				now := numbers()
 				a.lives(d, now)
 				b.lives(d, now)
 				continue
@@ -110,7 +115,11 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 			if was.Damped != nil || is.Damped != nil { // how often it changed before is not kept, only what came of it
 				continue
 			}
-			require.Equal(rt, was.Want, is.Want, "%s: %s; %s", id, a.Reason(a.now, id), b.Reason(b.now, id))
+			if a.site.Controls[id].What() == site.Level && was.Want != nil && is.Want != nil { // when it was last changed is not kept
+				require.InDelta(rt, float64(*was.Want), float64(*is.Want), 3)
+			} else {
+				require.Equal(rt, was.Want, is.Want, "%s: %s; %s", id, a.Reason(a.now, id), b.Reason(b.now, id))
+			}
 			require.Equal(rt, was.Mode, is.Mode, id)
 			require.Equal(rt, was.Hand, is.Hand, id)
 			require.Equal(rt, was.HandUntil.UTC(), is.HandUntil.UTC(), id)

@@ -141,7 +141,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 	}
 	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
 	x.perhaps = c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle ||
-		c.Want == nil && c.RunAt.After(c.StopAt) // it ran when somebody took it out of service, and could not say that it stopped
+		c.Want == nil && x.ran && !c.RunAt.Before(c.StopAt) // it ran when somebody took it out of service, and could not say that it stopped
 	for _, t := range c.Starts {
 		x.starts = append(x.starts, ago(t))
 	}

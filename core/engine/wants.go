@@ -38,9 +38,10 @@ func (e *Engine) waits(x *controlled, w Want) bool {
 	return w.Fleeting && (x.returns || !e.devices[x.cfg.Device].Online)
 }
 
-// offDue takes a control for off that cannot answer: it had the time to hear it.
+// offDue takes a control for off that cannot answer, or whose answer may have been one to an older want: it had the time to
+// hear it.
 func (e *Engine) offDue(w wake) {
-	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) {
+	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) && (x.Is == nil || *x.Is == 0) {
 		x.perhaps = false
 		e.shared(x)
 		e.mark(x.moves)
@@ -196,7 +197,11 @@ func (e *Engine) report(in Report) {
 	before := is(x)
 	value := in.Value
 	x.Is, x.IsAt = &value, e.now.Wall
-	if value == 0 && (x.Want == nil || *x.Want == 0) && x.perhaps {
+	switch off := value == 0 && (x.Want == nil || *x.Want == 0); {
+	case !off || !x.perhaps:
+	case e.now.Mono < x.unsure: // what was wanted before may still be on its way to it
+		x.offWake = e.wakeAt(x.unsure, wakeOff, x.ID)
+	default:
 		x.perhaps = false
 		e.shared(x)
 		e.mark(x.moves)
