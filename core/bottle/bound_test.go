@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"os"
+	"runtime"
 	"testing"
 	"time"
 
@@ -123,6 +124,7 @@ func TestOneInputHasBoundedEffects(t *testing.T) {
 	for seed := range uint64(houses) {
 		s := newStorm(seed + 1)
 		most, worst := 0, ""
+		began := heap()
 		for range inputs {
 			s.passes()
 			in := s.input()
@@ -131,8 +133,19 @@ func TestOneInputHasBoundedEffects(t *testing.T) {
 			}
 			require.LessOrEqual(t, most, 5000, worst)
 		}
-		t.Logf("house %d: at most %d effects, of %s", seed+1, most, worst)
+		grown := float64(heap()-began) / (1 << 20)
+		runtime.KeepAlive(s)
+		t.Logf("house %d: at most %d effects, of %s; %.1f MB more than at first", seed+1, most, worst, grown)
+		require.Less(t, grown, 32.0, "what is remembered of so many inputs has a bound")
 	}
+}
+
+// heap is how many bytes are in use.
+func heap() int64 {
+	var m runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&m)
+	return int64(m.HeapAlloc)
 }
 
 // BenchmarkWorstInput is how long the worst of a million inputs takes. What else the machine does is not the engine's: the
