@@ -325,3 +325,34 @@ func TestAFallToTheSafeValueIsNamed(t *testing.T) {
 	h.do(Report{Control: "h.fan", Session: "3", Value: 0})
 	assert.NotContains(t, h.state("fan").Reason, "fell to its safe value")
 }
+
+func TestTheGraceIsThatOfAControlsOwnInputs(t *testing.T) {
+	slow := func(s *site.Site) {
+		g := s.Signals["h.humidity"]
+		g.Interval = time.Minute
+		s.Signals["h.humidity"] = g
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60")}
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+	}
+	h := newHouse(t, slow)
+	h.lives(time.Minute, map[string]float64{"humidity": 70, "temperature": 25})
+	h = h.restarts(10 * time.Minute)
+	h.do(Online{Device: "h", Session: "2"})
+	h.pass(61 * time.Second)
+	assert.Zero(t, h.wanted("pump"), "a minute, for what reports every 10 s")
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "three intervals, for what reports every minute")
+	h.pass(2 * time.Minute)
+	assert.Zero(t, h.wanted("fan"))
+}
+
+func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Hour)
+	h.byHand("fan", 1, 0)
+	h.pass(23 * time.Hour)
+	assert.Nil(t, h.state("fan").Held)
+	h.pass(2 * time.Hour)
+	assert.Equal(t, on(true), h.state("fan").Held)
+	assert.Zero(t, h.wanted("fan"))
+}
