@@ -18,6 +18,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -55,13 +56,15 @@ func main() {
 	if *n > 0 {
 		all = all[:min(*n, len(all))]
 	}
-	killed, equal, alive := run(dir, all, *workers)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	killed, equal, alive := run(ctx, dir, all, *workers)
 	total := 0
 	for _, k := range killed {
 		total += k
 	}
 	fmt.Printf("# Mutants\n\nOf %d possible mutants of the deciding code %d were tried on %s (`make mutants`): %d killed (%.1f %%), %d alive, %d equivalent.\n",
-		possible, len(all), time.Now().UTC().Format(time.DateOnly), total, 100*float64(total)/float64(max(1, total+len(alive))), len(alive), equal)
+		possible, total+len(alive)+equal, time.Now().UTC().Format(time.DateOnly), total, 100*float64(total)/float64(max(1, total+len(alive))), len(alive), equal)
 	fmt.Printf("%d fell to the tests beside the code, %d more to the oracle of the house in a bottle, %d more to the recorded days, which tell that something changed but not what is right.\nWhy the equivalent ones are that says `scripts/mutants/equivalent.txt`.\n",
 		killed[tests[0].name], killed[tests[2].name], killed[tests[3].name])
 	if len(alive) > 0 {
@@ -72,8 +75,8 @@ func main() {
 	}
 }
 
-// run tries mutants, some at a time.
-func run(dir string, all []mutant, workers int) (killed map[string]int, equal int, alive []string) {
+// run tries mutants, some at a time, until it is interrupted.
+func run(ctx context.Context, dir string, all []mutant, workers int) (killed map[string]int, equal int, alive []string) {
 	killed = map[string]int{}
 	same := equivalent()
 	var mu sync.Mutex
@@ -106,7 +109,12 @@ func run(dir string, all []mutant, workers int) (killed map[string]int, equal in
 		})
 	}
 	for _, m := range all {
-		jobs <- m
+		select {
+		case jobs <- m:
+			continue
+		case <-ctx.Done():
+		}
+		break
 	}
 	close(jobs)
 	left.Wait()
