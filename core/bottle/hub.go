@@ -71,6 +71,9 @@ func (h *hub) time() engine.Now {
 
 // start brings the hub up with what the disk holds.
 func (h *hub) start() {
+	if h.up {
+		return
+	}
 	h.up, h.engine, h.booted = true, engine.New(), h.w.now
 	h.site = h.disk.site
 	h.boxes, h.staged, h.after, h.commits, h.dieAfter, h.waits = map[string]*mailbox.Box{}, nil, nil, 0, 0, nil

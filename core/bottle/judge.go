@@ -169,7 +169,7 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want), s.Reason)
 		return
 	}
-	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && !x.lame && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
+	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && !x.lame && o.w.hub.wall().Sub(s.WantAt) > 2*delivery && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
 		o.fault("interlock", x.id, "an interlock holds since %s, but it is physically %s", clock(since), say(x, &x.out.actual))
 	}
 }

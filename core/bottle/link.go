@@ -16,6 +16,7 @@ type link struct {
 	rng       *rand.Rand
 	outside   bool
 	connected bool
+	since     time.Duration // when it last began
 	session   string
 	count     int
 	broken    int // how many disturbances forbid a connection
@@ -45,6 +46,7 @@ func (l *link) connect() {
 		return
 	}
 	l.count++
+	l.since = w.now
 	l.connected, l.session = true, fmt.Sprintf("%s-%d", l.b.id, l.count)
 	l.b.beaten = false
 	l.join()

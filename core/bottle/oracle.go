@@ -58,6 +58,7 @@ type seen struct {
 	boot    time.Duration // of the hub
 	every   time.Duration // the longest honest interval so far
 	unsure  bool          // what came cannot be told: late or live
+	vague   bool          // and it may be that or what was before
 	class   set
 }
 
@@ -284,9 +285,9 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 		}
 	}
 	if !stamp.IsZero() {
-		g.unsure = true
+		g.unsure, g.vague = true, true
 	} else {
-		g.value, g.unsure = valueOf(s.reading(v)), false
+		g.value, g.unsure, g.vague = valueOf(s.reading(v)), false, false
 	}
 	g.good, g.ever, g.session, g.boot = o.w.now, true, s.b.link.session, o.w.hub.booted
 	for _, c := range o.users[s.id] {
@@ -354,6 +355,11 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 			}
 		case engine.SettingChanged:
 			for _, c := range o.users[e.State.ID] {
+				for _, t := range c.users { // what it was for an instant before nobody sees
+					if l := t.lock; l != nil {
+						l.may, l.mayLatch = true, l.mayLatch || l.cfg.Latch
+					}
+				}
 				o.soil(c)
 			}
 		}
@@ -540,6 +546,9 @@ func (o *oracle) look1(g *seen) (formula.Value, set) {
 	case g.unsure:
 		return g.value, only(yes) | only(nobody)
 	case g.boot == h.booted && !h.engine.Online(g.board.id):
+		if g.cfg.Reports == site.Periodic && age < 3*time.Minute { // what still comes counts
+			return g.value, only(yes) | only(nobody)
+		}
 		return formula.Unknown, only(nobody)
 	case !link.connected || g.session != link.session:
 		return g.value, only(yes) | only(nobody)
@@ -573,7 +582,7 @@ func (o *oracle) healthy(x *watched, span time.Duration) bool {
 // well reports whether a board, its link and the hub have been well for a while.
 func (o *oracle) well(b *board, span time.Duration) bool {
 	l, h := b.link, o.w.hub
-	return h.up && o.w.now-o.hubSince > span && b.on && l.connected && l.broken == 0 && o.w.now-l.sick > span && (l.lost == 0 || o.w.now-l.lost > 65*time.Minute) &&
+	return h.up && o.w.now-o.hubSince > span && b.on && l.connected && o.w.now-l.since > span && l.broken == 0 && o.w.now-l.sick > span && (l.lost == 0 || o.w.now-l.lost > 65*time.Minute) &&
 		l.lossy == 0 && l.doubles == 0 && l.reorders == 0 && l.delay < time.Second && h.slow == 0 && h.commits == 0
 }
 

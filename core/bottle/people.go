@@ -163,6 +163,9 @@ func (w *world) happenToHub(x *Happening) {
 			})
 		}
 	case ClockOff:
+		if !h.up {
+			break
+		}
 		h.kill()
 		h.wrong, h.trusted = -time.Duration(x.N*float64(30*24*time.Hour)), false
 		w.in(10*time.Second, func() {

@@ -142,17 +142,23 @@ func (o *oracle) comes(f *told) set {
 		return only(yes) | only(no) | only(nobody)
 	}
 	f.open, f.whole = f.open[:0], true
+	vague := false
 	for i, id := range f.ids {
 		v, unknown, sure := o.value(id)
 		f.env.Values[i], f.known[i] = v, v
 		if !sure {
 			f.open = append(f.open, i)
 		}
+		vague = vague || id.signal != nil && id.signal.vague
 		f.whole = f.whole && sure && !unknown
 	}
 	if f.Every > 0 {
 		h := o.w.hub
 		f.env.Clock = formula.Clock{Wall: h.wall().In(o.zone), Sun: o.spot(), Unset: !h.trusted}
+	}
+	if vague {
+		f.whole = false
+		return only(yes) | only(no) | only(nobody)
 	}
 	var out set
 	for mask := range 1 << min(len(f.open), 6) {

@@ -67,23 +67,24 @@ type controlled struct {
 
 // deciding is what is made anew with every site.
 type deciding struct {
-	auto       *site.Automation
-	cfg        *site.Control
-	facts      control.Facts
-	interlocks []*lock
-	permits    []*cond
-	demands    []*demand
-	proof      *cond
-	groups     []*group
-	moves      *controlled // the mover that drives it
-	driven     site.Amount // as its mover wants it
-	dec        control.Decision
-	desires    bool // it would be on, were it not for its groups
-	rank       int
-	blocked    string // the control of its group that keeps it off
-	marked     bool
-	wake       uint64
-	wakeAt     time.Duration
+	auto        *site.Automation
+	cfg         *site.Control
+	facts       control.Facts
+	interlocks  []*lock
+	permits     []*cond
+	demands     []*demand
+	proof       *cond
+	groups      []*group
+	moves       *controlled // the mover that drives it
+	driven      site.Amount // as its mover wants it
+	dec         control.Decision
+	desires     bool // it would be on, were it not for its groups
+	rank        int
+	blocked     string // the control of its group that keeps it off
+	lastBlocked string // and the one that did last
+	marked      bool
+	wake        uint64
+	wakeAt      time.Duration
 }
 
 // build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers, demands,
@@ -125,6 +126,7 @@ func (e *Engine) build() {
 	}
 	for _, id := range sorted(e.site.Controls) {
 		x := e.controls[id]
+		x.unspent()
 		if x.auto == nil {
 			x.auto0(e)
 			continue
@@ -172,6 +174,15 @@ func (x *controlled) auto0(e *Engine) {
 func (x *controlled) unproved() {
 	if x.proof == nil && x.Proof != NoProof {
 		x.Proof, x.ProofTries, x.proofWake, x.unkept = NoProof, 0, 0, true
+	}
+}
+
+// unspent lets a control be told again that stayed off for a reason which its automation does not know any more.
+func (x *controlled) unspent() {
+	limits := x.auto != nil && x.auto.Limits.LongestOnMS > 0
+	proves := x.auto != nil && x.auto.Proof != nil && x.auto.Proof.SwitchOff
+	if x.Spent == control.LongestOn && !limits || x.Spent == control.NoEffect && !proves {
+		x.Spent, x.unkept = control.NoLimit, true
 	}
 }
 

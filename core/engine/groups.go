@@ -54,6 +54,9 @@ func (x *controlled) rankOf(d *control.Decision) int {
 
 // share keeps a control off where a group does not let it be on now.
 func (e *Engine) share(x *controlled, d *control.Decision) {
+	if x.blocked != "" {
+		x.lastBlocked = x.blocked
+	}
 	x.blocked = ""
 	if len(x.groups) == 0 {
 		return
@@ -89,6 +92,12 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 			}
 			return
 		}
+	}
+	// One that chatters, and that its group switched off, is not on again at once: what fights over it would not come to rest.
+	if end := x.offSince + fightFor; e.held(x) && x.Want != nil && *x.Want == 0 && x.ran && e.now.Mono < end && (x.dec.Limit == control.Shared || x.dec.Limit == control.Overruled) {
+		x.blocked = x.lastBlocked
+		d.Keep(0, x.dec.Limit)
+		d.Next = sooner(d.Next, end)
 	}
 }
 

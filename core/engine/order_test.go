@@ -732,3 +732,16 @@ func TestTheShortestOnNeverOutlastsTheLongestOn(t *testing.T) {
 	h.pass(2 * time.Second)
 	assert.Zero(t, h.wanted("fan"), "20 s were left of its longest on")
 }
+
+func TestWhatStayedOffForALimitThatIsGoneIsDecidedAgain(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000}}))
+	h.is("rain", true)
+	h.byHand("fan", 1, 0)
+	h.lives(2*time.Minute, nil)
+	require.Equal(t, control.LongestOn, h.state("fan").Spent)
+	h.site = h.site.Clone()
+	h.site.Automations["h.fan"] = &site.Automation{Control: "h.fan", Demands: whenever("h.rain")}
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, control.NoLimit, h.state("fan").Spent)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}

@@ -324,10 +324,10 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 // anew has a control start again whose device came back without it: within its limits, and when its group lets it.
 func (e *Engine) anew(x *controlled) {
 	e.want(x, 0, access.HubActor())
-	if !x.cfg.Answers { // it may be on, and nobody would say so
+	if x.perhaps = !x.cfg.Answers; x.perhaps { // it may be on, and nobody would say so
 		e.emitWant(x, false)
 	}
-	x.Phase, x.confirm, x.perhaps = Idle, 0, false
+	x.Phase, x.confirm = Idle, 0
 	x.unkept, x.shown = true, false
 	e.mark(x)
 }
