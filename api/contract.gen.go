@@ -878,7 +878,7 @@ type Control struct {
 	Kind    ControlKind `json:"kind"`
 	Latched *[]string   `json:"latched,omitempty"`
 
-	// Limit what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, chatter, no_effect, stays
+	// Limit what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, overruled, chatter, no_effect, stays
 	Limit     *string      `json:"limit,omitempty"`
 	Lowest    *float64     `json:"lowest,omitempty"`
 	Mode      *ControlMode `json:"mode,omitempty"`

@@ -2501,7 +2501,7 @@ export interface components {
             step?: string;
             /** @enum {string} */
             service?: "silent" | "safe";
-            /** @description what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, chatter, no_effect, stays */
+            /** @description what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, overruled, chatter, no_effect, stays */
             limit?: string;
             latched?: string[];
             /** @enum {string} */
