@@ -349,10 +349,12 @@ func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
 	h := newHouse(t, nil)
 	h.do(Offline{Device: "h", Session: "1"})
 	h.pass(time.Hour)
-	h.byHand("fan", 1, 0)
+	h.byHand("fan", 1, 100*time.Hour)
 	h.pass(23 * time.Hour)
 	assert.Nil(t, h.state("fan").Held)
 	h.pass(2 * time.Hour)
 	assert.Equal(t, on(true), h.state("fan").Held)
 	assert.Zero(t, h.wanted("fan"))
+	assert.Contains(t, h.Reason(h.now, "h.fan"), "was on by hand when it went away; tap to resume")
+	assert.NotContains(t, h.Reason(h.now, "h.fan"), "resume until", "that is not what the time was for")
 }

@@ -116,7 +116,7 @@ func (e *Engine) handWords(x *controlled) string {
 	case HowPreset:
 		text += " with a preset"
 	}
-	if !x.HandUntil.IsZero() {
+	if !x.HandUntil.IsZero() && x.How != HowAway {
 		text += " until " + e.when(x.HandUntil)
 	}
 	if n := e.Started(x.ID); x.auto != nil && x.auto.Limits.StartsAnHour > 0 && n > x.auto.Limits.StartsAnHour && *x.Hand > 0 {
