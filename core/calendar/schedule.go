@@ -251,7 +251,10 @@ func (w Window) on(to []Run, day time.Time, spot Spot, except []string) []Run {
 
 // At says whether the schedule runs at t, and when that changes next; next is zero where nothing comes within a week.
 func (s Schedule) At(t time.Time, spot Spot) (on bool, next time.Time) {
-	runs := s.Runs(t, t.Add(8*longest), spot)
+	runs := s.Runs(t, t.Add(longest), spot) // mostly that will do
+	if len(runs) == 0 || !runs[0].From.After(t) && !runs[0].To.Before(t.Add(longest)) {
+		runs = s.Runs(t, t.Add(8*longest), spot)
+	}
 	switch {
 	case len(runs) == 0:
 		return false, time.Time{}

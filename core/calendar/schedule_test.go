@@ -1,6 +1,7 @@
 package calendar_test
 
 import (
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -122,4 +123,35 @@ func TestLastDue(t *testing.T) {
 	}
 	due, _ := calendar.LastDue("day", "noon", time.Now(), berlin)
 	assert.True(t, due.IsZero())
+}
+
+// A look at the next day tells the same as one at the next week.
+func TestTheNextChangeIsThatOfTheWholeWeek(t *testing.T) {
+	loc, err := time.LoadLocation("Europe/Berlin")
+	require.NoError(t, err)
+	spot := calendar.Spot{Latitude: 48, Longitude: 10}
+	rng := rand.New(rand.NewPCG(1, 2))
+	for range 400 {
+		var s calendar.Schedule
+		for range 1 + rng.IntN(3) {
+			w := calendar.Window{Start: calendar.Moment{Base: []calendar.Base{calendar.Clock, calendar.Sunrise, calendar.Sunset}[rng.IntN(3)], Minutes: rng.IntN(24) * 15}, ForMS: int64(1+rng.IntN(24)) * 3600_000}
+			for d := 1; d <= 7; d++ {
+				if rng.IntN(3) == 0 {
+					w.Days = append(w.Days, d)
+				}
+			}
+			s.Windows = append(s.Windows, w)
+		}
+		at := time.Date(2026, 3, 20, rng.IntN(400), rng.IntN(60), 0, 0, loc)
+		on, next := s.At(at, spot)
+		runs := s.Runs(at, at.Add(8*24*time.Hour), spot)
+		switch {
+		case len(runs) == 0:
+			require.True(t, !on && next.IsZero())
+		case runs[0].From.After(at):
+			require.True(t, !on && next.Equal(runs[0].From))
+		default:
+			require.True(t, on && next.Equal(runs[0].To), "%v: %v, %v", at, next, runs[0])
+		}
+	}
 }
