@@ -274,6 +274,7 @@ func TestAModelDecides(t *testing.T) {
 
 	for automations, why := range map[string]string{
 		`[{"control":"heater","demands":[{"kind":"formula","when":"kiln.temperature > 3"}]}]`: "does not begin with",
+		`[{"control":"heater","idle":1},{"control":"heater","idle":0}]`:                       "another one of its control",
 		`[{"control":"fan","demands":[]}]`:                                                    "no control of the model",
 		`[{"control":"heater","demands":[{"kind":"formula","when":"this.nothing > 3"}]}]`:     "try.nothing",
 		`[{"control":"heater","demands":[{"kind":"formula","when":"not this.heater.want"}]}]`: "comes back to itself",

@@ -289,6 +289,9 @@ func (m Model) Apply(d *Device) (p Parts) {
 		p.Settings = append(p.Settings, g)
 	}
 	for _, a := range m.Automations {
+		if a == nil { // Validate says so
+			continue
+		}
 		if a = a.about(itself, d.ID); a != nil {
 			a.Identify(nil)
 			p.Automations = append(p.Automations, a)
@@ -375,6 +378,9 @@ func (m Model) Validate() error {
 		}
 	}
 	for i, a := range m.Automations {
+		if a == nil || slices.ContainsFunc(m.Automations[:i], func(b *Automation) bool { return b.Control == a.Control }) {
+			return fmt.Errorf("automation %d is empty, or there is another one of its control before it", i+1)
+		}
 		switch c, ok := s.Controls[d.ID+"."+a.Control]; {
 		case !ok:
 			return fmt.Errorf("automation %d is of %q, which is no control of the model", i+1, a.Control)
