@@ -125,7 +125,7 @@ export const useHub = defineStore('hub', {
     },
     readPreferences() {
       reading = true
-      void ask(api.GET('/preferences')).then((p) => {
+      preferring = preferring.then(() => ask(api.GET('/preferences'))).then((p) => {
         this.preferences = p
         this.preferencesKnown = true
       }).catch(() => undefined).finally(() => (reading = false))
@@ -138,21 +138,27 @@ export const useHub = defineStore('hub', {
       this.recall()
       follow(this)
     },
-    /** Changes how this person wants the console; it shows at once, and goes back where the hub does not take it. */
-    async prefer(change: Partial<Preferences>) {
+    /**
+     * Changes how this person wants the console; it shows at once, and goes back where the hub does not take it. What the hub has is read
+     * first, for another page of the same person may have changed it, and a page that has just opened does not know it yet.
+     */
+    prefer(change: (now: Preferences) => Partial<Preferences>) {
       const before = this.preferences
-      this.preferences = { ...before, ...change }
-      try {
-        this.preferences = await ask(api.PUT('/preferences', { body: this.preferences }))
-      } catch (e) {
+      this.preferences = { ...before, ...change(before) }
+      const done = preferring.then(async () => {
+        const now = await ask(api.GET('/preferences'))
+        this.preferences = await ask(api.PUT('/preferences', { body: { ...now, ...change(now) } }))
+        this.preferencesKnown = true
+      }).catch((e: unknown) => {
         this.preferences = before
         throw e
-      }
+      })
+      preferring = done.catch(() => undefined)
+      return done
     },
     /** Makes a signal or control a favourite, or none. */
-    async favour(id: string) {
-      const list = this.preferences.favourites ?? []
-      await this.prefer({ favourites: list.includes(id) ? list.filter((x) => x !== id) : [...list, id] })
+    favour(id: string, yes: boolean) {
+      return this.prefer(({ favourites = [] }) => ({ favourites: [...favourites.filter((x) => x !== id), ...(yes ? [id] : [])] }))
     },
     async leave() {
       stopFollowing()
@@ -238,6 +244,7 @@ type HubStore = ReturnType<typeof useHub>
 
 let source: EventSource | null = null
 let reading = false // preferences
+let preferring: Promise<void> = Promise.resolve() // the last change of them; each waits for the one before
 let stream = '' // its id
 let timer = 0
 const listeners = new Set<(s: Signal) => void>()

@@ -12,16 +12,15 @@ import Icon from './Icon.vue'
 
 const hub = useHub()
 const { failed, saved, send } = useSend()
-const change = (p: Partial<Preferences>) => void send(() => hub.prefer(p))
+const change = (p: Partial<Preferences>) => void send(() => hub.prefer(() => p))
 const p = computed(() => hub.preferences)
 const starts = computed(() => pagesFor(hub.me?.role).map((x) => ({ value: x.name === 'now' ? '' : `/${x.name}`, text: x.title })))
 const favourites = computed(() => (p.value.favourites ?? []).map((id) => ({ id, name: hub.signals[id]?.name ?? hub.controls[id]?.name ?? id, place: hub.places.find((x) => x.id === (hub.signals[id]?.place ?? hub.controls[id]?.place))?.name })))
-function move(i: number, by: number) {
-  const list = [...(p.value.favourites ?? [])]
-  const [one] = list.splice(i, 1)
-  list.splice(i + by, 0, one!)
-  change({ favourites: list })
-}
+const move = (id: string, by: number) => void send(() => hub.prefer(({ favourites = [] }) => {
+  const list = favourites.filter((x) => x !== id)
+  list.splice(Math.max(0, favourites.indexOf(id) + by), 0, id)
+  return { favourites: list }
+}))
 </script>
 
 <template>
@@ -41,7 +40,7 @@ function move(i: number, by: number) {
       <ol v-else class="mb-0">
         <li v-for="(f, i) in favourites" :key="f.id">
           <RouterLink :to="{ name: 'signal', params: { id: hub.controls[f.id] ? f.id + '.is' : f.id } }">{{ f.name }}</RouterLink> <span class="soft small-text">{{ f.place }}</span>
-          <button type="button" :aria-label="`${f.name} up`" :disabled="!i" @click="move(i, -1)">↑</button><button type="button" :aria-label="`${f.name} down`" :disabled="i === favourites.length - 1" @click="move(i, 1)">↓</button><button type="button" :aria-label="`${f.name} is no favourite`" @click="change({ favourites: p.favourites!.filter((x) => x !== f.id) })"><Icon name="x" :size="11" /></button>
+          <button type="button" :aria-label="`${f.name} up`" :disabled="!i" @click="move(f.id, -1)">↑</button><button type="button" :aria-label="`${f.name} down`" :disabled="i === favourites.length - 1" @click="move(f.id, 1)">↓</button><button type="button" :aria-label="`${f.name} is no favourite`" @click="send(() => hub.favour(f.id, false))"><Icon name="x" :size="11" /></button>
         </li>
       </ol>
     </div>
