@@ -116,7 +116,6 @@ func (e *Engine) serve(in Serve) {
 	x.again = in.Service == control.InService && x.Want != nil
 	x.shown, x.unkept = false, true
 	e.mark(x)
-	e.mark(x.moves)
 }
 
 // putAside ends what moves before a control is locked or taken away: a door is stopped, and so is the door whose motor it is.
@@ -157,7 +156,6 @@ func (e *Engine) leave(in Leave) {
 		x.again = !in.End && x.Want != nil && x.Phase != Confirmed
 		x.shown, x.unkept = false, true
 		e.mark(x)
-		e.mark(x.moves)
 	}
 }
 

@@ -67,24 +67,23 @@ type controlled struct {
 
 // deciding is what is made anew with every site.
 type deciding struct {
-	auto        *site.Automation
-	cfg         *site.Control
-	facts       control.Facts
-	interlocks  []*lock
-	permits     []*cond
-	demands     []*demand
-	proof       *cond
-	groups      []*group
-	moves       *controlled // the mover that drives it
-	driven      site.Amount // as its mover wants it
-	dec         control.Decision
-	desires     bool // it would be on, were it not for its groups
-	rank        int
-	blocked     string // the control of its group that keeps it off
-	lastBlocked string // and the one that did last
-	marked      bool
-	wake        uint64
-	wakeAt      time.Duration
+	auto       *site.Automation
+	cfg        *site.Control
+	facts      control.Facts
+	interlocks []*lock
+	permits    []*cond
+	demands    []*demand
+	proof      *cond
+	groups     []*group
+	moves      *controlled // the mover that drives it
+	driven     site.Amount // as its mover wants it
+	dec        control.Decision
+	desires    bool // it would be on, were it not for its groups
+	rank       int
+	blocked    string // the control of its group that keeps it off
+	marked     bool
+	wake       uint64
+	wakeAt     time.Duration
 }
 
 // build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers, demands,
@@ -109,7 +108,7 @@ func (e *Engine) build() {
 		x, cfg := e.controls[id], e.site.Controls[id]
 		was := x.deciding
 		old[id] = was
-		x.deciding = deciding{cfg: &cfg, auto: e.site.Automations[id], driven: was.driven, dec: was.dec}
+		x.deciding = deciding{cfg: &cfg, auto: e.site.Automations[id], driven: was.driven, dec: was.dec, desires: was.desires, rank: was.rank, blocked: was.blocked}
 		x.facts = control.Facts{Config: x.cfg, Auto: x.auto, SettledAt: was.facts.SettledAt}
 		if was.auto.HasAuto() && !x.auto.HasAuto() && x.Mode == Auto {
 			e.automationGone(x)
@@ -304,6 +303,7 @@ func (e *Engine) decide(x *controlled) {
 func (e *Engine) show(x *controlled) {
 	x.unkept = false
 	e.emit(ControlChanged{x.snapshot()})
+	e.mark(x.moves) // how far a mover came depends on its outputs
 }
 
 // snapshot is the state of a control as it leaves the engine: nothing in it changes any more.

@@ -19,9 +19,7 @@ type group struct {
 
 func (e *Engine) buildGroup(cfg *site.Group) {
 	g := &group{cfg: cfg}
-	if old := e.started[cfg.ID]; old > 0 {
-		g.started, g.ever = old, true
-	}
+	g.started, g.ever = e.started[cfg.ID]
 	for _, m := range cfg.Members {
 		if x := e.controls[m.Control]; x != nil {
 			g.members = append(g.members, x)
@@ -54,9 +52,7 @@ func (x *controlled) rankOf(d *control.Decision) int {
 
 // share keeps a control off where a group does not let it be on now.
 func (e *Engine) share(x *controlled, d *control.Decision) {
-	if x.blocked != "" {
-		x.lastBlocked = x.blocked
-	}
+	last := x.blocked
 	x.blocked = ""
 	if len(x.groups) == 0 {
 		return
@@ -95,7 +91,7 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 	}
 	// One that chatters, and that its group switched off, is not on again at once: what fights over it would not come to rest.
 	if end := x.offSince + fightFor; e.held(x) && x.Want != nil && *x.Want == 0 && x.ran && e.now.Mono < end && (x.dec.Limit == control.Shared || x.dec.Limit == control.Overruled) {
-		x.blocked = x.lastBlocked
+		x.blocked = last
 		d.Keep(0, x.dec.Limit)
 		d.Next = sooner(d.Next, end)
 	}

@@ -127,6 +127,7 @@ func (e *Engine) judgeLock(l *lock) {
 		if goal == control.Unknown || !when.Known {
 			l.Is = control.Unknown
 		}
+		e.lockChanged(l)
 	}
 	switch {
 	case goal == l.Is:

@@ -176,7 +176,6 @@ func (e *Engine) confirmDue(w wake) {
 	if x.Tries > 1 {
 		e.emitWant(x, true)
 	}
-	e.mark(x.moves)
 	wait := longestWait
 	if x.Tries < 10 {
 		wait = min(longestWait, x.cfg.ConfirmAfter<<(x.Tries-1))
@@ -224,7 +223,6 @@ func (e *Engine) report(in Report) {
 		e.controlPoints(x)
 		e.shared(x)
 		e.mark(x)
-		e.mark(x.moves)
 	}
 	says := x.cfg.Say(value)
 	switch {
@@ -256,7 +254,6 @@ func (e *Engine) report(in Report) {
 			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
 			changed = true
 			e.shared(x)
-			e.mark(x.moves)
 		}
 	case in.By == ByNothing && x.Phase == Confirmed && e.now.Mono < x.unsure:
 		// An answer to what was wanted before; so what seemed to confirm the present want was one to a still older one.
