@@ -97,7 +97,6 @@ func (e *Engine) toAuto(id string, by access.Actor) {
 	delete(e.devices[x.cfg.Device].resume, x.ID)
 	x.shown, x.unkept = false, true
 	e.controlPoints(x)
-	e.mark(x)
 }
 
 // serve takes a control out of service, or puts it back.

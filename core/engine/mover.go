@@ -73,7 +73,6 @@ func (m *mover) stop(e *Engine, x *controlled) {
 	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
 		if o != nil {
 			o.driven, o.moves = 0, nil
-			e.mark(o)
 		}
 	}
 	x.Mover = nil

@@ -47,12 +47,18 @@ type Damping struct {
 
 // enough counts a decision, and reports whether one input has brought about too many of them.
 func (e *Engine) enough(x *controlled) bool {
+	d := e.doing(x)
+	d.rounds++
+	return d.rounds > roundsAnInput
+}
+
+// doing is what the hub did with a control, with nothing counted yet of this input where it is the first that comes to it.
+func (e *Engine) doing(x *controlled) *doing {
 	d := &x.doing
 	if d.input != e.inputs {
 		d.input, d.turns, d.rounds = e.inputs, 0, 0
 	}
-	d.rounds++
-	return d.rounds > roundsAnInput
+	return d
 }
 
 // chatters counts a change that is about to be made, and holds the control where the hub made too many.
@@ -69,7 +75,7 @@ func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
 
 // count notes that the hub does something with a control, and reports whether that is once too often.
 func (e *Engine) count(x *controlled) bool {
-	d, limit := &x.doing, x.auto.MostChanges()
+	d, limit := e.doing(x), x.auto.MostChanges()
 	d.turns++
 	if d.turns > 2*turnsAnInput { // even held it changes: it stays as it is until something else happens
 		return true

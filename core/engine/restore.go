@@ -52,7 +52,6 @@ func (e *Engine) restore(in Restored) {
 	for _, a := range in.Alerts {
 		if have := e.alarms[a.ID]; have != nil {
 			have.State = a
-			e.markAlarm(have)
 		}
 	}
 	for _, id := range sorted(e.controls) {

@@ -237,7 +237,6 @@ func (e *Engine) report(in Report) {
 		if x.Want != nil && x.Phase != Confirmed && x.cfg.Answers && x.cfg.Momentary == nil {
 			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
 			changed = true
-			e.shared(x)
 		}
 	case x.cfg.Momentary != nil:
 		if p := &x.Pulse; p.Running && value > 0 && !p.Heard {
@@ -253,7 +252,6 @@ func (e *Engine) report(in Report) {
 		if x.Phase != Confirmed && x.cfg.Answers {
 			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
 			changed = true
-			e.shared(x)
 		}
 	case in.By == ByNothing && x.Phase == Confirmed && e.now.Mono < x.unsure:
 		// An answer to what was wanted before; so what seemed to confirm the present want was one to a still older one.

@@ -34,7 +34,7 @@ var where = []string{"core/control/control.go", "core/engine/deciding.go", "core
 
 // tests are what a mutant has to get past, in order.
 var tests = []struct{ name, of, run string }{
-	{"beside the code", "core/control", ""}, {"beside the code", "core/engine", ""}, {"house in a bottle", "core/bottle", "Mutants|KeptCases|WhatIsKept"},
+	{"beside the code", "core/control", ""}, {"beside the code", "core/engine", ""}, {"house in a bottle", "core/bottle", "Mutants|KeptCases|WhatIsKept|SameSite|AKilledHouse"},
 	{"recorded days", "core/bottle", "AsRecorded"}}
 
 func main() {
