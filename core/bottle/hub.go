@@ -45,15 +45,20 @@ type wait struct {
 type disk struct {
 	site  *site.Site
 	state map[[2]string]engine.Keep
-	last  map[string]engine.Store
-	log   map[string][]engine.Sample // the readings of the last hours
+	read  map[string]*history
 	alive time.Time
+}
+
+// history is what is kept of a signal's readings.
+type history struct {
+	last engine.Store
+	log  []engine.Sample // of the last hours
 }
 
 type write func(*disk)
 
 func newHub(w *world, s *site.Site) *hub {
-	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, last: map[string]engine.Store{}, log: map[string][]engine.Sample{}}}
+	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, read: map[string]*history{}}}
 }
 
 // wall is the hub's own clock.
@@ -96,7 +101,8 @@ func (h *hub) start() {
 	for _, id := range sorted(h.site.Signals) {
 		s := known[id]
 		s.ID = id
-		if last, ok := h.disk.last[id]; ok {
+		if r := h.disk.read[id]; r != nil {
+			last := r.last
 			if last.At.After(h.wall()) {
 				last.At = h.wall()
 			}
@@ -210,18 +216,16 @@ func (h *hub) let(x engine.Effect) {
 			}
 		})
 	}
+	if h.w.story != nil {
+		h.w.narrate(x)
+	}
 	switch x := x.(type) {
-	case engine.ControlChanged:
-		h.w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason, lockWords(x.State.Locks))
-	case engine.Journal:
-		h.w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
 	case *engine.Store:
 		if r := *x; r.Live {
 			h.stage(func(d *disk) { d.add(r) })
 		}
 	case engine.Want:
 		h.w.oracle.wanted(x)
-		h.w.tell(x.Control, "want %v, rev %d, fleeting %v, urgent %v, pulse %q", x.Value, x.Rev, x.Fleeting, x.Urgent, x.Pulse)
 		if x.Urgent || x.Pulse != "" && x.Value == 0 {
 			h.put(x.Device, func(b *mailbox.Box) { b.Want(x) })
 		} else {
@@ -231,7 +235,6 @@ func (h *hub) let(x engine.Effect) {
 		raw := h.site.Controls[x.Control].Raw
 		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Withdraw(x.Control, raw, x.Rev) }) })
 	case engine.Beat:
-		h.w.tell(x.Device, "beat")
 		h.put(x.Device, func(b *mailbox.Box) { b.Beat(x.Lease) })
 	case engine.Mirror:
 		h.later(func() { h.put(x.Device, func(b *mailbox.Box) { b.Mirror(x) }) })
@@ -245,22 +248,43 @@ func (h *hub) let(x engine.Effect) {
 	}
 }
 
+// narrate tells of an effect.
+func (w *world) narrate(x engine.Effect) {
+	switch x := x.(type) {
+	case engine.ControlChanged:
+		w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason, lockWords(x.State.Locks))
+	case engine.Journal:
+		w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
+	case engine.Want:
+		w.tell(x.Control, "want %v, rev %d, fleeting %v, urgent %v, pulse %q", x.Value, x.Rev, x.Fleeting, x.Urgent, x.Pulse)
+	case engine.Beat:
+		w.tell(x.Device, "beat")
+	}
+}
+
 // add keeps a reading, and forgets those of yesterday.
 func (d *disk) add(r engine.Store) {
-	d.last[r.Signal] = r
+	h := d.read[r.Signal]
+	if h == nil {
+		h = &history{}
+		d.read[r.Signal] = h
+	}
+	h.last = r
 	if r.Value.Kind == site.Text || r.Quality != reading.Good {
 		return
 	}
-	list := append(d.log[r.Signal], engine.Sample{At: r.At, Value: r.Value.Num})
-	if len(list) > 1000 {
-		list = slices.Clone(list[500:])
+	if h.log = append(h.log, engine.Sample{At: r.At, Value: r.Value.Num}); len(h.log) > 1000 {
+		h.log = append(h.log[:0], h.log[500:]...)
 	}
-	d.log[r.Signal] = list
 }
 
 // since are the readings from a time on, with the one that held before it first.
 func (d *disk) since(id string, from time.Time) []engine.Sample {
-	list := d.log[id]
+	h := d.read[id]
+	if h == nil {
+		return nil
+	}
+	list := h.log
 	i, _ := slices.BinarySearchFunc(list, from, func(s engine.Sample, t time.Time) int { return s.At.Compare(t) })
 	return slices.Clone(list[max(0, i-1):])
 }

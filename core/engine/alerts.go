@@ -82,7 +82,7 @@ func (e *Engine) buildAlerts(old map[string]*alarm) {
 	for _, id := range sorted(e.site.Routes) {
 		e.routes = append(e.routes, e.site.Routes[id])
 	}
-	e.alarmsOf = map[string][]*alarm{}
+	e.alarmsOf, e.alarmsAt = map[string][]*alarm{}, map[string][]*alarm{}
 	for _, id := range sorted(all) {
 		cfg := all[id]
 		if cfg.Off {
@@ -101,6 +101,8 @@ func (e *Engine) buildAlerts(old map[string]*alarm) {
 		}
 		e.alarms[id] = x
 		e.alarmsOf[cfg.Of] = append(e.alarmsOf[cfg.Of], x)
+		device, _ := site.Split(cfg.Of)
+		e.alarmsAt[device] = append(e.alarmsAt[device], x)
 		e.markAlarm(x)
 	}
 	for _, id := range sorted(old) {
@@ -413,10 +415,8 @@ func (e *Engine) statePoints(from int) {
 			if p := e.points[x.State.ID+".online"]; p != nil {
 				e.set(p, presence(x.State))
 			}
-			for _, id := range sorted(e.alarms) {
-				if owner, _ := site.Split(e.alarms[id].cfg.Of); owner == x.State.ID {
-					e.markAlarm(e.alarms[id])
-				}
+			for _, a := range e.alarmsAt[x.State.ID] {
+				e.markAlarm(a)
 			}
 		}
 	}

@@ -38,6 +38,7 @@ type Engine struct {
 	rules    map[string]*rule
 	alarms   map[string]*alarm
 	alarmsOf map[string][]*alarm // by what they are about
+	alarmsAt map[string][]*alarm // by the device of that
 	routes   []site.Route
 	own      map[string]float64       // what the hub knows of itself
 	started  map[string]time.Duration // when a member of a group last went on

@@ -224,3 +224,24 @@ func TestWhatIsTakenBackDoesNotComeBackWithItsBoard(t *testing.T) {
 	assert.Empty(t, wants(h.do(Online{Device: "h", Session: "2"})))
 	assert.Empty(t, wants(h.pass(time.Hour)))
 }
+
+func TestWhatARegulatorRemembersIsKeptOnceAMinute(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 4, IntegralMS: 600_000}}}))
+	cool := map[string]float64{"temperature": 20}
+	h.lives(time.Minute, cool)
+	keeps := 0
+	for _, x := range h.lives(10*time.Minute, cool) {
+		if k, ok := x.(Keep); ok && k.ID == "h.duct" {
+			keeps++
+		}
+	}
+	assert.Equal(t, 10, keeps)
+	before := h.wanted("duct")
+	require.Greater(t, before, site.Amount(10))
+	h.lives(50*time.Second, cool)
+	twin := h.restarts(0)
+	twin.comes("2", map[string]reading.Value{"h.temperature": reading.Number(20)}, map[string]site.Amount{"h.duct": h.wanted("duct")})
+	h.lives(40*time.Second, cool)
+	twin.lives(40*time.Second, cool)
+	assert.InDelta(t, float64(h.wanted("duct")), float64(twin.wanted("duct")), 1, "after a restart it makes up for the rest")
+}
