@@ -226,7 +226,7 @@ func TestWhatIsTakenBackDoesNotComeBackWithItsBoard(t *testing.T) {
 }
 
 func TestWhatARegulatorRemembersIsKeptOnceAMinute(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 4, IntegralMS: 600_000}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 20, IntegralMS: 600_000}}}))
 	cool := map[string]float64{"temperature": 20}
 	h.lives(time.Minute, cool)
 	keeps := 0
