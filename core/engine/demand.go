@@ -43,9 +43,6 @@ const startAbove = 2
 // regulateEvery is how often a regulator looks at its difference, besides when a reading comes.
 const regulateEvery = 5 * time.Second
 
-// regulatorKept is how often what a regulator remembers is kept; after a restart it makes up for what it missed since.
-const regulatorKept = time.Minute
-
 func (d *demand) key() string { return asKey(*d.cfg) }
 
 func asKey(d site.Demand) string {
@@ -307,10 +304,8 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 				d.Integral = sent - d.cfg.Gain*diff
 			}
 		}
-		fresh := d.At.Truncate(regulatorKept) != grid.Truncate(regulatorKept)
-		if d.At, d.Diff = grid, diff; fresh {
-			e.keepDemands(x)
-		}
+		d.At, d.Diff = grid, diff
+		e.keepDemands(x)
 	}
 	out := d.cfg.Gain*diff + d.Integral
 	to := d.level(x, out)

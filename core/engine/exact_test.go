@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
 )
@@ -225,23 +226,285 @@ func TestWhatIsTakenBackDoesNotComeBackWithItsBoard(t *testing.T) {
 	assert.Empty(t, wants(h.pass(time.Hour)))
 }
 
-func TestWhatARegulatorRemembersIsKeptOnceAMinute(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 20, IntegralMS: 600_000}}}))
-	cool := map[string]float64{"temperature": 20}
-	h.lives(time.Minute, cool)
-	keeps := 0
-	for _, x := range h.lives(10*time.Minute, cool) {
-		if k, ok := x.(Keep); ok && k.ID == "h.duct" {
-			keeps++
-		}
+func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		momentary("pump", site.Pulse{ForMS: 1000, Times: 5, GapMS: 1000})(s)
+		s.Automations["h.heater"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}
+	})
+	h.is("rain", false)
+	h.lives(40*time.Second, map[string]float64{"gas": 40, "humidity": 70, "power": 2})
+	require.Equal(t, []string{"gas"}, h.state("heater").Latched)
+	require.Equal(t, ProofMissing, h.state("fan").Proof)
+	h.byHand("gate", site.Open, 0)
+	h.lives(2*time.Second, nil)
+	require.Equal(t, site.Amount(1), h.motors()[0])
+	h.byHand("pump", 1, 0)
+	require.True(t, h.state("pump").Pulse.Running)
+
+	h.site = h.site.Clone()
+	for _, id := range []string{"gate", "heater", "fan"} {
+		delete(h.site.Automations, "h."+id)
 	}
-	assert.Equal(t, 10, keeps)
-	before := h.wanted("duct")
-	require.Greater(t, before, site.Amount(10))
-	h.lives(50*time.Second, cool)
-	twin := h.restarts(0)
-	twin.comes("2", map[string]reading.Value{"h.temperature": reading.Number(20)}, map[string]site.Amount{"h.duct": h.wanted("duct")})
-	h.lives(40*time.Second, cool)
-	twin.lives(40*time.Second, cool)
-	assert.InDelta(t, float64(h.wanted("duct")), float64(twin.wanted("duct")), 1, "after a restart it makes up for the rest")
+	pump := h.site.Controls["h.pump"]
+	pump.Momentary = nil
+	h.site.Controls["h.pump"] = pump
+	delete(h.site.Settings, "h.hours")
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, [2]site.Amount{0, 0}, h.motors(), "nobody would end it")
+	assert.Nil(t, h.state("gate").Mover)
+	assert.Empty(t, h.state("heater").Latched)
+	assert.Empty(t, h.state("heater").Locks)
+	assert.Equal(t, NoProof, h.state("fan").Proof)
+	assert.False(t, h.state("pump").Pulse.Running)
+	assert.Equal(t, "ended: it is no longer momentary", h.state("pump").Pulse.Says)
+	_, ok := h.Setting("h.hours")
+	assert.False(t, ok)
+	assert.Zero(t, h.Started("h.nobody"))
+	h.pass(time.Hour)
+	assert.Equal(t, NoProof, h.state("fan").Proof)
+}
+
+func TestADoorWhoseTravelIsEditedAwayStands(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Demands = whenever("h.temperature > 20")
+	})
+	h.is("rain", false)
+	h.lives(3*time.Second, map[string]float64{"temperature": 25})
+	require.Equal(t, site.Amount(1), h.motors()[0])
+	h.site = h.site.Clone()
+	gate := *h.site.Automations["h.gate"]
+	gate.Travel = nil
+	h.site.Automations["h.gate"] = &gate
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, [2]site.Amount{0, 0}, h.motors())
+	assert.Nil(t, h.state("gate").Mover)
+}
+
+func TestWhatStaysOffForItsLongestOnIsAutoAgainWhenGivenBack(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000}}))
+	warm := map[string]float64{"temperature": 25}
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	h.byHand("fan", 1, 0)
+	h.lives(2*time.Minute, warm)
+	require.Equal(t, control.LongestOn, h.state("fan").Spent)
+	h.do(ToAuto{Control: "h.fan", Actor: kim})
+	assert.Equal(t, control.NoLimit, h.state("fan").Spent)
+	h.lives(30*time.Second, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestWhatIsOutOfServiceIsNotPulsed(t *testing.T) {
+	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	h.pulse(h.controls["h.gate"], kim)
+	assert.Equal(t, "out of service", h.state("gate").Pulse.Says)
+	h.do(Serve{Control: "h.gate", Actor: kim})
+	h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})
+	at := h.state("gate")
+	h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})
+	assert.Equal(t, at, h.state("gate"), "it is being taken away already")
+	h.do(Leave{Controls: []string{"h.gate"}, End: true, Actor: kim})
+	assert.Equal(t, []string{"on", "off"}, append(wants(h.byHand("gate", 1, 0)), wants(h.pass(time.Second))...))
+}
+
+func TestAPulseSaysHowFarItCame(t *testing.T) {
+	for answers, says := range map[bool]string{false: "sent, by Kim", true: "sent; the device did not say that it pulsed, by Kim"} {
+		h := newHouse(t, func(s *site.Site) {
+			momentary("gate", site.Pulse{ForMS: 500})(s)
+			c := s.Controls["h.gate"]
+			c.Answers = answers
+			s.Controls["h.gate"] = c
+		})
+		h.byHand("gate", 1, 0)
+		h.pass(time.Second)
+		assert.Equal(t, says, h.state("gate").Reason)
+		assert.Equal(t, map[bool]Phase{false: Sent, true: Unconfirmed}[answers], h.state("gate").Phase)
+	}
+}
+
+func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Interlocks = nil
+		s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever(`h.heater.mode == "manual"`)}
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever(`h.gate.want == "open"`)}
+		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 30"}, To: ptr(site.Amount(60))}}}
+	})
+	h.lives(20*time.Second, map[string]float64{"temperature": 25})
+	assert.Zero(t, h.wanted("fan"))
+	h.byHand("heater", 0, 0)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.byHand("gate", site.Open, 0)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+	h.byHand("gate", site.Stop, 0)
+	assert.Zero(t, h.wanted("pump"))
+	h.reads("temperature", 35)
+	assert.Equal(t, site.Amount(60), h.wanted("duct"), "what the demand asks for")
+}
+
+func TestADayLengthWithoutItsHoursIsUnknown(t *testing.T) {
+	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.moisture"}}}))
+	h.is("day", true)
+	h.reads("moisture", 13)
+	h.is("day", false)
+	h.lives(time.Minute, map[string]float64{"moisture": 13})
+	assert.Equal(t, site.Amount(1), h.wanted("up"))
+	h.lives(10*time.Minute, nil)
+	assert.Zero(t, h.wanted("up"))
+	assert.Contains(t, h.state("up").Reason, "falls back")
+}
+
+func TestADoorSomebodyMovedIsNotConfirmed(t *testing.T) {
+	h := newHouse(t, door(false))
+	for _, id := range []string{"rain", "open", "closed"} {
+		h.is(id, false)
+	}
+	h.byHand("gate", site.Open, 0)
+	h.lives(3*time.Second, nil)
+	h.is("open", true)
+	h.obeys()
+	require.Equal(t, Confirmed, h.state("gate").Phase)
+	h.do(Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}) // it cannot go there again by itself
+	h.is("open", false)
+	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+	assert.Equal(t, "Up is out of service", h.state("gate").Reason)
+	h.do(Serve{Control: "h.up", Actor: kim})
+	h.do(Leave{Controls: []string{"h.down"}, Actor: kim})
+	h.obeys()
+	assert.Equal(t, "Down is being taken away", h.state("gate").Reason)
+}
+
+func TestADoorWhoseMotorsCannotAnswerIsSentAStop(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		for _, id := range []string{"h.up", "h.down"} {
+			c := s.Controls[id]
+			c.Answers = false
+			s.Controls[id] = c
+		}
+	})
+	h.is("rain", false)
+	h.byHand("gate", site.Open, 0)
+	h.lives(3*time.Second, nil)
+	h.byHand("gate", site.Stop, 0)
+	h.lives(3*time.Second, nil)
+	assert.Equal(t, Sent, h.state("gate").Phase)
+}
+
+func TestRingsByWayOfEverythingThatFollowsAtOnce(t *testing.T) {
+	for name, tt := range map[string]struct {
+		a     site.Automation
+		rings bool
+	}{
+		"a permit that it takes away":     {site.Automation{Demands: whenever("h.rain"), Permits: []site.Permit{{Condition: site.Condition{When: "not h.fan.want"}}}}, true},
+		"a permit that it gives":          {site.Automation{Demands: whenever("h.rain"), Permits: []site.Permit{{Condition: site.Condition{When: "h.fan.want"}}}}, false},
+		"a demand for off while it is on": {site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.fan.want"}, To: ptr(site.Amount(0))}}}, true},
+		"its phase":                       {site.Automation{Demands: whenever(`h.fan.phase == "confirmed"`)}, true},
+		"kept by what is wanted of it":    {site.Automation{Demands: []site.Demand{{Kind: site.HoldBelow, Of: "h.temperature", Target: "h.fan.want ? 20 : 30"}}}, true},
+	} {
+		h := newHouse(t, auto("fan", tt.a))
+		assert.Equal(t, tt.rings, len(Ring(h.site, "h.fan")) > 0, name)
+	}
+	h := newHouse(t, func(s *site.Site) {
+		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan"}}}}}
+		s.Rules["back"] = &site.Rule{ID: "back", Name: "Back", Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
+		s.Rules["set"] = &site.Rule{ID: "set", Name: "Set", Stages: []site.Stage{{When: "h.setpoint > 20", Actions: []site.Action{{Kind: site.DoSetting, ID: "h.setpoint", To: 10}}}}}
+	})
+	assert.Empty(t, Ring(h.site, "h.fan"), "a rule that is off, and one that only gives back")
+	assert.Equal(t, []string{"h.setpoint"}, Ring(h.site, "h.setpoint"))
+}
+
+func TestRulesThatAreOffOrShorterAndWhatTheyApply(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Presets["a"] = site.Preset{ID: "a", Name: "A", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan", To: 1}, {Kind: site.DoPreset, ID: "a"}}}
+		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoMessage, Text: "off"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoPreset, ID: "a"}, {Kind: site.DoMessage, Text: "{h.gas} {h.setpoint} {h.fan} {h.fan.want} {h.heater.mode} {h.nobody}"}}},
+			{When: "h.day", Actions: []site.Action{{Kind: site.DoMessage, Text: "day"}}}}}
+		s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
+		g := s.Signals["h.gas"]
+		g.Unit = "ppm"
+		s.Signals["h.gas"] = g
+	})
+	h.is("rain", false)
+	h.reads("gas", 7)
+	out := h.is("rain", true)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "by a preset that applies itself, and comes to an end")
+	assert.Equal(t, []string{"7.0 ppm 22   auto {h.nobody}"}, messages(out))
+	h.site = h.site.Clone()
+	short := *h.site.Rules["r"]
+	short.Stages = short.Stages[:1]
+	h.site.Rules["r"] = &short
+	h.do(SiteChanged{h.site})
+	h.is("rain", false)
+	assert.Len(t, messages(h.is("rain", true)), 1, "a stage that is gone is not waited for")
+}
+
+func TestARuleThatMakesItselfActRests(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Repeat: true, Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoNote, ID: "h.fan", Text: "x"}}}}}
+	})
+	notes := func(out []Effect) (n int) {
+		for _, x := range out {
+			if _, ok := x.(Note); ok {
+				n++
+			}
+		}
+		return n
+	}
+	h.is("rain", false)
+	out := h.is("rain", true)
+	assert.Equal(t, turnsAnInput, notes(out))
+	assert.Contains(t, messages(out), "The rule R acts on itself; it rests for 1 min. Look at what it does.")
+	assert.Zero(t, notes(h.pass(59*time.Second)))
+	assert.Equal(t, turnsAnInput, notes(h.pass(2*time.Second)))
+}
+
+func TestWhatIsOnOtherwiseThanItIsWantedWhenItsBoardReturnsIsTold(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["g"] = &site.Group{ID: "g", Name: "G", Limit: 3000, Members: []site.GroupMember{{Control: "h.duct", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
+	})
+	h.byHand("duct", 60, 0)
+	h.obeys()
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(2 * time.Minute)
+	h.do(Online{Device: "h", Session: "2"})
+	out := h.do(Report{Control: "h.duct", Session: "2", Value: 30})
+	assert.Equal(t, []string{"on"}, wants(out))
+	assert.Equal(t, Pending, h.state("duct").Phase)
+	h.do(Report{Control: "h.duct", Session: "2", Value: 60})
+	assert.Equal(t, Confirmed, h.state("duct").Phase)
+}
+
+func TestWhatChatteredIsHeldOverARestart(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
+	for i := range 8 {
+		h.pass(time.Second)
+		h.reads("temperature", float64(15+10*(i%2)))
+	}
+	require.Equal(t, control.Chatters, h.state("fan").Limit)
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.temperature": reading.Number(25)}, map[string]site.Amount{"h.fan": 0})
+	warm := map[string]float64{"temperature": 25}
+	h.lives(40*time.Second, warm)
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, control.Chatters, h.state("fan").Limit)
+	h.lives(30*time.Second, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestStatesOfEarlierVersions(t *testing.T) {
+	full := site.Amount(1)
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+	})
+	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Want: &full}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	assert.Equal(t, Auto, h.state("fan").Mode)
+	assert.Equal(t, HowAway, h.state("pump").How)
+	require.NotNil(t, h.state("gate").Mover)
+	assert.False(t, h.state("gate").Mover.Moving)
 }
