@@ -391,7 +391,7 @@ func (e *Engine) Left(controls []string) bool {
 			}
 			continue
 		}
-		if x.Phase != Confirmed && x.Phase != Sent || x.Phase == Sent && *x.Want == 0 && x.perhaps { // it has its time to hear it
+		if x.Phase != Confirmed && x.Phase != Sent || x.Phase == Sent && *x.Want == 0 && x.MayRun { // it has its time to hear it
 			return false
 		}
 	}

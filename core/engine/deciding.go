@@ -50,7 +50,6 @@ type controlled struct {
 	shown     bool            // what was decided was told
 	unkept    bool            // its state changed, and was not kept yet
 	ran       bool            // it was on before
-	perhaps   bool            // its output may be on, for all that the hub knows
 	returns   bool            // its device is back, and has not said yet what it is
 	leaving   bool            // it is being taken away
 	gone      bool            // it was: nothing is decided of it before it is there again
@@ -555,7 +554,7 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	if x.Want != nil && *x.Want != a && (x.Phase == Pending || x.Phase == Unconfirmed || e.now.Mono < x.unsure) {
 		x.unsure = e.now.Mono + e.confirmWithin(*x.cfg) // the one before was not answered yet
 	}
-	x.perhaps = x.perhaps || a > 0
+	x.MayRun = x.MayRun || a > 0
 	x.returns = false
 	x.Want, x.WantBy, x.WantAt = &a, by, e.now.Wall
 	x.Tries = 0

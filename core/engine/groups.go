@@ -111,7 +111,7 @@ func (e *Engine) exclude(x *controlled, d *control.Decision) {
 
 // running reports whether a control draws power, or may do so for all that the hub knows.
 func (x *controlled) running() bool {
-	return x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 || x.perhaps
+	return x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 || x.MayRun
 }
 
 // before reports whether a member comes before another one: by the strength of its decision, then where one runs already,

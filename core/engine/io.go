@@ -412,6 +412,7 @@ type ControlState struct {
 	ServiceAt  time.Time       `json:"service_at,omitzero"`
 	Locks      []LockState     `json:"locks,omitempty"`       // its interlocks
 	Latched    []string        `json:"latched,omitempty"`     // the ids of those that a person must reset
+	MayRun     bool            `json:"may_run,omitempty"`     // its output may be on, for all that the hub knows
 	RunAt      time.Time       `json:"run_at,omitzero"`       // when it was last switched on
 	StopAt     time.Time       `json:"stop_at,omitzero"`      // and off
 	RanMS      int64           `json:"ran_ms,omitempty"`      // for how long it ran in all, but for the run it is in

@@ -60,7 +60,6 @@ type cond struct {
 	due      time.Duration // when what is pending becomes true; 0: nothing is
 	wake     uint64
 	queued   bool
-	loaded   bool // its state came from the store, or it was looked at before
 	controls []*controlled
 	rules    []*rule
 	alarms   []*alarm
@@ -255,7 +254,7 @@ func (e *Engine) condition(cfg site.Condition) *cond {
 		c.until.conds = append(c.until.conds, c)
 	}
 	if old := e.oldConds[key]; old != nil {
-		c.CondState, c.due, c.loaded = old.CondState, old.due, old.loaded
+		c.CondState, c.due = old.CondState, old.due
 		if c.due > 0 {
 			c.wake = e.wakeAt(c.due, wakeCond, key)
 		}
@@ -454,10 +453,9 @@ func (e *Engine) judge(c *cond) {
 	switch {
 	case goal == control.True && c.Is != control.True:
 		wait = site.Millis(c.cfg.AfterMS)
-	case goal == control.False && c.Is != control.False && c.loaded && !c.At.IsZero():
+	case goal == control.False && c.Is == control.True:
 		wait = site.Millis(c.cfg.SettleMS)
 	}
-	c.loaded = true
 	switch {
 	case goal == c.Is || wait == 0:
 		if c.due > 0 {

@@ -108,7 +108,7 @@ func (e *Engine) restoreSignal(have *signal, s SignalState) {
 }
 
 func (e *Engine) restoreCond(have *cond, c CondState) {
-	have.CondState, have.loaded = c, true
+	have.CondState = c
 	if c.Pending != control.Unknown {
 		wait := site.Millis(have.cfg.AfterMS)
 		if c.Pending == control.False {
@@ -139,7 +139,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		return e.now.Mono - max(0, e.now.Wall.Sub(t))
 	}
 	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
-	x.perhaps = c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle ||
+	x.MayRun = c.MayRun || c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle ||
 		c.Want == nil && x.ran && !c.RunAt.Before(c.StopAt) // it ran when somebody took it out of service, and could not say that it stopped
 	for _, t := range c.Starts {
 		x.starts = append(x.starts, ago(t))

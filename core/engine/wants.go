@@ -24,7 +24,7 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 
 func (e *Engine) emitWant(x *controlled, again bool) {
 	if w, ok := e.outgoing(x); ok && !e.waits(x, w) {
-		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.perhaps { // nobody will ever say that it is off
+		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.MayRun { // nobody will ever say that it is off
 			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
@@ -41,11 +41,16 @@ func (e *Engine) waits(x *controlled, w Want) bool {
 // offDue takes a control for off that cannot answer, or whose answer may have been one to an older want: it had the time to
 // hear it.
 func (e *Engine) offDue(w wake) {
-	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) && (x.Is == nil || *x.Is == 0) {
-		x.perhaps = false
-		e.shared(x)
-		e.mark(x.moves)
+	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) && (x.Is == nil || *x.Is == 0) && e.devices[x.cfg.Device].Online {
+		e.surelyOff(x)
 	}
+}
+
+// surelyOff notes that an output is off, for the others that wait for it.
+func (e *Engine) surelyOff(x *controlled) {
+	x.MayRun, x.unkept = false, true
+	e.mark(x)
+	e.shared(x)
 }
 
 // outgoing is what a device is told of a control; ok is false where it is told nothing.
@@ -197,13 +202,11 @@ func (e *Engine) report(in Report) {
 	value := in.Value
 	x.Is, x.IsAt = &value, e.now.Wall
 	switch off := value == 0 && (x.Want == nil || *x.Want == 0); {
-	case !off || !x.perhaps:
+	case !off || !x.MayRun:
 	case e.now.Mono < x.unsure: // what was wanted before may still be on its way to it
 		x.offWake = e.wakeAt(x.unsure, wakeOff, x.ID)
 	default:
-		x.perhaps = false
-		e.shared(x)
-		e.mark(x.moves)
+		e.surelyOff(x)
 	}
 	if x.returns {
 		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
@@ -319,7 +322,7 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 // anew has a control start again whose device came back without it: within its limits, and when its group lets it.
 func (e *Engine) anew(x *controlled) {
 	e.want(x, 0, access.HubActor())
-	if x.perhaps = !x.cfg.Answers; x.perhaps { // it may be on, and nobody would say so
+	if x.MayRun = !x.cfg.Answers; x.MayRun { // it may be on, and nobody would say so
 		e.emitWant(x, false)
 	}
 	x.Phase, x.confirm = Idle, 0
