@@ -274,6 +274,9 @@ func (e *Engine) decide(x *controlled) {
 		return
 	}
 	e.endHand(x)
+	if e.stray(x) {
+		e.follow(x, *x.Is, is(x), "it is on, though nobody wanted it; its longest on counts")
+	}
 	dec, next := e.consider(x)
 	e.share(x, &dec)
 	if x.mover != nil {
@@ -411,6 +414,14 @@ func (e *Engine) endHand(x *controlled) {
 	back := x.afterHand()
 	x.Hand, x.HandBy, x.Before = &back, access.HubActor(), nil
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was), After: x.cfg.Say(back), Reason: "the time by hand is over"})
+}
+
+// stray reports whether a control is on that nobody wants to be anything, as after a lock or a start of its board, and that must
+// not be on for longer than its owner allows.
+func (e *Engine) stray(x *controlled) bool {
+	return x.Want == nil && x.Hand == nil && x.Is != nil && *x.Is > 0 && x.Service == control.InService && !x.leaving &&
+		x.mover == nil && x.moves == nil && x.cfg.Momentary == nil && !x.auto.HasAuto() && x.auto != nil && x.auto.Limits.LongestOnMS > 0 &&
+		e.devices[x.cfg.Device].Online
 }
 
 // carryOut makes a decision the want where that is new, and tells what changed.

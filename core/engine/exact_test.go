@@ -508,3 +508,39 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	require.NotNil(t, h.state("gate").Mover)
 	assert.False(t, h.state("gate").Mover.Moving)
 }
+
+func TestWhatCannotAnswerIsToldAgainNowAndThen(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.fan"]
+		c.Answers = false
+		s.Controls["h.fan"] = c
+	})
+	require.Equal(t, []string{"on"}, wants(h.byHand("fan", 1, 0)))
+	rev := h.state("fan").Rev
+	told := wants(h.pass(time.Hour))
+	assert.InDelta(t, 17, len(told), 3, "soon, then every 5 min")
+	assert.Equal(t, []string{"on"}, distinct(told))
+	assert.Equal(t, rev, h.state("fan").Rev, "it is the same want")
+	assert.Equal(t, Sent, h.state("fan").Phase)
+	h.do(Offline{Device: "h", Session: "1"})
+	assert.Empty(t, wants(h.pass(20*time.Minute)), "nobody is there")
+}
+
+func TestWhatIsOnThoughNobodyWantsItKeepsToItsLongestOn(t *testing.T) {
+	a := site.Automation{Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 60_000}}
+	h := newHouse(t, auto("heater", a))
+	h.do(Report{Control: "h.heater", Session: "1", Value: 1})
+	assert.Equal(t, HowDevice, h.state("heater").How, "as its board came up")
+	h.lives(70*time.Second, nil)
+	assert.Zero(t, h.wanted("heater"))
+
+	h = newHouse(t, auto("heater", a))
+	h.do(Serve{Control: "h.heater", Service: control.OutSilent, Actor: kim})
+	h.do(Report{Control: "h.heater", Session: "1", Value: 1})
+	h.lives(5*time.Minute, nil)
+	assert.Equal(t, site.Amount(-1), h.wanted("heater"), "out of service it is told nothing")
+	h.do(Serve{Control: "h.heater", Actor: kim})
+	h.lives(70*time.Second, nil)
+	assert.Zero(t, h.wanted("heater"))
+	assert.Contains(t, h.Reason(h.now, "h.heater"), "longest time")
+}

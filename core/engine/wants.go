@@ -76,8 +76,10 @@ func (e *Engine) Wants(device string) (list []Want) {
 	return list
 }
 
+// startConfirm begins to wait for the answer. What cannot answer is told again all the same, now and then: what was lost on the
+// way, or fell to its safe value for want of beats, is put right. A device that sleeps fetches what is wanted when it wakes.
 func (e *Engine) startConfirm(x *controlled) {
-	if x.cfg.Answers && x.mover == nil {
+	if x.mover == nil && (x.cfg.Answers || e.site.Devices[x.cfg.Device].Wakes == 0) {
 		x.confirm = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeConfirm, x.ID)
 	}
 }
@@ -153,7 +155,7 @@ func (e *Engine) fallSilent(x *controlled) {
 // confirmDue ends the confirm time, or sends the want once more with a growing wait.
 func (e *Engine) confirmDue(w wake) {
 	x := e.controls[w.id]
-	if x == nil || x.confirm != w.seq || x.Want == nil || x.Phase == Confirmed || x.Phase == Sent {
+	if x == nil || x.confirm != w.seq || x.Want == nil || x.Phase == Confirmed {
 		return
 	}
 	d := e.devices[x.cfg.Device]
@@ -247,7 +249,7 @@ func (e *Engine) report(in Report) {
 		}
 	case x.Want == nil:
 		if changed && (!first || in.By == ByHand) {
-			e.follow(x, in, before)
+			e.follow(x, in.Value, before, "switched at the board")
 			return
 		}
 		x.Reason = "as the board came up"
@@ -265,7 +267,7 @@ func (e *Engine) report(in Report) {
 			e.insist(x, in, "switched at the board; the hub insists on "+wanted(x))
 			return
 		}
-		e.follow(x, in, before)
+		e.follow(x, in.Value, before, "switched at the board")
 		return
 	case x.Phase == Confirmed || x.Phase == Sent || x.Phase == Idle:
 		why := "the board came back with " + says + "; sent again"
@@ -288,9 +290,8 @@ func (e *Engine) leaseRanOut(d *device) bool {
 
 // follow makes what was switched at the device the value by hand. Whether it stays is decided like any other value by hand:
 // an interlock and the longest on hold in any case.
-func (e *Engine) follow(x *controlled, in Report, before string) {
+func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 	actor := e.deviceActor(x.cfg.Device)
-	value := in.Value
 	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &value, actor, e.now.Wall, time.Time{}, HowDevice, nil
 	if x.auto.HasAuto() {
 		x.Mode = Manual
@@ -300,7 +301,7 @@ func (e *Engine) follow(x *controlled, in Report, before string) {
 		}
 		e.controlPoints(x)
 	}
-	e.emit(Journal{Actor: actor, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(value), Reason: "switched at the board"})
+	e.emit(Journal{Actor: actor, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(value), Reason: why})
 	x.reported, x.again, x.shown, x.unkept = true, true, false, true
 	e.mark(x)
 }
