@@ -544,3 +544,67 @@ func TestWhatIsOnThoughNobodyWantsItKeepsToItsLongestOn(t *testing.T) {
 	assert.Zero(t, h.wanted("heater"))
 	assert.Contains(t, h.Reason(h.now, "h.heater"), "longest time")
 }
+
+func TestARegulatorThatNeverStopsComesBackFromItsBound(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 5, IntegralMS: 60_000, Least: 60}}}))
+	h.lives(20*time.Minute, map[string]float64{"temperature": 30})
+	require.Equal(t, site.Amount(60), h.wanted("duct"))
+	h.lives(10*time.Minute, map[string]float64{"temperature": 18})
+	assert.Greater(t, h.wanted("duct"), site.Amount(90))
+}
+
+func TestADoorWaitsUntilItsOtherMotorIsOff(t *testing.T) {
+	h := newHouse(t, door(false))
+	for _, id := range []string{"rain", "open", "closed"} {
+		h.is(id, false)
+	}
+	h.byHand("gate", site.Open, 0)
+	h.lives(3*time.Second, nil)
+	require.Equal(t, [2]site.Amount{1, 0}, h.motors())
+	h.byHand("gate", site.Close, 0)
+	h.pass(5 * time.Second)
+	assert.Equal(t, [2]site.Amount{0, 0}, h.motors(), "nobody said that it is off")
+	assert.Equal(t, Pending, h.state("gate").Phase)
+	h.obeys()
+	assert.Equal(t, [2]site.Amount{0, 1}, h.motors())
+}
+
+func TestWhatIsInsistedOnWhileLockedIsSentAtOnce(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 1}))
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	h.do(Serve{Control: "h.fan", Service: control.OutAndSafe, Actor: kim})
+	h.obeys()
+	for range 5 { // however often it is pressed: locked at its safe value it is told off each time
+		h.pass(time.Second)
+		assert.Equal(t, []string{"off"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})))
+		h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	}
+	h.do(Serve{Control: "h.fan", Actor: kim})
+	h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	for range 5 {
+		h.pass(time.Second)
+		assert.Equal(t, []string{"off"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})))
+		h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	}
+}
+
+func TestAPulseWithoutEffectIsTriedAsOftenAsItsOwnerSays(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("gate", site.Pulse{ForMS: 500})(s)
+		s.Automations["h.gate"] = &site.Automation{Proof: &site.Proof{When: "h.power > 50", WithinMS: 20_000, Retries: 2}}
+	})
+	h.reads("power", 3)
+	out := h.byHand("gate", 1, 0)
+	out = append(out, h.lives(5*time.Minute, map[string]float64{"power": 3})...)
+	assert.Equal(t, []string{"on", "off", "on", "off", "on", "off"}, wants(out))
+	assert.Equal(t, ProofMissing, h.state("gate").Proof)
+	tries := 0
+	for _, x := range out {
+		if j, ok := x.(Journal); ok && j.Action == "retry" {
+			tries++
+			assert.Contains(t, j.Reason, "try "+string(rune('1'+tries))+" of 3")
+		}
+	}
+	assert.Equal(t, 2, tries)
+}

@@ -186,7 +186,7 @@ func TestADoorThatIsLockedOnItsWayStops(t *testing.T) {
 		assert.Contains(t, wants(out), "off", name)
 		h.lives(time.Minute, nil)
 		assert.NotEqual(t, site.Amount(1), h.wanted("up"), name)
-		assert.NotEqual(t, Confirmed, h.state("gate").Phase, name)
+		assert.Equal(t, Unconfirmed, h.state("gate").Phase, name)
 	}
 }
 
@@ -231,8 +231,8 @@ func TestAChangeOfTheSiteChangesNothingForADoorOnItsWay(t *testing.T) {
 }
 
 func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
-	for name, end := range map[string]func(*house){"interlock": func(h *house) { h.is("rain", true) },
-		"lock": func(h *house) { h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim}) }} {
+	for name, end := range map[string]func(*house) []Effect{"interlock": func(h *house) []Effect { return h.is("rain", true) },
+		"lock": func(h *house) []Effect { return h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim}) }} {
 		h := newHouse(t, func(s *site.Site) {
 			momentary("gate", site.Pulse{ForMS: 1000, Times: 5, GapMS: 1000})(s)
 			s.Automations["h.gate"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "rain", Condition: site.Condition{When: "h.rain"}}}}
@@ -240,7 +240,16 @@ func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
 		h.is("rain", false)
 		h.byHand("gate", 1, 0)
 		h.pass(2500 * time.Millisecond)
-		end(h)
+		last := h.state("gate").Rev
+		out := end(h)
+		assert.Equal(t, Unconfirmed, h.state("gate").Phase, name)
+		assert.Contains(t, h.state("gate").Reason, "ended: ", name)
+		for _, x := range out {
+			if w, ok := x.(Want); ok {
+				assert.Zero(t, w.Value)
+				assert.Greater(t, w.Rev, last, "or a mailbox would drop it")
+			}
+		}
 		from := len(h.seen)
 		h.pass(20 * time.Second)
 		assert.NotContains(t, wants(h.seen[from:]), "on", name)
@@ -277,7 +286,8 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 		return n
 	}
 	require.Positive(t, beats(h.pass(time.Minute)))
-	h.do(Withdraw{Control: "h.fan", Doubt: true})
+	assert.Contains(t, h.do(Withdraw{Control: "h.fan", Doubt: true}), Journal{Actor: access.HubActor(), Action: "silent", Object: "h",
+		Reason: "Fan did not confirm off; the hub stays silent for 1 min, so that the board falls to its safe values"})
 	assert.Zero(t, beats(h.pass(79*time.Second)), "for a lease and a beat")
 	assert.Positive(t, beats(h.pass(20*time.Second)))
 }

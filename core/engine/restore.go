@@ -254,11 +254,6 @@ func (e *Engine) restoreMover(x *controlled) {
 	if x.Phase == Confirmed && x.Want != nil && *x.Want != site.Stop {
 		x.Phase, x.unkept = Assumed, true // until a contact shows it
 	}
-	for _, o := range []*controlled{x.mover.opens, x.mover.closes} {
-		if o != nil {
-			o.driven = 0
-		}
-	}
 }
 
 // graceOf is how long after a start what is not known leaves a control as it is: three intervals of the slowest of its own

@@ -110,9 +110,6 @@ func (e *Engine) judgeRule(r *rule) {
 	if r.Stage == len(r.stages) {
 		r.Stage, r.Armed, r.Since = 0, false, time.Time{}
 		r.Rests = e.now.Wall.Add(site.Millis(r.cfg.RestMS))
-		if r.cfg.RestMS > 0 {
-			r.wake = e.wakeAt(e.mono(r.Rests), wakeRule, r.ID)
-		}
 	}
 	e.keepRule(r)
 	e.emit(Journal{Actor: access.HubActor(), Action: "rule", Object: "rule." + r.ID, After: r.cfg.Name, Reason: g.When})
