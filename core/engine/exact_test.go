@@ -608,3 +608,42 @@ func TestAPulseWithoutEffectIsTriedAsOftenAsItsOwnerSays(t *testing.T) {
 	}
 	assert.Equal(t, 2, tries)
 }
+
+func TestWhatCannotAnswerIsTakenForOffOnceItsBoardIsHeard(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.heater"]
+		c.Answers = false
+		s.Controls["h.heater"] = c
+		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
+		s.Controls["k.cooler"] = site.NewControl("k", "cooler", "cooler", "Cooler")
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "k.cooler"}}}
+	})
+	h.do(Online{Device: "k", Session: "1"})
+	h.do(Report{Control: "k.cooler", Session: "1", Value: 0})
+	cooler := func() site.Amount { c, _ := h.Control("k.cooler"); return *c.Want }
+	h.reads("temperature", 20)
+	h.byHand("heater", 1, 0)
+	h.pass(20 * time.Second)
+	h.byHand("heater", 0, 0)
+	h.do(Command{Control: "k.cooler", To: 1, Actor: kim})
+	require.Zero(t, cooler())
+	h.pass(15 * time.Second)
+	assert.Zero(t, cooler(), "nothing was heard since")
+	h.reads("temperature", 20)
+	h.pass(6 * time.Second)
+	assert.Equal(t, site.Amount(1), cooler())
+
+	h.do(Command{Control: "k.cooler", To: 0, Actor: kim})
+	h.do(Report{Control: "k.cooler", Session: "1", Value: 0})
+	h.byHand("heater", 1, 0)
+	h.pass(20 * time.Second)
+	h.byHand("heater", 0, 0)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.do(Command{Control: "k.cooler", To: 1, Actor: kim})
+	h.pass(10 * time.Minute)
+	assert.Zero(t, cooler(), "nobody told it")
+	h.do(Online{Device: "h", Session: "2"})
+	h.reads("temperature", 20)
+	h.pass(20 * time.Second)
+	assert.Equal(t, site.Amount(1), cooler())
+}

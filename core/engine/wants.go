@@ -39,9 +39,18 @@ func (e *Engine) waits(x *controlled, w Want) bool {
 }
 
 // offDue takes a control for off that cannot answer, or whose answer may have been one to an older want: it had the time to
-// hear it.
+// hear it. Where its device reports by itself, something must have come from it since, or its session may be dead.
 func (e *Engine) offDue(w wake) {
-	if x := e.controls[w.id]; x != nil && x.offWake == w.seq && (x.Want == nil || *x.Want == 0) && (x.Is == nil || *x.Is == 0) && e.devices[x.cfg.Device].Online {
+	x := e.controls[w.id]
+	if x == nil || x.offWake != w.seq || x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 {
+		return
+	}
+	d := e.devices[x.cfg.Device]
+	switch {
+	case !d.Online: // it is told when it is back
+	case !x.cfg.Answers && d.LastHeard.Before(x.WantAt) && e.shortest(d.ID) > 0 && e.now.Mono < x.offSince+e.silence(d.ID):
+		x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
+	default:
 		e.surelyOff(x)
 	}
 }
