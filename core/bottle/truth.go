@@ -341,8 +341,8 @@ func (l *lock) move(o *oracle) {
 	if c.until != nil && !l.everTrue && c.endMay != never && (ends == never || c.endMay < ends) {
 		ends = c.endMay
 	}
-	if l.hold && !l.latched && past(ends, settle-doubtful) {
-		l.hold = false
+	if !l.latched && past(ends, settle-doubtful) {
+		l.hold, l.everTrue = false, false
 	}
 	free := past(c.surely[no], settle+doubtful)
 	if c.until != nil && l.mayTrue {

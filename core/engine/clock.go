@@ -7,6 +7,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/formula"
 	"idleember/core/reading"
+	"idleember/core/site"
 )
 
 // place decides the time of a reading of the device.
@@ -38,17 +39,31 @@ func (e *Engine) lookAgain() {
 func (e *Engine) clockSet(in ClockSet) {
 	given := func(t time.Time) bool { return !t.IsZero() && !t.Before(in.From) }
 	moved := false
+	// move is for what has been; what was stamped before and would be yet to come has just been.
 	move := func(times ...*time.Time) {
 		for _, t := range times {
-			if given(*t) {
-				*t, moved = t.Add(in.By), true
+			at := *t
+			if given(at) {
+				at = at.Add(in.By)
+			}
+			if at.After(e.now.Wall) {
+				at = e.now.Wall
+			}
+			if !at.Equal(*t) {
+				*t, moved = at, true
 			}
 		}
 	}
-	// ends moves the ends of what was begun at a time.
-	ends := func(begun time.Time, times ...*time.Time) {
-		if given(begun) {
-			move(times...)
+	// ends moves the end of what was begun at a time.
+	ends := func(begun time.Time, end *time.Time) {
+		if given(begun) && given(*end) {
+			*end, moved = end.Add(in.By), true
+		}
+	}
+	// rests moves the end of what lasts for a time of its own, and no longer whatever the clock shows.
+	rests := func(begun time.Time, end *time.Time, span time.Duration) {
+		if ends(begun, end); end.Sub(e.now.Wall) > span {
+			*end, moved = e.now.Wall.Add(span), true
 		}
 	}
 	for _, id := range sorted(e.devices) {
@@ -78,7 +93,9 @@ func (e *Engine) clockSet(in ClockSet) {
 		x := e.controls[id]
 		moved = false
 		ends(x.HandAt, &x.HandUntil)
-		ends(x.StopAt, &x.RestUntil)
+		if x.auto != nil {
+			rests(x.StopAt, &x.RestUntil, x.auto.Limits.Rest())
+		}
 		move(&x.WantAt, &x.IsAt, &x.IsSince, &x.HandAt, &x.ServiceAt, &x.RunAt, &x.StopAt, &x.Pulse.At, &x.SettledAt)
 		for _, d := range x.demands {
 			move(&d.First, &d.Began)
@@ -104,7 +121,7 @@ func (e *Engine) clockSet(in ClockSet) {
 	for _, id := range sorted(e.rules) {
 		r := e.rules[id]
 		moved = false
-		ends(r.Fired, &r.Rests)
+		rests(r.Fired, &r.Rests, max(site.Millis(r.cfg.RestMS), firstDamping))
 		if move(&r.Fired, &r.Since); moved {
 			e.keepRule(r)
 		}
@@ -120,7 +137,7 @@ func (e *Engine) clockSet(in ClockSet) {
 	for _, id := range sorted(e.alarms) {
 		x := e.alarms[id]
 		moved = false
-		ends(x.Ended, &x.RestUntil)
+		rests(x.Ended, &x.RestUntil, site.Millis(x.cfg.RestMS))
 		move(&x.Since, &x.Ended, &x.AckedAt, &x.OutAt, &x.Late)
 		told := maps.Clone(x.Told)
 		for route, t := range told {

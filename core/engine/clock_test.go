@@ -108,3 +108,27 @@ func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
 	out = stored(Reading{Signal: "h.power", Newest: true, Value: reading.Number(2)})
 	assert.True(t, out.Live, "a board that was believed wrongly does not hold its signal for ever")
 }
+
+func TestAClockThatIsSetBackLosesNoReading(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		auto("fan", site.Automation{Demands: whenever("h.temperature > 20")})(s)
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.gas > 30", Actions: []site.Action{{Kind: site.DoMessage, Text: "gas"}}}}}
+	})
+	h.lives(time.Minute, map[string]float64{"temperature": 15, "gas": 5})
+	require.Equal(t, []string{"gas"}, messages(h.reads("gas", 40)))
+	h.set(h.now.Wall.Add(time.Second), -2*time.Hour) // nothing of before is known to be off
+	h.lives(20*time.Second, map[string]float64{"temperature": 25, "gas": 5})
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "what comes now is not of the past")
+	for _, id := range []string{"temperature", "gas"} {
+		s, _ := h.Signal("h." + id)
+		assert.WithinDuration(t, h.now.Wall, s.Heard, 20*time.Second)
+		assert.Equal(t, Live, s.Fresh)
+	}
+	h.lives(time.Minute, map[string]float64{"temperature": 25, "gas": 5})
+	assert.Equal(t, []string{"gas"}, messages(h.reads("gas", 40)), "a rest is no longer than it is")
+	h.set(h.now.Wall.Add(-3*time.Hour), 2*time.Hour)
+	h.lives(20*time.Second, map[string]float64{"temperature": 15, "gas": 5})
+	assert.Zero(t, h.wanted("fan"))
+	s, _ := h.Signal("h.temperature")
+	assert.WithinDuration(t, h.now.Wall, s.Heard, 20*time.Second)
+}

@@ -565,7 +565,7 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	if x.Want != nil && *x.Want != a && (x.Phase == Pending || x.Phase == Unconfirmed || e.now.Mono < x.unsure) {
 		x.unsure = e.now.Mono + e.confirmWithin(*x.cfg) // the one before was not answered yet
 	}
-	x.MayRun = x.MayRun || a > 0
+	x.MayRun, x.offWake = x.MayRun || a > 0, 0
 	x.returns = false
 	x.Want, x.WantBy, x.WantAt = &a, by, e.now.Wall
 	x.Tries = 0

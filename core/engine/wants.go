@@ -24,7 +24,7 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 
 func (e *Engine) emitWant(x *controlled, again bool) {
 	if w, ok := e.outgoing(x); ok && !e.waits(x, w) {
-		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.MayRun { // nobody will ever say that it is off
+		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.MayRun && x.offWake == 0 { // nobody will ever say that it is off
 			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
@@ -42,7 +42,10 @@ func (e *Engine) waits(x *controlled, w Want) bool {
 // hear it. Where its device reports by itself, something must have come from it since, or its session may be dead.
 func (e *Engine) offDue(w wake) {
 	x := e.controls[w.id]
-	if x == nil || x.offWake != w.seq || x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 {
+	if x == nil || x.offWake != w.seq {
+		return
+	}
+	if x.offWake = 0; x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 {
 		return
 	}
 	d := e.devices[x.cfg.Device]
