@@ -99,6 +99,10 @@ func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
 		own = own.Add(10 * time.Second)
 	}
 	assert.Equal(t, Store{Signal: "h.humidity", At: h.now.Wall, Value: reading.Number(50), Live: true}, stored(Reading{Signal: "h.humidity", Newest: true, Value: reading.Number(50)}))
+	plain := stored(Reading{Signal: "h.temperature", Newest: true, Value: reading.Number(22)})
+	assert.True(t, plain.Live, "one without a time just came")
+	stamped := stored(Reading{Signal: "h.temperature", Stamp: own, Newest: true, Value: reading.Number(23)})
+	assert.True(t, stamped.Live)
 	wrong := stored(Reading{Signal: "h.power", Stamp: own.Add(24 * 365 * time.Hour), Value: reading.Number(1)})
 	require.False(t, wrong.Live)
 	h.now.Trusted = true

@@ -323,7 +323,9 @@ func (e *Engine) reading(in *Reading) {
 	if s.Seen && (in.Stamp.IsZero() || placed.Ahead) {
 		placed.At = reading.Apart(placed.At, s.At)
 	}
-	live := placed.Live && (!s.Seen || !placed.At.Before(s.newest()))
+	// While the hub's clock is not to be trusted a board's own time may be ahead of it; what just came is the newest all the same.
+	justCame := in.Stamp.IsZero() && !e.now.Trusted
+	live := placed.Live && (!s.Seen || justCame || !placed.At.Before(s.newest()))
 	quality := placed.Quality
 	if live {
 		quality = max(quality, s.judge.Quality(cfg.Sense, v, e.now.Mono))
