@@ -266,8 +266,10 @@ func (e *Engine) mark(x *controlled) {
 
 // decide takes the decision on one control and carries it out.
 func (e *Engine) decide(x *controlled) {
-	if x.gone || !e.site.Devices[x.cfg.Device].Active() {
-		x.unkept = false
+	if x.gone || !e.site.Devices[x.cfg.Device].Active() { // what people do with it is kept all the same
+		if x.unkept {
+			e.show(x)
+		}
 		return
 	}
 	if e.enough(x) {

@@ -647,3 +647,27 @@ func TestWhatCannotAnswerIsTakenForOffOnceItsBoardIsHeard(t *testing.T) {
 	h.pass(20 * time.Second)
 	assert.Equal(t, site.Amount(1), cooler())
 }
+
+func TestALatchThatIsResetWhileItsBoardIsDisabledStaysFree(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", Latch: true, Condition: site.Condition{When: "k.heat > 30"}}}})(s)
+		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
+		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic, Interval: 10 * time.Second}
+	})
+	heat := func(v float64) { h.do(Reading{Signal: "k.heat", Value: reading.Number(v)}) }
+	h.do(Online{Device: "k", Session: "1"})
+	heat(40)
+	require.Equal(t, []string{"hot"}, h.state("fan").Latched)
+	board := h.site.Devices["h"]
+	board.State = site.Disabled
+	h.site = h.site.Clone()
+	h.site.Devices["h"] = board
+	h.do(SiteChanged{h.site})
+	heat(10)
+	h.pass(time.Minute)
+	heat(10)
+	h.do(Reset{Control: "h.fan", Actor: kim})
+	require.Empty(t, h.state("fan").Latched)
+	h = h.restarts(time.Second)
+	assert.Empty(t, h.state("fan").Latched, "a person's word is kept")
+}
