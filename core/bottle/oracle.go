@@ -453,8 +453,8 @@ func (o *oracle) gone(controls []string) {
 		if out == nil || !o.site.Devices[out.cfg.Device].Active() || out.cfg.What() == site.Mover {
 			continue
 		}
-		if x := o.watched[id]; x != nil && x.locked > 0 && out.b.lease == 0 {
-			continue // it is told nothing, and falls back from nothing
+		if x := o.watched[id]; out.b.lease == 0 && (x != nil && x.locked > 0 || !out.b.link.connected) {
+			continue // it is told nothing, or hears nothing, and falls back from nothing; the answer says so
 		}
 		o.w.in(2*time.Minute+30*time.Second, func() {
 			_, there := o.site.Controls[id]
