@@ -278,7 +278,6 @@ func (e *Engine) endPulse(x *controlled) {
 		p.Says = "ended by a restart of the hub"
 		x.Phase, x.Reason = Unconfirmed, p.Says
 		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
-		e.show(x)
 	}
 }
 

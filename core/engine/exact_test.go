@@ -671,3 +671,39 @@ func TestALatchThatIsResetWhileItsBoardIsDisabledStaysFree(t *testing.T) {
 	h = h.restarts(time.Second)
 	assert.Empty(t, h.state("fan").Latched, "a person's word is kept")
 }
+
+func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *testing.T) {
+	for accept, known := range map[int64]bool{0: false, 60_000: false, 600_000: true} {
+		h := newHouse(t, func(s *site.Site) {
+			g := s.Signals["h.float"]
+			g.AcceptMS = accept
+			s.Signals["h.float"] = g
+			s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.float")}
+			s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+		})
+		h.is("float", true)
+		h.lives(time.Minute, map[string]float64{"temperature": 25})
+		h = h.restarts(2 * time.Minute)
+		h.pass(time.Second)
+		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
+		assert.False(t, h.points["h.temperature"].value.Known, "it missed more than three of its intervals")
+		h.lives(time.Minute, map[string]float64{"temperature": 25})
+		h = h.restarts(5 * time.Second)
+		h.pass(time.Second)
+		assert.True(t, h.points["h.temperature"].value.Known)
+	}
+}
+
+func TestADangerousControlIsNotWantedOfABoardThatIsAway(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.heater"]
+		c.Dangerous = true
+		s.Controls["h.heater"] = c
+	})
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Minute)
+	out := h.byHand("heater", 1, 0)
+	assert.NotContains(t, wants(out), "on")
+	assert.Zero(t, h.wanted("heater"))
+	assert.Equal(t, ptr(site.Amount(1)), h.state("heater").Held)
+}

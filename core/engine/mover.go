@@ -310,10 +310,7 @@ func (e *Engine) start(x *controlled, want site.Amount) {
 		m.wake = e.wakeAt(m.stopped+pause, wakeMover, x.ID)
 		return
 	}
-	if other.running() { // looked at again when it says that it is off
-		if m.wake == 0 {
-			m.wake = e.wakeAt(e.now.Mono+pause, wakeMover, x.ID)
-		}
+	if other.running() { // looked at again when it is known to be off
 		return
 	}
 	if e.count(x) {

@@ -638,16 +638,18 @@ func TestARingByWayOfACurve(t *testing.T) {
 }
 
 func TestADoorWithoutAnOutputDoesNotMove(t *testing.T) {
-	h := newHouse(t, door(false))
-	h.is("rain", false)
-	h.site = h.site.Clone()
-	delete(h.site.Controls, "h.down")
-	h.do(SiteChanged{h.site})
-	h.byHand("gate", site.Open, 0)
-	h.lives(3*time.Second, nil)
-	assert.Zero(t, h.wanted("up"), "it could not be closed any more")
-	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
-	assert.Equal(t, "an output is missing", h.state("gate").Reason)
+	for missing, left := range map[string]string{"down": "up", "up": "down"} {
+		h := newHouse(t, door(false))
+		h.is("rain", false)
+		h.site = h.site.Clone()
+		delete(h.site.Controls, "h."+missing)
+		h.do(SiteChanged{h.site})
+		h.byHand("gate", site.Open, 0)
+		h.lives(3*time.Second, nil)
+		assert.Zero(t, h.wanted(left), "it could not be closed any more, or not opened")
+		assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+		assert.Equal(t, "an output is missing", h.state("gate").Reason)
+	}
 }
 
 func TestADoorThatGotThereAfterAllIsWell(t *testing.T) {

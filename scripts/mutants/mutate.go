@@ -99,6 +99,7 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 	if err != nil {
 		log.Fatal(err)
 	}
+	lines := strings.Split(string(src), "\n")
 	var all []mutant
 	var edits []edit
 	at := func(p token.Pos) int { return set.Position(p).Offset }
@@ -165,7 +166,7 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 				if n.Name == "false" {
 					to, op = "true", "=="
 				}
-				add(n, n.Pos(), fmt.Sprintf("`%s` → `%s`", n.Name, to), func(id int, _ func(ast.Node) string) string {
+				add(n, n.Pos(), fmt.Sprintf("`%s` → `%s` in `%s`", n.Name, to, short(strings.TrimSpace(lines[set.Position(n.Pos()).Line-1]))), func(id int, _ func(ast.Node) string) string {
 					return fmt.Sprintf("(mutant %s %d)", op, id)
 				})
 			}
