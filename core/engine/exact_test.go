@@ -131,6 +131,17 @@ func TestADoorThatStayedGoesOnWhenItIsGivenBack(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.motors()[0])
 }
 
+func TestADoorSaysTheNumbersOfNow(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Demands = whenever("h.temperature > 20")
+	})
+	h.is("rain", false)
+	h.lives(2*time.Second, map[string]float64{"temperature": 25})
+	h.reads("temperature", 27)
+	assert.Contains(t, h.Reason(h.now, "h.gate"), "Temperature 27")
+}
+
 func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.temperature > 20", If: "h.gas < 10", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
@@ -686,6 +697,10 @@ func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *tes
 		h = h.restarts(2 * time.Minute)
 		h.pass(time.Second)
 		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
+		later := h.restarts(0)
+		later.comes("2", nil, map[string]site.Amount{"h.pump": 1})
+		later.lives(6*time.Minute, nil)
+		assert.Equal(t, known, later.wanted("pump") == 1, "what nobody said again asks for nothing: %d %s", accept, later.state("pump").Reason)
 		assert.False(t, h.points["h.temperature"].value.Known, "it missed more than three of its intervals")
 		h.lives(time.Minute, map[string]float64{"temperature": 25})
 		h = h.restarts(5 * time.Second)
