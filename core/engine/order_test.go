@@ -276,6 +276,9 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 		d := s.Devices["h"]
 		d.Lease = time.Minute
 		s.Devices["h"] = d
+		c := s.Controls["h.heater"]
+		c.Answers = false
+		s.Controls["h.heater"] = c
 	})
 	beats := func(list []Effect) (n int) {
 		for _, e := range list {
@@ -285,11 +288,15 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 		}
 		return n
 	}
+	h.byHand("heater", 1, 0)
+	h.pass(20 * time.Minute)
 	require.Positive(t, beats(h.pass(time.Minute)))
 	assert.Contains(t, h.do(Withdraw{Control: "h.fan", Doubt: true}), Journal{Actor: access.HubActor(), Action: "silent", Object: "h",
 		Reason: "Fan did not confirm off; the hub stays silent for 1 min, so that the board falls to its safe values"})
 	assert.Zero(t, beats(h.pass(79*time.Second)), "for a lease and a beat")
-	assert.Positive(t, beats(h.pass(20*time.Second)))
+	out := h.pass(20 * time.Second)
+	assert.Positive(t, beats(out))
+	assert.Contains(t, wants(out), "on", "what cannot answer fell as well, and is told again")
 }
 
 func TestProofCanSwitchOff(t *testing.T) {

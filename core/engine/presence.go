@@ -202,6 +202,15 @@ func (e *Engine) beat(d *device) {
 	}
 	d.lastBeat, d.lease = e.now.Mono, e.site.Devices[d.ID].Lease
 	e.emit(Beat{Device: d.ID, Lease: d.lease})
+	if d.silent == 0 {
+		return
+	}
+	d.silent = 0 // the others on it fell as well; what can answer says so
+	for _, id := range e.controlsOf(d.ID) {
+		if x := e.controls[id]; x.Want != nil && !x.cfg.Answers {
+			e.emitWant(x, true)
+		}
+	}
 }
 
 func (e *Engine) beatDue(w wake) {
