@@ -261,7 +261,12 @@ func (o *oracle) killed() {
 	}
 	for _, s := range o.signals {
 		if o.w.now-s.good < 3*time.Second {
-			s.unsure = true
+			s.unsure, s.vague = true, true
+		}
+	}
+	for _, c := range o.conds { // what the last reading ended may go on, for a hub that never kept it
+		if c.lostAt > 0 && o.w.now-c.lostAt < 3*time.Second {
+			c.mayFalse, c.endMay = c.lost[0], c.lost[1]
 		}
 	}
 }

@@ -38,6 +38,8 @@ type cond struct {
 	surely                        [4]time.Duration
 	known, endSure, endMay, whole time.Duration
 	mayFalse                      time.Duration
+	lost                          [2]time.Duration // mayFalse and endMay before the last reading that ended one of them
+	lostAt                        time.Duration
 	users                         []*tracker
 }
 
@@ -213,6 +215,7 @@ func (o *oracle) weigh(c *cond) {
 	for _, t := range c.users { // what was so until now may have been so for long enough
 		t.move(o)
 	}
+	before := [2]time.Duration{c.mayFalse, c.endMay}
 	c.is, c.ends = o.comes(c.when), only(nobody)
 	if c.until != nil {
 		c.ends = o.comes(c.until)
@@ -225,6 +228,9 @@ func (o *oracle) weigh(c *cond) {
 	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
 	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
 	c.endMay = from(c.endMay, c.ends.may(yes), now)
+	if before[0] != never && c.mayFalse == never || before[1] != never && c.endMay == never {
+		c.lost, c.lostAt = before, now
+	}
 	for _, t := range c.users {
 		t.move(o)
 	}

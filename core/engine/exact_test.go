@@ -722,3 +722,19 @@ func TestADangerousControlIsNotWantedOfABoardThatIsAway(t *testing.T) {
 	assert.Zero(t, h.wanted("heater"))
 	assert.Equal(t, ptr(site.Amount(1)), h.state("heater").Held)
 }
+
+func TestAMotorThatIsLockedIsToldOnce(t *testing.T) {
+	h := newHouse(t, door(false))
+	h.is("rain", false)
+	h.byHand("gate", site.Open, 0)
+	h.lives(2*time.Second, nil)
+	told := 0
+	for _, x := range h.do(Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}) {
+		if w, ok := x.(Want); ok {
+			told++
+			assert.Zero(t, w.Value)
+			assert.False(t, w.Again)
+		}
+	}
+	assert.Equal(t, 1, told)
+}

@@ -43,9 +43,6 @@ func (e *Engine) buildMover(x *controlled) {
 		m = &mover{quiet: true}
 		if x.Mover == nil {
 			x.Mover = &MoverState{Goal: site.Stop}
-			if x.Want != nil {
-				x.Mover.Goal = *x.Want
-			}
 		}
 	}
 	m.cfg, m.opens, m.closes, m.pulses, m.isOpen, m.isClosed = t, outputs[0], outputs[1], outputs[2], nil, nil
@@ -294,15 +291,15 @@ func (m *mover) stoppedPhase() Phase {
 // start lets the output of a goal go on, after the pause that reversing needs.
 func (e *Engine) start(x *controlled, want site.Amount) {
 	m, s := x.mover, x.Mover
-	on, other := m.opens, m.closes
+	other := m.closes
 	if want == site.Close {
-		on, other = m.closes, m.opens
+		other = m.opens
 	}
 	pause := site.DefaultPause
 	if m.cfg.PauseMS > 0 {
 		pause = site.Millis(m.cfg.PauseMS)
 	}
-	if other.driven > 0 || on.driven == 0 && s.Moving {
+	if other.driven > 0 || s.Moving {
 		e.drive(x, 0, 0)
 		s.Moving = false
 	}

@@ -108,7 +108,6 @@ func (e *Engine) damp(x *controlled) {
 	}
 	x.doing.until, x.doing.to, x.doing.forced, x.doing.holds, x.doing.n = e.now.Mono+span, to, forced, e.now.Mono, 0
 	x.Damped = &Damping{e.now.Wall.Add(span), span, to, forced}
-	x.unkept, x.shown = true, false
 	e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: x.ID, Before: wanted(x), After: x.cfg.Say(to),
 		Reason: fmt.Sprintf("it would change more than %d times a minute; it is held for %s", x.auto.MostChanges(), calendar.Words(span))})
 	e.mark(x)

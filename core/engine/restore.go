@@ -241,9 +241,6 @@ func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 func (e *Engine) restoreMover(x *controlled) {
 	if x.Mover == nil {
 		x.Mover = &MoverState{Goal: site.Stop}
-		if x.Want != nil {
-			x.Mover.Goal = *x.Want
-		}
 	}
 	if x.Mover.Moving {
 		x.Phase = Pending

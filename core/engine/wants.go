@@ -134,7 +134,7 @@ func (e *Engine) withdraw(in Withdraw) {
 // takeBack ends what is wanted of a control now.
 func (e *Engine) takeBack(x *controlled) {
 	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, ""
-	x.leaving, x.stays, x.returns, x.again = false, false, false, false
+	x.leaving, x.again = false, false
 	if x.Service == control.InService {
 		x.Hand, x.HandUntil, x.Before, x.How, x.Spent = nil, time.Time{}, nil, HowPerson, control.NoLimit
 		if x.auto.HasAuto() && x.cfg.Momentary == nil { // whatever comes in its place, the hub decides afresh
@@ -188,7 +188,6 @@ func (e *Engine) confirmDue(w wake) {
 		return // coming online sends it again
 	}
 	if x.returns { // its device did not say what it is
-		x.returns = false
 		e.anew(x)
 	}
 	x.Tries++
