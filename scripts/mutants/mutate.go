@@ -148,13 +148,14 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 			name := map[token.Token]string{token.LSS: "LSS", token.LEQ: "LEQ", token.GTR: "GTR", token.GEQ: "GEQ", token.LAND: "LAND", token.LOR: "LOR", token.ADD: "ADD", token.SUB: "SUB"}[n.Op]
 			add(n, n.OpPos, fmt.Sprintf("`%s` → `%s` in `%s`", n.Op, to, part(n)), func(id int, text func(ast.Node) string) string {
 				x, y := text(n.X), text(n.Y)
+				between := strings.Repeat("\n", strings.Count(string(src[at(n.X.End()):at(n.Y.Pos())]), "\n")) // so that lines stay where they are
 				switch n.Op {
 				case token.EQL, token.NEQ:
-					return fmt.Sprintf("((%s %s %s) != (mutant == %d))", x, n.Op, y, id)
+					return fmt.Sprintf("((%s %s %s%s) != (mutant == %d))", x, n.Op, between, y, id)
 				case token.LAND, token.LOR:
-					return fmt.Sprintf("mutant%s(%d, %s, func() bool { return %s })", name, id, x, y)
+					return fmt.Sprintf("mutant%s(%d, %s, %sfunc() bool { return %s })", name, id, x, between, y)
 				}
-				return fmt.Sprintf("mutant%s(%d, %s, %s)", name, id, x, y)
+				return fmt.Sprintf("mutant%s(%d, %s, %s%s)", name, id, x, between, y)
 			})
 		case *ast.IfStmt:
 			add(n.Cond, n.Cond.Pos(), fmt.Sprintf("not `%s`", part(n.Cond)), func(id int, text func(ast.Node) string) string {
