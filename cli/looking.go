@@ -49,7 +49,7 @@ func stamp(t *time.Time) string {
 func controlState(c client.Control) string {
 	text := string(c.Phase)
 	if text == "" {
-		text = "never switched"
+		text = "nothing wanted"
 	}
 	if c.Mode != nil {
 		text = string(*c.Mode) + ", " + text

@@ -57,7 +57,7 @@ func automationCommand() *cli.Command {
 				return err
 			}
 			for _, remark := range r.JSON200.Remarks {
-				_, _ = fmt.Fprintln(writer(cmd), remark+".")
+				_, _ = fmt.Fprintln(os.Stderr, "Mind: "+remark+".") // what is printed stays JSON
 			}
 			return asJSON(cmd, r.JSON200.Config)
 		}, "CONTROL")}
