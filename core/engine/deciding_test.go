@@ -545,6 +545,7 @@ func TestBlindWithTwoOutputs(t *testing.T) {
 	assert.Equal(t, site.Amount(0), h.wanted("down"))
 	assert.Equal(t, site.Amount(0), h.wanted("up"), "it pauses before it reverses")
 	h.obeys()
+	assert.Equal(t, site.Amount(0), h.wanted("up"), "even when it is known to be off")
 	h.pass(2100 * time.Millisecond)
 	h.never("up", "down")
 	assert.Equal(t, site.Amount(1), h.wanted("up"))

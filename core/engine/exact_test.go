@@ -513,8 +513,9 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 		door(false)(s)
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
 	})
-	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Want: &full}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
 	assert.Equal(t, Auto, h.state("fan").Mode)
+	assert.Equal(t, NoMode, h.state("heater").Mode, "it has no automation")
 	assert.Equal(t, HowAway, h.state("pump").How)
 	require.NotNil(t, h.state("gate").Mover)
 	assert.False(t, h.state("gate").Mover.Moving)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -97,6 +98,10 @@ func TestSleepingDevice(t *testing.T) {
 	out := b.pass(21 * time.Minute)
 	assert.Equal(t, []string{"on"}, wants(out), "a want that was not fetched in time is taken back to what the board is")
 	assert.Contains(t, b.fan(t).Reason, "did not wake in time")
+	assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
+		j, ok := x.(Journal)
+		return ok && j.Action == "not delivered" && j.Before == "off" && j.After == "on"
+	}))
 	b.pass(10 * time.Minute)
 	assert.False(t, b.kiln(t).Online)
 }
