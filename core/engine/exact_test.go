@@ -739,3 +739,28 @@ func TestAMotorThatIsLockedIsToldOnce(t *testing.T) {
 	}
 	assert.Equal(t, 1, told)
 }
+
+func TestADoorThatGetsOtherMotorsLetsGoOfTheOldOnes(t *testing.T) {
+	h := newHouse(t, door(false))
+	h.is("rain", false)
+	h.byHand("gate", site.Open, 0)
+	h.lives(2*time.Second, nil)
+	require.Equal(t, site.Amount(1), h.wanted("up"))
+	opens := func(id string) {
+		h.site = h.site.Clone()
+		gate := *h.site.Automations["h.gate"]
+		travel := *gate.Travel
+		travel.Opens, gate.Travel = id, &travel
+		h.site.Automations["h.gate"] = &gate
+		h.do(SiteChanged{h.site})
+		h.obeys()
+	}
+	opens("h.pump")
+	assert.Zero(t, h.wanted("up"))
+	assert.NotEqual(t, site.Amount(1), h.wanted("pump"), "nobody wanted it of that one")
+	opens("h.up")
+	assert.Zero(t, h.wanted("up"))
+	h.byHand("gate", site.Open, 0)
+	h.lives(2*time.Second, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("up"))
+}

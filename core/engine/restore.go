@@ -260,22 +260,19 @@ func (e *Engine) graceOf(x *controlled) time.Duration {
 	if x.auto == nil || x.cfg.Dangerous {
 		return grace
 	}
+	named := func(points []*point) {
+		for _, p := range points {
+			grace = max(grace, min(3*e.Relied(p.id), longestGrace))
+		}
+	}
 	x.auto.Formulas(func(_, text string, _ bool) {
 		if b := e.bounds[text]; b != nil {
-			for _, p := range b.points {
-				if e.signals[p.id] != nil {
-					grace = max(grace, min(3*e.Relied(p.id), longestGrace))
-				}
-			}
+			named(b.points)
 		}
 	})
 	for _, d := range x.demands {
 		if d.cond != nil {
-			for _, p := range d.cond.when.points {
-				if e.signals[p.id] != nil {
-					grace = max(grace, min(3*e.Relied(p.id), longestGrace))
-				}
-			}
+			named(d.cond.when.points)
 		}
 	}
 	return grace
