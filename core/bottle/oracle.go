@@ -166,7 +166,7 @@ func (o *oracle) edited() {
 				x.locks = append(x.locks, k)
 			}
 			for _, p := range x.auto.Permits {
-				x.permits = append(x.permits, o.tracking(o.cond(p.Condition, names, oldConds)))
+				x.permits = append(x.permits, o.tracking(p.Condition, names, oldConds))
 			}
 			for i := range x.auto.Demands {
 				x.demands = append(x.demands, o.demand(&x.auto.Demands[i], names, oldConds))
@@ -207,9 +207,9 @@ func (o *oracle) edited() {
 func (o *oracle) demand(d *site.Demand, names formula.Names, old map[string]*cond) *tracker {
 	switch d.Kind {
 	case site.HoldAbove, site.HoldBelow:
-		return o.tracking(o.cond(hold(d), names, old))
+		return o.tracking(hold(d), names, old)
 	case site.Whenever:
-		return o.tracking(o.cond(d.Condition, names, old))
+		return o.tracking(d.Condition, names, old)
 	case site.Scheduled:
 		return &tracker{schedule: d.Schedule}
 	}
@@ -364,6 +364,7 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 					if l := t.lock; l != nil {
 						l.may, l.mayLatch = true, l.mayLatch || l.cfg.Latch
 					}
+					t.must, t.born = 0, o.w.now
 				}
 				o.soil(c)
 			}
@@ -591,8 +592,9 @@ func (o *oracle) well(b *board, span time.Duration) bool {
 		l.lossy == 0 && l.doubles == 0 && l.reorders == 0 && l.delay < time.Second && h.slow == 0 && h.commits == 0
 }
 
-func (o *oracle) tracking(c *cond) *tracker {
-	t := &tracker{c: c, born: o.w.now}
+func (o *oracle) tracking(cfg site.Condition, names formula.Names, old map[string]*cond) *tracker {
+	c := o.cond(cfg, names, old)
+	t := &tracker{c: c, after: site.Millis(cfg.AfterMS), settle: site.Millis(cfg.SettleMS), born: o.w.now}
 	c.users = append(c.users, t)
 	return t
 }

@@ -28,7 +28,6 @@ func (s set) may(t tri) bool { return s&only(t) != 0 }
 
 // cond is a pair of formulas with what they may come to.
 type cond struct {
-	cfg         site.Condition
 	when, until *told
 	is, ends    set
 	dirty       bool
@@ -80,7 +79,7 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 	}
 	c := old[key]
 	if c == nil {
-		c = &cond{cfg: cfg, surely: [4]time.Duration{never, never, never, never}, known: never, whole: never, endSure: never, endMay: never, mayFalse: never}
+		c = &cond{surely: [4]time.Duration{never, never, never, never}, known: never, whole: never, endSure: never, endMay: never, mayFalse: never}
 	}
 	c.users, c.dirty = nil, false
 	c.pure = true
@@ -249,6 +248,8 @@ type tracker struct {
 	c        *cond
 	lock     *lock
 	schedule *calendar.Schedule
+	after    time.Duration // until it counts
+	settle   time.Duration // and until it does no more
 	own      bool          // it is about the control itself
 	must     tri           // what it surely is; 0: not sure
 	born     time.Duration // what was so before counts from then
@@ -270,14 +271,13 @@ func (t *tracker) move(o *oracle) {
 			t.turned = o.w.now
 		}
 	}()
-	after, settle := site.Millis(c.cfg.AfterMS), site.Millis(c.cfg.SettleMS)
 	past := func(since, wait time.Duration) bool { return t.past(o, since, wait) }
-	over := past(c.endSure, settle+doubtful)
+	over := past(c.endSure, t.settle+doubtful)
 	if c.until == nil {
-		over = past(c.surely[no], settle+doubtful)
+		over = past(c.surely[no], t.settle+doubtful)
 	}
 	switch {
-	case past(c.surely[yes], after+doubtful):
+	case past(c.surely[yes], t.after+doubtful):
 		t.must = yes
 	case over:
 		t.must = no
