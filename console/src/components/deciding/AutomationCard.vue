@@ -119,7 +119,7 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
         <FormulaBox label="Holds when" :model-value="l.when" @update:model-value="(v) => put('interlocks', i, { when: v ?? '' })" />
         <FormulaBox label="Until (empty: when that is over)" :model-value="l.until" @update:model-value="(v) => put('interlocks', i, { until: v || undefined })" />
         <SpanField label="Must be over for" :model-value="l.settle_ms" @update:model-value="(v) => put('interlocks', i, { settle_ms: v })" />
-        <label class="short"><span class="soft small-text">Forces</span><select class="form-select form-select-sm" :value="l.to === undefined ? '' : String(l.to)" @change="put('interlocks', i, { to: ($event.target as HTMLSelectElement).value === '' ? undefined : Number(($event.target as HTMLSelectElement).value) })"><option value="">the safe value</option><option :value="control.kind === 'level' ? '100' : '1'">{{ control.kind === 'level' ? '100 %' : 'on' }}</option><option value="0">off</option></select></label>
+        <label class="short forces"><span class="soft small-text">Forces</span><select class="form-select form-select-sm" :value="l.to === undefined ? '' : String(l.to)" @change="put('interlocks', i, { to: ($event.target as HTMLSelectElement).value === '' ? undefined : Number(($event.target as HTMLSelectElement).value) })"><option value="">the safe value</option><option :value="control.kind === 'level' ? '100' : '1'">{{ control.kind === 'level' ? '100 %' : 'on' }}</option><option value="0">off</option></select></label>
         <label class="check"><input type="checkbox" class="form-check-input" :checked="l.latch" @change="put('interlocks', i, { latch: ($event.target as HTMLInputElement).checked || undefined })" /> until somebody resets it</label>
         <button type="button" class="btn btn-outline-secondary btn-sm" @click="form.a.interlocks = form.a.interlocks?.filter((_, j) => j !== i)">Remove</button>
       </fieldset>
@@ -143,14 +143,14 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
           <SpanField v-if="!mover" label="then a rest of" :model-value="form.a.limits?.rest_ms" @update:model-value="(v) => limit('rest_ms', v)" />
           <SpanField v-if="!mover" label="Shortest on" :model-value="form.a.limits?.shortest_on_ms" @update:model-value="(v) => limit('shortest_on_ms', v)" />
           <SpanField v-if="!mover" label="Shortest off" :model-value="form.a.limits?.shortest_off_ms" @update:model-value="(v) => limit('shortest_off_ms', v)" />
-          <label v-if="!mover" class="check"><input type="checkbox" class="form-check-input" :checked="form.a.limits?.restart_hurts" @change="limit('restart_hurts', ticked($event))" /> restarting hurts it: an interlock waits for that too</label>
           <label v-if="!mover" class="short"><span class="soft small-text">Starts an hour, at most</span><input class="form-control form-control-sm" type="number" min="1" max="60" placeholder="any" :value="form.a.limits?.starts_an_hour" @input="limit('starts_an_hour', count($event))" /></label>
           <label class="short"><span class="soft small-text">Changes a minute by the hub</span><input class="form-control form-control-sm" type="number" min="1" max="60" placeholder="6" :value="form.a.changes" @input="form.a.changes = count($event)" /></label>
           <SpanField label="What was switched at the board lasts" hint="4 h" :model-value="form.a.follow_ms" @update:model-value="(v) => (form.a.follow_ms = v)" />
           <SpanField label="By hand lasts" hint="no end" :model-value="form.a.hand_ms" @update:model-value="(v) => (form.a.hand_ms = v)" />
           <SpanField label="Readings must be back for" hint="30 s" :model-value="form.a.settle_ms" @update:model-value="(v) => (form.a.settle_ms = v)" />
+          <label v-if="!mover" class="check"><input type="checkbox" class="form-check-input" :checked="form.a.limits?.restart_hurts" @change="limit('restart_hurts', ticked($event))" /> restarting hurts it: an interlock waits for that too</label>
         </div>
-        <div class="fields">
+        <div class="fields proof">
           <FormulaBox label="Proof: the effect that must show" placeholder="shelf_fan.power > 55" :model-value="form.a.proof?.when" @update:model-value="(v) => (form.a.proof = { within_ms: 20000, ...form.a.proof, when: v ?? '' })" />
           <SpanField v-if="form.a.proof" label="within" :model-value="form.a.proof.within_ms" @update:model-value="(v) => (form.a.proof = { ...form.a.proof!, within_ms: v ?? 0 })" />
           <label v-if="form.a.proof" class="short"><span class="soft small-text">Retries</span><input class="form-control form-control-sm" type="number" min="0" max="10" :value="form.a.proof.retries ?? 0" @input="form.a.proof = { ...form.a.proof!, retries: Number(($event.target as HTMLInputElement).value) }" /></label>
@@ -177,5 +177,7 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
 .state.on { color: var(--ember); }
 .state.warn { color: var(--warn); }
 .check { display: flex !important; gap: 8px; align-items: center; }
+.forces { flex-basis: 170px !important; }
+.proof { margin-top: 10px; }
 fieldset.fields { border-radius: 0; }
 </style>
