@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -194,6 +195,8 @@ func TestALevelStepsSlowlyButNotForAnInterlock(t *testing.T) {
 	h.reads("gas", 3)
 	h.reads("temperature", 40)
 	require.Equal(t, site.Amount(40), h.wanted("duct"))
+	h.reads("temperature", 42)
+	require.Equal(t, site.Amount(42), h.wanted("duct"), "the first step waits for nothing")
 	h.pass(10 * time.Second)
 	h.reads("temperature", 45)
 	require.Equal(t, site.Amount(45), h.wanted("duct"))
@@ -268,6 +271,7 @@ func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
 	assert.Empty(t, h.state("heater").Latched)
 	assert.Empty(t, h.state("heater").Locks)
 	assert.Equal(t, NoProof, h.state("fan").Proof)
+	assert.Equal(t, ptr(site.Amount(0)), h.state("fan").Hand, "off, until somebody wants something else")
 	assert.False(t, h.state("pump").Pulse.Running)
 	assert.Equal(t, "ended: it is no longer momentary", h.state("pump").Pulse.Says)
 	_, ok := h.Setting("h.hours")
@@ -763,4 +767,26 @@ func TestADoorThatGetsOtherMotorsLetsGoOfTheOldOnes(t *testing.T) {
 	h.byHand("gate", site.Open, 0)
 	h.lives(2*time.Second, nil)
 	assert.Equal(t, site.Amount(1), h.wanted("up"))
+}
+
+func TestADoorWithOneButtonThatGotThereDoesNotMove(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("up", site.Pulse{ForMS: 500})(s)
+		door(false)(s)
+		s.Automations["h.gate"].Travel = &site.Travel{Pulses: "h.up", IsClosed: "h.closed", IsOpen: "h.open", TravelMS: 15_000}
+	})
+	for _, id := range []string{"rain", "open", "closed"} {
+		h.is(id, false)
+	}
+	out := h.do(Command{Control: "h.gate", To: site.Open, Actor: kim, Until: h.now.Wall.Add(time.Hour)})
+	assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
+		j, ok := x.(Journal)
+		return ok && j.Action == "switch" && j.Reason == "until 11:00"
+	}), "%v", out)
+	require.True(t, h.state("gate").Mover.Moving)
+	h.pass(5 * time.Second)
+	h.is("open", true)
+	require.False(t, h.state("gate").Mover.Moving)
+	h.is("rain", true)
+	assert.False(t, h.state("gate").Mover.Moving)
 }

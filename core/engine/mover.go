@@ -399,7 +399,6 @@ func (e *Engine) moverDue(w wake) {
 	m.wake = 0
 	if m.pulses != nil && s.Moving && e.now.Mono >= m.until {
 		s.Moving = false
-		x.unkept = true
 		if there, _ := m.at(s.Goal); !there && s.Goal != site.Stop {
 			e.travelled(x)
 		}
