@@ -168,7 +168,7 @@ func (e *Engine) lockDue(w wake) {
 		return
 	}
 	for _, l := range x.interlocks {
-		if l.wake == w.seq && l.due > 0 {
+		if l.wake == w.seq {
 			e.turn(l, l.Pending)
 		}
 	}

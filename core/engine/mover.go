@@ -240,7 +240,6 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 			e.travelled(x)
 		}
 	case (x.Phase == Confirmed || x.Phase == Assumed) && !fresh && !known: // it was run for its travel time, and no contact says else
-		x.Phase = Assumed
 	default:
 		e.start(x, want)
 	}
