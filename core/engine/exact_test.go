@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -246,7 +247,9 @@ func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
 		momentary("pump", site.Pulse{ForMS: 1000, Times: 5, GapMS: 1000})(s)
 		s.Automations["h.heater"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}
+		s.Automations["h.duct"] = &site.Automation{Demands: whenever("h.humidity > 60")}
 	})
+	h.byHand("duct", 30, 0)
 	h.is("rain", false)
 	h.lives(40*time.Second, map[string]float64{"gas": 40, "humidity": 70, "power": 2})
 	require.Equal(t, []string{"gas"}, h.state("heater").Latched)
@@ -258,14 +261,17 @@ func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
 	require.True(t, h.state("pump").Pulse.Running)
 
 	h.site = h.site.Clone()
-	for _, id := range []string{"gate", "heater", "fan"} {
+	for _, id := range []string{"gate", "heater", "fan", "duct"} {
 		delete(h.site.Automations, "h."+id)
 	}
 	pump := h.site.Controls["h.pump"]
 	pump.Momentary = nil
 	h.site.Controls["h.pump"] = pump
 	delete(h.site.Settings, "h.hours")
-	h.do(SiteChanged{h.site})
+	assert.True(t, slices.ContainsFunc(h.do(SiteChanged{h.site}), func(x Effect) bool {
+		c, ok := x.(ControlChanged)
+		return ok && c.State.ID == "h.duct" && c.State.Mode == NoMode && *c.State.Hand == 30
+	}), "what is by hand stays, and has no mode any more")
 	assert.Equal(t, [2]site.Amount{0, 0}, h.motors(), "nobody would end it")
 	assert.Nil(t, h.state("gate").Mover)
 	assert.Empty(t, h.state("heater").Latched)
@@ -333,6 +339,7 @@ func TestAPulseSaysHowFarItCame(t *testing.T) {
 			c.Answers = answers
 			s.Controls["h.gate"] = c
 		})
+		assert.Empty(t, wants(h.byHand("gate", 0, 0)), "there is nothing to be off")
 		h.byHand("gate", 1, 0)
 		h.pass(time.Second)
 		assert.Equal(t, says, h.state("gate").Reason)
@@ -473,7 +480,7 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 	h.is("rain", false)
 	out := h.is("rain", true)
 	assert.Equal(t, turnsAnInput, notes(out))
-	assert.Contains(t, messages(out), "The rule R acts on itself; it rests for 1 min. Look at what it does.")
+	assert.Contains(t, out, Message{Object: "rule.r", Grave: true, Text: "The rule R acts on itself; it rests for 1 min. Look at what it does."})
 	assert.Zero(t, notes(h.pass(59*time.Second)))
 	assert.Equal(t, turnsAnInput, notes(h.pass(2*time.Second)))
 }
@@ -789,4 +796,62 @@ func TestADoorWithOneButtonThatGotThereDoesNotMove(t *testing.T) {
 	require.False(t, h.state("gate").Mover.Moving)
 	h.is("rain", true)
 	assert.False(t, h.state("gate").Mover.Moving)
+}
+
+func TestWhatPeopleWantEndsWhatAPresetWouldGiveBack(t *testing.T) {
+	h := newHouse(t, nil)
+	preset := func(to site.Amount) {
+		h.do(Command{Control: "h.fan", To: to, Until: h.now.Wall.Add(time.Minute), Actor: kim, How: HowPreset})
+	}
+	h.byHand("fan", 0, 0)
+	preset(1)
+	h.byHand("fan", 1, 0)
+	preset(0)
+	h.lives(2*time.Minute, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "what was wanted last")
+}
+
+func TestAnExerciseAtASunThatDoesNotRiseIsNotAnnounced(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Hub.Latitude = 80
+		auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &calendar.Moment{Base: calendar.Sunrise}}}})(s)
+	})
+	from := time.Date(2026, 12, 10, 12, 0, 0, 0, time.UTC)
+	assert.Empty(t, h.Next(from, from.AddDate(0, 0, 8)))
+	from = time.Date(2026, 3, 10, 12, 0, 0, 0, time.UTC)
+	assert.Len(t, h.Next(from, from.AddDate(0, 0, 8)), 1)
+}
+
+func TestWhatIsForcedAndChattersIsNotOnAgainAtOnceInItsGroup(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		forced := func(changes int, when string) *site.Automation {
+			return &site.Automation{Changes: changes, Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: when}}}}
+		}
+		s.Automations["h.heater"], s.Automations["h.cooler"] = forced(2, "h.temperature < 5"), forced(60, "h.gas > 30")
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"}, {Control: "h.heater"}}}
+	})
+	h.lives(20*time.Second, map[string]float64{"temperature": 3, "gas": 3})
+	require.Equal(t, site.Amount(1), h.wanted("heater"))
+	gas := func(v float64) {
+		h.pass(time.Second)
+		h.reads("gas", v)
+		h.reads("temperature", 3)
+		h.obeys()
+		h.obeys()
+	}
+	for range 5 {
+		gas(40)
+		gas(3)
+	}
+	require.NotNil(t, h.state("heater").Damped)
+	h.lives(11*time.Second, map[string]float64{"temperature": 3, "gas": 3})
+	require.Equal(t, site.Amount(1), h.wanted("heater"), "it is forced all the same")
+	gas(40)
+	require.Zero(t, h.wanted("heater"), "the other one goes first")
+	gas(3)
+	assert.Zero(t, h.wanted("heater"))
+	h.pass(7 * time.Second)
+	assert.Zero(t, h.wanted("heater"))
+	h.pass(4 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 }
