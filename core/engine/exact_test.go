@@ -855,3 +855,180 @@ func TestWhatIsForcedAndChattersIsNotOnAgainAtOnceInItsGroup(t *testing.T) {
 	h.pass(4 * time.Second)
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 }
+
+func TestARunEndsWithTheLeaseOfABoardWhoseHubWasAway(t *testing.T) {
+	for name, tt := range map[string]struct {
+		away, rest time.Duration
+		ran, used  time.Duration
+	}{
+		"at once":                {30 * time.Second, time.Minute, 0, 0},
+		"longer than a rest":     {time.Hour, time.Minute, 11 * time.Minute, 0},
+		"shorter than its rest":  {5 * time.Minute, time.Hour, 11 * time.Minute, 11 * time.Minute},
+		"as long as its rest":    {11 * time.Minute, 10 * time.Minute, 11 * time.Minute, 0},
+		"just short of its rest": {11*time.Minute - time.Second, 10 * time.Minute, 11 * time.Minute, 11 * time.Minute},
+	} {
+		h := newHouse(t, func(s *site.Site) {
+			d := s.Devices["h"]
+			d.Lease = time.Minute
+			s.Devices["h"] = d
+			auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 3600_000, RestMS: tt.rest.Milliseconds()}})(s)
+		})
+		h.reads("temperature", 25)
+		h.lives(10*time.Minute, map[string]float64{"temperature": 25})
+		require.Equal(t, site.Amount(1), h.wanted("fan"))
+		begun := h.state("fan").RunAt
+		ran := h.now.Wall.Sub(begun) + time.Minute
+		stopped := h.now.Wall.Add(time.Minute)
+		h = h.restarts(tt.away)
+		s := h.state("fan")
+		if tt.ran == 0 {
+			assert.Zero(t, s.RanMS, name)
+			assert.Equal(t, begun.UTC(), s.RunAt.UTC(), name)
+			continue
+		}
+		assert.Equal(t, ran.Milliseconds(), s.RanMS, name)
+		assert.Equal(t, stopped.UTC(), s.StopAt.UTC(), name)
+		if tt.used == 0 {
+			assert.Zero(t, s.UsedMS, name)
+		} else {
+			assert.Equal(t, ran.Milliseconds(), s.UsedMS, name)
+		}
+	}
+}
+
+func TestStartsAreCountedOverARestart(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{StartsAnHour: 2}}))
+	for range 2 {
+		h.lives(2*time.Minute, map[string]float64{"temperature": 25})
+		h.lives(2*time.Minute, map[string]float64{"temperature": 15})
+	}
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.temperature": reading.Number(25)}, map[string]site.Amount{"h.fan": 0})
+	warm := map[string]float64{"temperature": 25}
+	h.lives(2*time.Minute, warm)
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, control.Starts, h.state("fan").Limit)
+	assert.Equal(t, 2, h.Started("h.fan"))
+	h.lives(55*time.Minute, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestWhatIsByHandLastsAsItsOwnerSays(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), FollowMS: 60_000, HandMS: 120_000}))
+	cold := map[string]float64{"temperature": 10}
+	h.lives(time.Minute, cold)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})
+	assert.Equal(t, h.now.Wall.Add(time.Minute), h.state("fan").HandUntil, "at the board")
+	h.lives(70*time.Second, cold)
+	assert.Zero(t, h.wanted("fan"))
+	h.byHand("fan", 1, 0)
+	assert.Equal(t, h.now.Wall.Add(2*time.Minute), h.state("fan").HandUntil)
+	h.lives(130*time.Second, cold)
+	assert.Zero(t, h.wanted("fan"))
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	h.do(ToAuto{Control: "h.nobody", Actor: kim})
+	h.do(Serve{Control: "h.nobody", Service: control.OutSilent, Actor: kim})
+	h.do(Reset{Control: "h.nobody", Actor: kim})
+	h.do(Withdraw{Control: "h.nobody"})
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestADoorWithOneContactIsWhereItSays(t *testing.T) {
+	for contact, at := range map[string][2]site.Amount{"closed": {site.Close, site.Open}, "open": {site.Open, site.Close}} {
+		h := newHouse(t, func(s *site.Site) {
+			door(false)(s)
+			travel := s.Automations["h.gate"].Travel
+			if contact == "closed" {
+				travel.IsOpen = ""
+			} else {
+				travel.IsClosed = ""
+			}
+		})
+		h.is("rain", false)
+		h.is(contact, true)
+		assert.Equal(t, at[0], *h.state("gate").Is)
+		h.byHand("gate", at[1], 0)
+		h.lives(2*time.Second, nil)
+		h.is(contact, false)
+		assert.Equal(t, site.Stop, *h.state("gate").Is, "on its way")
+		h.lives(20*time.Second, nil)
+		assert.Equal(t, at[1], *h.state("gate").Is, "the other end is not that one")
+		assert.Equal(t, Assumed, h.state("gate").Phase)
+		h.byHand("gate", at[0], 0)
+		h.lives(4*time.Second, nil)
+		h.is(contact, true)
+		h.obeys()
+		assert.Equal(t, Confirmed, h.state("gate").Phase)
+	}
+}
+
+func TestAMotorThatDoesNotAnswerLeavesItsDoorInDoubt(t *testing.T) {
+	for _, to := range []site.Amount{site.Open, site.Close} {
+		h := newHouse(t, func(s *site.Site) {
+			door(false)(s)
+			s.Automations["h.gate"].Travel.IsOpen, s.Automations["h.gate"].Travel.IsClosed = "", ""
+		})
+		h.is("rain", false)
+		h.byHand("gate", to, 0)
+		out := h.pass(30 * time.Second)
+		assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+		assert.Contains(t, h.state("gate").Reason, "its motor did not answer")
+		assert.Len(t, messages(out), 1)
+	}
+}
+
+func TestADoorThatIsSentToAndFroIsHeld(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Demands = whenever("h.temperature > 20")
+		s.Automations["h.gate"].Changes = 3
+	})
+	h.is("rain", false)
+	for i := range 12 {
+		h.pass(3 * time.Second)
+		h.reads("temperature", float64(15+10*(i%2)))
+		h.obeys()
+	}
+	assert.Equal(t, control.Chatters, h.state("gate").Limit)
+	assert.Equal(t, site.Stop, h.wanted("gate"))
+}
+
+func TestAPulseThatItsBoardSawIsConfirmed(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("gate", site.Pulse{ForMS: 1000})(s)
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+	})
+	h.byHand("gate", 1, 0)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 1})
+	h.pass(2 * time.Second)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
+	assert.Equal(t, Confirmed, h.state("gate").Phase)
+	assert.Equal(t, "pulsed, by Kim", h.state("gate").Reason)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 1})
+	assert.False(t, h.state("gate").Pulse.Running, "one that nobody sent is none")
+
+	h.is("rain", false)
+	h.byHand("fan", 1, 0)
+	h.is("rain", true)
+	assert.Equal(t, Auto, h.state("fan").Mode)
+}
+
+func TestProtectionDoesNotWaitForOthersToSettle(t *testing.T) {
+	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "h.humidity", Target: "50"}, {Kind: site.HoldAbove, Of: "h.temperature", Target: "5", Floor: true}}}))
+	h.reads("humidity", 60)
+	h.reads("temperature", 3)
+	assert.Equal(t, control.Demanding, h.state("heater").Step)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"))
+}
+
+func TestWhatIsLockedAndOnIsNotLeftBehind(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 1})
+	h.do(Serve{Control: "h.fan", Service: control.OutSilent, Actor: kim})
+	h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})
+	assert.False(t, h.Left([]string{"h.fan"}), "out of service it is told nothing, and it is on")
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	assert.True(t, h.Left([]string{"h.fan", "h.nobody"}))
+}
