@@ -1032,3 +1032,26 @@ func TestWhatIsLockedAndOnIsNotLeftBehind(t *testing.T) {
 	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
 	assert.True(t, h.Left([]string{"h.fan", "h.nobody"}))
 }
+
+func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	h.byHand("heater", 1, 0)
+	h.obeys()
+	h.byHand("heater", 0, 0)
+	h.obeys()
+	h.byHand("cooler", 1, 0)
+	h.obeys()
+	require.Equal(t, site.Amount(1), h.wanted("cooler"))
+	h.site = h.site.Clone()
+	climate := *h.site.Groups["climate"]
+	climate.PauseMS = 3600_000
+	h.site.Groups["climate"] = &climate
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"), "it runs already")
+	h.byHand("cooler", 0, 0)
+	h.obeys()
+	h.byHand("heater", 1, 0)
+	assert.Zero(t, h.wanted("heater"), "from now on it pauses")
+}
