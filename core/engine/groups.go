@@ -79,7 +79,7 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 	for _, g := range x.groups {
 		if o, next := g.blocks(e, x); o != nil {
 			d.Keep(0, control.Shared)
-			if x.rank == 3 && o.rank == 3 && g.cfg.Exclusive() {
+			if x.rank == 3 && o.rank == 3 && o.desires && g.cfg.Exclusive() {
 				d.Limit = control.Overruled
 			}
 			x.blocked = o.ID
