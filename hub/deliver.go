@@ -118,7 +118,7 @@ func (h *Hub) Online(s Session) {
 
 // Listening says that a device can hear the lease from now on.
 func (h *Hub) Listening(s Session) {
-	h.enqueue(func() { h.apply(engine.Listening{Device: s.Device}) })
+	h.enqueue(func() { h.apply(engine.Listening{Device: s.Device, Session: s.ID}) })
 }
 
 // Offline says that a session ended, and why; bye that the device said so itself.

@@ -39,7 +39,7 @@ func newStorm(seed uint64) *storm {
 	s.engine.Apply(s.now, engine.Restored{})
 	for _, id := range s.devices {
 		s.engine.Apply(s.now, engine.Online{Device: id, Session: "1"})
-		s.engine.Apply(s.now, engine.Listening{Device: id})
+		s.engine.Apply(s.now, engine.Listening{Device: id, Session: "1"})
 	}
 	return s
 }
@@ -99,7 +99,7 @@ func (s *storm) input() engine.Input {
 	case n < 970:
 		return engine.Online{Device: device, Session: "1"}
 	case n < 980:
-		return engine.Listening{Device: device}
+		return engine.Listening{Device: device, Session: "1"}
 	case n < 985:
 		return engine.Serve{Control: id, Service: []control.Service{control.InService, control.OutSilent, control.OutAndSafe}[s.rng.IntN(3)], Actor: who}
 	case n < 988:

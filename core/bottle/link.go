@@ -66,7 +66,7 @@ func (l *link) join() {
 	w.in(20*time.Millisecond, func() { // a connection that is made is known; only what it carries can be lost
 		if w.hub.up && l.connected && l.session == session {
 			w.hub.apply(engine.Online{Device: l.b.id, Session: session, From: "loopback"})
-			w.hub.apply(engine.Listening{Device: l.b.id})
+			w.hub.apply(engine.Listening{Device: l.b.id, Session: session})
 		}
 	})
 }

@@ -84,6 +84,7 @@ type device struct {
 // session is one connection of a device. One that expires ends by itself at until.
 type session struct {
 	id      string
+	came    bool // what its device has on was asked for anew since it began
 	expires bool
 	until   time.Duration
 	wake    uint64 // the wake that looks whether it has expired, 0: none

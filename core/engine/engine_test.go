@@ -245,7 +245,7 @@ func TestLeaseBeatsEveryThirdWhileOnline(t *testing.T) {
 	}
 	assert.Equal(t, 1, count(b.do(Online{Device: "kiln", Session: "1"})))
 	assert.Equal(t, 6, count(b.pass(2*time.Minute)))
-	assert.Equal(t, 1, count(b.do(Listening{Device: "kiln"})), "who begins to listen need not wait")
+	assert.Equal(t, 1, count(b.do(Listening{Device: "kiln", Session: "1"})), "who begins to listen need not wait")
 	assert.Equal(t, 1, count(b.do(Online{Device: "kiln", Session: "2"})), "nor a second connection")
 	assert.Zero(t, count(b.do(Online{Device: "kiln", Session: "2"})))
 	b.do(Offline{Device: "kiln", Session: "2"})
@@ -462,7 +462,7 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 		for range rapid.IntRange(1, 30).Draw(t, "n") {
 			b.now.Mono += time.Duration(rapid.IntRange(0, 100_000_000).Draw(t, "us")) * time.Microsecond
 			b.now.Wall = start.Add(b.now.Mono).Truncate(time.Millisecond)
-			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln"},
+			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln", "1"},
 				Command{Control: "kiln.fan", To: 1, Actor: kim}, Command{Control: "kiln.fan", To: 0, Actor: kim}, Tick{},
 				Report{Control: "kiln.fan", Session: "1", Value: 1}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
 				Reading{Signal: "kiln.lid", Stamp: start, Newest: true, Value: reading.Text("shut")}}).Draw(t, "in"))

@@ -1055,3 +1055,33 @@ func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h.byHand("heater", 1, 0)
 	assert.Zero(t, h.wanted("heater"), "from now on it pauses")
 }
+
+func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	h.do(Listening{Device: "h", Session: "1"})
+	h.is("rain", false)
+	h.byHand("heater", 1, 0)
+	h.byHand("gate", site.Open, 0)
+	h.obeys()
+	require.Equal(t, Confirmed, h.state("heater").Phase)
+	require.Equal(t, site.Amount(1), h.wanted("up"))
+	for i := range 3 { // as a script does that publishes with the device's key
+		session := string(rune('a' + i))
+		h.do(Online{Device: "h", Session: session})
+		h.reads("temperature", 20)
+		h.do(Offline{Device: "h", Session: session, Bye: true})
+		assert.Empty(t, wants(h.pass(time.Second)))
+		assert.Equal(t, Confirmed, h.state("heater").Phase)
+		assert.Equal(t, site.Amount(1), h.wanted("up"))
+	}
+	h.do(Online{Device: "h", Session: "2"}) // the board itself, by another name, while its old session is not known to be dead
+	h.do(Listening{Device: "h", Session: "2"})
+	assert.Equal(t, Pending, h.state("heater").Phase)
+	assert.Empty(t, wants(h.do(Report{Control: "h.heater", Session: "2", Value: 1})))
+	assert.Equal(t, Confirmed, h.state("heater").Phase)
+	h.do(Listening{Device: "h", Session: "2"})
+	assert.Equal(t, Confirmed, h.state("heater").Phase, "once for each session")
+}

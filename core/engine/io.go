@@ -48,8 +48,8 @@ type Online struct {
 	Expires               bool // it has no end of its own: it ends when three messages are missing
 }
 
-// Listening says that a device can hear the lease from now on.
-type Listening struct{ Device string }
+// Listening says that a device can hear the lease from now on, in one of its sessions.
+type Listening struct{ Device, Session string }
 
 // Offline says that a session of a device ended; Bye that the device said so itself.
 type Offline struct {

@@ -39,19 +39,14 @@ func (e *Engine) online(in Online) {
 		e.emit(DeviceChanged{d.DeviceState})
 	}
 	clear(d.resume)
+	back := anew && len(d.sessions) == 1 // beside another one that lives it may be no more than a way to say something
+	d.sessions[at].came = d.sessions[at].came || back
 	for _, id := range e.controlsOf(d.ID) {
 		x := e.controls[id]
 		switch {
 		case x.Want == nil || x.mover != nil:
-		case *x.Want > 0 && x.together() && anew: // no broker kept it
-			if !x.cfg.Answers {
-				e.anew(x) // it may have started anew: it waits for its turn
-				break
-			}
-			x.returns, x.Tries, x.Phase = true, 0, Pending // it says what it is; where it is off, it waits for its turn
-			e.startConfirm(x)
-			x.unkept = true
-			e.mark(x)
+		case *x.Want > 0 && x.together() && back:
+			e.comesBack(x)
 		case was: // a second session of a device that stayed online changes nothing
 			continue
 		default:
@@ -67,11 +62,33 @@ func (e *Engine) online(in Online) {
 	}
 }
 
-// listening lets a device hear the hub, and what no broker keeps for it.
+// comesBack waits until a device that may have started anew says what an output is that no broker kept on for it; where it is
+// off, it waits for its turn.
+func (e *Engine) comesBack(x *controlled) {
+	if !x.cfg.Answers {
+		e.anew(x)
+		return
+	}
+	x.returns, x.Tries, x.Phase = true, 0, Pending
+	e.startConfirm(x)
+	x.unkept = true
+	e.mark(x)
+}
+
+// listening lets a device hear the hub, and what no broker keeps for it. Who begins to listen in a session of its own beside
+// others may be the same device that started anew, while its old session is not known to be dead.
 func (e *Engine) listening(in Listening) {
 	d := e.devices[in.Device]
 	if d == nil || !d.Online {
 		return
+	}
+	if at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session }); at >= 0 && !d.sessions[at].came {
+		d.sessions[at].came = true
+		for _, id := range e.controlsOf(d.ID) {
+			if x := e.controls[id]; x.Want != nil && x.mover == nil && *x.Want > 0 && x.together() {
+				e.comesBack(x)
+			}
+		}
 	}
 	e.beat(d)
 	for _, id := range e.controlsOf(d.ID) {
