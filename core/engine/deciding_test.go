@@ -627,6 +627,9 @@ func TestPowerBudgetAfterAnOutage(t *testing.T) {
 	}
 	h.reads("temperature", 10)
 	assert.Equal(t, 1, on(), "one after another")
+	h.site = h.site.Clone()
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, 1, on(), "and an edit hurries nobody")
 	h.lives(4*time.Second, nil)
 	assert.Equal(t, 1, on())
 	h.lives(2*time.Second, nil)

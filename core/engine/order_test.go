@@ -244,6 +244,7 @@ func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
 		out := end(h)
 		assert.Equal(t, Unconfirmed, h.state("gate").Phase, name)
 		assert.Contains(t, h.state("gate").Reason, "ended: ", name)
+		assert.Equal(t, []string{"off"}, wants(out), name)
 		for _, x := range out {
 			if w, ok := x.(Want); ok {
 				assert.Zero(t, w.Value)
