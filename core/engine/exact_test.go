@@ -1085,3 +1085,217 @@ func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
 	h.do(Listening{Device: "h", Session: "2"})
 	assert.Equal(t, Confirmed, h.state("heater").Phase, "once for each session")
 }
+
+func TestDampingDoublesUpToAnHourAndIsForgotten(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
+	chatter := func() time.Duration {
+		for i := range 6 {
+			h.pass(time.Second)
+			h.reads("temperature", float64(25-10*(i%2)))
+		}
+		s := h.state("fan")
+		require.NotNil(t, s.Damped)
+		require.Equal(t, control.Chatters, s.Limit)
+		return s.Damped.For
+	}
+	calm := func(d time.Duration) { h.lives(d, map[string]float64{"temperature": 15}) }
+	for _, span := range []time.Duration{1, 2, 4, 8, 16, 32, 60, 60} {
+		assert.Equal(t, span*time.Minute, chatter())
+		calm(h.state("fan").Damped.Until.Sub(h.now.Wall) + time.Minute)
+	}
+	calm(58 * time.Minute)
+	assert.Equal(t, time.Hour, chatter(), "it is not an hour since")
+	calm(h.state("fan").Damped.Until.Sub(h.now.Wall) + time.Hour)
+	assert.Equal(t, time.Minute, chatter(), "what was an hour ago counts no more")
+}
+
+func TestChangesAreCountedForAMinute(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
+	flip := func(i int) { h.reads("temperature", float64(15+10*(i%2))) }
+	h.lives(2*time.Minute, map[string]float64{"temperature": 15})
+	flip(1)
+	h.pass(29 * time.Second)
+	flip(0)
+	h.pass(29 * time.Second)
+	h.reads("temperature", 15)
+	h.pass(2 * time.Second)
+	flip(1) // 60 s after the first
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.pass(28*time.Second - time.Millisecond)
+	flip(0)
+	assert.Equal(t, control.Chatters, h.state("fan").Limit, "a third within a minute")
+}
+
+func TestTwoInterlocksThatFightAreDecidedByTheSafeOne(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Changes: 2, Demands: whenever("h.moisture > 90"), Interlocks: []site.Interlock{
+		{ID: "wet", Name: "wet", Condition: site.Condition{When: "h.humidity > 90"}},
+		{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}))
+	say := func(gas, humidity float64) {
+		h.reads("moisture", 10)
+		h.reads("gas", gas)
+		h.reads("humidity", humidity)
+		h.obeys()
+	}
+	say(5, 50)
+	h.pass(time.Minute)
+	for i := range 8 {
+		say(float64(5+40*(i%2)), 50)
+		h.pass(time.Second)
+	}
+	require.NotNil(t, h.state("fan").Damped)
+	say(40, 50)
+	require.Equal(t, site.Amount(1), h.wanted("fan"), "held as it was forced")
+	say(40, 95)
+	assert.Zero(t, h.wanted("fan"), "the safe one counts at once")
+	say(40, 50)
+	assert.Zero(t, h.wanted("fan"))
+	h.pass(9 * time.Second)
+	say(40, 50)
+	assert.Zero(t, h.wanted("fan"), "the other one not before 10 s")
+	h.pass(2 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	say(5, 50)
+	h.pass(20 * time.Second)
+	say(5, 50)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "what was forced stays for a while")
+	for range 5 {
+		h.pass(10 * time.Second)
+		say(5, 50)
+	}
+	assert.Zero(t, h.wanted("fan"), "and no longer than a minute")
+}
+
+func TestWhatIsGivenUpSaysSo(t *testing.T) {
+	h := newHouse(t, nil)
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	h.do(Offline{Device: "h", Session: "1"})
+	out := h.pass(site.DefaultResume - 31*time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	out = append(out, h.pass(time.Minute)...)
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, HowAway, h.state("fan").How)
+	said := map[string]int{}
+	for _, x := range out {
+		if j, ok := x.(Journal); ok {
+			said[j.Action+" "+j.Reason]++
+		}
+	}
+	assert.Equal(t, 1, said["switch away for longer than 24 h; the safe value holds until somebody resumes"])
+	assert.Equal(t, 1, said["offline "])
+	h.do(Online{Device: "h", Session: "2"})
+	h.do(Report{Control: "h.fan", Session: "2", Value: 0})
+	assert.Equal(t, Confirmed, h.state("fan").Phase)
+}
+
+func TestAProofThatCameLateIsSaid(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}))
+	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 2})
+	require.Equal(t, ProofMissing, h.state("fan").Proof)
+	h.reads("power", 60)
+	assert.Equal(t, ProofSeen, h.state("fan").Proof)
+	assert.Equal(t, "its effect came late: h.power > 55", h.state("fan").Reason)
+	assert.Zero(t, h.state("fan").ProofTries)
+	h.lives(time.Minute, map[string]float64{"humidity": 70, "power": 2})
+	assert.Equal(t, ProofSeen, h.state("fan").Proof, "once is enough for a run")
+	h.lives(20*time.Second, map[string]float64{"humidity": 50, "power": 2})
+	assert.Equal(t, NoProof, h.state("fan").Proof)
+}
+
+func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
+	entries := func(out []Effect) (n int) {
+		for _, x := range out {
+			if j, ok := x.(Journal); ok && j.Object == "h.fan" {
+				n++
+			}
+		}
+		return n
+	}
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	assert.Equal(t, 1, entries(h.byHand("fan", 1, 0)))
+	h.obeys()
+	assert.Zero(t, entries(h.byHand("fan", 1, 0)), "it is so already")
+	assert.Equal(t, 1, entries(h.byHand("fan", 1, time.Hour)), "but for another time it is news")
+	assert.Equal(t, h.now.Wall.Add(time.Hour), h.state("fan").HandUntil)
+	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})), "what fell is sent again")
+	assert.Empty(t, wants(h.byHand("fan", 1, time.Hour)), "it is on its way")
+	h.pass(10 * time.Second)
+	assert.NotEmpty(t, wants(h.byHand("fan", 1, time.Hour)), "where nobody confirmed it, a tap sends it")
+	out := h.do(ToAuto{Control: "h.fan", Actor: kim})
+	assert.Equal(t, 2, entries(out), "given back, and switched off")
+	assert.Zero(t, entries(h.do(ToAuto{Control: "h.fan", Actor: kim})))
+	h.do(Command{Control: "h.fan", To: 7, Actor: kim})
+	assert.Equal(t, Auto, h.state("fan").Mode, "what it cannot be is not noted")
+	h.do(Command{Control: "h.nobody", To: 1, Actor: kim})
+}
+
+func TestALevelStartsAboveWhereItStops(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}, Least: 0, Most: 60}}}))
+	at := func(temperature float64) site.Amount {
+		h.pass(6 * time.Second)
+		h.reads("temperature", temperature)
+		return h.wanted("duct")
+	}
+	assert.Zero(t, at(21), "its lowest level is 20, and it starts a little above")
+	assert.Equal(t, site.Amount(30), at(30))
+	assert.Equal(t, site.Amount(21), at(21))
+	assert.Equal(t, site.Amount(21), at(20.6), "less than one per cent is not worth telling")
+	assert.Equal(t, site.Amount(20), at(20))
+	assert.Zero(t, at(19.9))
+	assert.Zero(t, at(21))
+	assert.Equal(t, site.Amount(60), at(80), "at most")
+}
+
+func TestASessionThatSaysGoodByeStaysForThreeOfItsMessages(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		for _, id := range []string{"temperature", "humidity", "gas", "power", "moisture"} {
+			g := s.Signals["h."+id]
+			g.Interval = time.Minute
+			s.Signals["h."+id] = g
+		}
+	})
+	online := func() bool { d, _ := h.Device("h"); return d.Online }
+	h.do(Offline{Device: "h", Session: "1", Bye: true})
+	h.pass(3*time.Minute - time.Second)
+	assert.True(t, online())
+	h.pass(2 * time.Second)
+	assert.False(t, online())
+	h.do(Online{Device: "h", Session: "2"})
+	h.do(Offline{Device: "h", Session: "2"})
+	h.pass(linger - time.Second)
+	assert.True(t, online(), "one that broke off stays for a little, as a short gap is none")
+	h.pass(2 * time.Second)
+	assert.False(t, online())
+	h.do(Offline{Device: "h", Session: "2"})
+	h.do(Offline{Device: "nobody", Session: "2"})
+	h.do(Online{Device: "nobody", Session: "2"})
+	h.do(Listening{Device: "h", Session: "3"})
+}
+
+func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		d := s.Devices["h"]
+		d.Lease = time.Minute
+		s.Devices["h"] = d
+	})
+	leases := func(out []Effect) (list []time.Duration) {
+		for _, x := range out {
+			if b, ok := x.(Beat); ok {
+				list = append(list, b.Lease)
+			}
+		}
+		return list
+	}
+	assert.Equal(t, []time.Duration{time.Minute, time.Minute, time.Minute}, leases(h.pass(time.Minute)), "every third of it")
+	d := h.site.Devices["h"]
+	d.Lease = 30 * time.Second
+	h.site = h.site.Clone()
+	h.site.Devices["h"] = d
+	out := append(h.do(SiteChanged{h.site}), h.pass(time.Millisecond)...)
+	assert.Equal(t, []time.Duration{30 * time.Second}, leases(out))
+	assert.Len(t, leases(h.pass(30*time.Second)), 3)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Minute)
+	assert.Empty(t, leases(h.pass(time.Minute)), "nobody hears it")
+}
