@@ -135,9 +135,6 @@ func (e *Engine) putAside(x *controlled) {
 			}
 		}
 	}
-	if x.Pulse.Running {
-		e.cutPulse(x, "it was taken out of service")
-	}
 }
 
 // leave begins to take controls away, or ends that.
