@@ -363,6 +363,7 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 				for _, t := range c.users { // what it was for an instant before nobody sees
 					if l := t.lock; l != nil {
 						l.may, l.mayLatch = true, l.mayLatch || l.cfg.Latch
+						continue
 					}
 					t.must, t.born = 0, o.w.now
 				}
