@@ -303,8 +303,8 @@ type lock struct {
 }
 
 func (l *lock) move(o *oracle) {
-	if !l.of.active { // nothing is decided of what takes no part
-		l.may, l.mayTrue, l.mayLatch, l.born = true, true, l.mayLatch || l.cfg.Latch, o.w.now
+	if !l.of.active { // nothing is decided of what takes no part, and what was true may be over
+		l.may, l.mayTrue, l.everTrue, l.mayLatch, l.born = true, true, false, l.mayLatch || l.cfg.Latch, o.w.now
 		return
 	}
 	c, now := l.c, o.w.now
