@@ -1299,3 +1299,30 @@ func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 	h.pass(time.Minute)
 	assert.Empty(t, leases(h.pass(time.Minute)), "nobody hears it")
 }
+
+func TestTheGraceWaitsForWhatIsHeld(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		g := s.Signals["h.temperature"]
+		g.Interval = 40 * time.Second
+		s.Signals["h.temperature"] = g
+		a := holding(site.HoldAbove, "temperature", 1)
+		s.Automations["h.heater"] = &a
+	})
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	require.Equal(t, site.Amount(1), h.wanted("heater"))
+	h = h.restarts(time.Hour)
+	h.do(Online{Device: "h", Session: "2"})
+	h.lives(2*time.Minute-time.Second, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"), "three of its intervals")
+	h.lives(2*time.Second, nil)
+	assert.Zero(t, h.wanted("heater"))
+}
+
+func TestALastReadingCountsAfterARestartUntilItIsStale(t *testing.T) {
+	for away, known := range map[time.Duration]bool{30*time.Second - time.Millisecond: true, 30 * time.Second: false} {
+		h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+		h.reads("temperature", 15)
+		h = h.restarts(away)
+		assert.Equal(t, known, h.points["h.temperature"].value.Known, away)
+	}
+}

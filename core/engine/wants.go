@@ -143,9 +143,6 @@ func (e *Engine) takeBack(x *controlled) {
 		e.mark(x)
 	}
 	x.Rev++
-	if d := e.devices[x.cfg.Device]; d != nil {
-		delete(d.resume, x.ID)
-	}
 	x.dec = control.Decision{}
 	e.controlPoints(x)
 	e.show(x)
