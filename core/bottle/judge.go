@@ -314,6 +314,9 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if o.w.now-x.expectFrom < wait || x.forcedAt > 0 && o.w.now-x.forcedAt < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
 		return
 	}
+	if s.Limit == control.ShortestOn && o.w.hub.wall().Sub(s.RunAt) <= site.Millis(x.auto.Limits.ShortestOnMS) {
+		return // it was switched on by hand for an instant
+	}
 	if want != 0 && (x.auto.Limits != (site.RunLimits{}) || len(x.groups) > 0 || !o.w.hub.engine.Online(x.cfg.Device)) {
 		return
 	}

@@ -280,14 +280,14 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 	if !stamp.IsZero() && o.w.hub.wall().Sub(stamp) > 3*time.Minute {
 		return // of the past
 	}
-	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
-		return // bad; the last good one counts until it is too old
-	}
 	if _, c := o.look1(g); c != g.class { // it may have been missed until now
 		g.class = c
 		for _, u := range o.users[s.id] {
 			o.weigh(u)
 		}
+	}
+	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
+		return // bad; the last good one counts until it is too old
 	}
 	if !stamp.IsZero() {
 		g.unsure, g.vague = true, true

@@ -388,7 +388,7 @@ func (o *oracle) runs(s *calendar.Schedule, midnight time.Time) (list []calendar
 		return list
 	}
 	for _, w := range s.Windows {
-		for back := range 3 {
+		for back := -1; back < 3; back++ { // tomorrow's may begin before midnight, by a sun that rises soon after it
 			noon := midnight.Add(12*time.Hour).AddDate(0, 0, -back)
 			start, ok := w.Start.At(noon, o.spot())
 			if !ok {
