@@ -50,6 +50,7 @@ type controlled struct {
 	shown     bool            // what was decided was told
 	unkept    bool            // its state changed, and was not kept yet
 	ran       bool            // it was on before
+	unseen    bool            // formulas do not know yet what is wanted of it
 	returns   bool            // its device is back, and has not said yet what it is
 	leaving   bool            // it is being taken away
 	gone      bool            // it was: nothing is decided of it before it is there again
@@ -298,6 +299,9 @@ func (e *Engine) decide(x *controlled) {
 	}
 	x.unkept = e.remind(x, dec) || x.unkept
 	e.carryOut(x, dec)
+	if x.unseen {
+		e.controlPoints(x)
+	}
 	if x.unkept {
 		e.show(x)
 	}
@@ -538,6 +542,12 @@ func (e *Engine) Started(id string) (n int) {
 
 // want changes what is wanted, and notes when it began to run or stopped.
 func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
+	e.wants(x, a, by)
+	e.controlPoints(x)
+}
+
+// wants is want for what is decided again at once: no formula sees what lies between.
+func (e *Engine) wants(x *controlled, a site.Amount, by access.Actor) {
 	ran := x.Want != nil && *x.Want > 0
 	if runs := a > 0; runs != ran || x.Want == nil {
 		if runs {
@@ -572,11 +582,12 @@ func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
 	x.Want, x.WantBy, x.WantAt = &a, by, e.now.Wall
 	x.Tries = 0
 	x.Rev++
-	e.controlPoints(x)
+	x.unseen = true
 }
 
 // controlPoints gives the points of a control their values.
 func (e *Engine) controlPoints(x *controlled) {
+	x.unseen = false
 	cfg := e.site.Controls[x.ID]
 	give := func(what string, a *site.Amount) {
 		p := e.points[x.ID+"."+what]

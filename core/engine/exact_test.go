@@ -1326,3 +1326,22 @@ func TestALastReadingCountsAfterARestartUntilItIsStale(t *testing.T) {
 		assert.Equal(t, known, h.points["h.temperature"].value.Known, away)
 	}
 }
+
+func TestNoFormulaSeesWhatABoardThatReturnsIsForAnInstant(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Automations["h.pump"] = &site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "not h.heater.want", SettleMS: 60_000}}}}
+	})
+	h.byHand("heater", 1, 0)
+	h.obeys()
+	h.lives(2*time.Minute, nil)
+	require.Zero(t, h.wanted("pump"))
+	h.do(Offline{Device: "h", Session: "1"})
+	h.do(Online{Device: "h", Session: "2"})
+	out := h.do(Report{Control: "h.heater", Session: "2", Value: 0})
+	assert.Equal(t, []string{"on"}, wants(out), "it waits for its turn, and that is now")
+	assert.Equal(t, site.Amount(1), h.wanted("heater"))
+	assert.Zero(t, h.wanted("pump"))
+	h.byHand("heater", 0, 0)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"), "what stays is seen")
+}

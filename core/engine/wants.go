@@ -330,7 +330,7 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 
 // anew has a control start again whose device came back without it: within its limits, and when its group lets it.
 func (e *Engine) anew(x *controlled) {
-	e.want(x, 0, access.HubActor())
+	e.wants(x, 0, access.HubActor())
 	if x.MayRun = !x.cfg.Answers; x.MayRun { // it may be on, and nobody would say so
 		e.emitWant(x, false)
 	}
