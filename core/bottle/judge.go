@@ -260,11 +260,14 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 
 // manual: a person's value holds where nothing is above it.
 func (o *oracle) manual(x *watched, s *engine.ControlState) {
+	if !o.w.hub.engine.Online(x.cfg.Device) {
+		x.hand = nil // what becomes of it while away is another matter
+	}
 	if x.hand == nil || x.over || s.Spent == control.NoEffect || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
 		return
 	}
-	if !o.w.hub.engine.Online(x.cfg.Device) || x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
-		x.hand = nil // its end, or what becomes of it while away, is another matter
+	if x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
+		x.hand = nil // its end is another matter
 		return
 	}
 	o.count[onManual]++
