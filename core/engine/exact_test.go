@@ -523,11 +523,13 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30"}}}}
 	})
-	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
 	assert.Equal(t, Auto, h.state("fan").Mode)
 	assert.Equal(t, NoMode, h.state("heater").Mode, "it has no automation")
 	assert.Equal(t, HowAway, h.state("pump").How)
+	assert.Empty(t, h.state("cooler").Latched, "its owner took the latch off")
 	require.NotNil(t, h.state("gate").Mover)
 	assert.False(t, h.state("gate").Mover.Moving)
 }
@@ -1218,6 +1220,7 @@ func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
 	assert.Zero(t, entries(h.byHand("fan", 1, 0)), "it is so already")
 	assert.Equal(t, 1, entries(h.byHand("fan", 1, time.Hour)), "but for another time it is news")
 	assert.Equal(t, h.now.Wall.Add(time.Hour), h.state("fan").HandUntil)
+	assert.Contains(t, h.state("fan").Reason, "until 11:00")
 	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})), "what fell is sent again")
 	assert.Empty(t, wants(h.byHand("fan", 1, time.Hour)), "it is on its way")
 	h.pass(10 * time.Second)
@@ -1344,4 +1347,69 @@ func TestNoFormulaSeesWhatABoardThatReturnsIsForAnInstant(t *testing.T) {
 	assert.Zero(t, h.wanted("pump"))
 	h.byHand("heater", 0, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("pump"), "what stays is seen")
+}
+
+func TestTheButtonOfADoorThatIsLockedSaysThatItWasCut(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("up", site.Pulse{ForMS: 5000})(s)
+		door(false)(s)
+		s.Automations["h.gate"].Travel = &site.Travel{Pulses: "h.up", IsClosed: "h.closed", TravelMS: 15_000}
+	})
+	h.is("rain", false)
+	h.byHand("gate", site.Open, 0)
+	require.True(t, h.state("up").Pulse.Running)
+	out := h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
+		c, ok := x.(ControlChanged)
+		return ok && c.State.ID == "h.up" && !c.State.Pulse.Running
+	}))
+}
+
+func TestWhatLooksBackOnAControl(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever(`mean(h.duct.is, "1m") > 50`)}
+	})
+	for _, x := range slices.Clone(h.seen) {
+		if need, ok := x.(NeedHistory); ok {
+			h.do(History{ID: need.ID, Span: need.Span, From: h.now.Wall.Add(-2 * need.Span), Samples: []Sample{{h.now.Wall.Add(-2 * need.Span), 0}}})
+		}
+	}
+	h.byHand("duct", 30, 0)
+	h.lives(2*time.Minute, nil)
+	assert.Zero(t, h.wanted("pump"))
+	h.byHand("duct", 80, 0)
+	h.lives(2*time.Minute, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"), h.state("pump").Reason)
+}
+
+func TestWhatABoardHasOnStaysWhereNothingExcludesIt(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	h.byHand("cooler", 0, 0)
+	h.obeys()
+	h.do(Report{Control: "h.heater", Session: "1", Value: 1})
+	h.do(Report{Control: "h.cooler", Session: "1", Value: 0})
+	assert.Equal(t, site.Amount(-1), h.wanted("heater"), "nobody wants anything of it, and the other one is off")
+	h.byHand("cooler", 1, 0)
+	assert.Zero(t, h.wanted("heater"), "now it is in the way")
+	h.obeys()
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"))
+	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.heater"}, Actor: kim})), "what is off already is not told again")
+}
+
+func TestTheHighestFloorProtects(t *testing.T) {
+	floor := func(when string, to site.Amount) site.Demand {
+		return site.Demand{Kind: site.Whenever, Floor: true, To: &to, Condition: site.Condition{When: when}}
+	}
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{floor("h.temperature < 5", 30), floor("h.temperature < 3", 60), floor("h.temperature < 4", 40)}}))
+	h.lives(time.Minute, map[string]float64{"temperature": 10})
+	h.do(Command{Control: "h.duct", To: 0, Actor: kim, How: HowPreset})
+	for temperature, level := range map[float64]site.Amount{4.5: 30, 3.5: 40, 2: 60} {
+		h.reads("temperature", temperature)
+		assert.Equal(t, level, h.wanted("duct"), temperature)
+		h.reads("temperature", 10)
+		assert.Zero(t, h.wanted("duct"))
+		h.pass(20 * time.Second)
+	}
 }

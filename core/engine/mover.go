@@ -113,9 +113,6 @@ func (m *mover) place(moving bool) (site.Amount, bool) {
 // stay leaves a mover where it is when an interlock ends, until something else is wanted or somebody wants something anew.
 func (e *Engine) stay(x *controlled, dec *control.Decision) {
 	s, m := x.Mover, x.mover
-	if s == nil || m == nil {
-		return
-	}
 	was := *s
 	switch {
 	case !dec.Has || dec.Step == control.OutOfWork || dec.Step == control.Leaving:

@@ -46,7 +46,6 @@ func (e *Engine) restore(in Restored) {
 	for _, r := range in.Rules {
 		if have := e.rules[r.ID]; have != nil {
 			have.RuleState = r
-			e.markRule(have)
 		}
 	}
 	for _, a := range in.Alerts {
@@ -248,7 +247,7 @@ func (e *Engine) restoreMover(x *controlled) {
 	s := *x.Mover
 	s.Moving = false
 	x.Mover, x.mover.quiet = &s, true
-	if x.Phase == Confirmed && x.Want != nil && *x.Want != site.Stop {
+	if x.Phase == Confirmed {
 		x.Phase, x.unkept = Assumed, true // until a contact shows it
 	}
 }
