@@ -215,7 +215,8 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 			if !o.healthy(x, o.w.now-x.out.since) {
 				most += b.lease*4/3 + 10*time.Second
 			}
-			if o.w.now-x.out.since > most && !x.out.deaf && !x.out.wrong && o.w.now > x.ill && b.lease > 0 {
+			untold := x.locked > 0 && x.out.since < x.ill // it did as it pleased, and then it was locked, told nothing
+			if o.w.now-x.out.since > most && !untold && !x.out.deaf && !x.out.wrong && o.w.now > x.ill && b.lease > 0 {
 				o.fault("motor", x.id, "the motor of %s is on since %s", x.door, clock(x.out.since))
 			}
 			if m := o.watched[x.door]; m != nil && m.locked > 0 && o.w.now-m.locked > 2*calm && o.healthy(x, 2*calm) {
