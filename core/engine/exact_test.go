@@ -152,6 +152,8 @@ func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	h.reads("temperature", 10)
 	assert.Empty(t, messages(h.reads("temperature", 25)))
 	assert.Empty(t, messages(h.reads("gas", 5)), "it is not that which it waits for")
+	h.site = h.site.Clone()
+	assert.Empty(t, messages(h.do(SiteChanged{h.site})), "nor is an edit")
 	assert.Empty(t, messages(h.reads("temperature", 26)))
 	h.reads("temperature", 10)
 	assert.Equal(t, []string{"warm"}, messages(h.reads("temperature", 25)))
@@ -360,6 +362,8 @@ func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
 	assert.Zero(t, h.wanted("fan"))
 	h.byHand("heater", 0, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	h.do(ToAuto{Control: "h.heater", Actor: kim})
+	assert.Zero(t, h.wanted("fan"), "and back")
 	h.byHand("gate", site.Open, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("pump"))
 	h.byHand("gate", site.Stop, 0)
@@ -1197,6 +1201,18 @@ func TestAProofThatCameLateIsSaid(t *testing.T) {
 	h.reads("power", 60)
 	assert.Equal(t, ProofSeen, h.state("fan").Proof)
 	assert.Equal(t, "its effect came late: h.power > 55", h.state("fan").Reason)
+	edited := *h.site.Automations["h.fan"]
+	edited.Proof = nil
+	with := h.site
+	h.site = h.site.Clone()
+	h.site.Automations["h.fan"] = &edited
+	h.do(SiteChanged{h.site})
+	assert.Equal(t, NoProof, h.state("fan").Proof, "none is asked for any more")
+	h.site = with
+	h.do(SiteChanged{h.site})
+	h.lives(40*time.Second, map[string]float64{"humidity": 50, "power": 2})
+	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 60})
+	require.Equal(t, ProofSeen, h.state("fan").Proof)
 	assert.Zero(t, h.state("fan").ProofTries)
 	h.lives(time.Minute, map[string]float64{"humidity": 70, "power": 2})
 	assert.Equal(t, ProofSeen, h.state("fan").Proof, "once is enough for a run")
