@@ -491,6 +491,7 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 
 func TestWhatIsOnOtherwiseThanItIsWantedWhenItsBoardReturnsIsTold(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.duct.is < 50")}
 		s.Groups["g"] = &site.Group{ID: "g", Name: "G", Limit: 3000, Members: []site.GroupMember{{Control: "h.duct", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
 	})
 	h.byHand("duct", 60, 0)
@@ -499,7 +500,9 @@ func TestWhatIsOnOtherwiseThanItIsWantedWhenItsBoardReturnsIsTold(t *testing.T) 
 	h.pass(2 * time.Minute)
 	h.do(Online{Device: "h", Session: "2"})
 	out := h.do(Report{Control: "h.duct", Session: "2", Value: 30})
-	assert.Equal(t, []string{"on"}, wants(out))
+	assert.Equal(t, []string{"on", "on"}, wants(out), "and what looks at it sees what it is")
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+	assert.Equal(t, h.now.Wall, h.state("duct").IsSince)
 	assert.Equal(t, Pending, h.state("duct").Phase)
 	h.do(Report{Control: "h.duct", Session: "2", Value: 60})
 	assert.Equal(t, Confirmed, h.state("duct").Phase)

@@ -218,6 +218,12 @@ func (e *Engine) report(in Report) {
 	default:
 		e.surelyOff(x)
 	}
+	if changed {
+		x.IsSince = e.now.Wall
+		e.controlPoints(x)
+		e.shared(x)
+		e.mark(x)
+	}
 	if x.returns {
 		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
 			x.session = in.Session
@@ -230,12 +236,6 @@ func (e *Engine) report(in Report) {
 			}
 			return
 		}
-	}
-	if changed {
-		x.IsSince = e.now.Wall
-		e.controlPoints(x)
-		e.shared(x)
-		e.mark(x)
 	}
 	says := x.cfg.Say(value)
 	switch {
