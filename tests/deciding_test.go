@@ -318,3 +318,28 @@ func TestNothingOfAGroupIsKeptWhileItIsOn(t *testing.T) {
 	r.Soon("off is kept", func() bool { return strings.Contains(again.String(), "want/fan off 1") })
 	assert.NotContains(t, again.String(), "want/fan on 1")
 }
+
+// A script that publishes with the device's key, in a session of its own each time, is not the board that comes back.
+func TestASessionThatOnlySaysSomethingStartsNothingAnew(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	for _, name := range []string{"fan", "bell"} {
+		r.Pub("kiln", key, "ember/kiln/is/"+name, "off")
+	}
+	_, err := r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
+	require.NoError(t, err)
+	board := newRelay(r, key)
+	r.Switch("kiln.fan", true)
+	r.Soon("confirmed", func() bool { return phase(r) == "confirmed" })
+	told, written := board.heard(), len(r.Journal("kiln.fan"))
+	for range 4 {
+		r.Pub("kiln", key, "ember/kiln/r/chamber", "20", "-i", "script")
+		assert.Equal(t, "confirmed", phase(r))
+		time.Sleep(2 * time.Second) // in all longer than an answer may take
+	}
+	assert.Equal(t, told, board.heard())
+	assert.Len(t, r.Journal("kiln.fan"), written)
+	r.Sub("kiln", key, "ember/kiln/#", "-i", "other")
+	r.Soon("who listens anew may be the board that started anew", func() bool { return phase(r) != "confirmed" })
+}

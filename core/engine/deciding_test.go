@@ -53,6 +53,15 @@ func newHouse(t *testing.T, change func(*site.Site)) *house {
 	return h
 }
 
+// edits changes the site of the house while it goes on, or puts it in force again as it is.
+func (h *house) edits(change func(*site.Site)) []Effect {
+	h.site = h.site.Clone()
+	if change != nil {
+		change(h.site)
+	}
+	return h.do(SiteChanged{h.site})
+}
+
 func auto(id string, a site.Automation) func(*site.Site) {
 	return func(s *site.Site) { s.Automations["h."+id] = &a }
 }
@@ -627,8 +636,7 @@ func TestPowerBudgetAfterAnOutage(t *testing.T) {
 	}
 	h.reads("temperature", 10)
 	assert.Equal(t, 1, on(), "one after another")
-	h.site = h.site.Clone()
-	h.do(SiteChanged{h.site})
+	h.edits(nil)
 	assert.Equal(t, 1, on(), "and an edit hurries nobody")
 	h.lives(4*time.Second, nil)
 	assert.Equal(t, 1, on())

@@ -121,9 +121,9 @@ func TestAnInterlockLetsGoOnlyOfWhatWasSeen(t *testing.T) {
 	renamed := *h.site.Automations["h.fan"]
 	renamed.Interlocks = []site.Interlock{renamed.Interlocks[0]}
 	renamed.Interlocks[0].Name = "carbon monoxide"
-	h.site = h.site.Clone()
-	h.site.Automations["h.fan"] = &renamed
-	h.do(SiteChanged{h.site})
+	h.edits(func(s *site.Site) {
+		s.Automations["h.fan"] = &renamed
+	})
 	assert.Equal(t, full, h.wanted("fan"), "another name changes nothing")
 	h.reads("gas", 9)
 	assert.Zero(t, h.wanted("fan"))
@@ -215,14 +215,12 @@ func TestAChangeOfTheSiteChangesNothingForADoorOnItsWay(t *testing.T) {
 	h.byHand("gate", site.Open, 0)
 	h.lives(10*time.Second, nil)
 	for range 3 {
-		h.site = h.site.Clone()
-		h.do(SiteChanged{h.site})
+		h.edits(nil)
 		h.lives(3*time.Second, nil)
 	}
 	assert.Equal(t, [2]site.Amount{0, 0}, h.motors(), "it ran for its travel time and no longer")
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
-	h.site = h.site.Clone()
-	h.do(SiteChanged{h.site})
+	h.edits(nil)
 	h.lives(3*time.Second, nil)
 	assert.Equal(t, [2]site.Amount{0, 0}, h.motors(), "what did not get there is not driven again by an edit")
 	h.byHand("gate", site.Open, 0)
@@ -366,9 +364,9 @@ func TestTheFirstAutomationOfALiveSignal(t *testing.T) {
 	h.lives(10*time.Minute, map[string]float64{"temperature": 15})
 	h.pass(8 * time.Second)
 	a := holding(site.HoldAbove, "temperature", 1)
-	h.site = h.site.Clone()
-	h.site.Automations["h.heater"] = &a
-	h.do(SiteChanged{h.site})
+	h.edits(func(s *site.Site) {
+		s.Automations["h.heater"] = &a
+	})
 	h.pass(8 * time.Second)
 	assert.Equal(t, control.Demanding, h.state("heater").Step, "it is as live as it was")
 }
@@ -654,9 +652,9 @@ func TestADoorWithoutAnOutputDoesNotMove(t *testing.T) {
 	for missing, left := range map[string]string{"down": "up", "up": "down"} {
 		h := newHouse(t, door(false))
 		h.is("rain", false)
-		h.site = h.site.Clone()
-		delete(h.site.Controls, "h."+missing)
-		h.do(SiteChanged{h.site})
+		h.edits(func(s *site.Site) {
+			delete(s.Controls, "h."+missing)
+		})
 		h.byHand("gate", site.Open, 0)
 		h.lives(3*time.Second, nil)
 		assert.Zero(t, h.wanted(left), "it could not be closed any more, or not opened")
@@ -764,9 +762,9 @@ func TestWhatStayedOffForALimitThatIsGoneIsDecidedAgain(t *testing.T) {
 	h.byHand("fan", 1, 0)
 	h.lives(2*time.Minute, nil)
 	require.Equal(t, control.LongestOn, h.state("fan").Spent)
-	h.site = h.site.Clone()
-	h.site.Automations["h.fan"] = &site.Automation{Control: "h.fan", Demands: whenever("h.rain")}
-	h.do(SiteChanged{h.site})
+	h.edits(func(s *site.Site) {
+		s.Automations["h.fan"] = &site.Automation{Control: "h.fan", Demands: whenever("h.rain")}
+	})
 	assert.Equal(t, control.NoLimit, h.state("fan").Spent)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
 }

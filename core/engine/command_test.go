@@ -1,0 +1,292 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/control"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// What people and rules tell a control: by hand, pulses, presets, locks, what is given back and taken away.
+
+func TestAPulseHasItsOwnDeadlineAndTheHubPulsesNotTooOften(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("gate", site.Pulse{ForMS: 100, DeadlineMS: 3000})(s)
+		momentary("up", site.Pulse{ForMS: 100})(s)
+		s.Rules["ring"] = &site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoPulse, ID: "h.gate"}}}}}
+	})
+	until := func(out []Effect) time.Duration {
+		for _, x := range out {
+			if w, ok := x.(Want); ok && w.Value > 0 {
+				return w.Deadline.Sub(h.now.Wall)
+			}
+		}
+		return 0
+	}
+	assert.Equal(t, 3*time.Second, until(h.byHand("gate", 1, 0)))
+	assert.Equal(t, site.DefaultDeadline, until(h.byHand("up", 1, 0)))
+	h.pass(5 * time.Minute)
+	pulses := 0
+	for range 20 {
+		h.is("rain", false)
+		h.pass(time.Second)
+		pulses += len(wants(h.is("rain", true)))
+		h.pass(time.Second)
+	}
+	assert.Equal(t, site.DefaultChanges, pulses)
+	assert.Equal(t, "the hub itself pulses it too often", h.state("gate").Pulse.Says)
+	h.pass(time.Second)
+	assert.Equal(t, []string{"on"}, wants(h.byHand("gate", 1, 0)), "a person may")
+	for range 10 {
+		h.pass(10 * time.Minute)
+		h.is("rain", false)
+		assert.Equal(t, []string{"on"}, wants(h.is("rain", true)), "however often, if not at once")
+	}
+}
+
+func TestWhatIsTakenBackDoesNotComeBackWithItsBoard(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.fan"]
+		c.Dangerous = true
+		s.Controls["h.fan"] = c
+	})
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(30 * time.Second)
+	h.do(Withdraw{Control: "h.fan"})
+	assert.Equal(t, site.Amount(-1), h.wanted("fan"))
+	h.pass(time.Hour)
+	assert.Nil(t, h.state("fan").Held, "nothing is given up that is not wanted any more")
+	assert.Empty(t, wants(h.do(Online{Device: "h", Session: "2"})))
+	assert.Empty(t, wants(h.pass(time.Hour)))
+}
+
+func TestWhatStaysOffForItsLongestOnIsAutoAgainWhenGivenBack(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000}}))
+	warm := map[string]float64{"temperature": 25}
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	h.byHand("fan", 1, 0)
+	h.lives(2*time.Minute, warm)
+	require.Equal(t, control.LongestOn, h.state("fan").Spent)
+	h.do(ToAuto{Control: "h.fan", Actor: kim})
+	assert.Equal(t, control.NoLimit, h.state("fan").Spent)
+	h.lives(30*time.Second, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestWhatIsOutOfServiceIsNotPulsed(t *testing.T) {
+	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	h.pulse(h.controls["h.gate"], kim)
+	assert.Equal(t, "out of service", h.state("gate").Pulse.Says)
+	h.do(Serve{Control: "h.gate", Actor: kim})
+	h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})
+	at := h.state("gate")
+	h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})
+	assert.Equal(t, at, h.state("gate"), "it is being taken away already")
+	h.do(Leave{Controls: []string{"h.gate"}, End: true, Actor: kim})
+	assert.Equal(t, []string{"on", "off"}, append(wants(h.byHand("gate", 1, 0)), wants(h.pass(time.Second))...))
+}
+
+func TestAPulseSaysHowFarItCame(t *testing.T) {
+	for answers, says := range map[bool]string{false: "sent, by Kim", true: "sent; the device did not say that it pulsed, by Kim"} {
+		h := newHouse(t, func(s *site.Site) {
+			momentary("gate", site.Pulse{ForMS: 500})(s)
+			c := s.Controls["h.gate"]
+			c.Answers = answers
+			s.Controls["h.gate"] = c
+		})
+		assert.Empty(t, wants(h.byHand("gate", 0, 0)), "there is nothing to be off")
+		h.byHand("gate", 1, 0)
+		h.pass(time.Second)
+		assert.Equal(t, says, h.state("gate").Reason)
+		assert.Equal(t, map[bool]Phase{false: Sent, true: Unconfirmed}[answers], h.state("gate").Phase)
+	}
+}
+
+func TestWhatIsInsistedOnWhileLockedIsSentAtOnce(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 1}))
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	h.do(Serve{Control: "h.fan", Service: control.OutAndSafe, Actor: kim})
+	h.obeys()
+	for range 5 { // however often it is pressed: locked at its safe value it is told off each time
+		h.pass(time.Second)
+		assert.Equal(t, []string{"off"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})))
+		h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	}
+	h.do(Serve{Control: "h.fan", Actor: kim})
+	h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	for range 5 {
+		h.pass(time.Second)
+		assert.Equal(t, []string{"off"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})))
+		h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	}
+}
+
+func TestAPulseWithoutEffectIsTriedAsOftenAsItsOwnerSays(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("gate", site.Pulse{ForMS: 500})(s)
+		s.Automations["h.gate"] = &site.Automation{Proof: &site.Proof{When: "h.power > 50", WithinMS: 20_000, Retries: 2}}
+	})
+	h.reads("power", 3)
+	out := h.byHand("gate", 1, 0)
+	out = append(out, h.lives(5*time.Minute, map[string]float64{"power": 3})...)
+	assert.Equal(t, []string{"on", "off", "on", "off", "on", "off"}, wants(out))
+	assert.Equal(t, ProofMissing, h.state("gate").Proof)
+	tries := 0
+	for _, x := range out {
+		if j, ok := x.(Journal); ok && j.Action == "retry" {
+			tries++
+			assert.Contains(t, j.Reason, "try "+string(rune('1'+tries))+" of 3")
+		}
+	}
+	assert.Equal(t, 2, tries)
+}
+
+func TestALatchThatIsResetWhileItsBoardIsDisabledStaysFree(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", Latch: true, Condition: site.Condition{When: "k.heat > 30"}}}})(s)
+		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
+		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic, Interval: 10 * time.Second}
+	})
+	heat := func(v float64) { h.do(Reading{Signal: "k.heat", Value: reading.Number(v)}) }
+	h.do(Online{Device: "k", Session: "1"})
+	heat(40)
+	require.Equal(t, []string{"hot"}, h.state("fan").Latched)
+	board := h.site.Devices["h"]
+	board.State = site.Disabled
+	h.edits(func(s *site.Site) {
+		s.Devices["h"] = board
+	})
+	heat(10)
+	h.pass(time.Minute)
+	heat(10)
+	h.do(Reset{Control: "h.fan", Actor: kim})
+	require.Empty(t, h.state("fan").Latched)
+	h = h.restarts(time.Second)
+	assert.Empty(t, h.state("fan").Latched, "a person's word is kept")
+}
+
+func TestWhatPeopleWantEndsWhatAPresetWouldGiveBack(t *testing.T) {
+	h := newHouse(t, nil)
+	preset := func(to site.Amount) {
+		h.do(Command{Control: "h.fan", To: to, Until: h.now.Wall.Add(time.Minute), Actor: kim, How: HowPreset})
+	}
+	h.byHand("fan", 0, 0)
+	preset(1)
+	h.byHand("fan", 1, 0)
+	preset(0)
+	h.lives(2*time.Minute, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"), "what was wanted last")
+}
+
+func TestWhatIsByHandLastsAsItsOwnerSays(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), FollowMS: 60_000, HandMS: 120_000}))
+	cold := map[string]float64{"temperature": 10}
+	h.lives(time.Minute, cold)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})
+	assert.Equal(t, h.now.Wall.Add(time.Minute), h.state("fan").HandUntil, "at the board")
+	h.lives(70*time.Second, cold)
+	assert.Zero(t, h.wanted("fan"))
+	h.byHand("fan", 1, 0)
+	assert.Equal(t, h.now.Wall.Add(2*time.Minute), h.state("fan").HandUntil)
+	h.lives(130*time.Second, cold)
+	assert.Zero(t, h.wanted("fan"))
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	h.do(ToAuto{Control: "h.nobody", Actor: kim})
+	h.do(Serve{Control: "h.nobody", Service: control.OutSilent, Actor: kim})
+	h.do(Reset{Control: "h.nobody", Actor: kim})
+	h.do(Withdraw{Control: "h.nobody"})
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestAPulseThatItsBoardSawIsConfirmed(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		momentary("gate", site.Pulse{ForMS: 1000})(s)
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+	})
+	h.byHand("gate", 1, 0)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 1})
+	h.pass(2 * time.Second)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
+	assert.Equal(t, Confirmed, h.state("gate").Phase)
+	assert.Equal(t, "pulsed, by Kim", h.state("gate").Reason)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 1})
+	assert.False(t, h.state("gate").Pulse.Running, "one that nobody sent is none")
+
+	h.is("rain", false)
+	h.byHand("fan", 1, 0)
+	h.is("rain", true)
+	assert.Equal(t, Auto, h.state("fan").Mode)
+}
+
+func TestWhatIsLockedAndOnIsNotLeftBehind(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 1})
+	h.do(Serve{Control: "h.fan", Service: control.OutSilent, Actor: kim})
+	h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})
+	assert.False(t, h.Left([]string{"h.fan"}), "out of service it is told nothing, and it is on")
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	assert.True(t, h.Left([]string{"h.fan", "h.nobody"}))
+}
+
+func TestWhatIsGivenUpSaysSo(t *testing.T) {
+	h := newHouse(t, nil)
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	h.do(Offline{Device: "h", Session: "1"})
+	out := h.pass(site.DefaultResume - 31*time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	out = append(out, h.pass(time.Minute)...)
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, HowAway, h.state("fan").How)
+	said := map[string]int{}
+	for _, x := range out {
+		if j, ok := x.(Journal); ok {
+			said[j.Action+" "+j.Reason]++
+		}
+	}
+	assert.Equal(t, 1, said["switch away for longer than 24 h; the safe value holds until somebody resumes"])
+	assert.Equal(t, 1, said["offline "])
+	h.do(Online{Device: "h", Session: "2"})
+	h.do(Report{Control: "h.fan", Session: "2", Value: 0})
+	assert.Equal(t, Confirmed, h.state("fan").Phase)
+}
+
+func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
+	entries := func(out []Effect) (n int) {
+		for _, x := range out {
+			if j, ok := x.(Journal); ok && j.Object == "h.fan" {
+				n++
+			}
+		}
+		return n
+	}
+	h.lives(20*time.Second, map[string]float64{"temperature": 10})
+	assert.Equal(t, 1, entries(h.byHand("fan", 1, 0)))
+	h.obeys()
+	assert.Zero(t, entries(h.byHand("fan", 1, 0)), "it is so already")
+	assert.Equal(t, 1, entries(h.byHand("fan", 1, time.Hour)), "but for another time it is news")
+	assert.Equal(t, h.now.Wall.Add(time.Hour), h.state("fan").HandUntil)
+	assert.Contains(t, h.state("fan").Reason, "until 11:00")
+	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})), "what fell is sent again")
+	assert.Empty(t, wants(h.byHand("fan", 1, time.Hour)), "it is on its way")
+	h.pass(10 * time.Second)
+	assert.NotEmpty(t, wants(h.byHand("fan", 1, time.Hour)), "where nobody confirmed it, a tap sends it")
+	out := h.do(ToAuto{Control: "h.fan", Actor: kim})
+	assert.Equal(t, 2, entries(out), "given back, and switched off")
+	assert.Zero(t, entries(h.do(ToAuto{Control: "h.fan", Actor: kim})))
+	h.do(Command{Control: "h.fan", To: 7, Actor: kim})
+	assert.Equal(t, Auto, h.state("fan").Mode, "what it cannot be is not noted")
+	h.do(Command{Control: "h.nobody", To: 1, Actor: kim})
+}

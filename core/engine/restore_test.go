@@ -1,0 +1,173 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/core/control"
+	"idleember/core/reading"
+	"idleember/core/site"
+)
+
+// What is so after a restart, to the instant.
+
+func TestARestGoesOnWhenItsLimitIsChangedAndOverARestart(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 60_000}}))
+	warm := map[string]float64{"temperature": 25}
+	h.lives(75*time.Second, warm)
+	require.Zero(t, h.wanted("fan"), "it rests since 5 s or so")
+	h.edits(func(s *site.Site) {
+		s.Automations["h.fan"].Limits.LongestOnMS = 600_000
+	})
+	h.lives(10*time.Second, warm)
+	assert.Zero(t, h.wanted("fan"))
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.temperature": reading.Number(25)}, nil)
+	h.lives(30*time.Second, warm)
+	assert.Zero(t, h.wanted("fan"))
+	h.lives(30*time.Second, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestASettlingInterlockGoesOnOverARestart(t *testing.T) {
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", AfterMS: 20_000, SettleMS: 90_000}}}}))
+	h.lives(time.Minute, map[string]float64{"gas": 40})
+	require.Equal(t, site.Amount(1), h.wanted("pump"))
+	low := map[string]float64{"gas": 3}
+	h.lives(40*time.Second, low)
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.gas": reading.Number(3)}, nil)
+	h.lives(30*time.Second, low)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+	h.lives(30*time.Second, low)
+	assert.Zero(t, h.wanted("pump"))
+}
+
+func TestStatesOfEarlierVersions(t *testing.T) {
+	full := site.Amount(1)
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30"}}}}
+	})
+	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	assert.Equal(t, Auto, h.state("fan").Mode)
+	assert.Equal(t, NoMode, h.state("heater").Mode, "it has no automation")
+	assert.Equal(t, HowAway, h.state("pump").How)
+	assert.Empty(t, h.state("cooler").Latched, "its owner took the latch off")
+	require.NotNil(t, h.state("gate").Mover)
+	assert.False(t, h.state("gate").Mover.Moving)
+}
+
+func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *testing.T) {
+	for accept, known := range map[int64]bool{0: false, 60_000: false, 600_000: true} {
+		h := newHouse(t, func(s *site.Site) {
+			g := s.Signals["h.float"]
+			g.AcceptMS = accept
+			s.Signals["h.float"] = g
+			s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.float")}
+			s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
+		})
+		h.is("float", true)
+		h.lives(time.Minute, map[string]float64{"temperature": 25})
+		h = h.restarts(2 * time.Minute)
+		h.pass(time.Second)
+		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
+		later := h.restarts(0)
+		later.comes("2", nil, map[string]site.Amount{"h.pump": 1})
+		later.lives(6*time.Minute, nil)
+		assert.Zero(t, later.wanted("pump"), "what nobody said again asks for nothing")
+		assert.False(t, h.points["h.temperature"].value.Known, "it missed more than three of its intervals")
+		h.lives(time.Minute, map[string]float64{"temperature": 25})
+		h = h.restarts(5 * time.Second)
+		h.pass(time.Second)
+		assert.True(t, h.points["h.temperature"].value.Known)
+	}
+}
+
+func TestARunEndsWithTheLeaseOfABoardWhoseHubWasAway(t *testing.T) {
+	for name, tt := range map[string]struct {
+		away, rest time.Duration
+		ran, used  time.Duration
+	}{
+		"at once":                {30 * time.Second, time.Minute, 0, 0},
+		"longer than a rest":     {time.Hour, time.Minute, 11 * time.Minute, 0},
+		"shorter than its rest":  {5 * time.Minute, time.Hour, 11 * time.Minute, 11 * time.Minute},
+		"as long as its rest":    {11 * time.Minute, 10 * time.Minute, 11 * time.Minute, 0},
+		"just short of its rest": {11*time.Minute - time.Second, 10 * time.Minute, 11 * time.Minute, 11 * time.Minute},
+	} {
+		h := newHouse(t, func(s *site.Site) {
+			d := s.Devices["h"]
+			d.Lease = time.Minute
+			s.Devices["h"] = d
+			auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 3600_000, RestMS: tt.rest.Milliseconds()}})(s)
+		})
+		h.reads("temperature", 25)
+		h.lives(10*time.Minute, map[string]float64{"temperature": 25})
+		require.Equal(t, site.Amount(1), h.wanted("fan"))
+		begun := h.state("fan").RunAt
+		ran := h.now.Wall.Sub(begun) + time.Minute
+		stopped := h.now.Wall.Add(time.Minute)
+		h = h.restarts(tt.away)
+		s := h.state("fan")
+		if tt.ran == 0 {
+			assert.Zero(t, s.RanMS, name)
+			assert.Equal(t, begun.UTC(), s.RunAt.UTC(), name)
+			continue
+		}
+		assert.Equal(t, ran.Milliseconds(), s.RanMS, name)
+		assert.Equal(t, stopped.UTC(), s.StopAt.UTC(), name)
+		if tt.used == 0 {
+			assert.Zero(t, s.UsedMS, name)
+		} else {
+			assert.Equal(t, ran.Milliseconds(), s.UsedMS, name)
+		}
+	}
+}
+
+func TestStartsAreCountedOverARestart(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{StartsAnHour: 2}}))
+	for range 2 {
+		h.lives(2*time.Minute, map[string]float64{"temperature": 25})
+		h.lives(2*time.Minute, map[string]float64{"temperature": 15})
+	}
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.temperature": reading.Number(25)}, map[string]site.Amount{"h.fan": 0})
+	warm := map[string]float64{"temperature": 25}
+	h.lives(2*time.Minute, warm)
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, control.Starts, h.state("fan").Limit)
+	assert.Equal(t, 2, h.Started("h.fan"))
+	h.lives(55*time.Minute, warm)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
+func TestTheGraceWaitsForWhatIsHeld(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		g := s.Signals["h.temperature"]
+		g.Interval = 40 * time.Second
+		s.Signals["h.temperature"] = g
+		a := holding(site.HoldAbove, "temperature", 1)
+		s.Automations["h.heater"] = &a
+	})
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	require.Equal(t, site.Amount(1), h.wanted("heater"))
+	h = h.restarts(time.Hour)
+	h.do(Online{Device: "h", Session: "2"})
+	h.lives(2*time.Minute-time.Second, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"), "three of its intervals")
+	h.lives(2*time.Second, nil)
+	assert.Zero(t, h.wanted("heater"))
+}
+
+func TestALastReadingCountsAfterARestartUntilItIsStale(t *testing.T) {
+	for away, known := range map[time.Duration]bool{30*time.Second - time.Millisecond: true, 30 * time.Second: false} {
+		h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+		h.reads("temperature", 15)
+		h = h.restarts(away)
+		assert.Equal(t, known, h.points["h.temperature"].value.Known, away)
+	}
+}
