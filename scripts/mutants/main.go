@@ -29,7 +29,7 @@ import (
 )
 
 // where the decisions are taken.
-var where = []string{"core/control/control.go", "core/engine/deciding.go", "core/engine/lock.go", "core/engine/mover.go", "core/engine/pace.go", "core/engine/groups.go",
+var where = []string{"core/control/control.go", "core/engine/deciding.go", "core/engine/build.go", "core/engine/lock.go", "core/engine/mover.go", "core/engine/pace.go", "core/engine/groups.go",
 	"core/engine/wants.go", "core/engine/command.go", "core/engine/demand.go", "core/engine/restore.go", "core/engine/presence.go", "core/engine/rules.go", "core/engine/ring.go"}
 
 // tests are what a mutant has to get past, in order.
