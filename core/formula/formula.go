@@ -394,6 +394,17 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 		b.limit(l, r, n.Operator[0] == '>')
 		b.limit(r, l, n.Operator[0] == '<')
 	}
+	if r.fixed { // most are compared with a number as written
+		if c := y(nil); c.Known {
+			out.eval = func(e *Env) Value {
+				if a := x(e); a.Known {
+					return calc(a.Num, c.Num)
+				}
+				return Unknown
+			}
+			return out, nil
+		}
+	}
 	out.eval = func(e *Env) Value {
 		a, c := x(e), y(e)
 		if !a.Known || !c.Known {
