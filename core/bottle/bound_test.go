@@ -123,15 +123,23 @@ func TestOneInputHasBoundedEffects(t *testing.T) {
 	}
 	for seed := range uint64(houses) {
 		s := newStorm(seed + 1)
-		most, worst := 0, ""
+		most, worst, told := 0, "", map[string]bool{}
 		began := heap()
 		for range inputs {
 			s.passes()
 			in := s.input()
-			if n := len(s.engine.Apply(s.now, in)); n > most {
+			effects := s.engine.Apply(s.now, in)
+			if n := len(effects); n > most {
 				most, worst = n, fmt.Sprintf("%T", in)
 			}
 			require.LessOrEqual(t, most, 5000, worst)
+			clear(told)
+			for _, x := range effects {
+				if w, ok := x.(engine.Want); ok && w.Pulse == "" {
+					require.False(t, told[w.Control], "%s is told twice by one %T", w.Control, in)
+					told[w.Control] = true
+				}
+			}
 		}
 		grown := float64(heap()-began) / (1 << 20)
 		runtime.KeepAlive(s)

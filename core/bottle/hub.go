@@ -32,6 +32,7 @@ type hub struct {
 	loses    bool          // what was not kept yet when it is killed
 	alive    int
 	waits    []wait
+	reading  engine.Reading // that arrives
 }
 
 // wait is something that goes on when a condition is met, or at a time.
@@ -55,7 +56,12 @@ type history struct {
 	log  []engine.Sample // of the last hours
 }
 
-type write func(*disk)
+// write is something to be kept: a state, a reading, or a change of the disk.
+type write struct {
+	state  engine.Keep
+	read   engine.Store
+	change func(*disk)
+}
 
 func newHub(w *world, s *site.Site) *hub {
 	return &hub{w: w, trusted: true, disk: disk{site: s, state: map[[2]string]engine.Keep{}, read: map[string]*history{}}}
@@ -161,8 +167,18 @@ func (h *hub) kill() {
 }
 
 func (h *hub) keep(list []write) {
-	for _, f := range list {
-		f(&h.disk)
+	d := &h.disk
+	for i := range list {
+		switch x := &list[i]; {
+		case x.change != nil:
+			x.change(d)
+		case x.state.Kind == "":
+			d.add(&x.read)
+		case x.state.State == nil:
+			delete(d.state, [2]string{x.state.Kind, x.state.ID})
+		default:
+			d.state[[2]string{x.state.Kind, x.state.ID}] = x.state
+		}
 	}
 }
 
@@ -208,21 +224,15 @@ func (h *hub) apply(in engine.Input) {
 
 func (h *hub) let(x engine.Effect) {
 	if k, ok := engine.Kept(x); ok {
-		h.stage(func(d *disk) {
-			if k.State == nil {
-				delete(d.state, [2]string{k.Kind, k.ID})
-			} else {
-				d.state[[2]string{k.Kind, k.ID}] = k
-			}
-		})
+		h.staged = append(h.staged, write{state: k})
 	}
 	if h.w.story != nil {
 		h.w.narrate(x)
 	}
 	switch x := x.(type) {
 	case *engine.Store:
-		if r := *x; r.Live {
-			h.stage(func(d *disk) { d.add(r) })
+		if x.Live {
+			h.staged = append(h.staged, write{read: *x})
 		}
 	case engine.Want:
 		h.w.oracle.wanted(x)
@@ -263,13 +273,13 @@ func (w *world) narrate(x engine.Effect) {
 }
 
 // add keeps a reading, and forgets those of yesterday.
-func (d *disk) add(r engine.Store) {
+func (d *disk) add(r *engine.Store) {
 	h := d.read[r.Signal]
 	if h == nil {
 		h = &history{}
 		d.read[r.Signal] = h
 	}
-	h.last = r
+	h.last = *r
 	if r.Value.Kind == site.Text || r.Quality != reading.Good {
 		return
 	}
@@ -296,7 +306,7 @@ func at(a *site.Amount) any {
 	return *a
 }
 
-func (h *hub) stage(f write) { h.staged = append(h.staged, f) }
+func (h *hub) stage(f func(*disk)) { h.staged = append(h.staged, write{change: f}) }
 
 func (h *hub) later(f func()) { h.after = append(h.after, f) }
 
@@ -308,8 +318,8 @@ func (h *hub) flush() {
 	staged, after := h.staged, h.after
 	if h.slow == 0 && h.commits == 0 {
 		h.keep(staged)
-		h.staged = h.staged[:0]
-		h.after = nil
+		clear(staged)
+		h.staged, h.after = staged[:0], nil
 		for _, f := range after {
 			f()
 		}
@@ -355,7 +365,8 @@ func (h *hub) take(s *sensor, v float64, stamp time.Time) {
 		return
 	}
 	h.w.oracle.arrives(s, cfg, v, stamp)
-	h.apply(&engine.Reading{Signal: s.id, Stamp: stamp, Newest: true, Value: s.reading(v)})
+	h.reading = engine.Reading{Signal: s.id, Stamp: stamp, Newest: true, Value: s.reading(v)}
+	h.apply(&h.reading)
 }
 
 // change puts another site in force.

@@ -53,6 +53,12 @@ func TestTheFirstStepThatAppliesDecides(t *testing.T) {
 			f.Interlocks[0], f.Auto.Interlocks[0].To, f.Hand = yes, ptr(on), ptr(off)
 		}, on, control.Interlocked},
 		{"out of service", func(f *control.Facts) { f.Service, f.Interlocks[0], f.Hand = control.OutAndSafe, yes, ptr(on) }, off, control.OutOfWork},
+		{"taken away", func(f *control.Facts) {
+			f.Leaving, f.Hand, f.Interlocks[0], f.Auto.Interlocks[0].To = true, ptr(on), yes, ptr(on)
+		}, off, control.Leaving},
+		{"taken away, and what is forced stays", func(f *control.Facts) {
+			f.Leaving, f.Stays, f.Interlocks[0], f.Auto.Interlocks[0].To = true, true, yes, ptr(on)
+		}, on, control.Leaving},
 		{"a floor against a preset", func(f *control.Facts) {
 			f.Auto.Demands[0].Floor, f.Demands[0].Is, f.Hand, f.ByPreset = true, yes, ptr(off), true
 		}, on, control.Protected},

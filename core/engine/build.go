@@ -79,7 +79,6 @@ func (e *Engine) build() {
 // auto0 ends what only a control with automation has.
 func (x *controlled) auto0(e *Engine) {
 	if x.mover != nil {
-		x.mover.stop(e, x)
 		x.mover, x.Mover = nil, nil
 	}
 	if len(x.Locks) > 0 {
@@ -175,7 +174,6 @@ func (e *Engine) buildAutomation(x *controlled, old deciding) {
 	if a.Travel != nil {
 		e.buildMover(x)
 	} else if x.mover != nil {
-		x.mover.stop(e, x)
 		x.mover, x.Mover = nil, nil
 	}
 }

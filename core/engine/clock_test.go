@@ -78,6 +78,27 @@ func TestWhatWasStampedByAWrongClockMovesAlong(t *testing.T) {
 	assert.EqualValues(t, 0, h.wanted("pump"), "an hour is over, whatever the clock did")
 }
 
+func TestTheLongestOnCountsOverAStartWithAWrongClock(t *testing.T) {
+	for _, off := range []time.Duration{-8 * time.Hour, -5 * time.Minute, 0, 8 * time.Hour} {
+		h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 20 * 60_000, RestMS: 5 * 60_000}}))
+		warm := map[string]float64{"temperature": 25}
+		h.reads("temperature", 25)
+		h.lives(4*time.Minute, warm)
+		require.Equal(t, site.Amount(1), h.wanted("fan"))
+		began := h.now.Wall.Add(off)
+		h = h.restartsAt(Now{Wall: began, Mono: time.Hour})
+		h.comes("2", map[string]reading.Value{"h.temperature": reading.Number(25)}, map[string]site.Amount{"h.fan": 1})
+		h.lives(8*time.Minute, warm)
+		h.now.Trusted = true
+		h.set(began, -off)
+		h.lives(7*time.Minute, warm)
+		assert.Equal(t, site.Amount(1), h.wanted("fan"), off)
+		h.lives(90*time.Second, warm)
+		assert.Zero(t, h.wanted("fan"), "off by %v: 4, 8 and 8 minutes", off)
+		assert.InDelta(t, 20*60, float64(h.state("fan").RanMS)/1000, 45, off)
+	}
+}
+
 func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
 	h := newHouse(t, nil)
 	h.doubts(true)

@@ -57,11 +57,13 @@ type controlled struct {
 	stays     bool            // and what an interlock forces stays
 	grace     time.Duration   // until then what is not known after a start leaves it as it is
 	told      string          // the reason that the decision gave
+	sent      sent
 	pulseWake uint64
 	proofWake uint64
 	offWake   uint64
 	doing     doing
-	mover     *mover // it is a mover
+	mover     *mover        // it is a mover
+	remembers []DemandState // what its demands remembered when that was last kept
 	deciding
 }
 
@@ -368,14 +370,8 @@ func (e *Engine) Started(id string) (n int) {
 	return n
 }
 
-// want changes what is wanted, and notes when it began to run or stopped.
+// want changes what is wanted, and notes when it began to run or stopped. Formulas see it once the control is decided.
 func (e *Engine) want(x *controlled, a site.Amount, by access.Actor) {
-	e.wants(x, a, by)
-	e.controlPoints(x)
-}
-
-// wants is want for what is decided again at once: no formula sees what lies between.
-func (e *Engine) wants(x *controlled, a site.Amount, by access.Actor) {
 	ran := x.Want != nil && *x.Want > 0
 	if runs := a > 0; runs != ran || x.Want == nil {
 		if runs {

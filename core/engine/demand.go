@@ -37,6 +37,20 @@ type DemandState struct {
 	At       time.Time   `json:"at,omitzero"`       // regulate: when the integral was last put on
 }
 
+// DemandsState is what the demands of a control remember. It is kept apart from the control's own state, because a regulator
+// remembers something new every few seconds.
+type DemandsState struct {
+	Control string        `json:"control"`
+	Demands []DemandState `json:"demands"`
+}
+
+// recall takes back what a demand remembers, where it is among that of its control.
+func (d *demand) recall(list []DemandState) {
+	if i := slices.IndexFunc(list, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
+		d.DemandState = list[i]
+	}
+}
+
 // startAbove is how far above its lowest running level a level must be asked for before it starts, in per cent.
 const startAbove = 2
 
@@ -52,9 +66,7 @@ func asKey(d site.Demand) string {
 func (e *Engine) buildDemand(x *controlled, cfg *site.Demand) *demand {
 	d := &demand{cfg: cfg}
 	d.Key = d.key()
-	if i := slices.IndexFunc(x.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
-		d.DemandState = x.Demands[i]
-	}
+	d.recall(x.remembers)
 	uses := func(text string) *bound {
 		b := e.bind(text)
 		b.controls = append(b.controls, x)
@@ -225,13 +237,13 @@ func later(a, b time.Time) time.Time {
 
 // keepDemands has the store remember what the demands of a control remember.
 func (e *Engine) keepDemands(x *controlled) {
-	x.Demands = nil
+	x.remembers = nil // what left the engine is not written to again
 	for _, d := range x.demands {
 		if s := d.DemandState; !s.First.IsZero() || !s.Began.IsZero() || !s.At.IsZero() {
-			x.Demands = append(x.Demands, s)
+			x.remembers = append(x.remembers, s)
 		}
 	}
-	e.emit(Keep{Kind: "control", ID: x.ID, State: x.snapshot()})
+	e.emit(Keep{keptDemands, x.ID, DemandsState{x.ID, x.remembers}})
 }
 
 // level bounds an output, rounds it to whole per cent, and leaves it where the difference is not worth telling.

@@ -66,6 +66,8 @@ type Engine struct {
 	out    []Effect
 	stores []Store // what effects of this input point to
 	now    Now
+
+	overtaken bool // a want among the effects was overtaken by a later one
 }
 
 type device struct {
@@ -196,6 +198,9 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 			e.statePoints(from)
 			e.settle()
 		}
+	}
+	if e.overtaken {
+		e.out, e.overtaken = slices.DeleteFunc(e.out, func(x Effect) bool { return x == nil }), false
 	}
 	return e.out
 }

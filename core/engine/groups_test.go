@@ -87,6 +87,26 @@ func TestWhatCannotAnswerIsTakenForOffOnceItsBoardIsHeard(t *testing.T) {
 	assert.Equal(t, site.Amount(1), cooler())
 }
 
+func TestWhatWasHeldAsItWasForcedRanksAsBeforeAfterwards(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.heater"] = &site.Automation{Changes: 2, Demands: whenever("h.moisture < 30"), Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.temperature < 5"}}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	h.lives(20*time.Second, map[string]float64{"temperature": 20, "moisture": 50})
+	for i := range 8 {
+		h.pass(time.Second)
+		h.reads("temperature", float64(3+17*(i%2)))
+		h.obeys()
+	}
+	require.True(t, h.state("heater").Damped.Forced)
+	h.lives(time.Hour, map[string]float64{"temperature": 20, "moisture": 20})
+	require.Equal(t, site.Amount(1), h.wanted("heater"), "it is asked for")
+	h.byHand("cooler", 1, 0)
+	h.lives(time.Minute, map[string]float64{"temperature": 20, "moisture": 20})
+	assert.Zero(t, h.wanted("heater"))
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"), "by hand goes before auto")
+}
+
 func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}

@@ -28,6 +28,7 @@ type Restored struct {
 	Signals    []SignalState
 	Controls   []ControlState
 	Devices    []DeviceState
+	Demands    []DemandsState
 	Settings   []SettingState
 	Rules      []RuleState
 	Alerts     []alert.State
@@ -429,7 +430,7 @@ type ControlState struct {
 	Proof      Proved          `json:"proof,omitempty"`
 	ProofTries int             `json:"proof_tries,omitempty"`
 	Pulse      PulseState      `json:"pulse,omitzero"`
-	Demands    []DemandState   `json:"demands,omitempty"`
+	Demands    []DemandState   `json:"demands,omitempty"`   // where versions before kept what its demands remember
 	Knew       bool            `json:"knew,omitempty"`      // auto once knew all that it needs
 	Lost       bool            `json:"lost,omitempty"`      // and then did not
 	SettledAt  time.Time       `json:"settled_at,omitzero"` // auto counts on its readings from then on

@@ -11,6 +11,7 @@ import (
 const (
 	keptSignal    = "signal"
 	keptControl   = "control"
+	keptDemands   = "demands"
 	keptDevice    = "device"
 	keptSetting   = "setting"
 	keptRule      = "rule"
@@ -52,6 +53,8 @@ func (r *Restored) Add(kind, id string, body []byte) error {
 		r.Signals, err = added(r.Signals, body)
 	case keptControl:
 		r.Controls, err = added(r.Controls, body)
+	case keptDemands:
+		r.Demands, err = added(r.Demands, body)
 	case keptDevice:
 		r.Devices, err = added(r.Devices, body)
 	case keptSetting:

@@ -36,8 +36,7 @@ func (e *Engine) buildMover(x *controlled) {
 	m := x.mover
 	outputs := [3]*controlled{e.controls[t.Opens], e.controls[t.Closes], e.controls[t.Pulses]}
 	if m != nil && outputs != [3]*controlled{m.opens, m.closes, m.pulses} {
-		m.stop(e, x)
-		m = nil
+		m, x.Mover = nil, nil
 	}
 	if m == nil {
 		m = &mover{quiet: true}
@@ -63,16 +62,6 @@ func (e *Engine) buildMover(x *controlled) {
 	}
 	m.isOpen, m.isClosed = end(t.IsOpen), end(t.IsClosed)
 	x.mover = m
-}
-
-// stop lets go of the outputs: they are off, and no longer a mover's.
-func (m *mover) stop(e *Engine, x *controlled) {
-	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
-		if o != nil {
-			o.driven, o.moves = 0, nil
-		}
-	}
-	x.Mover = nil
 }
 
 // at reports whether the end contact of a goal is made; known is false where there is none or nobody knows.
@@ -219,7 +208,6 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 			s.Failed, x.Reason = false, e.reason(x)
 		}
 	case m.quiet:
-		e.standStill(x)
 		if x.Phase == Pending {
 			x.Phase = Unconfirmed
 			x.Reason = "the hub was started anew; nobody saw whether it got to " + x.cfg.Say(want)
@@ -251,7 +239,7 @@ func (e *Engine) lookOnce(x *controlled) {
 	if x.Phase != Confirmed || x.Want == nil || *x.Want == site.Stop {
 		return
 	}
-	if there, known := x.mover.at(*x.Want); !there || !known {
+	if there, known := x.mover.at(*x.Want); !there {
 		x.Phase, x.unkept = Assumed, true
 		if known { // somebody moved it
 			x.Phase = Unconfirmed
@@ -394,7 +382,6 @@ func (e *Engine) moverDue(w wake) {
 	m, s := x.mover, x.Mover
 	m.wake = 0
 	if m.pulses != nil && s.Moving && e.now.Mono >= m.until {
-		s.Moving = false
 		if there, _ := m.at(s.Goal); !there && s.Goal != site.Stop {
 			e.travelled(x)
 		}

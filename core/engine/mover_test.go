@@ -115,6 +115,30 @@ func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
 	assert.Equal(t, site.Amount(60), h.wanted("duct"), "what the demand asks for")
 }
 
+func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		gate := *s.Automations["h.gate"]
+		travel := *gate.Travel
+		travel.IsOpen, travel.IsClosed = "h.open", "h.closed"
+		gate.Travel, gate.Interlocks = &travel, nil
+		s.Automations["h.gate"] = &gate
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever(`h.gate.is == "open"`)}
+	})
+	h.is("open", false)
+	h.is("closed", false)
+	h.byHand("gate", site.Open, 0)
+	h.lives(3*time.Second, nil)
+	h.is("open", true)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+	require.Equal(t, Confirmed, h.state("gate").Phase)
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	require.Equal(t, Confirmed, h.state("gate").Phase)
+	h.is("open", false)
+	assert.Zero(t, h.wanted("pump"))
+	assert.NotEqual(t, Confirmed, h.state("gate").Phase, "somebody moved it while it is locked")
+}
+
 func TestADoorSomebodyMovedIsNotConfirmed(t *testing.T) {
 	h := newHouse(t, door(false))
 	for _, id := range []string{"rain", "open", "closed"} {

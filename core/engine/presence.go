@@ -38,7 +38,6 @@ func (e *Engine) online(in Online) {
 	if !was || from != in.From || slept {
 		e.emit(DeviceChanged{d.DeviceState})
 	}
-	clear(d.resume)
 	back := anew && len(d.sessions) == 1 // beside another one that lives it may be no more than a way to say something
 	d.sessions[at].came = d.sessions[at].came || back
 	for _, id := range e.controlsOf(d.ID) {
@@ -79,7 +78,7 @@ func (e *Engine) comesBack(x *controlled) {
 // others may be the same device that started anew, while its old session is not known to be dead.
 func (e *Engine) listening(in Listening) {
 	d := e.devices[in.Device]
-	if d == nil || !d.Online {
+	if d == nil {
 		return
 	}
 	if at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session }); at >= 0 && !d.sessions[at].came {

@@ -38,7 +38,7 @@ func TestSessionWithoutAnEndExpires(t *testing.T) {
 	assert.True(t, b.kiln(t).Online)
 	b.pass(90 * time.Second)
 	assert.True(t, b.kiln(t).Online, "two messages may be missing")
-	out := b.pass(time.Minute)
+	out := b.pass(30 * time.Second)
 	assert.False(t, b.kiln(t).Online, "three may not")
 	assert.Equal(t, "nothing was heard for 3 min", b.kiln(t).Why)
 	n := 0

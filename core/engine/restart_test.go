@@ -16,6 +16,11 @@ import (
 
 // restarts is the house with a new engine after a time, with all that the old one had kept. Its board is not back yet.
 func (h *house) restarts(away time.Duration) *house {
+	return h.restartsAt(Now{Wall: h.now.Wall.Add(away), Mono: time.Hour, Trusted: true})
+}
+
+// restartsAt gives what was kept to a new engine, whose clock may be wrong.
+func (h *house) restartsAt(now Now) *house {
 	kept := map[[2]string]Keep{}
 	for _, x := range h.seen {
 		if k, ok := Kept(x); ok {
@@ -41,7 +46,7 @@ func (h *house) restarts(away time.Duration) *house {
 		}
 		state.Signals = append(state.Signals, s)
 	}
-	next := &house{bench: &bench{Engine: New(), now: Now{Wall: h.now.Wall.Add(away), Mono: time.Hour, Trusted: true}, site: h.site}, t: h.t}
+	next := &house{bench: &bench{Engine: New(), now: now, site: h.site}, t: h.t}
 	next.do(SiteChanged{h.site})
 	next.do(state)
 	return next
@@ -180,6 +185,10 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 	h.comes("2", map[string]reading.Value{"h.open": reading.OnOff(false)}, nil)
 	assert.Zero(t, pulses(h.pass(time.Minute)))
 	assert.Equal(t, ProofMissing, h.state("gate").Proof)
+
+	h = make().restarts(time.Second)
+	p := h.state("gate").Pulse
+	assert.Equal(t, PulseState{ID: p.ID, By: kim, At: p.At, Off: true, Says: "ended by a restart of the hub"}, p)
 }
 
 func TestADelayGoesOnOverARestart(t *testing.T) {
@@ -357,4 +366,14 @@ func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
 	assert.Zero(t, h.wanted("fan"))
 	assert.Contains(t, h.Reason(h.now, "h.fan"), "was on by hand when it went away; tap to resume")
 	assert.NotContains(t, h.Reason(h.now, "h.fan"), "resume until", "that is not what the time was for")
+
+	h = newHouse(t, nil)
+	h.byHand("fan", 1, 100*time.Hour)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(10 * time.Hour)
+	h = h.restartsAt(Now{Wall: h.now.Wall.Add(30 * time.Hour), Mono: time.Hour}) // by a clock that may be wrong
+	h.pass(23 * time.Hour)
+	assert.Nil(t, h.state("fan").Held)
+	h.pass(2 * time.Hour)
+	assert.Equal(t, on(true), h.state("fan").Held)
 }

@@ -59,6 +59,7 @@ func (e *Engine) restore(in Restored) {
 			x.grace = e.now.Mono + e.graceOf(x)
 		}
 	}
+	e.restoreDemands(in)
 	kept := slices.Clone(in.Controls)
 	slices.SortFunc(kept, func(a, b ControlState) int { return cmp.Compare(a.ID, b.ID) })
 	for _, c := range kept {
@@ -67,6 +68,28 @@ func (e *Engine) restore(in Restored) {
 		}
 	}
 	e.refresh(e.points)
+}
+
+func (e *Engine) restoreDemands(in Restored) {
+	take := func(control string, list []DemandState) {
+		if x := e.controls[control]; x != nil {
+			x.remembers = list
+			for _, d := range x.demands {
+				d.recall(list)
+			}
+		}
+	}
+	own := map[string]bool{}
+	for _, d := range in.Demands {
+		own[d.Control] = true
+		take(d.Control, d.Demands)
+	}
+	for _, c := range in.Controls { // as versions before kept it
+		if x := e.controls[c.ID]; x != nil && !own[c.ID] && c.Demands != nil {
+			take(c.ID, c.Demands)
+			e.keepDemands(x)
+		}
+	}
 }
 
 // graceFor is how long after a start what is not known leaves things as they are: three intervals of the slowest signal that
@@ -122,7 +145,7 @@ func (e *Engine) restoreCond(have *cond, c CondState) {
 }
 
 func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
-	x.ControlState = c
+	x.ControlState, x.Demands = c, nil
 	if c.Locks == nil {
 		e.carryOver(x, c, in.Conditions)
 	} else {
@@ -171,11 +194,6 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 			}
 		}
 	}
-	for _, d := range x.demands {
-		if i := slices.IndexFunc(c.Demands, func(s DemandState) bool { return s.Key == d.Key }); i >= 0 {
-			d.DemandState = c.Demands[i]
-		}
-	}
 	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {
 		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
 	}
@@ -214,11 +232,12 @@ func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 	}
 	if !e.now.Trusted { // how long it is ago nobody knows; for so long at least it was on
 		run := alive.Sub(x.RunAt)
+		x.RanMS += max(0, run).Milliseconds()
 		if run < 0 && x.auto != nil { // not even that is known
 			run = site.Millis(x.auto.Limits.LongestOnMS)
 		}
 		x.UsedMS += max(0, run).Milliseconds()
-		x.onSince = e.now.Mono
+		x.RunAt, x.onSince = e.now.Wall, e.now.Mono
 		return
 	}
 	fell := alive.Add(lease)

@@ -62,6 +62,23 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	assert.False(t, h.state("gate").Mover.Moving)
 }
 
+func TestWhatADemandRemembersIsCarriedOverFromEarlierVersions(t *testing.T) {
+	lit := auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}})
+	h := newHouse(t, lit)
+	remembers := []DemandState{{Key: h.controls["h.up"].demands[0].Key, First: h.now.Wall.Add(-7 * time.Hour)}}
+	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}}})
+	h.do(Command{Control: "h.up", Actor: kim})
+	h.do(ToAuto{Control: "h.up", Actor: kim}) // its state is kept without
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.day": reading.OnOff(false)}, nil)
+	assert.Equal(t, site.Amount(1), h.wanted("up"))
+	assert.Contains(t, h.state("up").Reason, "counted from 03:00")
+	h = newHouse(t, lit)
+	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}}, Demands: []DemandsState{{Control: "h.up"}}})
+	h.is("day", false)
+	assert.Zero(t, h.wanted("up"), "the new place counts")
+}
+
 func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *testing.T) {
 	for accept, known := range map[int64]bool{0: false, 60_000: false, 600_000: true} {
 		h := newHouse(t, func(s *site.Site) {
@@ -74,6 +91,11 @@ func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *tes
 		h.is("float", true)
 		h.lives(time.Minute, map[string]float64{"temperature": 25})
 		h = h.restarts(2 * time.Minute)
+		if accept == 0 {
+			float, _ := h.Signal("h.float")
+			temperature, _ := h.Signal("h.temperature")
+			assert.Equal(t, []Freshness{Unknown, Stale}, []Freshness{float.Fresh, temperature.Fresh})
+		}
 		h.pass(time.Second)
 		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
 		later := h.restarts(0)

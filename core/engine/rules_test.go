@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -40,19 +41,27 @@ func TestRingsByWayOfInterlocksAndRules(t *testing.T) {
 			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: id + ".want > 0", Actions: []site.Action{{Kind: site.DoControl, ID: id, To: to}}}}}
 		}
 	}
+	off := func(when string) func(*site.Site) {
+		return func(s *site.Site) {
+			auto("fan", site.Automation{Demands: whenever(when)})(s)
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoControl, ID: "h.pump", To: 0}}}}}
+		}
+	}
 	full := site.Amount(1)
 	for name, tt := range map[string]struct {
 		change func(*site.Site)
 		of     string
 		rings  bool
 	}{
-		"off while it is on":        {lock(nil, "h.fan.want"), "h.fan", true},
-		"off while it is off":       {lock(nil, "not h.fan.want"), "h.fan", false},
-		"on while it is on":         {lock(&full, "h.fan.want"), "h.fan", false},
-		"on while it is off":        {lock(&full, "not h.fan.want"), "h.fan", true},
-		"a rule for off":            {rule("h.pump", 0), "h.pump", true},
-		"a rule for on":             {rule("h.pump", 1), "h.pump", false},
-		"a rule for open of a door": {rule("h.gate", site.Open), "h.gate", true},
+		"off while it is on":                  {lock(nil, "h.fan.want"), "h.fan", true},
+		"off while it is off":                 {lock(nil, "not h.fan.want"), "h.fan", false},
+		"on while it is on":                   {lock(&full, "h.fan.want"), "h.fan", false},
+		"on while it is off":                  {lock(&full, "not h.fan.want"), "h.fan", true},
+		"a rule for off":                      {rule("h.pump", 0), "h.pump", true},
+		"a rule for on":                       {rule("h.pump", 1), "h.pump", false},
+		"a rule for off of what keeps it off": {off("not h.pump.want"), "h.fan", false},
+		"a rule for off of what keeps it on":  {off("h.pump.want"), "h.fan", true},
+		"a rule for open of a door":           {rule("h.gate", site.Open), "h.gate", true},
 	} {
 		assert.Equal(t, tt.rings, len(Ring(newHouse(t, tt.change).site, tt.of)) > 0, name)
 	}
@@ -124,4 +133,7 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 	assert.Contains(t, out, Message{Object: "rule.r", Grave: true, Text: "The rule R acts on itself; it rests for 1 min. Look at what it does."})
 	assert.Zero(t, notes(h.pass(59*time.Second)))
 	assert.Equal(t, turnsAnInput, notes(h.pass(2*time.Second)))
+	h = h.restarts(time.Second)
+	h.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(true)}, nil)
+	assert.Zero(t, notes(h.pass(50*time.Second)), "and over a restart")
 }

@@ -139,6 +139,7 @@ func TestASessionThatSaysGoodByeStaysForThreeOfItsMessages(t *testing.T) {
 	h.do(Offline{Device: "nobody", Session: "2"})
 	h.do(Online{Device: "nobody", Session: "2"})
 	h.do(Listening{Device: "h", Session: "3"})
+	h.do(Listening{Device: "nobody", Session: "3"})
 }
 
 func TestAnotherLeaseIsToldAtOnce(t *testing.T) {

@@ -41,9 +41,8 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 			x := t.controls[c]
 			x.ControlState, x.onSince, x.offSince, x.restUntil = have.snapshot(), have.onSince, have.offSince, have.restUntil
 			x.starts, x.ran, x.doing = have.starts, have.ran, have.doing
-			x.Demands = nil
 			for _, d := range have.demands {
-				x.Demands = append(x.Demands, d.DemandState)
+				x.remembers = append(x.remembers, d.DemandState)
 			}
 		}
 	}

@@ -28,8 +28,19 @@ func (e *Engine) emitWant(x *controlled, again bool) {
 			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
+		if at := x.sent; at.input == e.inputs { // nobody is to hear what was wanted for no time at all
+			w.Again = again && e.out[at.index].(Want).Again
+			e.out[at.index], e.overtaken = nil, true
+		}
+		x.sent = sent{e.inputs, len(e.out)}
 		e.emit(w)
 	}
+}
+
+// sent is where among the effects of which input the last want of a control is.
+type sent struct {
+	input uint64
+	index int
 }
 
 // waits reports whether a want is one that no broker may keep, for a device that is not there or has not yet said what it is:
@@ -191,11 +202,7 @@ func (e *Engine) confirmDue(w wake) {
 	if x.Tries > 1 {
 		e.emitWant(x, true)
 	}
-	wait := longestWait
-	if x.Tries < 10 {
-		wait = min(longestWait, x.cfg.ConfirmAfter<<(x.Tries-1))
-	}
-	x.confirm = e.wakeAt(e.now.Mono+wait, wakeConfirm, x.ID)
+	x.confirm = e.wakeAt(e.now.Mono+min(longestWait, x.cfg.ConfirmAfter<<min(x.Tries-1, 16)), wakeConfirm, x.ID)
 }
 
 // report takes what a device says that a control is.
@@ -310,7 +317,7 @@ func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 		e.controlPoints(x)
 	}
 	e.emit(Journal{Actor: actor, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(value), Reason: why})
-	x.reported, x.again, x.shown, x.unkept = true, true, false, true
+	x.reported, x.again = true, true
 	e.mark(x)
 }
 
@@ -330,7 +337,7 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 
 // anew has a control start again whose device came back without it: within its limits, and when its group lets it.
 func (e *Engine) anew(x *controlled) {
-	e.wants(x, 0, access.HubActor())
+	e.want(x, 0, access.HubActor())
 	if x.MayRun = !x.cfg.Answers; x.MayRun { // it may be on, and nobody would say so
 		e.emitWant(x, false)
 	}
