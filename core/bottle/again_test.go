@@ -57,7 +57,7 @@ func TestTheSameSiteDecidesNothingNew(t *testing.T) {
 // decided is what of a control's state must not change by itself.
 func decided(t *testing.T, s engine.ControlState) string {
 	s.Demands, s.Limit = nil, control.NoLimit // why it was switched is told at the moment; looked at again it may have to rest
-	return lines(t, worth(t, s))
+	return lines(t, worth(s))
 }
 
 // regulated reports whether a control follows its signals whenever it is looked at, and not only at each reading.

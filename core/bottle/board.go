@@ -20,6 +20,7 @@ type board struct {
 	outputs []*output
 	copies  []*knob
 	on      bool // it has power
+	online  bool // for the hub
 	boots   int
 	beat    time.Duration          // when it heard the hub last
 	beaten  bool                   // it heard the hub since it connected
@@ -74,6 +75,7 @@ type sensor struct {
 	last    float64
 	said    bool
 	gen     int
+	next    func() // what it does again and again
 	trouble trouble
 	slower  float64 // each interval is so much longer than the one before
 	backlog []sample
@@ -202,14 +204,11 @@ func (b *board) powerUp() {
 		}
 	})
 	for _, s := range b.sensors {
-		s.gen++
 		s.said, s.slower = false, 0
-		if s.every > 0 {
-			gen := s.gen
-			b.w.in(time.Duration(s.rng.Int64N(int64(s.every))), func() { s.sample(gen) })
+		if s.begin(); s.every > 0 {
+			b.w.in(time.Duration(s.rng.Int64N(int64(s.every))), s.next)
 		} else {
-			gen := s.gen
-			b.w.in(time.Second, func() { s.watch(gen) })
+			b.w.in(time.Second, s.next)
 		}
 	}
 	b.watch++
@@ -422,11 +421,22 @@ func (s *sensor) measure() float64 {
 	return math.Round((s.value+s.noise*s.rng.NormFloat64())*10) / 10
 }
 
-// sample tells a periodic signal's value.
-func (s *sensor) sample(gen int) {
-	if s.gen != gen || !s.b.on {
-		return
+// begin has a sensor measure from now on, in place of what it did before.
+func (s *sensor) begin() {
+	s.gen++
+	gen, look := s.gen, s.watch
+	if s.every > 0 {
+		look = s.sample
 	}
+	s.next = func() {
+		if s.gen == gen && s.b.on {
+			look()
+		}
+	}
+}
+
+// sample tells a periodic signal's value.
+func (s *sensor) sample() {
 	v := s.measure()
 	switch s.trouble {
 	case silent:
@@ -445,18 +455,15 @@ func (s *sensor) sample(gen int) {
 		s.slower *= 1.3
 		every = time.Duration(float64(every) * min(s.slower, 2000))
 	}
-	s.b.w.in(every, func() { s.sample(gen) })
+	s.b.w.in(every, s.next)
 }
 
 // watch looks once a while whether a signal that reports on change has changed; a contact tells it at once.
-func (s *sensor) watch(gen int) {
-	if s.gen != gen || !s.b.on {
-		return
-	}
+func (s *sensor) watch() {
 	if v := s.measure(); s.trouble == well && (v != s.last || !s.said) {
 		s.push(v)
 	}
-	s.b.w.in(20*time.Second, func() { s.watch(gen) })
+	s.b.w.in(20*time.Second, s.next)
 }
 
 func (s *sensor) push(v float64) {

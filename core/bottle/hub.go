@@ -360,11 +360,10 @@ func (h *hub) drain(device string) {
 
 // take is a reading that arrives.
 func (h *hub) take(s *sensor, v float64, stamp time.Time) {
-	cfg, ok := h.site.Signals[s.id]
-	if !ok || !h.site.Devices[s.b.id].Active() {
+	if _, ok := h.site.Signals[s.id]; !ok || !h.site.Devices[s.b.id].Active() {
 		return
 	}
-	h.w.oracle.arrives(s, cfg, v, stamp)
+	h.w.oracle.arrives(s, v, stamp)
 	h.reading = engine.Reading{Signal: s.id, Stamp: stamp, Newest: true, Value: s.reading(v)}
 	h.apply(&h.reading)
 }

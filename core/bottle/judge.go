@@ -43,13 +43,10 @@ func (o *oracle) look() {
 		o.w.looks(o.w)
 	}
 	o.looks++
-	for id, g := range o.signals {
-		if !g.there {
-			continue
-		}
+	for _, g := range o.there {
 		if _, c := o.look1(g); c != g.class {
 			g.class = c
-			for _, u := range o.users[id] {
+			for _, u := range g.users {
 				o.soil(u)
 			}
 		}

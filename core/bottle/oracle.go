@@ -31,6 +31,7 @@ type oracle struct {
 	report   Report
 	site     *site.Site
 	signals  map[string]*seen
+	there    []*seen // those that are part of the site
 	conds    map[string]*cond
 	users    map[string][]*cond // by what they name
 	always   []*cond            // that also change with time
@@ -50,7 +51,6 @@ type oracle struct {
 type seen struct {
 	cfg     site.Signal
 	board   *board
-	there   bool // it is part of the site
 	value   formula.Value
 	good    time.Duration // when the last good reading came
 	ever    bool          // a good one came, in this life of the hub or kept from the one before
@@ -60,6 +60,7 @@ type seen struct {
 	unsure  bool          // what came cannot be told: late or live
 	vague   bool          // and it may be that or what was before
 	class   set
+	users   []*cond // what names it
 }
 
 func newOracle(w *world) *oracle {
@@ -118,17 +119,16 @@ func (o *oracle) edited() {
 	old := o.watched
 	oldConds := o.conds
 	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{}, nil
-	for _, g := range o.signals {
-		g.there = false
-	}
+	o.there = o.there[:0]
 	for _, id := range sorted(o.site.Signals) {
 		g := o.signals[id]
 		if g == nil {
 			g = &seen{every: o.w.plan.Every[id]}
 			o.signals[id] = g
 		}
-		g.cfg, g.there = o.site.Signals[id], true
+		g.cfg = o.site.Signals[id]
 		g.board = o.w.boards[g.cfg.Device]
+		o.there = append(o.there, g)
 	}
 	names := engine.Names(o.site)
 	for _, id := range sorted(o.site.Controls) {
@@ -197,6 +197,9 @@ func (o *oracle) edited() {
 		}
 	}
 	o.order = sorted(o.watched)
+	for _, g := range o.there {
+		g.users = o.users[g.cfg.ID]
+	}
 	for _, c := range o.conds {
 		o.dirty = append(o.dirty, c)
 		c.dirty = true
@@ -272,7 +275,7 @@ func (o *oracle) killed() {
 }
 
 // arrives is a reading that the hub hears.
-func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time) {
+func (o *oracle) arrives(s *sensor, v float64, stamp time.Time) {
 	g := o.signals[s.id]
 	if g == nil {
 		return
@@ -282,11 +285,11 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 	}
 	if _, c := o.look1(g); c != g.class { // it may have been missed until now
 		g.class = c
-		for _, u := range o.users[s.id] {
+		for _, u := range g.users {
 			o.weigh(u)
 		}
 	}
-	if cfg.Sense.Highest != nil && (v > *cfg.Sense.Highest || v < *cfg.Sense.Lowest) {
+	if sense := &g.cfg.Sense; sense.Highest != nil && (v > *sense.Highest || v < *sense.Lowest) {
 		return // bad; the last good one counts until it is too old
 	}
 	if !stamp.IsZero() {
@@ -295,7 +298,7 @@ func (o *oracle) arrives(s *sensor, cfg site.Signal, v float64, stamp time.Time)
 		g.value, g.unsure, g.vague = valueOf(s.reading(v)), false, false
 	}
 	g.good, g.ever, g.session, g.boot = o.w.now, true, s.b.link.session, o.w.hub.booted
-	for _, c := range o.users[s.id] {
+	for _, c := range g.users {
 		o.soil(c)
 	}
 }
@@ -310,11 +313,23 @@ func (o *oracle) soil(c *cond) {
 // applied hears the effects of an input before they are let out.
 func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	o.report.Effects = max(o.report.Effects, len(effects))
-	o.settled() // what arrived counts for what it brings about
 	changedSite := false
 	switch in.(type) {
 	case engine.SiteChanged, engine.Restored:
 		changedSite = true
+		for _, b := range o.w.boards {
+			b.online = o.w.hub.engine.Online(b.id)
+		}
+	}
+	for _, e := range effects {
+		if d, ok := e.(engine.DeviceChanged); ok {
+			if b := o.w.boards[d.State.ID]; b != nil {
+				b.online = d.State.Online
+			}
+		}
+	}
+	o.settled() // what arrived counts for what it brings about
+	if changedSite {
 		for _, c := range o.conds {
 			o.soil(c)
 		}
@@ -351,9 +366,9 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 				}
 			}
 		case engine.DeviceChanged:
-			for id, g := range o.signals {
-				if g.there && g.cfg.Device == e.State.ID {
-					for _, c := range o.users[id] {
+			for _, g := range o.there {
+				if g.cfg.Device == e.State.ID {
+					for _, c := range g.users {
 						o.soil(c)
 					}
 				}
@@ -552,7 +567,7 @@ func (o *oracle) look1(g *seen) (formula.Value, set) {
 	switch {
 	case g.unsure:
 		return g.value, only(yes) | only(nobody)
-	case g.boot == h.booted && !h.engine.Online(g.board.id):
+	case g.boot == h.booted && !g.board.online:
 		if g.cfg.Reports == site.Periodic && age < 3*time.Minute { // what still comes counts
 			return g.value, only(yes) | only(nobody)
 		}

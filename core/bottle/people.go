@@ -103,9 +103,8 @@ func (w *world) happenToBoard(x *Happening, b *board) bool {
 		s.slower = 1
 		w.in(6*x.For, func() {
 			if s.slower = 0; s.every > 0 {
-				s.gen++
-				gen := s.gen
-				s.sample(gen)
+				s.begin()
+				s.next()
 			}
 		})
 	case x.Kind == OutputDeaf && o != nil:

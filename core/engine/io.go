@@ -241,8 +241,8 @@ type Withdrawn struct {
 	Rev             int64
 }
 
-// Keep has the store remember a state that belongs to nothing that is shown: of a condition or a rule; or of a control whose
-// shown state did not change.
+// Keep has the store remember a state that belongs to nothing that is shown: of a condition, of a rule or of the demands of a
+// control. What Kept makes of another effect holds the effect itself.
 type Keep struct {
 	Kind, ID string
 	State    any

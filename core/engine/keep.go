@@ -22,27 +22,42 @@ const (
 // Kept is what must be kept of an effect so that an engine can be restored; ok is false where nothing must. A nil State is
 // to be forgotten.
 func Kept(x Effect) (k Keep, ok bool) {
-	switch x := x.(type) {
+	switch e := x.(type) {
 	case Keep:
-		return x, true
+		return e, true
 	case ControlChanged:
-		return Keep{keptControl, x.State.ID, x.State}, true
+		return Keep{keptControl, e.State.ID, x}, true
 	case DeviceChanged:
-		return Keep{keptDevice, x.State.ID, x.State}, true
+		return Keep{keptDevice, e.State.ID, x}, true
 	case SettingChanged:
-		return Keep{keptSetting, x.State.ID, x.State}, true
+		return Keep{keptSetting, e.State.ID, x}, true
 	case SignalLearnt:
-		return Keep{keptSignal, x.State.ID, x.State}, true
+		return Keep{keptSignal, e.State.ID, x}, true
 	case AlertChanged:
-		return Keep{keptAlert, x.State.ID, x.State}, true
+		return Keep{keptAlert, e.State.ID, x}, true
 	case AlertGone:
-		return Keep{keptAlert, x.ID, nil}, true
+		return Keep{keptAlert, e.ID, nil}, true
 	}
 	return Keep{}, false
 }
 
 // Body is a kept state as it is written.
-func (k Keep) Body() ([]byte, error) { return json.Marshal(k.State) }
+func (k Keep) Body() ([]byte, error) {
+	state := k.State
+	switch x := state.(type) {
+	case ControlChanged:
+		state = x.State
+	case DeviceChanged:
+		state = x.State
+	case SettingChanged:
+		state = x.State
+	case SignalLearnt:
+		state = x.State
+	case AlertChanged:
+		state = x.State
+	}
+	return json.Marshal(state)
+}
 
 // Add takes back what was kept under a kind and an id. It fails where the body cannot be read; of a kind that it does not
 // know it takes nothing.

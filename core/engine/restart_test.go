@@ -39,7 +39,7 @@ func (h *house) restartsAt(now Now) *house {
 	for _, id := range sorted(h.site.Signals) {
 		s := SignalState{ID: id}
 		if k, ok := kept[[2]string{keptSignal, id}]; ok {
-			s = k.State.(SignalState)
+			s = k.State.(SignalLearnt).State
 		}
 		if st, ok := h.last[id]; ok {
 			s = s.Read(st)

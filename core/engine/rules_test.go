@@ -27,6 +27,9 @@ func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	assert.Equal(t, []string{"warm"}, messages(h.reads("temperature", 25)))
 	_, ok := h.Rule("r")
 	assert.True(t, ok)
+	h.edits(func(s *site.Site) { delete(s.Rules, "r") })
+	_, ok = h.Rule("r")
+	assert.False(t, ok)
 	_, ok = h.Rule("nobody")
 	assert.False(t, ok)
 }

@@ -125,6 +125,15 @@ func Quantity(text string, names Names) (*Formula, error) {
 	return f, err
 }
 
+// language is what the parser takes; it only reads it.
+var language = func() *conf.Config {
+	c := conf.CreateNew()
+	for name := range c.Builtins { // they are the library's; ours are our own
+		c.Disabled[name] = true
+	}
+	return c
+}()
+
 // Parse reads a formula and checks it.
 func Parse(text string, names Names) (*Formula, error) {
 	switch {
@@ -133,11 +142,7 @@ func Parse(text string, names Names) (*Formula, error) {
 	case len(text) > MaxLength:
 		return nil, &Error{MaxLength, len(text), fmt.Sprintf("the formula has %d characters; at most %d are allowed", len(text), MaxLength)}
 	}
-	c := conf.CreateNew()
-	for name := range c.Builtins { // they are the library's; ours are our own
-		c.Disabled[name] = true
-	}
-	tree, err := parser.ParseWithConfig(text, c)
+	tree, err := parser.ParseWithConfig(text, language)
 	if err != nil {
 		var fe *file.Error
 		if errors.As(err, &fe) {

@@ -148,8 +148,10 @@ func (b *Box) Take(now time.Time) Post {
 			p.Wants = append(p.Wants, w)
 		}
 	}
-	for _, raw := range slices.Sorted(maps.Keys(b.mirrors)) {
-		p.Mirrors = append(p.Mirrors, b.mirrors[raw])
+	if len(b.mirrors) > 0 {
+		for _, raw := range slices.Sorted(maps.Keys(b.mirrors)) {
+			p.Mirrors = append(p.Mirrors, b.mirrors[raw])
+		}
 	}
 	b.lease, b.problems, b.gone, b.ended, b.pulses, b.mirrors = 0, nil, nil, false, nil, nil
 	return p
