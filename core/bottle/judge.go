@@ -55,8 +55,7 @@ func (o *oracle) look() {
 		o.soil(c)
 	}
 	o.settled()
-	for i, id := range o.order {
-		x := o.watched[id]
+	for i, x := range o.order {
 		if !x.active {
 			continue
 		}
@@ -68,7 +67,7 @@ func (o *oracle) look() {
 				t.move(o)
 			}
 		}
-		s := o.w.hub.engine.Peek(id)
+		s := o.w.hub.engine.Peek(x.id)
 		if s.Service == control.InService {
 			x.locked = 0
 		}
@@ -114,6 +113,9 @@ func (o *oracle) copied() {
 
 // forced is what an interlock surely forces: the values that are allowed, since when.
 func (o *oracle) forced(x *watched) (allowed []site.Amount, since time.Duration, ok bool) {
+	if !slices.ContainsFunc(x.locks, func(l *lock) bool { return l.hold }) {
+		return nil, 0, false
+	}
 	for _, l := range x.locks {
 		to := x.forces(l)
 		if l.may || l.hold || !l.pure() {

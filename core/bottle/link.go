@@ -155,13 +155,14 @@ func (l *link) post(p mailbox.Post) {
 		default:
 			l.kept[x.Raw] = x
 		}
-		l.deliver(func() { l.b.want(x.Control, x.Value, false) })
+		control, value := x.Control, x.Value
+		l.deliver(func() { l.b.want(control, value, false) })
 	}
 	for _, m := range p.Mirrors {
 		l.deliver(func() { l.b.told(m) })
 	}
-	if p.Beat > 0 {
-		l.deliver(func() { l.b.heardBeat(p.Beat) })
+	if lease := p.Beat; lease > 0 {
+		l.deliver(func() { l.b.heardBeat(lease) })
 	}
 	if p.Ended {
 		l.drop(true)

@@ -36,7 +36,7 @@ type oracle struct {
 	users    map[string][]*cond // by what they name
 	always   []*cond            // that also change with time
 	watched  map[string]*watched
-	order    []string
+	order    []*watched
 	dirty    []*cond
 	hubSince time.Duration
 	grace    time.Duration
@@ -196,7 +196,10 @@ func (o *oracle) edited() {
 			}
 		}
 	}
-	o.order = sorted(o.watched)
+	o.order = nil
+	for _, id := range sorted(o.watched) {
+		o.order = append(o.order, o.watched[id])
+	}
 	for _, g := range o.there {
 		g.users = o.users[g.cfg.ID]
 	}

@@ -73,9 +73,10 @@ func TestWhatIsKeptIsWhatIs(t *testing.T) {
 			if w.hub.commits > 0 {
 				return
 			}
-			for _, id := range w.oracle.order {
+			for _, x := range w.oracle.order {
+				id := x.id
 				kept, ok := w.hub.disk.state[[2]string{"control", id}]
-				if !ok || t.Failed() || !w.oracle.watched[id].active {
+				if !ok || t.Failed() || !x.active {
 					continue
 				}
 				is, _ := w.hub.engine.Control(id)
