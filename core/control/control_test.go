@@ -59,6 +59,7 @@ func TestTheFirstStepThatAppliesDecides(t *testing.T) {
 		{"taken away, and what is forced stays", func(f *control.Facts) {
 			f.Leaving, f.Stays, f.Interlocks[0], f.Auto.Interlocks[0].To = true, true, yes, ptr(on)
 		}, on, control.Leaving},
+		{"taken away, with nothing that is forced", func(f *control.Facts) { f.Leaving, f.Stays, f.Config.Safe = true, true, on }, on, control.Leaving},
 		{"a floor against a preset", func(f *control.Facts) {
 			f.Auto.Demands[0].Floor, f.Demands[0].Is, f.Hand, f.ByPreset = true, yes, ptr(off), true
 		}, on, control.Protected},
@@ -105,6 +106,7 @@ func TestRunLimits(t *testing.T) {
 		{"longest on binds auto", longest, on, 120 * time.Second, 0, auto(yes), off, control.LongestOn, secondsOfRest * time.Second},
 		{"longest on binds by hand", longest, on, 120 * time.Second, 0, hand(on), off, control.LongestOn, secondsOfRest * time.Second},
 		{"longest on does not bind an interlock", longest, on, 500 * time.Second, 0, lock(on), on, control.NoLimit, 0},
+		{"a rest alone binds nothing", site.RunLimits{RestMS: secondsOfRest * sec}, off, 10 * time.Second, 0, auto(yes), on, control.NoLimit, 0},
 		{"the rest binds auto", longest, off, 10 * time.Second, 50 * time.Second, auto(yes), off, control.Rest, 50 * time.Second},
 		{"the rest binds by hand", longest, off, 10 * time.Second, 50 * time.Second, hand(on), off, control.Rest, 50 * time.Second},
 		{"the rest does not bind an interlock", longest, off, 10 * time.Second, 50 * time.Second, lock(on), on, control.NoLimit, 0},

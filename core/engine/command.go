@@ -128,7 +128,6 @@ func (e *Engine) putAside(x *controlled) {
 		}
 	}
 	if x.mover != nil {
-		e.halt(x)
 		for _, o := range []*controlled{x.mover.opens, x.mover.closes} {
 			if o != nil && o.Service == control.InService {
 				e.mark(o)

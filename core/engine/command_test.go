@@ -290,3 +290,25 @@ func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
 	assert.Equal(t, Auto, h.state("fan").Mode, "what it cannot be is not noted")
 	h.do(Command{Control: "h.nobody", To: 1, Actor: kim})
 }
+
+func TestAPulseThatWasCutEndsNoLaterOne(t *testing.T) {
+	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 5000}))
+	h.byHand("gate", 1, 0)
+	h.pass(time.Second)
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	require.False(t, h.state("gate").Pulse.Running)
+	h.do(Serve{Control: "h.gate", Actor: kim})
+	h.pass(time.Second)
+	h.byHand("gate", 1, 0)
+	h.pass(4 * time.Second)
+	assert.True(t, h.state("gate").Pulse.On, "5 s are not over")
+	h.pass(2 * time.Second)
+	assert.False(t, h.state("gate").Pulse.On)
+}
+
+func TestWhatIsNotTakenAwayAfterAllIsToldNothingNew(t *testing.T) {
+	h := newHouse(t, nil)
+	h.byHand("fan", 0, 0)
+	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})), "nobody confirmed it yet")
+	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.fan"}, End: true, Actor: kim})))
+}

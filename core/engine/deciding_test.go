@@ -667,6 +667,27 @@ func TestExerciseOnceAWeek(t *testing.T) {
 		h.obeys()
 	}
 	assert.Equal(t, []string{"02 12:00", "09 12:00", "16 12:00"}, runs)
+	weekly := auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &at}}})
+	h = newHouse(t, weekly)
+	h.pass(28*24*time.Hour + time.Hour + 10*time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"), "the week in which clocks are put on has an hour less")
+	h = newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 3600_000, ForMS: 30_000, At: &at}}}))
+	assert.Equal(t, []string{"off", "on", "off"}, wants(h.lives(20*time.Hour, nil)), "once a day at its time, however often it is asked for")
+	h = newHouse(t, nil)
+	h.pass(4*time.Hour + 30*time.Minute)
+	h.edits(weekly)
+	next := h.Next(h.now.Wall, h.now.Wall.AddDate(0, 0, 3))
+	require.Len(t, next, 1)
+	assert.Equal(t, "03 12:00", next[0].At.In(h.zone).Format("02 15:04"), "it is too late today")
+	h.pass(21*time.Hour + 30*time.Minute + 10*time.Second)
+	require.Equal(t, site.Amount(1), h.wanted("pump"))
+	h.obeys()
+	h = h.restarts(time.Second)
+	h.comes("2", nil, map[string]site.Amount{"h.pump": 1})
+	h.pass(15 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"), "it runs for its half minute over a restart")
+	h.pass(5 * time.Second)
+	assert.Zero(t, h.wanted("pump"))
 }
 
 func TestCurveAndRegulator(t *testing.T) {

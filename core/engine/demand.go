@@ -189,7 +189,7 @@ func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
 	due := ok && !wall.Before(today) && wall.Before(today.Add(time.Hour))
 	last := d.lastRun(x)
 	idle := x.Want == nil || *x.Want == 0
-	if due && idle && (last.IsZero() || wall.Sub(last) >= site.Millis(d.cfg.EveryMS)-time.Hour) {
+	if due && idle && (last.IsZero() || wall.Sub(last) >= d.pause()) {
 		d.Began = e.now.Wall
 		e.keepDemands(x)
 		return control.True, e.now.Wall.Add(run)
@@ -201,6 +201,12 @@ func (d *demand) exercise(e *Engine, x *controlled) (control.Tri, time.Time) {
 		today = wall.Add(time.Hour)
 	}
 	return control.False, today
+}
+
+// pause is how long ago the last run must have ended: a little less than what its owner chose, so that it stays at its time of
+// day where a run takes its time, and where clocks are put on; and long enough that it runs once a day.
+func (d *demand) pause() time.Duration {
+	return max(time.Hour, site.Millis(d.cfg.EveryMS)-time.Hour-site.Millis(d.cfg.ForMS))
 }
 
 // lastRun is when a control that is exercised ran last, as far as is known.
@@ -218,7 +224,7 @@ func (d *demand) lastRun(x *controlled) (last time.Time) {
 func (d *demand) nextExercise(e *Engine, x *controlled, from time.Time) (at time.Time, ok bool) {
 	last := d.lastRun(x)
 	if !last.IsZero() {
-		from = later(from, last.Add(site.Millis(d.cfg.EveryMS)-time.Hour))
+		from = later(from, last.Add(d.pause()))
 	}
 	for day := from.In(e.zone); day.Before(from.Add(72 * time.Hour)); day = day.AddDate(0, 0, 1) {
 		if at, ok = d.cfg.At.At(day, e.spot()); ok && !at.Before(from) {

@@ -102,7 +102,6 @@ func (m *mover) place(moving bool) (site.Amount, bool) {
 // stay leaves a mover where it is when an interlock ends, until something else is wanted or somebody wants something anew.
 func (e *Engine) stay(x *controlled, dec *control.Decision) {
 	s, m := x.Mover, x.mover
-	was := *s
 	switch {
 	case !dec.Has || dec.Step == control.OutOfWork || dec.Step == control.Leaving:
 		return
@@ -121,7 +120,6 @@ func (e *Engine) stay(x *controlled, dec *control.Decision) {
 			dec.Keep(*x.Want, control.Stays)
 		}
 	}
-	x.unkept = x.unkept || was.Over != s.Over || (was.Stayed == nil) != (s.Stayed == nil)
 }
 
 // halt stops a mover that is locked or taken away; what is on its way of a pulse ends.
@@ -328,11 +326,11 @@ func (e *Engine) drive(x *controlled, opens, closes site.Amount) {
 	e.mark(m.closes)
 }
 
-// travelled ends a travel whose time is over: without a contact it is taken to be there; with one that was not made, or where
-// the motor never answered, something is wrong, and nothing moves until somebody wants something new.
+// travelled ends a travel whose time is over, and whose contact is not made: without a contact it is taken to be there; with
+// one, or where the motor never answered, something is wrong, and nothing moves until somebody wants something new.
 func (e *Engine) travelled(x *controlled) {
 	m, s := x.mover, x.Mover
-	there, known := m.at(s.Goal)
+	_, known := m.at(s.Goal)
 	ran := m.pulses
 	if ran == nil {
 		ran = m.opens
@@ -343,7 +341,7 @@ func (e *Engine) travelled(x *controlled) {
 	deaf := m.pulses == nil && ran.cfg.Answers && ran.Phase != Confirmed
 	e.standStill(x)
 	x.unkept = true
-	if known && !there || m.pulses != nil && !known || deaf {
+	if known || m.pulses != nil || deaf {
 		s.Failed = true
 		x.Phase = Unconfirmed
 		x.Reason = "did not get to " + x.cfg.Say(s.Goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
@@ -357,9 +355,6 @@ func (e *Engine) travelled(x *controlled) {
 	goal := s.Goal
 	x.Is, x.IsAt, x.IsSince = &goal, e.now.Wall, e.now.Wall
 	x.Phase = Assumed
-	if there {
-		x.Phase = Confirmed
-	}
 	e.controlPoints(x)
 }
 

@@ -133,7 +133,6 @@ func (e *Engine) eases(x *controlled) (next time.Duration) {
 		if end := d.other + fightFor; e.now.Mono < end && to != x.cfg.Safe {
 			return end
 		}
-		d.other = 0
 		e.holdAt(x, to, true)
 		return 0
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/core/access"
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -125,6 +126,22 @@ func TestChangesAreCountedForAMinute(t *testing.T) {
 	h.pass(28*time.Second - time.Millisecond)
 	flip(0)
 	assert.Equal(t, control.Chatters, h.state("fan").Limit, "a third within a minute")
+}
+
+func TestWhatChatteredIsFreeOnceAPersonWantsIt(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
+	for i := range 8 {
+		h.pass(time.Second)
+		h.reads("temperature", float64(15+10*(i%2)))
+	}
+	require.Equal(t, control.Chatters, h.state("fan").Limit)
+	require.Zero(t, h.wanted("fan"))
+	h.do(ToAuto{Control: "h.fan", Actor: access.HubActor()})
+	assert.Zero(t, h.wanted("fan"), "not because a rule does")
+	assert.NotNil(t, h.state("fan").Damped)
+	h.do(ToAuto{Control: "h.fan", Actor: kim})
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+	assert.Nil(t, h.state("fan").Damped)
 }
 
 func TestTwoInterlocksThatFightAreDecidedByTheSafeOne(t *testing.T) {

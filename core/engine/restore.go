@@ -213,13 +213,11 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 	if x.Want == nil || d == nil {
 		return
 	}
-	if x.Hand != nil && x.moves == nil {
-		away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
-		if e.now.Trusted && !d.Since.IsZero() {
-			away = max(0, e.now.Wall.Sub(d.Since))
-		}
-		e.giveUpAfter(d, x, away)
+	away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
+	if e.now.Trusted && !d.Since.IsZero() {
+		away = max(0, e.now.Wall.Sub(d.Since))
 	}
+	e.giveUpAfter(d, x, away)
 	x.again = x.Held == nil || x.How != HowAway // still wanted: the links must know it before the device is back
 }
 

@@ -98,6 +98,9 @@ func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *tes
 		}
 		h.pass(time.Second)
 		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
+		away := h.restarts(0)
+		away.pass(6 * time.Minute)
+		assert.False(t, away.points["h.float"].value.Known, "its board did not come back")
 		later := h.restarts(0)
 		later.comes("2", nil, map[string]site.Amount{"h.pump": 1})
 		later.lives(6*time.Minute, nil)

@@ -323,9 +323,9 @@ func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 
 func (e *Engine) insist(x *controlled, in Report, why string) {
 	if x.Service == control.InService && !x.leaving && (e.held(x) || e.count(x)) { // it is told again, and no more often than may be
-		x.Phase, x.unkept = Unconfirmed, true
+		x.Phase = Unconfirmed
 		x.confirm = e.wakeAt(e.now.Mono+time.Minute/site.DefaultChanges, wakeConfirm, x.ID)
-		e.mark(x)
+		e.show(x)
 		return
 	}
 	x.Reason = why
