@@ -291,6 +291,28 @@ func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
 	h.do(Command{Control: "h.nobody", To: 1, Actor: kim})
 }
 
+func TestWhatIsSwitchedOffAtTheBoardBeforeItAnsweredIsFollowed(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
+	h.byHand("fan", 1, 0)
+	h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByHand})
+	assert.Zero(t, h.wanted("fan"))
+	assert.Equal(t, Confirmed, h.state("fan").Phase)
+}
+
+func TestALeaseHasRunOutOnceItIsOver(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		d := s.Devices["h"]
+		d.Lease = time.Minute
+		s.Devices["h"] = d
+	})
+	d := h.devices["h"]
+	for ago, out := range map[time.Duration]bool{0: false, time.Minute: false, time.Minute + 1: true} {
+		d.lastBeat = h.now.Mono - ago
+		assert.Equal(t, out, h.leaseRanOut(d), ago)
+	}
+}
+
 func TestAPulseThatWasCutEndsNoLaterOne(t *testing.T) {
 	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 5000}))
 	h.byHand("gate", 1, 0)

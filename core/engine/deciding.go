@@ -163,7 +163,7 @@ func (e *Engine) remind(x *controlled, dec control.Decision) bool {
 	changed := x.Limit != dec.Limit || x.Floor != floor
 	x.Limit, x.Floor = dec.Limit, floor
 	if dec.Value == 0 && dec.Asked == 0 && x.Spent == control.NoEffect && x.Mode == Auto {
-		x.Spent, changed = control.NoLimit, true // what asked for it is over
+		x.Spent = control.NoLimit // what asked for it is over
 	}
 	return changed
 }

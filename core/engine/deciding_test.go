@@ -345,6 +345,10 @@ func TestSuspectAndBadReadings(t *testing.T) {
 	assert.Contains(t, h.state("heater").Reason, "readings are back")
 	h.lives(20*time.Second, map[string]float64{"temperature": 20})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "normal again after a settling time")
+	h.lives(40*time.Second, map[string]float64{"temperature": -127})
+	h.reads("temperature", 50)
+	h.edits(auto("cooler", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.temperature > 40", AfterMS: 60_000}}}}))
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"), "nobody knows how hot it is, and what seems to be is no reason to wait")
 }
 
 func ptr[T any](v T) *T { return &v }

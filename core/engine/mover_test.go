@@ -140,7 +140,7 @@ func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T
 	require.Equal(t, Confirmed, h.state("gate").Phase)
 	h.is("open", false)
 	assert.Zero(t, h.wanted("pump"))
-	assert.NotEqual(t, Confirmed, h.state("gate").Phase, "somebody moved it while it is locked")
+	assert.Equal(t, Unconfirmed, h.state("gate").Phase, "somebody moved it while it is locked")
 }
 
 func TestADoorSomebodyMovedIsNotConfirmed(t *testing.T) {

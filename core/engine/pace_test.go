@@ -128,6 +128,18 @@ func TestChangesAreCountedForAMinute(t *testing.T) {
 	assert.Equal(t, control.Chatters, h.state("fan").Limit, "a third within a minute")
 }
 
+func TestAPersonMovesADoorAsOftenAsTheyLike(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Interlocks, s.Automations["h.gate"].Changes = nil, 2
+	})
+	for _, to := range []site.Amount{site.Open, site.Stop, site.Close, site.Stop, site.Open, site.Close} {
+		h.byHand("gate", to, 0)
+		assert.Equal(t, to, h.wanted("gate"))
+		assert.Nil(t, h.state("gate").Damped)
+	}
+}
+
 func TestWhatChatteredIsFreeOnceAPersonWantsIt(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
 	for i := range 8 {

@@ -188,6 +188,10 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 
 	h = make().restarts(time.Second)
 	p := h.state("gate").Pulse
+	h.comes("2", nil, nil)
+	assert.False(t, h.state("gate").Pulse.Off, "off was sent")
+	h.do(Offline{Device: "h", Session: "2"})
+	assert.Empty(t, wants(h.do(Online{Device: "h", Session: "3"})), "once")
 	assert.Equal(t, PulseState{ID: p.ID, By: kim, At: p.At, Off: true, Says: "ended by a restart of the hub"}, p)
 }
 
