@@ -158,3 +158,16 @@ func TestCalibrationAndQualityOnTheWay(t *testing.T) {
 	_, _, err = b.Past(b.now, "kiln.chamber")(b.now.Wall.Add(time.Hour))
 	assert.ErrorContains(t, err, "ahead")
 }
+
+func TestWhatCannotAnswerOnABoardThatSleepsStaysWanted(t *testing.T) {
+	for answers, stays := range map[bool]bool{true: false, false: true} {
+		h := newHouse(t, func(s *site.Site) {
+			d, c := s.Devices["h"], s.Controls["h.fan"]
+			d.Wakes, c.Answers = 10*time.Minute, answers
+			s.Devices["h"], s.Controls["h.fan"] = d, c
+		})
+		h.byHand("fan", 1, 0)
+		h.pass(time.Hour)
+		assert.Equal(t, stays, h.wanted("fan") == 1, "answers: %v", answers)
+	}
+}

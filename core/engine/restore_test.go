@@ -62,6 +62,16 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	assert.False(t, h.state("gate").Mover.Moving)
 }
 
+func TestInterlocksOfEarlierVersionsHoldAsTheirConditionsDid(t *testing.T) {
+	for was, holds := range map[control.Tri]bool{control.True: true, control.False: false} {
+		gas := site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}
+		h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: gas}}}))
+		h.do(Restored{Controls: []ControlState{{ID: "h.pump"}}, Conditions: map[string]CondState{condKey(gas, true): {Is: was}}})
+		h.reads("gas", 20)
+		assert.Equal(t, holds, h.wanted("pump") == 1, was)
+	}
+}
+
 func TestWhatADemandRemembersIsCarriedOverFromEarlierVersions(t *testing.T) {
 	lit := auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}})
 	h := newHouse(t, lit)
