@@ -100,7 +100,7 @@ const (
 	Starts      Limit = "starts"    // it was started too often within an hour
 	Chatters    Limit = "chatter"   // the hub itself changed it too often within a minute
 	NoEffect    Limit = "no_effect" // what it should bring about did not come
-	Stays       Limit = "stays"     // a mover that an interlock stopped, until something new is wanted
+	Stays       Limit = "stays"     // a mover that was stopped, until something new is wanted
 )
 
 // Decision is what a control should be, and why.

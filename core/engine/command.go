@@ -113,6 +113,7 @@ func (e *Engine) serve(in Serve) {
 	}
 	x.Service, x.ServiceBy, x.ServiceAt = in.Service, in.Actor, e.now.Wall
 	x.again = in.Service == control.InService && x.Want != nil
+	e.stands(x)
 	x.shown, x.unkept = false, true
 	e.mark(x)
 }
@@ -149,6 +150,7 @@ func (e *Engine) leave(in Leave) {
 		}
 		x.leaving, x.stays = !in.End, in.Stay && !in.End
 		x.again = !in.End && x.Want != nil && x.Phase != Confirmed
+		e.stands(x)
 		x.shown, x.unkept = false, true
 		e.mark(x)
 	}

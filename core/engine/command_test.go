@@ -300,6 +300,16 @@ func TestWhatIsSwitchedOffAtTheBoardBeforeItAnsweredIsFollowed(t *testing.T) {
 	assert.Equal(t, Confirmed, h.state("fan").Phase)
 }
 
+func TestWhatIsByHandIsAutoOnceItHasAutomation(t *testing.T) {
+	h := newHouse(t, nil)
+	h.reads("temperature", 10)
+	h.byHand("heater", 0, 0)
+	h.edits(auto("heater", site.Automation{Demands: whenever("h.temperature < 18")}))
+	assert.Equal(t, Auto, h.state("heater").Mode)
+	assert.Nil(t, h.state("heater").Hand)
+	assert.Equal(t, site.Amount(1), h.wanted("heater"))
+}
+
 func TestALeaseHasRunOutOnceItIsOver(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d := s.Devices["h"]

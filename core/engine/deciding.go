@@ -123,7 +123,7 @@ func (e *Engine) decide(x *controlled) {
 	if dec.Step == control.Waiting {
 		next = sooner(next, x.grace)
 	}
-	if next > 0 && (x.wake == 0 || x.wakeAt != next) {
+	if next > 0 && x.wakeAt != next {
 		x.wakeAt = next
 		x.wake = e.wakeAt(next, wakeDecide, x.ID)
 	}
@@ -223,7 +223,6 @@ func (e *Engine) consider(x *controlled) (dec control.Decision, next time.Durati
 
 func (e *Engine) decideDue(w wake) {
 	if x := e.controls[w.id]; x != nil && x.wake == w.seq {
-		x.wake = 0
 		e.mark(x)
 	}
 }

@@ -107,6 +107,26 @@ func TestWhatWasHeldAsItWasForcedRanksAsBeforeAfterwards(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("cooler"), "by hand goes before auto")
 }
 
+func TestOfTwoThatAreAskedForAlikeTheOneThatRunsGoesOn(t *testing.T) {
+	for _, first := range []string{"heater", "cooler"} {
+		h := newHouse(t, func(s *site.Site) {
+			s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
+			s.Automations["h.cooler"] = &site.Automation{Demands: whenever("h.humidity > 60")}
+			s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"}, {Control: "h.heater"}}}
+		})
+		now := map[string]float64{"temperature": 20, "humidity": 50}
+		h.lives(20*time.Second, now)
+		if now["humidity"] = 70; first == "heater" {
+			now["humidity"], now["temperature"] = 50, 10
+		}
+		h.lives(20*time.Second, now)
+		require.Equal(t, site.Amount(1), h.wanted(first))
+		now["humidity"], now["temperature"] = 70, 10
+		h.lives(time.Hour, now)
+		assert.Equal(t, site.Amount(1), h.wanted(first))
+	}
+}
+
 func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}

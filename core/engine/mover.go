@@ -28,7 +28,7 @@ type MoverState struct {
 	Moving bool         `json:"moving,omitempty"`
 	Failed bool         `json:"failed,omitempty"` // it did not get there; nothing moves it until somebody wants something
 	Over   bool         `json:"over,omitempty"`   // an interlock overrules what is wanted
-	Stayed *site.Amount `json:"stayed,omitempty"` // what was wanted when an interlock let go: that alone moves it not
+	Stayed *site.Amount `json:"stayed,omitempty"` // what was wanted when an interlock or a lock let go: that alone moves it not
 }
 
 func (e *Engine) buildMover(x *controlled) {
@@ -122,6 +122,27 @@ func (e *Engine) stay(x *controlled, dec *control.Decision) {
 	}
 }
 
+// stands leaves a mover that was locked or to be taken away, or whose motor was, where it stopped: it does not go on to where
+// somebody wanted it before, unless they want it anew.
+func (e *Engine) stands(x *controlled) {
+	if x.Service != control.InService || x.leaving {
+		return
+	}
+	if x.moves != nil {
+		x = x.moves
+		e.mark(x)
+	}
+	if x.mover == nil || x.Hand == nil || x.Want == nil {
+		return
+	}
+	if there, _ := x.mover.at(*x.Hand); there {
+		return
+	}
+	own := *x.Hand
+	e.want(x, site.Stop, access.HubActor())
+	x.Mover.Stayed, x.again = &own, false
+}
+
 // halt stops a mover that is locked or taken away; what is on its way of a pulse ends.
 func (e *Engine) halt(x *controlled) {
 	m := x.mover
@@ -177,6 +198,10 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 		}
 		x.Phase = Pending
 		m.quiet = false
+	} else if !x.shown && x.dec.Limit == control.Stays {
+		x.shown = true
+		x.Step, x.Reason = x.dec.Step, e.reason(x)
+		x.told = x.Reason
 	}
 	s.Goal = want
 	if m.quiet && x.Mode == Auto && x.dec.Step != control.Waiting {

@@ -119,6 +119,45 @@ func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
 	assert.Equal(t, site.Amount(60), h.wanted("duct"), "what the demand asks for")
 }
 
+func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
+	for name, give := range map[string][2]Input{
+		"in service":  {Serve{Control: "h.door", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.door", Actor: kim}},
+		"its motor":   {Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.up", Actor: kim}},
+		"made safe":   {Serve{Control: "h.door", Service: control.OutAndSafe, Actor: kim}, Serve{Control: "h.door", Actor: kim}},
+		"not deleted": {Leave{Controls: []string{"h.door"}, Actor: kim}, Leave{Controls: []string{"h.door"}, End: true, Actor: kim}},
+	} {
+		for _, buttons := range []int{1, 2} {
+			if name == "its motor" && buttons == 1 {
+				continue
+			}
+			h := newHouse(t, func(s *site.Site) {
+				c := site.NewControl("h", "door", "door", "Door")
+				c.Kind, c.Safe = site.Mover, site.Stop
+				s.Controls[c.ID] = c
+				s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open", TravelMS: 20_000}}
+				if buttons == 1 {
+					momentary("gate", site.Pulse{ForMS: 500})(s)
+					s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Pulses: "h.gate", IsOpen: "h.open", TravelMS: 20_000}}
+				}
+			})
+			h.is("open", false)
+			h.byHand("door", site.Open, 0)
+			h.lives(3*time.Second, nil)
+			h.do(give[0])
+			h.lives(10*time.Second, nil)
+			out := h.do(give[1])
+			assert.NotContains(t, wants(append(out, h.lives(time.Minute, nil)...)), "on", "%s, %d", name, buttons)
+			assert.Equal(t, control.Stays, h.state("door").Limit, name)
+			assert.Contains(t, h.Reason(h.now, "h.door"), "it was stopped, and stays where it is", name)
+			h = h.restarts(time.Second)
+			h.comes("2", map[string]reading.Value{"h.open": reading.OnOff(false)}, map[string]site.Amount{"h.up": 0, "h.down": 0})
+			assert.NotContains(t, wants(h.lives(time.Minute, nil)), "on", "%s, %d", name, buttons)
+			out = h.byHand("door", site.Open, 0)
+			assert.Contains(t, wants(append(out, h.lives(3*time.Second, nil)...)), "on", "%s, %d: it is wanted anew", name, buttons)
+		}
+	}
+}
+
 func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)

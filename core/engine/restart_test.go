@@ -187,8 +187,9 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 	assert.Equal(t, ProofMissing, h.state("gate").Proof)
 
 	h = make().restarts(time.Second)
-	p := h.state("gate").Pulse
+	p, rev := h.state("gate").Pulse, h.state("gate").Rev
 	h.comes("2", nil, nil)
+	assert.Greater(t, h.state("gate").Rev, rev, "so that it counts as newer than what it ends")
 	assert.False(t, h.state("gate").Pulse.Off, "off was sent")
 	h.do(Offline{Device: "h", Session: "2"})
 	assert.Empty(t, wants(h.do(Online{Device: "h", Session: "3"})), "once")

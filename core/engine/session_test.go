@@ -113,6 +113,12 @@ func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
 	assert.Equal(t, Confirmed, h.state("heater").Phase)
 	h.do(Listening{Device: "h", Session: "2"})
 	assert.Equal(t, Confirmed, h.state("heater").Phase, "once for each session")
+	h.do(Online{Device: "h", Session: "3"})
+	h.do(Offline{Device: "h", Session: "1"})
+	h.do(Offline{Device: "h", Session: "2"})
+	assert.Equal(t, Confirmed, h.state("heater").Phase)
+	h.do(Listening{Device: "h", Session: "3"})
+	assert.Equal(t, Pending, h.state("heater").Phase, "whichever sessions there were before")
 }
 
 func TestASessionThatSaysGoodByeStaysForThreeOfItsMessages(t *testing.T) {

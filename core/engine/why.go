@@ -158,7 +158,7 @@ func (e *Engine) limitWords(x *controlled) string {
 	case control.NoEffect:
 		return "switched off, because it had no effect; switch it anew when that is mended"
 	case control.Stays:
-		return "an interlock stopped it; it stays where it is until something new is wanted"
+		return "it was stopped, and stays where it is until something new is wanted"
 	case control.ShortestOn:
 		return "stays on for " + left + " more: shortest on"
 	case control.ShortestOff:
