@@ -162,6 +162,9 @@ func Parse(text string, names Names) (*Formula, error) {
 // plainer puts the parser's words into those of people.
 func plainer(msg string) string {
 	msg, _, _ = strings.Cut(msg, "\n")
+	if strings.Contains(msg, "value out of range") {
+		return "this number is too large"
+	}
 	msg = strings.NewReplacer("token EOF", "end of the formula", "token ", "", "Operator(", "", "Identifier(", "", "Number(", "", "String(", "",
 		"Bracket(", "", `")`, `"`).Replace(msg)
 	if i := strings.LastIndex(msg, " ("); i > 0 && strings.HasSuffix(msg, ")") {
@@ -398,6 +401,9 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 		out.kind, out.unit = site.OnOff, ""
 		b.limit(l, r, n.Operator[0] == '>')
 		b.limit(r, l, n.Operator[0] == '<')
+	}
+	if out.fixed && !calc(x(nil).Num, y(nil).Num).Known {
+		return l, at(n, "%s has no value", n)
 	}
 	if r.fixed { // most are compared with a number as written
 		if c := y(nil); c.Known {
