@@ -58,7 +58,7 @@ func (h *Hub) journalChange(a access.Actor, object string, before, after any) {
 }
 
 // plainJSON takes the signs out of settings that are told in the journal.
-var plainJSON = strings.NewReplacer("{}", "none", `":`, " ", `"`, "", "{", "", "}", "", ",", ", ", "[", "", "]", "")
+var plainJSON = strings.NewReplacer(`\"`, "'", "{}", "none", `":`, " ", `"`, "", "{", "", "}", "", ",", ", ", "[", "", "]", "")
 
 func fieldsOf(record any) map[string]string {
 	out := map[string]string{}
@@ -67,8 +67,11 @@ func fieldsOf(record any) map[string]string {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
 		text := fmt.Sprint(v.Field(i).Interface())
 		if k := v.Field(i).Kind(); k == reflect.Struct || k == reflect.Slice || k == reflect.Pointer {
-			b, _ := json.Marshal(v.Field(i).Interface()) // plain settings
-			text = plainJSON.Replace(string(b))
+			var b strings.Builder
+			coder := json.NewEncoder(&b)
+			coder.SetEscapeHTML(false)               // formulas are full of > and <
+			_ = coder.Encode(v.Field(i).Interface()) // plain settings
+			text = plainJSON.Replace(strings.TrimSpace(b.String()))
 		}
 		if text == "" || text == "null" {
 			text = "none"
