@@ -126,7 +126,6 @@ func (e *Engine) refresh(old map[string]*point) {
 			p.value, p.doubt, p.heard, p.ever = o.value, o.doubt, o.heard, o.ever
 		} else if s.Fresh == Live && s.Quality == 0 {
 			p.value, p.heard, p.ever = valueOf(s.Value), s.heard, true
-			s.good = s.heard
 		}
 	}
 	for _, id := range sorted(e.site.Controls) {
@@ -137,7 +136,6 @@ func (e *Engine) refresh(old map[string]*point) {
 	}
 	e.refreshStates()
 	for _, b := range e.order {
-		b.judged = false
 		e.queue(b)
 	}
 	for _, id := range sorted(e.site.Controls) {

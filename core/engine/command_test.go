@@ -310,6 +310,35 @@ func TestWhatIsByHandIsAutoOnceItHasAutomation(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 }
 
+func TestALockIsKeptOfWhatNobodyWants(t *testing.T) {
+	h := newHouse(t, nil)
+	h.do(Serve{Control: "h.fan", Service: control.OutSilent, Actor: kim})
+	h = h.restarts(time.Second)
+	assert.Equal(t, control.OutSilent, h.state("fan").Service)
+}
+
+func TestWhatIsMadeSafeIsToldAgainWhereItWentOnAndNotAtEachReport(t *testing.T) {
+	h := newHouse(t, nil)
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	require.Equal(t, []string{"off"}, wants(h.do(Serve{Control: "h.fan", Service: control.OutAndSafe, Actor: kim})))
+	assert.Empty(t, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1})), "it did not hear of it yet")
+	h.obeys()
+	assert.Equal(t, Confirmed, h.state("fan").Phase)
+	assert.Equal(t, []string{"off"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 1})))
+}
+
+func TestStartsAreRememberedForAnHourAndNoMoreThanThereMayBe(t *testing.T) {
+	h := newHouse(t, nil)
+	for range 100 {
+		h.byHand("fan", 1, 0)
+		h.byHand("fan", 0, 0)
+	}
+	assert.Equal(t, startsKept, h.Started("h.fan"))
+	h.pass(2 * time.Hour)
+	assert.Zero(t, h.Started("h.fan"))
+}
+
 func TestALeaseHasRunOutOnceItIsOver(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d := s.Devices["h"]

@@ -62,8 +62,7 @@ type controlled struct {
 	proofWake uint64
 	offWake   uint64
 	doing     doing
-	mover     *mover        // it is a mover
-	remembers []DemandState // what its demands remembered when that was last kept
+	mover     *mover // it is a mover
 	deciding
 }
 
@@ -279,7 +278,6 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 			if !x.shown && dec.Has {
 				x.shown, x.unkept = true, true
 				x.Step, x.Reason = dec.Step, e.reason(x)
-				x.told = x.Reason
 			}
 			return
 		}

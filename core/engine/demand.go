@@ -66,7 +66,6 @@ func asKey(d site.Demand) string {
 func (e *Engine) buildDemand(x *controlled, cfg *site.Demand) *demand {
 	d := &demand{cfg: cfg}
 	d.Key = d.key()
-	d.recall(x.remembers)
 	uses := func(text string) *bound {
 		b := e.bind(text)
 		b.controls = append(b.controls, x)
@@ -243,13 +242,13 @@ func later(a, b time.Time) time.Time {
 
 // keepDemands has the store remember what the demands of a control remember.
 func (e *Engine) keepDemands(x *controlled) {
-	x.remembers = nil // what left the engine is not written to again
+	var list []DemandState
 	for _, d := range x.demands {
 		if s := d.DemandState; !s.First.IsZero() || !s.Began.IsZero() || !s.At.IsZero() {
-			x.remembers = append(x.remembers, s)
+			list = append(list, s)
 		}
 	}
-	e.emit(Keep{keptDemands, x.ID, DemandsState{x.ID, x.remembers}})
+	e.emit(Keep{keptDemands, x.ID, DemandsState{x.ID, list}})
 }
 
 // level bounds an output, rounds it to whole per cent, and leaves it where the difference is not worth telling.

@@ -127,6 +127,16 @@ func TestOfTwoThatAreAskedForAlikeTheOneThatRunsGoesOn(t *testing.T) {
 	}
 }
 
+func TestNothingWaitsForAStartThatNeverWas(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["power"] = &site.Group{ID: "power", Name: "Power", Limit: 3000, PauseMS: 60_000, Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
+	})
+	h.do(Report{Control: "h.heater", Session: "1", Value: 1}) // as it came up
+	assert.Equal(t, "as the board came up", h.state("heater").Reason)
+	h.byHand("fan", 1, 0)
+	assert.Equal(t, site.Amount(1), h.wanted("fan"))
+}
+
 func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}

@@ -306,10 +306,7 @@ func (e *Engine) start(x *controlled, want site.Amount) {
 	if m.cfg.PauseMS > 0 {
 		pause = site.Millis(m.cfg.PauseMS)
 	}
-	if other.driven > 0 || s.Moving {
-		e.drive(x, 0, 0)
-		s.Moving = false
-	}
+	e.standStill(x)
 	if m.ever && e.now.Mono < m.stopped+pause {
 		m.wake = e.wakeAt(m.stopped+pause, wakeMover, x.ID)
 		return

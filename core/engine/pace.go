@@ -66,7 +66,7 @@ func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
 	if dec.Step == control.ByHand && x.How == HowPerson && x.mover != nil || dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
 		return false
 	}
-	if x.cfg.What() == site.Level && x.Want != nil && (*x.Want > 0) == (dec.Value > 0) {
+	if x.cfg.What() == site.Level && (*x.Want > 0) == (dec.Value > 0) {
 		x.doing.stepped = e.now.Mono
 		return false
 	}
@@ -118,7 +118,7 @@ func (e *Engine) damp(x *controlled) {
 // value counts at once where it is the safe one, else when it was forced for a while. It tells when to look again.
 func (e *Engine) eases(x *controlled) (next time.Duration) {
 	d := &x.doing
-	if !d.forced || e.now.Mono >= d.until {
+	if !d.forced || !e.held(x) {
 		return 0
 	}
 	if _, to, forced := control.Forced(&x.facts); forced {
@@ -148,7 +148,7 @@ func (e *Engine) eases(x *controlled) (next time.Duration) {
 func (e *Engine) holdAt(x *controlled, to site.Amount, forced bool) {
 	x.doing.to, x.doing.forced, x.doing.holds = to, forced, e.now.Mono
 	x.Damped = &Damping{x.Damped.Until, x.Damped.For, to, forced}
-	x.unkept, x.shown = true, false
+	x.unkept = true
 }
 
 // pace leaves a running level where it was changed just now, and keeps what an interlock forced while a control is held.
@@ -169,8 +169,5 @@ func (e *Engine) pace(x *controlled, dec *control.Decision) {
 
 // calmed ends what holds a control, because a person told it anew.
 func (x *controlled) calmed() {
-	x.doing = doing{}
-	if x.Damped != nil {
-		x.Damped, x.unkept = nil, true
-	}
+	x.doing, x.Damped = doing{}, nil
 }

@@ -140,6 +140,22 @@ func TestAPersonMovesADoorAsOftenAsTheyLike(t *testing.T) {
 	}
 }
 
+func TestADoorThatIsDrivenToAndFroByDemandsIsHeld(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		gate := s.Automations["h.gate"]
+		gate.Interlocks, gate.Changes = nil, 2
+		gate.Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Open)},
+			{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
+	})
+	for i := range 6 {
+		h.pass(time.Second)
+		h.reads("temperature", float64(15+10*(i%2)))
+	}
+	require.NotNil(t, h.state("gate").Damped)
+	assert.Equal(t, site.Stop, h.wanted("gate"))
+}
+
 func TestWhatChatteredIsFreeOnceAPersonWantsIt(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
 	for i := range 8 {

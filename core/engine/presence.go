@@ -289,7 +289,7 @@ func (e *Engine) giveUp(x *controlled) {
 	x.Held, x.Hand, x.HandBy, x.HandAt, x.How = &held, &safe, access.HubActor(), e.now.Wall, HowAway
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held), After: x.cfg.Say(safe),
 		Reason: "away for longer than " + calendar.Words(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
-	x.again, x.shown, x.unkept = true, false, true
+	x.again = true
 	e.mark(x)
 }
 

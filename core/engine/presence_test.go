@@ -168,6 +168,7 @@ func TestWhatCannotAnswerOnABoardThatSleepsStaysWanted(t *testing.T) {
 		})
 		h.byHand("fan", 1, 0)
 		h.pass(time.Hour)
+		h.edits(nil)
 		assert.Equal(t, stays, h.wanted("fan") == 1, "answers: %v", answers)
 	}
 }

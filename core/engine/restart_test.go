@@ -188,6 +188,8 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 
 	h = make().restarts(time.Second)
 	p, rev := h.state("gate").Pulse, h.state("gate").Rev
+	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+	assert.Equal(t, "ended by a restart of the hub", h.state("gate").Reason)
 	h.comes("2", nil, nil)
 	assert.Greater(t, h.state("gate").Rev, rev, "so that it counts as newer than what it ends")
 	assert.False(t, h.state("gate").Pulse.Off, "off was sent")

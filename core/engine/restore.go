@@ -73,7 +73,6 @@ func (e *Engine) restore(in Restored) {
 func (e *Engine) restoreDemands(in Restored) {
 	take := func(control string, list []DemandState) {
 		if x := e.controls[control]; x != nil {
-			x.remembers = list
 			for _, d := range x.demands {
 				d.recall(list)
 			}
@@ -218,7 +217,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		away = max(0, e.now.Wall.Sub(d.Since))
 	}
 	e.giveUpAfter(d, x, away)
-	x.again = x.Held == nil || x.How != HowAway // still wanted: the links must know it before the device is back
+	x.again = true // still wanted: the links must know it before the device is back
 }
 
 // restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose board
@@ -264,9 +263,6 @@ func (e *Engine) restoreMover(x *controlled) {
 	s := *x.Mover
 	s.Moving = false
 	x.Mover, x.mover.quiet = &s, true
-	if x.Phase == Confirmed {
-		x.Phase, x.unkept = Assumed, true // until a contact shows it
-	}
 }
 
 // graceOf is how long after a start what is not known leaves a control as it is: three intervals of the slowest of its own
@@ -301,7 +297,7 @@ const longestGrace = 5 * time.Minute
 func (e *Engine) graceDue() {
 	for _, id := range sorted(e.site.Signals) {
 		s, cfg := e.signals[id], e.site.Signals[id]
-		if d := e.devices[cfg.Device]; d != nil && !d.Online && s.Fresh != Live {
+		if !e.devices[cfg.Device].Online && s.Fresh != Live {
 			e.lose(s)
 		}
 	}

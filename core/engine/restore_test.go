@@ -108,6 +108,12 @@ func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *tes
 		}
 		h.pass(time.Second)
 		assert.Equal(t, known, h.points["h.float"].value.Known, accept)
+		for age, fresh := range map[time.Duration]bool{30*time.Second - 1: true, 30 * time.Second: false} {
+			again := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
+			again.reads("temperature", 25)
+			again = again.restarts(age)
+			assert.Equal(t, fresh, again.points["h.temperature"].value.Known, "after %v", age)
+		}
 		away := h.restarts(0)
 		away.pass(6 * time.Minute)
 		assert.False(t, away.points["h.float"].value.Known, "its board did not come back")

@@ -109,6 +109,7 @@ func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
 	h.do(Online{Device: "h", Session: "2"}) // the board itself, by another name, while its old session is not known to be dead
 	h.do(Listening{Device: "h", Session: "2"})
 	assert.Equal(t, Pending, h.state("heater").Phase)
+	assert.Empty(t, wants(h.byHand("heater", 1, 0)), "it says what it is before it is told anything")
 	assert.Empty(t, wants(h.do(Report{Control: "h.heater", Session: "2", Value: 1})))
 	assert.Equal(t, Confirmed, h.state("heater").Phase)
 	h.do(Listening{Device: "h", Session: "2"})

@@ -40,10 +40,7 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 		if have := e.controls[c]; have != nil { // as it is now: what it ran, rests, holds and remembers counts
 			x := t.controls[c]
 			x.ControlState, x.onSince, x.offSince, x.restUntil = have.snapshot(), have.onSince, have.offSince, have.restUntil
-			x.starts, x.ran, x.doing = have.starts, have.ran, have.doing
-			for _, d := range have.demands {
-				x.remembers = append(x.remembers, d.DemandState)
-			}
+			x.starts, x.ran, x.doing, x.demands = have.starts, have.ran, have.doing, have.demands
 		}
 	}
 	for g := range s.Settings {

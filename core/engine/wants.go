@@ -154,7 +154,6 @@ func (e *Engine) takeBack(x *controlled) {
 		e.mark(x)
 	}
 	x.Rev++
-	x.dec = control.Decision{}
 	e.controlPoints(x)
 	e.show(x)
 	e.emit(Withdrawn{Device: x.cfg.Device, Control: x.ID, Rev: x.Rev})
