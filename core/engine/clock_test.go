@@ -45,6 +45,17 @@ func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
 	}
 }
 
+func TestNothingIsForetoldByAClockThatMayBeWrong(t *testing.T) {
+	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: site.Scheduled, Schedule: &calendar.Schedule{
+		Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock, Minutes: 12 * 60}, ForMS: 3600_000}}}}}}))
+	next := func() []string { w, _ := h.Why(h.now, "h.heater"); return w.Next }
+	require.Equal(t, []string{"12:00: the schedule of demand 1 goes on."}, next())
+	h.doubts(true)
+	assert.Empty(t, next())
+	h.doubts(false)
+	assert.Equal(t, []string{"12:00: the schedule of demand 1 goes on."}, next())
+}
+
 func TestWhatWasStampedByAWrongClockMovesAlong(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		auto("heater", site.Automation{Demands: whenever("h.temperature < 20"), Limits: site.RunLimits{LongestOnMS: (10 * time.Minute).Milliseconds(), RestMS: (5 * time.Minute).Milliseconds()}})(s)

@@ -38,7 +38,7 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		x.calmed()
 	}
 	if x.Spent != control.NoLimit {
-		x.Spent, x.unkept = control.NoLimit, true
+		x.Spent = control.NoLimit
 		e.mark(x)
 	}
 	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && x.How == how && under && x.Want != nil && *x.Want == to {
