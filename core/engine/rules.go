@@ -123,7 +123,6 @@ func (e *Engine) keepRule(r *rule) { e.emit(Keep{Kind: "rule", ID: r.ID, State: 
 
 func (e *Engine) ruleDue(w wake) {
 	if r := e.rules[w.id]; r != nil && r.wake == w.seq {
-		r.wake = 0
 		e.markRule(r)
 	}
 }
