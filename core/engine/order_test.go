@@ -630,19 +630,27 @@ func TestWhatHadNoEffectIsTriedWhenItIsAskedForAnew(t *testing.T) {
 }
 
 func TestOneInputTurnsAControlAFewTimes(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain and not h.fan.want"), Changes: 60}))
-	h.is("rain", false)
-	h.pass(time.Minute)
-	out := h.is("rain", true)
-	changes := 0
-	for _, x := range out {
-		if j, ok := x.(Journal); ok && j.Action == "switch" {
-			changes++
+	for safe, most := range map[site.Amount]int{0: turnsAnInput, 1: turnsAnInput + 1} {
+		h := newHouse(t, func(s *site.Site) {
+			c := s.Controls["h.fan"]
+			c.Safe = safe
+			s.Controls["h.fan"] = c
+			auto("fan", site.Automation{Demands: whenever("h.rain and not h.fan.want"), Changes: 60})(s)
+		})
+		h.is("rain", false)
+		h.pass(time.Minute)
+		out := h.is("rain", true)
+		changes := 0
+		for _, x := range out {
+			if j, ok := x.(Journal); ok && j.Action == "switch" {
+				changes++
+			}
 		}
+		assert.Equal(t, most, changes, "however many changes a minute its owner allows; then it is safe")
+		assert.Equal(t, safe, h.wanted("fan"))
+		assert.Len(t, wants(out), 1, "and the board hears of the last one alone")
+		assert.Equal(t, control.Chatters, h.state("fan").Limit)
 	}
-	assert.Equal(t, turnsAnInput, changes, "however many changes a minute its owner allows")
-	assert.Len(t, wants(out), 1, "and the board hears of the last one alone")
-	assert.Equal(t, control.Chatters, h.state("fan").Limit)
 }
 
 func TestARingByWayOfACurve(t *testing.T) {
