@@ -182,6 +182,21 @@ func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase, "somebody moved it while it is locked")
 }
 
+func TestFormulasSeeWhereADoorIsTakenToBe(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		gate := s.Automations["h.gate"]
+		gate.Travel.IsOpen, gate.Travel.IsClosed, gate.Interlocks = "", "", nil
+		s.Automations["h.pump"] = &site.Automation{Demands: whenever(`h.gate.is == "open"`)}
+	})
+	h.byHand("gate", site.Open, 0)
+	h.lives(5*time.Second, nil)
+	assert.NotEqual(t, site.Amount(1), h.wanted("pump"))
+	h.lives(10*time.Second, nil)
+	assert.Equal(t, Assumed, h.state("gate").Phase)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+}
+
 func TestADoorSomebodyMovedIsNotConfirmed(t *testing.T) {
 	h := newHouse(t, door(false))
 	for _, id := range []string{"rain", "open", "closed"} {
