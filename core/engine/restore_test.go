@@ -62,6 +62,18 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	assert.False(t, h.state("gate").Mover.Moving)
 }
 
+func TestALatchThatWasResetStaysFreeOverARestart(t *testing.T) {
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h.lives(time.Minute, map[string]float64{"gas": 40})
+	h.lives(time.Minute, map[string]float64{"gas": 3})
+	require.Equal(t, []string{"gas"}, h.state("pump").Latched)
+	h.do(Reset{Control: "h.pump", Actor: kim})
+	assert.Empty(t, h.state("pump").Latched)
+	h = h.restarts(time.Second)
+	assert.Empty(t, h.state("pump").Latched)
+	assert.False(t, h.state("pump").Locks[0].Latched)
+}
+
 func TestInterlocksOfEarlierVersionsHoldAsTheirConditionsDid(t *testing.T) {
 	for was, holds := range map[control.Tri]bool{control.True: true, control.False: false} {
 		gas := site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}
