@@ -127,24 +127,24 @@ func (e *Engine) judgeLock(l *lock) {
 		if goal == control.Unknown || !when.Known {
 			l.Is = control.Unknown
 		}
-		e.lockChanged(l)
+		e.keepLocks(l.x)
 	}
 	switch {
 	case goal == l.Is:
 		if l.due > 0 {
 			l.due, l.wake, l.Pending, l.Since = 0, 0, control.Unknown, time.Time{}
-			e.lockChanged(l)
+			e.keepLocks(l.x)
 		}
 		if set && l.cfg.Latch && !l.Latched && l.Is == control.True {
 			l.Latched = true
-			e.lockChanged(l)
+			e.keepLocks(l.x)
 		}
 	case wait == 0:
 		e.turn(l, goal)
 	case l.due == 0 || l.Pending != goal:
 		l.due, l.Pending, l.Since = e.now.Mono+wait, goal, e.now.Wall
 		l.wake = e.wakeAt(l.due, wakeLock, l.x.ID)
-		e.lockChanged(l)
+		e.keepLocks(l.x)
 	}
 }
 
@@ -159,7 +159,7 @@ func (e *Engine) turn(l *lock, is control.Tri) {
 	if is == control.True && l.cfg.Latch {
 		l.Latched = true
 	}
-	e.lockChanged(l)
+	e.keepLocks(l.x)
 }
 
 func (e *Engine) lockDue(w wake) {
@@ -174,13 +174,7 @@ func (e *Engine) lockDue(w wake) {
 	}
 }
 
-// lockChanged has the state of an interlock kept with what caused it, and its control decided anew.
-func (e *Engine) lockChanged(l *lock) {
-	e.keepLocks(l.x)
-	e.mark(l.x)
-}
-
-// keepLocks has the state of a control's interlocks kept where it is another one.
+// keepLocks has the state of a control's interlocks kept with what caused it, and the control decided anew, where it is another one.
 func (e *Engine) keepLocks(x *controlled) {
 	var is []LockState
 	var latched []string

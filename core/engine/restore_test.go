@@ -79,6 +79,7 @@ func TestInterlocksOfEarlierVersionsHoldAsTheirConditionsDid(t *testing.T) {
 		gas := site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}
 		h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: gas}}}))
 		h.do(Restored{Controls: []ControlState{{ID: "h.pump"}}, Conditions: map[string]CondState{condKey(gas, true): {Is: was}}})
+		assert.Equal(t, holds, len(h.state("pump").Locks) == 1 && h.state("pump").Locks[0].Is == control.True, "and that is kept")
 		h.reads("gas", 20)
 		assert.Equal(t, holds, h.wanted("pump") == 1, was)
 	}
