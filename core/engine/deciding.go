@@ -275,8 +275,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		}
 		if x.Service != control.InService || dec.Step == control.Leaving {
 			e.halt(x)
-			if !x.shown && dec.Has {
-				x.shown, x.unkept = true, true
+			if dec.Has {
 				x.Step, x.Reason = dec.Step, e.reason(x)
 			}
 			return
