@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -190,6 +191,10 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 	p, rev := h.state("gate").Pulse, h.state("gate").Rev
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
 	assert.Equal(t, "ended by a restart of the hub", h.state("gate").Reason)
+	assert.True(t, slices.ContainsFunc(h.seen, func(x Effect) bool {
+		j, ok := x.(Journal)
+		return ok && j.Action == "pulse" && j.After == "off"
+	}), "and the journal has it")
 	h.comes("2", nil, nil)
 	assert.Greater(t, h.state("gate").Rev, rev, "so that it counts as newer than what it ends")
 	assert.False(t, h.state("gate").Pulse.Off, "off was sent")

@@ -62,6 +62,16 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	assert.False(t, h.state("gate").Mover.Moving)
 }
 
+func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}}))
+	h.reads("humidity", 50)
+	h.reads("gas", 40)
+	h.reads("gas", 3)
+	require.Equal(t, site.Amount(1), h.wanted("pump"))
+	h.reads("humidity", 30)
+	assert.Zero(t, h.wanted("pump"))
+}
+
 func TestALatchThatWasResetStaysFreeOverARestart(t *testing.T) {
 	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
 	h.lives(time.Minute, map[string]float64{"gas": 40})

@@ -151,7 +151,6 @@ func (e *Engine) takeBack(x *controlled) {
 		if x.auto.HasAuto() && x.cfg.Momentary == nil { // whatever comes in its place, the hub decides afresh
 			x.Mode = Auto
 		}
-		e.mark(x)
 	}
 	x.Rev++
 	e.controlPoints(x)
@@ -341,7 +340,7 @@ func (e *Engine) anew(x *controlled) {
 		e.emitWant(x, false)
 	}
 	x.Phase, x.confirm = Idle, 0
-	x.unkept, x.shown = true, false
+	x.shown = false
 	e.mark(x)
 }
 
