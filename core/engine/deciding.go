@@ -318,6 +318,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	again := x.again
 	x.again, x.shown = false, true
 	before := wanted(x)
+	steps := x.cfg.What() == site.Level && x.Want != nil && *x.Want > 0 && dec.Value > 0 && dec.Step == was.Step // its history tells how a level follows
 	by := access.HubActor()
 	if dec.Step == control.ByHand && x.moves == nil {
 		by = x.HandBy
@@ -325,7 +326,7 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	e.want(x, dec.Value, by)
 	x.Step, x.Reason = dec.Step, e.reason(x)
 	x.told = x.Reason
-	if by.Kind == access.TheHub && before != x.cfg.Say(dec.Value) {
+	if by.Kind == access.TheHub && before != x.cfg.Say(dec.Value) && !steps {
 		e.emit(Journal{Actor: by, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(dec.Value), Reason: x.Reason})
 	}
 	d := e.devices[x.cfg.Device]

@@ -216,6 +216,30 @@ func TestTwoInterlocksThatFightAreDecidedByTheSafeOne(t *testing.T) {
 	assert.Zero(t, h.wanted("fan"), "and no longer than a minute")
 }
 
+func TestTheJournalTellsThatALevelRunsNotEachOfItsSteps(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(80)), Condition: site.Condition{When: "h.gas > 30"}}}}))
+	var told []string
+	at := func(temperature, gas float64) {
+		h.pass(6 * time.Second)
+		for _, x := range append(h.reads("gas", gas), h.reads("temperature", temperature)...) {
+			if j, ok := x.(Journal); ok && j.Action == "switch" {
+				told = append(told, j.Before+" → "+j.After)
+			}
+		}
+	}
+	at(10, 3)
+	told = nil
+	for _, temperature := range []float64{40, 45, 50, 55} {
+		at(temperature, 3)
+	}
+	at(55, 40)
+	at(60, 3)
+	at(65, 3)
+	at(10, 3)
+	assert.Equal(t, []string{"0 % → 40 %", "55 % → 80 %", "80 % → 55 %", "65 % → 0 %"}, told)
+}
+
 func TestALevelStartsAboveWhereItStops(t *testing.T) {
 	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}, Least: 0, Most: 60}}}))
 	at := func(temperature float64) site.Amount {
