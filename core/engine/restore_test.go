@@ -72,6 +72,33 @@ func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
 	assert.Zero(t, h.wanted("pump"))
 }
 
+func TestWhatEarlierVersionsKeptOfLatchesAndProofs(t *testing.T) {
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h.do(Restored{Controls: []ControlState{{ID: "h.pump", Latched: []string{"gas"}}, {ID: "h.fan", Proof: ProofMissing}}})
+	assert.Equal(t, []LockState{{ID: "i1", Is: control.True, At: h.now.Wall, Latched: true}}, h.state("pump").Locks, "by its name")
+	assert.Equal(t, NoProof, h.state("fan").Proof, "no proof is asked for any more")
+	h.reads("gas", 3)
+	assert.Equal(t, []string{"i1"}, h.state("pump").Latched)
+	assert.Equal(t, control.False, h.state("pump").Locks[0].Is)
+	h.do(Reset{Control: "h.pump", Actor: kim})
+	assert.Empty(t, h.state("pump").Latched)
+}
+
+func TestAnInterlockIsNotLetGoByWhatIsInDoubt(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		g := s.Signals["h.humidity"]
+		g.Sense = site.Sense{Spike: 10}
+		s.Signals[g.ID] = g
+		auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}})(s)
+	})
+	h.lives(time.Minute, map[string]float64{"gas": 40, "humidity": 35})
+	h.reads("humidity", 90) // a spike
+	h.reads("gas", 3)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"))
+	h.lives(20*time.Second, map[string]float64{"gas": 3, "humidity": 35})
+	assert.Zero(t, h.wanted("pump"))
+}
+
 func TestALatchThatWasResetStaysFreeOverARestart(t *testing.T) {
 	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
 	h.lives(time.Minute, map[string]float64{"gas": 40})

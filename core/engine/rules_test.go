@@ -14,7 +14,7 @@ import (
 
 func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.temperature > 20", If: "h.gas < 10", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.temperature > 20", If: "h.gas < 10", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
 	})
 	h.reads("gas", 20)
 	h.reads("temperature", 10)
@@ -30,6 +30,7 @@ func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	h.edits(func(s *site.Site) { delete(s.Rules, "r") })
 	_, ok = h.Rule("r")
 	assert.False(t, ok)
+	h.pass(2 * time.Minute) // that its rest is over is of no interest any more
 	_, ok = h.Rule("nobody")
 	assert.False(t, ok)
 }
