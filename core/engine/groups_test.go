@@ -27,6 +27,8 @@ func TestWhatIsOnOtherwiseThanItIsWantedWhenItsBoardReturnsIsTold(t *testing.T) 
 	assert.Equal(t, site.Amount(1), h.wanted("pump"))
 	assert.Equal(t, h.now.Wall, h.state("duct").IsSince)
 	assert.Equal(t, Pending, h.state("duct").Phase)
+	h.pass(10 * time.Second)
+	assert.Equal(t, Unconfirmed, h.state("duct").Phase, "it has to answer like any other")
 	h.do(Report{Control: "h.duct", Session: "2", Value: 60})
 	assert.Equal(t, Confirmed, h.state("duct").Phase)
 }

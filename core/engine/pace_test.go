@@ -240,6 +240,15 @@ func TestTheJournalTellsThatALevelRunsNotEachOfItsSteps(t *testing.T) {
 	assert.Equal(t, []string{"0 % → 40 %", "55 % → 80 %", "80 % → 55 %", "65 % → 0 %"}, told)
 }
 
+func TestACurveGoesOnLevelBeyondItsEnds(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{20, 30}, {30, 40}, {40, 90}}}}}))
+	for _, at := range [][2]float64{{10, 30}, {20, 30}, {25, 35}, {30, 40}, {35, 65}, {40, 90}, {50, 90}} {
+		h.pass(10 * time.Second)
+		h.reads("temperature", at[0])
+		assert.EqualValues(t, at[1], h.wanted("duct"), "at %g", at[0])
+	}
+}
+
 func TestALevelStartsAboveWhereItStops(t *testing.T) {
 	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}, Least: 0, Most: 60}}}))
 	at := func(temperature float64) site.Amount {

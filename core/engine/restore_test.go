@@ -73,11 +73,13 @@ func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
 }
 
 func TestWhatEarlierVersionsKeptOfLatchesAndProofs(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1"}}}}))
 	h.do(Restored{Controls: []ControlState{{ID: "h.pump", Latched: []string{"gas"}}, {ID: "h.fan", Proof: ProofMissing}}})
 	assert.Equal(t, []LockState{{ID: "i1", Is: control.True, At: h.now.Wall, Latched: true}}, h.state("pump").Locks, "by its name")
 	assert.Equal(t, NoProof, h.state("fan").Proof, "no proof is asked for any more")
 	h.reads("gas", 3)
+	assert.Equal(t, control.True, h.state("pump").Locks[0].Is, "its release was not seen")
+	h.reads("gas", 0)
 	assert.Equal(t, []string{"i1"}, h.state("pump").Latched)
 	assert.Equal(t, control.False, h.state("pump").Locks[0].Is)
 	h.do(Reset{Control: "h.pump", Actor: kim})
