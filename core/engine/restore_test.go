@@ -74,6 +74,8 @@ func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
 
 func TestWhatEarlierVersionsKeptOfLatchesAndProofs(t *testing.T) {
 	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1"}}}}))
+	h = &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
+	h.do(SiteChanged{h.site})
 	h.do(Restored{Controls: []ControlState{{ID: "h.pump", Latched: []string{"gas"}}, {ID: "h.fan", Proof: ProofMissing}}})
 	assert.Equal(t, []LockState{{ID: "i1", Is: control.True, At: h.now.Wall, Latched: true}}, h.state("pump").Locks, "by its name")
 	assert.Equal(t, NoProof, h.state("fan").Proof, "no proof is asked for any more")
