@@ -214,11 +214,11 @@ func (e *Engine) reset(in Reset) {
 func (e *Engine) carryOver(x *controlled, c ControlState, conditions map[string]CondState) {
 	for _, l := range x.interlocks {
 		if slices.Contains(c.Latched, l.cfg.Name) {
-			l.Latched, l.Is, l.At, l.loaded = true, control.True, e.now.Wall, true
+			l.Latched, l.Is, l.At = true, control.True, e.now.Wall
 			continue
 		}
 		if s, ok := conditions[condKey(l.cfg.Condition, true)]; ok && s.Is == control.True {
-			l.Is, l.At, l.loaded = control.True, s.At, true
+			l.Is, l.At = control.True, s.At
 		}
 	}
 	e.keepLocks(x)

@@ -53,7 +53,7 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
 		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30"}}}}
 	})
-	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Latched: []string{"gas"}, Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
 	assert.Equal(t, Auto, h.state("fan").Mode)
 	assert.Equal(t, NoMode, h.state("heater").Mode, "it has no automation")
 	assert.Equal(t, HowAway, h.state("pump").How)
@@ -73,7 +73,7 @@ func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
 }
 
 func TestWhatEarlierVersionsKeptOfLatchesAndProofs(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1"}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1", AfterMS: 60_000}}}}))
 	h = &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
 	h.do(SiteChanged{h.site})
 	h.do(Restored{Controls: []ControlState{{ID: "h.pump", Latched: []string{"gas"}}, {ID: "h.fan", Proof: ProofMissing}}})
