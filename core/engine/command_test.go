@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -337,6 +338,29 @@ func TestStartsAreRememberedForAnHourAndNoMoreThanThereMayBe(t *testing.T) {
 	assert.Equal(t, startsKept, h.Started("h.fan"))
 	h.pass(2 * time.Hour)
 	assert.Zero(t, h.Started("h.fan"))
+}
+
+func TestWhatIsInsistedOnTooOftenIsShownAsUnconfirmed(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		c := s.Controls["h.fan"]
+		c.AtDevice, c.Safe = site.Insist, 1
+		s.Controls["h.fan"] = c
+		s.Automations["h.fan"] = &site.Automation{Changes: 2}
+	})
+	h.byHand("fan", 1, 0)
+	h.obeys()
+	for range 3 {
+		out := h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByHand})
+		if len(wants(out)) == 0 {
+			assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
+				s, ok := x.(ControlChanged)
+				return ok && s.State.Phase == Unconfirmed
+			}))
+			return
+		}
+		h.do(Report{Control: "h.fan", Session: "1", Value: 1})
+	}
+	t.Fatal("it is told again and again")
 }
 
 func TestALeaseHasRunOutOnceItIsOver(t *testing.T) {

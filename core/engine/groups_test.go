@@ -139,6 +139,24 @@ func TestNothingWaitsForAStartThatNeverWas(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
 }
 
+func TestAnAnswerThatComesLateKeepsTheOtherOneOff(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	says := func(value site.Amount) { h.do(Report{Control: "h.heater", Session: "1", Value: value}) }
+	says(0)
+	h.byHand("heater", 1, 0)
+	h.byHand("heater", 0, 0)
+	says(0)
+	says(1) // to what was wanted first
+	h.byHand("cooler", 1, 0)
+	h.pass(10 * time.Second)
+	assert.Zero(t, h.wanted("cooler"), "it is on, for all that is known")
+	says(0)
+	h.pass(20 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"))
+}
+
 func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
