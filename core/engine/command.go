@@ -83,10 +83,10 @@ func (e *Engine) toAuto(id string, by access.Actor) {
 		x.calmed()
 	}
 	if x.Spent != control.NoLimit {
-		x.Spent, x.unkept = control.NoLimit, true
+		x.Spent = control.NoLimit
 	}
-	if x.Mover != nil && x.Mover.Stayed != nil {
-		x.Mover.Stayed, x.unkept = nil, true
+	if x.Mover != nil {
+		x.Mover.Stayed = nil
 	}
 	e.mark(x)
 	if x.Mode == Auto {

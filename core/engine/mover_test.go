@@ -177,9 +177,13 @@ func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T
 	require.Equal(t, Confirmed, h.state("gate").Phase)
 	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
 	require.Equal(t, Confirmed, h.state("gate").Phase)
-	h.is("open", false)
+	out := h.is("open", false)
 	assert.Zero(t, h.wanted("pump"))
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase, "somebody moved it while it is locked")
+	assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
+		s, ok := x.(ControlChanged)
+		return ok && s.State.ID == "h.gate" && s.State.Phase == Unconfirmed
+	}), "and that is shown")
 }
 
 func TestFormulasSeeWhereADoorIsTakenToBe(t *testing.T) {

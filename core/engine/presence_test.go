@@ -167,7 +167,9 @@ func TestWhatCannotAnswerOnABoardThatSleepsStaysWanted(t *testing.T) {
 			s.Devices["h"], s.Controls["h.fan"] = d, c
 		})
 		h.byHand("fan", 1, 0)
+		rev := h.state("fan").Rev
 		h.pass(time.Hour)
+		assert.Equal(t, stays, h.state("fan").Rev == rev, "what is taken back counts as newer")
 		h.edits(nil)
 		assert.Equal(t, stays, h.wanted("fan") == 1, "answers: %v", answers)
 	}

@@ -168,7 +168,13 @@ func TestWhatReportsOnChangeIsUnknownAfterARestartUnlessItsOwnerAcceptsIt(t *tes
 			again = again.restarts(age)
 			assert.Equal(t, fresh, again.points["h.temperature"].value.Known, "after %v", age)
 		}
-		away := h.restarts(0)
+		away := newHouse(t, func(s *site.Site) {
+			*s = *h.site
+		})
+		away.is("float", true)
+		away.pass(time.Second)
+		away = away.restarts(time.Minute / 2)
+		assert.Equal(t, accept > 0, away.points["h.float"].value.Known)
 		away.pass(6 * time.Minute)
 		assert.False(t, away.points["h.float"].value.Known, "its board did not come back")
 		later := h.restarts(0)
