@@ -175,3 +175,35 @@ func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 	h.pass(time.Minute)
 	assert.Empty(t, leases(h.pass(time.Minute)), "nobody hears it")
 }
+
+func TestAfterASilenceOnlyWhatCannotAnswerIsToldAnew(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		d, c := s.Devices["h"], s.Controls["h.fan"]
+		d.Lease, c.Answers = time.Minute, false
+		s.Devices["h"], s.Controls["h.fan"] = d, c
+	})
+	for _, id := range []string{"fan", "heater", "pump"} {
+		h.byHand(id, 1, 0)
+	}
+	h.obeys()
+	h.pass(30 * time.Minute)
+	h.obeys()
+	h.do(Withdraw{Control: "h.pump", Doubt: true})
+	told := map[string]bool{}
+	for _, x := range h.pass(80*time.Second + time.Millisecond) {
+		if w, ok := x.(Want); ok {
+			told[w.Control] = true
+		}
+	}
+	assert.Equal(t, map[string]bool{"h.fan": true}, told)
+}
+
+func TestWhatLosesItsAutomationStaysOffOverARestart(t *testing.T) {
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	require.Zero(t, h.wanted("fan"))
+	h.edits(func(s *site.Site) { delete(s.Automations, "h.fan") })
+	h = h.restarts(time.Second)
+	assert.Equal(t, ptr(site.Amount(0)), h.state("fan").Hand)
+	assert.Equal(t, NoMode, h.state("fan").Mode)
+}

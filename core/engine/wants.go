@@ -231,7 +231,6 @@ func (e *Engine) report(in Report) {
 	}
 	if x.returns {
 		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
-			x.session = in.Session
 			if value == 0 {
 				e.anew(x)
 				x.Phase = Confirmed
