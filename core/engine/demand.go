@@ -142,8 +142,10 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 	case site.Curve:
 		out.Is, out.To = d.curve(x)
 	case site.Regulate:
-		out.Is, out.To = d.regulate(e, x)
-		return out, e.now.Mono + e.now.Wall.Truncate(regulateEvery).Add(regulateEvery).Sub(e.now.Wall)
+		var moves bool
+		if out.Is, out.To, moves = d.regulate(e, x); moves {
+			return out, e.now.Mono + e.now.Wall.Truncate(regulateEvery).Add(regulateEvery).Sub(e.now.Wall)
+		}
 	}
 	if again.IsZero() {
 		return out, 0
@@ -291,13 +293,16 @@ func (d *demand) curve(x *controlled) (control.Tri, site.Amount) {
 // regulate is a PI regulator in its parallel form, output = gain · (e + 1/T ∫ e dt), with the integral held where the output
 // is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control, 2006,
 // section 3.5). While something else decides, the integral follows what is really sent (tracking, ibid.), so that it takes
-// over without a jump; but not where the output would be at the same bound anyway.
-func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
+// over without a jump; but not where the output would be at the same bound anyway. It tells whether that goes on by itself: at a
+// bound, or without a difference, nothing changes before something else does.
+func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amount, moves bool) {
 	of, target := d.of.value, d.target.value
 	if !of.Known || !target.Known {
 		d.At = time.Time{}
-		return control.Unknown, 0
+		return control.Unknown, 0, false
 	}
+	was := d.DemandState
+	own := x.dec.Step == control.Demanding || x.dec.Step == control.Idle
 	diff := target.Num - of.Num
 	if d.cfg.Cools {
 		diff = -diff
@@ -309,11 +314,11 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 	// The integral is put on at whole multiples of regulateEvery only, so that it does not depend on when else somebody looks.
 	grid := e.now.Wall.Truncate(regulateEvery)
 	if steps := int(grid.Sub(d.At) / regulateEvery); d.At.IsZero() || steps != 0 {
-		switch own := x.dec.Step == control.Demanding || x.dec.Step == control.Idle; {
+		switch {
 		case d.At.IsZero() || d.cfg.IntegralMS == 0:
 		case own && x.dec.Limit == control.NoLimit:
 			for range min(max(steps, 0), 720) {
-				d.integrate(most)
+				d.Integral += d.step(most)
 			}
 		case x.Want != nil:
 			bounded := func(out float64) float64 { return min(max(out, d.cfg.Least), most) }
@@ -321,20 +326,25 @@ func (d *demand) regulate(e *Engine, x *controlled) (control.Tri, site.Amount) {
 				d.Integral = sent - d.cfg.Gain*diff
 			}
 		}
-		d.At, d.Diff = grid, diff
+		// What is different since the last whole multiple counts from the next one on.
+		if d.At = grid; was.At.IsZero() || e.now.Wall.Sub(grid) < time.Second {
+			d.Diff = diff
+		}
+	}
+	to = d.level(x, d.cfg.Gain*diff+d.Integral)
+	if was.At.IsZero() || d.Integral != was.Integral || d.Diff != was.Diff || d.Level != was.Level {
 		e.keepDemands(x)
 	}
-	out := d.cfg.Gain*diff + d.Integral
-	to := d.level(x, out)
-	return tri(to > 0), to
+	return tri(to > 0), to, !own || x.dec.Limit != control.NoLimit || d.Diff != diff || d.cfg.IntegralMS > 0 && d.step(most) != 0
 }
 
-// integrate puts one step on the integral, where the output is not at a bound that it would go further beyond.
-func (d *demand) integrate(most float64) {
+// step is what is put on the integral next: nothing where the output is at a bound that it would go further beyond.
+func (d *demand) step(most float64) float64 {
 	out := d.cfg.Gain*d.Diff + d.Integral
 	step := d.cfg.Gain * d.Diff * float64(regulateEvery) / float64(site.Millis(d.cfg.IntegralMS))
 	middle := (most + d.cfg.Least) / 2
 	if out+step <= most && out+step >= d.cfg.Least || math.Abs(out+step-middle) < math.Abs(out-middle) {
-		d.Integral += step
+		return step
 	}
+	return 0
 }

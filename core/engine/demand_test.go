@@ -131,3 +131,23 @@ func TestTheHighestFloorProtects(t *testing.T) {
 		h.pass(20 * time.Second)
 	}
 }
+
+func TestARegulatorAtItsBoundHasNothingToRemember(t *testing.T) {
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
+	kept := func(out []Effect) (n int) {
+		for _, x := range out {
+			if k, ok := x.(Keep); ok && k.Kind == keptDemands {
+				n++
+			}
+		}
+		return n
+	}
+	h.lives(5*time.Minute, map[string]float64{"temperature": 40})
+	require.Equal(t, site.Amount(100), h.wanted("duct"))
+	assert.Zero(t, kept(h.lives(10*time.Minute, map[string]float64{"temperature": 40})), "at its most")
+	assert.NotZero(t, kept(h.lives(time.Minute, map[string]float64{"temperature": 24})), "it comes back")
+	assert.Less(t, h.wanted("duct"), site.Amount(100))
+	h.lives(30*time.Minute, map[string]float64{"temperature": 10})
+	assert.Zero(t, h.wanted("duct"))
+	assert.Zero(t, kept(h.lives(10*time.Minute, map[string]float64{"temperature": 10})), "and at its least")
+}
