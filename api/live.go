@@ -53,8 +53,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	routine := [][]byte{[]byte("[")}
 	// sendText writes what is JSON already, so that many readers of the same cost little each.
 	sendText := func(id, kind string, text ...[]byte) error {
-		_ = rc.SetWriteDeadline(time.Now().Add(20 * time.Second)) // a reader that is stuck is let go
-		if b = b[:0]; cap(b) > 64<<10 {                           // a snapshot was in it
+		if b = b[:0]; cap(b) > 64<<10 { // a snapshot was in it
 			b = nil
 		}
 		if id != "" {

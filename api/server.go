@@ -31,6 +31,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/picture"
 	"idleember/hub"
+	"idleember/link/door"
 	"idleember/starter"
 )
 
@@ -62,6 +63,8 @@ type Options struct {
 	Console fs.FS
 	// Proxies are those that are believed who asks and whether over TLS.
 	Proxies []netip.Prefix
+	// Door counts the connections, and is told who is known; nil: nobody counts them.
+	Door *door.Keeper
 	// Level is that of the log, to be changed while it runs; nil: it is not.
 	Level *slog.LevelVar
 }
@@ -142,7 +145,13 @@ func (s *Server) unpacked(c *echo.Context) bool {
 }
 
 // ServeHTTP answers a request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, s.behind(r)) }
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	at := door.From(r.Context())
+	at.Busy()
+	p := pace(w, at)
+	defer p.end()
+	s.echo.ServeHTTP(p, s.behind(r))
+}
 
 // behind is a request as the proxy tells that it came, where a trusted one passed it on.
 func (s *Server) behind(r *http.Request) *http.Request {
@@ -241,6 +250,9 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			actor, pass, err := s.hub.Who(credential(r), from)
 			if err != nil {
 				return err
+			}
+			if s.o.Door != nil {
+				s.o.Door.Meet(from)
 			}
 			if err := access.Coarse(actor, access.Action(right)); err != nil {
 				return err
@@ -450,7 +462,11 @@ func (s *Server) console(c *echo.Context) error {
 // Serve answers on listeners until the context ends, then lets open requests finish.
 func (s *Server) Serve(ctx context.Context, doors ...net.Listener) error {
 	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug)}
+		MaxHeaderBytes: 16 << 10, ConnContext: door.In, ConnState: func(c net.Conn, state http.ConnState) {
+			if state == http.StateIdle {
+				door.Of(c).Waits()
+			}
+		}, ErrorLog: slog.NewLogLogger(s.o.Log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, len(doors))
 	for _, l := range doors {
 		go func() { failed <- srv.Serve(l) }()

@@ -24,6 +24,7 @@ import (
 	"idleember/console"
 	"idleember/hub"
 	"idleember/link/camera"
+	"idleember/link/door"
 	"idleember/link/itself"
 	"idleember/link/lines"
 	"idleember/link/modbus"
@@ -109,6 +110,10 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		return addressError("--http", o.HTTP, err)
 	}
 	s.HTTP = l.Addr().String()
+	webs, boards := door.Divide(door.Descriptors())
+	webs.Own = o.Proxies
+	web, board := door.New(webs), door.New(boards)
+	l = web.Guard(l)
 	if o.HTTPS != "" || o.MQTTS != "" {
 		if s.cert, err = loadCertificate(o); err != nil {
 			_ = l.Close()
@@ -121,7 +126,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 			_ = l.Close()
 			return addressError("--https", o.HTTPS, err)
 		}
-		s.HTTPS, s.secure = plain.Addr().String(), tls.NewListener(plain, s.cert.config)
+		s.HTTPS, s.secure = plain.Addr().String(), tls.NewListener(web.Guard(plain), s.cert.config)
 	}
 	defer func() {
 		if s.stop == nil && s.secure != nil { // it never began to answer
@@ -132,7 +137,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		_ = l.Close()
 		return err
 	}
-	if err := s.listen(o); err != nil {
+	if err := s.listen(o, board); err != nil {
 		_ = l.Close()
 		return err
 	}
@@ -141,9 +146,9 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	s.push = push.New(s.Hub)
 	mount := map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}
 	maps.Copy(mount, o.Mount)
-	web, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
+	server, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
 		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
-		Mount:     mount, Proxies: o.Proxies, Level: o.Level})
+		Mount:     mount, Proxies: o.Proxies, Door: web, Level: o.Level})
 	if err != nil {
 		_ = l.Close()
 		return err
@@ -154,7 +159,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	if s.secure != nil {
 		doors = append(doors, s.secure)
 	}
-	go func() { s.ended <- web.Serve(serving, doors...) }()
+	go func() { s.ended <- server.Serve(serving, doors...) }()
 	if o.Announce {
 		if err := announce(serving, s.Hub, s.HTTP, o.Log); err != nil {
 			o.Log.Warn("not announced", "error", err)
@@ -173,9 +178,9 @@ func (s *Service) start(ctx context.Context, o Options) error {
 }
 
 // listen opens the broker and the port for datagrams.
-func (s *Service) listen(o Options) error {
+func (s *Service) listen(o Options, at *door.Keeper) error {
 	var err error
-	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: s.cert.config, Log: o.Log}); err != nil {
+	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: s.cert.config, Door: at, Log: o.Log}); err != nil {
 		var at *mqtt.AddressError
 		if errors.As(err, &at) && at.TLS {
 			return addressError("--mqtts", o.MQTTS, err)

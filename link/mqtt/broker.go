@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"strings"
@@ -24,22 +25,21 @@ import (
 	"idleember/core/mapping"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/link/door"
 	"idleember/link/topics"
 )
 
 // Limits on what a client may do.
 const (
-	maxConnect     = 4 << 10  // bytes of a CONNECT packet
-	maxPacket      = 64 << 10 // bytes of any later packet
-	maxDiscard     = 16 << 20 // bytes of a packet that is too long but still read to its end
-	connectWait    = 10 * time.Second
-	writeWait      = 20 * time.Second
-	maxConnections = 4096
-	maxUnknown     = 128 // connections that have not said who they are
-	maxPerDevice   = 8   // sessions, connected or not
-	window         = 64  // messages of one client on their way to the disk
-	queued         = 100 // messages waiting for one client
-	sessionLife    = 24 * time.Hour
+	maxConnect   = 4 << 10  // bytes of a CONNECT packet
+	maxPacket    = 64 << 10 // bytes of any later packet
+	maxDiscard   = 16 << 20 // bytes of a packet that is too long but still read to its end
+	connectWait  = 10 * time.Second
+	writeWait    = 20 * time.Second
+	maxPerDevice = 8   // sessions, connected or not
+	window       = 64  // messages of one client on their way to the disk
+	queued       = 100 // messages waiting for one client
+	sessionLife  = 24 * time.Hour
 )
 
 // Broker accepts devices. Use Listen to get one.
@@ -48,7 +48,6 @@ type Broker struct {
 	log       *slog.Logger
 	listeners []net.Listener
 	maps      mapping.Cache
-	unknown   chan struct{}
 	next      atomic.Uint64
 	open      sync.WaitGroup
 
@@ -73,7 +72,9 @@ type Options struct {
 	// TLS is the address for MQTT over TLS, with its certificate; empty: none.
 	TLS         string
 	Certificate *tls.Config
-	Log         *slog.Logger
+	// Door counts the connections; nil: there may be any number.
+	Door *door.Keeper
+	Log  *slog.Logger
 }
 
 // AddressError says which of its addresses a broker could not listen on.
@@ -90,19 +91,22 @@ func (e *AddressError) Unwrap() error { return e.Err }
 
 // Listen starts a broker.
 func Listen(h *hub.Hub, o Options) (*Broker, error) {
-	b := &Broker{hub: h, log: o.Log, unknown: make(chan struct{}, maxUnknown), devices: map[string]*device{}, conns: map[*conn]struct{}{}}
+	if o.Door == nil {
+		o.Door = door.New(door.Limits{All: math.MaxInt})
+	}
+	b := &Broker{hub: h, log: o.Log, devices: map[string]*device{}, conns: map[*conn]struct{}{}}
 	plain, err := net.Listen("tcp", o.TCP)
 	if err != nil {
 		return nil, &AddressError{false, o.TCP, err}
 	}
-	b.listeners = append(b.listeners, plain)
+	b.listeners = append(b.listeners, o.Door.Guard(plain))
 	if o.TLS != "" {
-		secure, err := tls.Listen("tcp", o.TLS, o.Certificate)
+		secure, err := net.Listen("tcp", o.TLS)
 		if err != nil {
 			_ = plain.Close()
 			return nil, &AddressError{true, o.TLS, err}
 		}
-		b.listeners = append(b.listeners, secure)
+		b.listeners = append(b.listeners, tls.NewListener(o.Door.Guard(secure), o.Certificate))
 	}
 	for _, l := range b.listeners {
 		b.open.Add(1)
@@ -134,7 +138,7 @@ func (b *Broker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	ws.SetReadLimit(maxPacket + 5)
 	nc := &webConn{Conn: websocket.NetConn(context.WithoutCancel(r.Context()), ws, websocket.MessageBinary), from: r.RemoteAddr}
-	if c := b.admit(nc); c != nil {
+	if c := b.admit(nc, door.From(r.Context())); c != nil {
 		c.serve()
 	}
 }
@@ -186,36 +190,31 @@ func (b *Broker) accept(l net.Listener) {
 			if errors.Is(err, net.ErrClosed) {
 				return
 			}
-			time.Sleep(50 * time.Millisecond) // out of file descriptors, perhaps: let some end
+			time.Sleep(50 * time.Millisecond)
 			continue
 		}
-		if c := b.admit(nc); c != nil {
+		if c := b.admit(nc, door.Of(nc)); c != nil {
 			go c.serve()
 		}
 	}
 }
 
-// admit enters a connection in the books, or closes it where there are too many.
-func (b *Broker) admit(nc net.Conn) *conn {
-	c := newConn(b, nc)
+// admit enters a connection in the books, unless the broker was closed. Until it says who it is it waits at the door.
+func (b *Broker) admit(nc net.Conn, at *door.Conn) *conn {
+	at.Waits()
+	c := newConn(b, nc, at)
 	b.mu.Lock()
-	full := b.closed || len(b.conns) >= maxConnections
-	if !full {
+	closed := b.closed
+	if !closed {
 		b.conns[c] = struct{}{}
 		b.open.Add(1)
 	}
 	b.mu.Unlock()
-	if full {
+	if closed {
 		_ = nc.Close()
 		return nil
 	}
-	select {
-	case b.unknown <- struct{}{}:
-		return c
-	default: // too many that say nothing: this one goes, the known ones stay
-		c.gone()
-		return nil
-	}
+	return c
 }
 
 // join makes or resumes the session of a device's client, ends the connection that it may still have, and returns it.

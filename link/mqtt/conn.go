@@ -17,6 +17,7 @@ import (
 
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/link/door"
 	"idleember/link/topics"
 )
 
@@ -48,6 +49,7 @@ const (
 type conn struct {
 	b       *Broker
 	nc      net.Conn
+	door    *door.Conn
 	r       *bufio.Reader
 	version byte
 	device  string
@@ -71,8 +73,8 @@ type conn struct {
 	done   chan struct{} // closed when the writer has ended
 }
 
-func newConn(b *Broker, nc net.Conn) *conn {
-	return &conn{b: b, nc: nc, r: bufio.NewReaderSize(nc, 2048), window: 32, slots: make(chan struct{}, window),
+func newConn(b *Broker, nc net.Conn, at *door.Conn) *conn {
+	return &conn{b: b, nc: nc, door: at, r: bufio.NewReaderSize(nc, 2048), window: 32, slots: make(chan struct{}, window),
 		wake: make(chan struct{}, 1), done: make(chan struct{})}
 }
 
@@ -91,8 +93,8 @@ func (c *conn) serve() {
 	defer cancel()
 	go c.write()
 	err := c.connect(ctx)
-	<-c.b.unknown
 	if err == nil {
+		c.door.Busy()
 		err = c.read()
 	}
 	c.end(codeSuccess, "")

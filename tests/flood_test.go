@@ -1,0 +1,69 @@
+package tests
+
+import (
+	"crypto/tls"
+	"io"
+	"net"
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"idleember/serve"
+	"idleember/tests/rig"
+)
+
+// flood opens connections to an address, says something on each, and closes them in the end.
+func flood(t *testing.T, n int, addr, say string, secure bool) {
+	t.Helper()
+	for range n {
+		c, err := net.Dial("tcp", addr)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		if tcp, ok := c.(*net.TCPConn); ok {
+			_ = tcp.SetReadBuffer(4096)
+		}
+		if secure {
+			c = tls.Client(c, &tls.Config{InsecureSkipVerify: true})
+			_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+		}
+		_, _ = io.WriteString(c, say)
+	}
+}
+
+// Whoever stands about, says half of something, or does not read what was asked for, keeps nobody out; not even from the same
+// address.
+func TestNobodyIsKeptOutByWhoStandsAbout(t *testing.T) {
+	t.Parallel()
+	r := rig.With(t, func(o *serve.Options) { o.MQTTS, o.HTTPS = "127.0.0.1:0", "127.0.0.1:0" })
+	key := r.Device("kiln")
+	s := r.Service
+	slow := "GET /api/openapi.yaml HTTP/1.1\r\nHost: hub\r\n\r\n"
+	for name, f := range map[string]func(){
+		"silent boards":   func() { flood(t, 300, s.MQTT, "", false) },
+		"half a CONNECT":  func() { flood(t, 300, s.MQTT, "\x10\x20\x00\x04MQ", false) },
+		"silent TLS":      func() { flood(t, 300, s.MQTTS, "", false) },
+		"TLS and no more": func() { flood(t, 150, s.MQTTS, "", true) },
+		"silent browsers": func() { flood(t, 300, s.HTTP, "", false) },
+		"half a header":   func() { flood(t, 300, s.HTTP, "GET / HTTP/1.1\r\nHost: h", false) },
+		"silent WebSockets": func() {
+			flood(t, 300, s.HTTP, "GET /mqtt HTTP/1.1\r\nHost: hub\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: mqtt\r\n\r\n", false)
+		},
+		"slow readers": func() { flood(t, 300, s.HTTP, slow+slow+slow+slow+slow+slow+slow+slow, false) },
+		"silent HTTPS": func() { flood(t, 300, s.HTTPS, "", false) },
+	} {
+		f()
+		begun := time.Now()
+		require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/chamber", "21"), name)
+		fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}, Timeout: 10 * time.Second}
+		resp, err := fresh.Get(r.URL() + "/healthz")
+		require.NoError(t, err, name)
+		_ = resp.Body.Close()
+		now, err := r.Owner.GetNowWithResponse(t.Context())
+		require.NoError(t, err, name)
+		require.NotNil(t, now.JSON200, name)
+		assert.Less(t, time.Since(begun), 10*time.Second, name)
+	}
+}
