@@ -51,16 +51,16 @@ func (h *Hub) confirmed(ctx context.Context, a access.Actor, password string) (s
 	if err != nil {
 		return m, err
 	}
-	key := "account " + m.ID
-	if err := h.people.hold(key); err != nil {
+	key := "session of " + m.ID + " from " + a.From // others' guesses are no matter here
+	if err := h.people.try(key); err != nil {
 		return m, err
 	}
 	good, err := h.people.matches(ctx, m.Password, password)
 	if err != nil {
+		h.people.undo(key)
 		return m, err
 	}
 	if !good {
-		h.people.wrong(key)
 		return m, &InvalidError{"password", "the password is wrong"}
 	}
 	h.people.right(key)

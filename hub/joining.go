@@ -146,16 +146,16 @@ func (h *Hub) Invited(_ context.Context, code, from string) (Invited, error) {
 func (h *Hub) invite(code, from string) (store.Invite, error) {
 	p := h.people
 	key := "invite " + from
-	if err := p.hold(key); err != nil {
+	if err := p.try(key); err != nil {
 		return store.Invite{}, err
 	}
 	p.mu.RLock()
 	x, ok := p.invites[sha256.Sum256([]byte(code))]
 	p.mu.RUnlock()
 	if !ok || x.Expires < h.Time().UnixMilli() {
-		p.wrong(key)
 		return x, ErrInvite
 	}
+	p.right(key)
 	return x, nil
 }
 

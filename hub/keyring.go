@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 )
 
 // keyring holds the SHA-256 of each device's key. Links ask it from any goroutine.
@@ -45,16 +46,19 @@ func (h *Hub) Admit(device, key, from string) error {
 		known = "" // nobody fills the memory with names
 	}
 	who := "device " + known + " from " + from
-	if err := h.people.hold(who); err != nil {
-		return err
+	p := h.people
+	p.guessing.Lock() // it is judged at once: of many that come together with the right key none has to wait
+	defer p.guessing.Unlock()
+	if wait := p.guesses.Try(time.Now(), who); wait > 0 {
+		return &TooManyError{wait}
 	}
 	err := h.admit(device, key)
 	var off *DisabledError
 	switch {
 	case err == nil:
-		h.people.right(who)
-	case key != "" && !errors.As(err, &off):
-		h.people.wrong(who)
+		p.guesses.Right(who)
+	case key == "" || errors.As(err, &off):
+		p.guesses.Undo(who)
 	}
 	return err
 }

@@ -7,7 +7,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -17,6 +16,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"idleember/core/access"
+	"idleember/core/guess"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -50,20 +50,17 @@ type people struct {
 	invites map[[32]byte]store.Invite
 	begun   map[string]string // by account: the secret of a second factor that is not confirmed yet
 	use     use
-	code    string        // the setup code while there is no owner
-	owned   chan struct{} // closed when there is one
-	tries   map[string]*tries
-	hashing chan struct{} // bounds the memory that password hashing takes
-}
+	code    string          // the setup code while there is no owner
+	owned   chan struct{}   // closed when there is one
+	was     map[string]bool // who signed in from where since the start
+	hashing chan struct{}   // bounds the memory that password hashing takes
 
-type tries struct {
-	wrong int
-	until time.Time
-	last  time.Time
+	guessing sync.Mutex
+	guesses  guess.Book
 }
 
 func loadPeople(ctx context.Context, st *store.Store) (*people, error) {
-	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string][32]byte{}, invites: map[[32]byte]store.Invite{}, begun: map[string]string{}, owned: make(chan struct{}), tries: map[string]*tries{}, hashing: make(chan struct{}, 2)}
+	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string][32]byte{}, invites: map[[32]byte]store.Invite{}, begun: map[string]string{}, owned: make(chan struct{}), was: map[string]bool{}, hashing: make(chan struct{}, 2)}
 	members, err := st.Members(ctx)
 	if err != nil {
 		return nil, err
@@ -144,56 +141,42 @@ func (p *people) matches(ctx context.Context, hash, password string) (bool, erro
 	return err == nil && len(sum) > 0 && subtle.ConstantTimeCompare(got, sum) == 1, err
 }
 
-// hold returns how long a key (an account or an address) must wait before the next try.
-func (p *people) hold(keys ...string) error {
-	p.mu.RLock()
-	defer p.mu.RUnlock()
-	now := time.Now()
-	for _, k := range keys {
-		if t := p.tries[k]; t != nil && now.Before(t.until) {
-			return &TooManyError{t.until.Sub(now)}
-		}
+// try books a try under some keys before it is judged; it fails where one of them has to wait. Its judge says right or undo.
+func (p *people) try(keys ...string) error {
+	p.guessing.Lock()
+	defer p.guessing.Unlock()
+	if wait := p.guesses.Try(time.Now(), keys...); wait > 0 {
+		return &TooManyError{wait}
 	}
 	return nil
 }
 
-const freeTries = 5
-
-func (p *people) wrong(keys ...string) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	now := time.Now()
-	for k, t := range p.tries {
-		if now.Sub(t.last) > time.Hour {
-			delete(p.tries, k)
-		}
-	}
-	for _, k := range keys {
-		t := p.tries[k]
-		if t == nil {
-			t = &tries{}
-			p.tries[k] = t
-		}
-		t.wrong++
-		t.last = now
-		if t.wrong >= freeTries {
-			t.until = now.Add(min(15*time.Minute, 2*time.Second<<min(t.wrong-freeTries, 12)))
-		}
-	}
+func (p *people) right(keys ...string) {
+	p.guessing.Lock()
+	defer p.guessing.Unlock()
+	p.guesses.Right(keys...)
 }
 
-func (p *people) right(keys ...string) {
+// undo takes back a try that was not judged.
+func (p *people) undo(keys ...string) {
+	p.guessing.Lock()
+	defer p.guessing.Unlock()
+	p.guesses.Undo(keys...)
+}
+
+// mostPlaces is of how many accounts and addresses together it is remembered that they belong together.
+const mostPlaces = 10_000
+
+// knows reports whether an account is signed in from an address. What strangers guess elsewhere does not hold it up there.
+func (p *people) knows(account, from string) bool {
 	p.mu.RLock()
-	some := slices.ContainsFunc(keys, func(k string) bool { return p.tries[k] != nil })
-	p.mu.RUnlock()
-	if !some { // mostly
-		return
+	defer p.mu.RUnlock()
+	for _, x := range p.passes {
+		if x.Kind == "session" && x.Member == account && x.Name == from {
+			return true
+		}
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, k := range keys {
-		delete(p.tries, k)
-	}
+	return p.was[account+" from "+from]
 }
 
 func checkPassword(password string) error {
@@ -265,17 +248,17 @@ func (h *Hub) newMember(ctx context.Context, n NewMember) (store.Member, error) 
 // SetUp creates the owner with the one-time code, and the hub's settings with it. The code is void afterwards.
 func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, owner NewMember) error {
 	p := h.people
-	if err := p.hold("setup " + from); err != nil {
-		return err
-	}
 	have := h.SetupCode()
 	if have == "" {
 		return ErrSetUp
 	}
+	if err := p.try("setup " + from); err != nil {
+		return err
+	}
 	if subtle.ConstantTimeCompare([]byte(strings.ToLower(strings.TrimSpace(code))), []byte(have)) != 1 {
-		p.wrong("setup " + from)
 		return ErrSetupCode
 	}
+	p.right("setup " + from)
 	if err := checkHub(settings); err != nil {
 		return err
 	}
@@ -305,7 +288,10 @@ func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, o
 func (h *Hub) SignIn(ctx context.Context, account, password, code, from string) (string, error) {
 	p := h.people
 	keys := []string{"account " + clip(account, 60), "address " + from}
-	if err := p.hold(keys...); err != nil {
+	if p.knows(account, from) {
+		keys = []string{"account " + account + " from " + from}
+	}
+	if err := p.try(keys...); err != nil {
 		return "", err
 	}
 	p.mu.RLock()
@@ -313,24 +299,30 @@ func (h *Hub) SignIn(ctx context.Context, account, password, code, from string) 
 	p.mu.RUnlock()
 	good, err := p.matches(ctx, m.Password, password)
 	if err != nil {
+		p.undo(keys...)
 		return "", err
 	}
 	if !ok || !good || !active(m, h.Time()) {
-		p.wrong(keys...)
 		h.log.Warn("a sign-in failed", "account", clip(account, 60), "from", from)
 		return "", ErrSignIn
 	}
 	if m.Factor != "" {
 		if code == "" {
+			p.undo(keys...)
 			return "", ErrFactor
 		}
 		if err := h.checkFactor(ctx, m.ID, code); err != nil {
-			p.wrong(keys...)
 			h.log.Warn("a second factor was wrong", "account", m.ID, "from", from)
 			return "", err
 		}
 	}
 	p.right(keys...)
+	p.mu.Lock()
+	if len(p.was) > mostPlaces {
+		clear(p.was)
+	}
+	p.was[account+" from "+from] = true
+	p.mu.Unlock()
 	key, _, err := h.pass(ctx, h.actorOf(m, access.Person, from), store.Pass{Kind: "session", Name: from}, SessionLife)
 	return key, err
 }

@@ -5,6 +5,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -66,4 +68,33 @@ func TestNobodyIsKeptOutByWhoStandsAbout(t *testing.T) {
 		require.NotNil(t, now.JSON200, name)
 		assert.Less(t, time.Since(begun), 10*time.Second, name)
 	}
+}
+
+// Of any number of guesses at the same time no more are judged than of guesses one after another, and who signed in before is
+// not held up by those of others.
+func TestGuessesAtOnce(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Member("kim", "member")
+	from := func(address string) *http.Client {
+		return &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}).DialContext}}
+	}
+	guess := func(c *http.Client, password string) int {
+		status, _ := rig.JSON(t, c, "POST", r.URL()+"/api/v1/session", `{"account":"kim","password":"`+password+`"}`)
+		return status
+	}
+	var judged atomic.Int32
+	var all sync.WaitGroup
+	stranger := from("127.0.0.7")
+	for range 40 {
+		all.Go(func() {
+			if guess(stranger, "correct horse 1") != http.StatusTooManyRequests {
+				judged.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.LessOrEqual(t, judged.Load(), int32(5))
+	assert.Equal(t, http.StatusTooManyRequests, guess(from("127.0.0.8"), rig.Password), "from where nobody knows her, the account waits")
+	assert.Less(t, guess(from("127.0.0.1"), rig.Password), 300, "from where she signed in before, she gets in")
 }
