@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/labstack/echo/v5"
+
 	"idleember/core/access"
 	"idleember/hub"
 )
@@ -41,14 +43,17 @@ type stream struct {
 // VisitGetLiveResponse writes events until the reader leaves, its right ends, or the hub stops.
 func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	rc := http.NewResponseController(w)
+	watch := x.s.hub.Watch(x.lastID, x.credential)
+	defer watch.Close()
+	name, ok := x.s.streams.add(watch, x.pass)
+	if !ok {
+		return echo.NewHTTPError(http.StatusTooManyRequests, fmt.Sprintf("%d live streams are open with this session or token; close some pages", mostStreams))
+	}
+	defer x.s.streams.remove(name)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
 	_ = rc.SetReadDeadline(time.Time{})
-	watch := x.s.hub.Watch(x.lastID, x.credential)
-	defer watch.Close()
-	name := x.s.streams.add(watch, x.pass)
-	defer x.s.streams.remove(name)
 	var b []byte
 	routine := [][]byte{[]byte("[")}
 	// sendText writes what is JSON already, so that many readers of the same cost little each.
@@ -159,20 +164,33 @@ type streams struct {
 	all map[string]openStream
 }
 
+// mostStreams is how many a session, a token or a wall may have open: one for each page.
+const mostStreams = 32
+
 type openStream struct {
 	watch *hub.Watch
 	pass  string
 }
 
-func (x *streams) add(w *hub.Watch, pass string) string {
+// add enters a stream, unless its pass has too many; then ok is false.
+func (x *streams) add(w *hub.Watch, pass string) (name string, ok bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	n := 0
+	for _, s := range x.all {
+		if s.pass == pass {
+			n++
+		}
+	}
+	if n >= mostStreams {
+		return "", false
+	}
 	if x.all == nil {
 		x.all = map[string]openStream{}
 	}
-	name := rand.Text()
+	name = rand.Text()
 	x.all[name] = openStream{w, pass}
-	return name
+	return name, true
 }
 
 func (x *streams) remove(name string) {

@@ -2,6 +2,7 @@ package tests
 
 import (
 	"crypto/tls"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -76,16 +78,13 @@ func TestGuessesAtOnce(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Member("kim", "member")
-	from := func(address string) *http.Client {
-		return &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}).DialContext}}
-	}
 	guess := func(c *http.Client, password string) int {
 		status, _ := rig.JSON(t, c, "POST", r.URL()+"/api/v1/session", `{"account":"kim","password":"`+password+`"}`)
 		return status
 	}
 	var judged atomic.Int32
 	var all sync.WaitGroup
-	stranger := from("127.0.0.7")
+	stranger := rig.From("127.0.0.7")
 	for range 40 {
 		all.Go(func() {
 			if guess(stranger, "correct horse 1") != http.StatusTooManyRequests {
@@ -95,6 +94,48 @@ func TestGuessesAtOnce(t *testing.T) {
 	}
 	all.Wait()
 	assert.LessOrEqual(t, judged.Load(), int32(5))
-	assert.Equal(t, http.StatusTooManyRequests, guess(from("127.0.0.8"), rig.Password), "from where nobody knows her, the account waits")
-	assert.Less(t, guess(from("127.0.0.1"), rig.Password), 300, "from where she signed in before, she gets in")
+	assert.Equal(t, http.StatusTooManyRequests, guess(rig.From("127.0.0.8"), rig.Password), "from where nobody knows her, the account waits")
+	assert.Less(t, guess(rig.From("127.0.0.1"), rig.Password), 300, "from where she signed in before, she gets in")
+}
+
+// A session has so many live streams, and a client so many subscriptions, whatever it asks for.
+func TestStreamsAndSubscriptionsHaveABound(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	token := r.Token(r.Owner)
+	open, refused := 0, 0
+	for range 40 {
+		q, err := http.NewRequestWithContext(t.Context(), "GET", r.URL()+"/api/v1/live", nil)
+		require.NoError(t, err)
+		q.Header.Set("Authorization", "Bearer "+token)
+		resp, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = resp.Body.Close() })
+		if resp.StatusCode == http.StatusOK {
+			open++
+		} else if assert.Equal(t, http.StatusTooManyRequests, resp.StatusCode) {
+			refused++
+		}
+	}
+	assert.Equal(t, []int{32, 8}, []int{open, refused})
+	_, err := r.Owner.GetNowWithResponse(t.Context())
+	require.NoError(t, err, "others have their own")
+
+	board := r.Connect("kiln", r.Device("kiln"), "kiln")
+	filters := map[string]byte{}
+	for i := range 3000 {
+		filters[fmt.Sprintf("ember/kiln/x/%d", i)] = 1
+	}
+	begun := time.Now()
+	told := board.SubscribeMultiple(filters, nil)
+	require.True(t, told.WaitTimeout(20*time.Second))
+	taken := 0
+	for _, code := range told.(*paho.SubscribeToken).Result() {
+		if code < 0x80 {
+			taken++
+		}
+	}
+	assert.Equal(t, 32, taken)
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.Less(t, len(r.Refusals("kiln")), 10, "a few are told, as an example")
 }

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -374,23 +376,14 @@ func (c *conn) handle(pk packets.Packet) error {
 
 func (c *conn) subscribe(pk packets.Packet) {
 	ack := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID}
-	type fresh struct {
-		filter string
-		retain bool
-	}
-	var taken []fresh
+	retained := map[string]bool{} // by filter: whether what is kept comes with it
+	told := 0
 	for _, f := range pk.Filters {
 		code, why := c.mayHear(f.Filter)
-		if code != 0 && c.script != nil {
-			ack.Properties.ReasonString = why
-			if c.version != 5 {
-				code = 0x80
-			}
-			ack.ReasonCodes = append(ack.ReasonCodes, code)
-			continue
-		}
 		if code != 0 {
-			c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func([]string, error) {}})
+			if told++; c.script == nil && told <= refusalsTold {
+				c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func([]string, error) {}})
+			}
 			ack.Properties.ReasonString = why
 			if c.version != 5 {
 				code = 0x80
@@ -400,43 +393,56 @@ func (c *conn) subscribe(pk packets.Packet) {
 		}
 		qos := min(f.Qos, 1)
 		isNew := c.sess.subscribe(f.Filter, qos)
-		taken = append(taken, fresh{f.Filter, f.RetainHandling == 0 || f.RetainHandling == 1 && isNew})
+		retained[f.Filter] = retained[f.Filter] || f.RetainHandling == 0 || f.RetainHandling == 1 && isNew
 		ack.ReasonCodes = append(ack.ReasonCodes, qos)
 	}
 	c.send(ack)
+	var current []message
 	lease := false
-	for _, t := range taken {
+	for _, filter := range slices.Sorted(maps.Keys(retained)) {
 		switch {
-		case !t.retain:
+		case !retained[filter]:
 		case c.script == nil:
-			c.b.tellWants(c.device, c.sess, t.filter)
+			c.b.tellWants(c.device, c.sess, filter)
 		default:
-			for _, m := range c.script.current(c.b.hub) {
-				if site.Matches(t.filter, m.topic) {
+			if current == nil {
+				current = c.script.current(c.b.hub)
+			}
+			for _, m := range current {
+				if site.Matches(filter, m.topic) {
 					c.sess.offer(m, m.kept)
 				}
 			}
 		}
-		lease = lease || c.script == nil && site.Matches(t.filter, topics.Own(c.device)+"lease")
+		lease = lease || c.script == nil && site.Matches(filter, topics.Own(c.device)+"lease")
 	}
 	if lease {
 		c.b.hub.Listening(c.session)
 	}
 }
 
+// How many subscriptions a client may have, and how many refused ones of a packet are told to its owner.
+const (
+	mostFilters  = 32
+	mostOfScript = 256
+	refusalsTold = 3
+)
+
 // mayHear says why a filter is refused, or returns 0.
 func (c *conn) mayHear(filter string) (code byte, why string) {
+	most := mostFilters
+	if c.script != nil {
+		most = mostOfScript
+	}
 	switch {
-	case c.script != nil && !strings.HasPrefix(filter, "$share/") && site.ValidFilter(filter):
-		return 0, ""
 	case strings.HasPrefix(filter, "$share/"):
 		return codeShared, "shared subscriptions are not for devices; subscribe to ember/" + c.device + "/#"
 	case !site.ValidFilter(filter):
 		return codeFilter, fmt.Sprintf("%q is no topic filter; + and # stand for whole levels, # comes last", short(filter))
-	case !strings.HasPrefix(filter, topics.Own(c.device)) && !c.mapped(filter):
+	case c.script == nil && !strings.HasPrefix(filter, topics.Own(c.device)) && !c.mapped(filter):
 		return codeNotAuthorized, fmt.Sprintf("%q is not this device's; it may subscribe to ember/%s/#", short(filter), c.device)
-	case c.sess.filters() >= 32:
-		return codeQuota, "a client may have 32 subscriptions; ember/" + c.device + "/# covers all"
+	case !c.sess.has(filter) && c.sess.filters() >= most:
+		return codeQuota, fmt.Sprintf("a client may have %d subscriptions; # at the end of one covers many", most)
 	}
 	return 0, ""
 }

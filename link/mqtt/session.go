@@ -175,6 +175,13 @@ func (s *session) unsubscribe(filter string) bool {
 	return had
 }
 
+func (s *session) has(filter string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, ok := s.subs[filter]
+	return ok
+}
+
 func (s *session) filters() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -438,6 +438,11 @@ func JSON(t testing.TB, c *http.Client, method, url, body string, header ...stri
 	return resp.StatusCode, out
 }
 
+// From is a client at an address of this computer's loopback network, as somebody at a computer of their own.
+func From(address string) *http.Client {
+	return &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}).DialContext}}
+}
+
 // Snapshot is everything that somebody may see.
 func (r *Rig) Snapshot(c *client.Remote) client.Snapshot {
 	got, err := c.GetNowWithResponse(r.T.Context())
