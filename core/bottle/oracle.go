@@ -445,8 +445,15 @@ func (o *oracle) locks(id string) {
 }
 
 func (o *oracle) unlocks(id string) {
-	if x := o.watched[id]; x != nil {
-		x.locked, x.limited = 0, o.w.now
+	x := o.watched[id]
+	if x == nil {
+		return
+	}
+	x.locked, x.limited = 0, o.w.now
+	for _, of := range []string{id, x.door} { // a door does not go on by itself
+		if m := o.watched[of]; m != nil && m.cfg.What() == site.Mover {
+			m.hand = nil
+		}
 	}
 }
 

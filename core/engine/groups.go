@@ -62,7 +62,7 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 		x.desires, x.rank = desires, rank
 		e.shared(x)
 	}
-	if !d.Has && x.Is != nil && *x.Is > 0 {
+	if !d.Has && x.Is != nil && *x.Is > 0 && x.Service == control.InService {
 		e.exclude(x, d)
 	}
 	if !desires {
@@ -138,7 +138,8 @@ func (g *group) blocks(e *Engine, x *controlled) (o *controlled, next time.Durat
 			if o == x {
 				continue
 			}
-			if o.desires && g.before(o, x) || !on && o.running() {
+			beyond := o.Service == control.OutSilent && o.Is != nil && *o.Is > 0 // somebody repairs it, and the hub cannot end that
+			if o.desires && g.before(o, x) || !on && o.running() || beyond {
 				return o, 0
 			}
 			if end := o.offSince + pause; !on && o.Want != nil && o.ran && e.now.Mono < end {

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/core/control"
 	"idleember/core/site"
 )
 
@@ -154,6 +155,24 @@ func TestAnAnswerThatComesLateKeepsTheOtherOneOff(t *testing.T) {
 	assert.Zero(t, h.wanted("cooler"), "it is on, for all that is known")
 	says(0)
 	h.pass(20 * time.Second)
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"))
+}
+
+func TestWhatIsOnWhileItIsRepairedKeepsTheOtherOneOff(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+	})
+	gas := map[string]float64{"gas": 40}
+	h.lives(20*time.Second, gas)
+	h.do(Serve{Control: "h.heater", Service: control.OutSilent, Actor: kim})
+	require.Equal(t, site.Amount(1), h.wanted("cooler"))
+	h.do(Report{Control: "h.heater", Session: "1", Value: 1, By: ByHand})
+	assert.Equal(t, site.Amount(-1), h.wanted("heater"), "nothing is wanted of it")
+	assert.Zero(t, h.wanted("cooler"), "it goes before what an interlock wants")
+	assert.Contains(t, h.state("cooler").Reason, "waits for Heater")
+	h.do(Report{Control: "h.heater", Session: "1", Value: 0, By: ByHand})
+	h.lives(20*time.Second, gas)
 	assert.Equal(t, site.Amount(1), h.wanted("cooler"))
 }
 

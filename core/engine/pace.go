@@ -63,7 +63,7 @@ func (e *Engine) doing(x *controlled) *doing {
 
 // chatters counts a change that is about to be made, and holds the control where the hub made too many.
 func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
-	if dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
+	if dec.Step == control.ByHand && x.How == HowPerson && x.mover != nil || dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
 		return false
 	}
 	if x.cfg.What() == site.Level && (*x.Want > 0) == (dec.Value > 0) {
