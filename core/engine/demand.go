@@ -35,6 +35,7 @@ type DemandState struct {
 	Diff     float64     `json:"diff,omitzero"`     // regulate: the difference since then
 	Level    site.Amount `json:"level,omitzero"`    // curve, regulate: what it demanded last
 	At       time.Time   `json:"at,omitzero"`       // regulate: when the integral was last put on
+	moves    bool        // regulate: it is looked at when it is time to put it on again
 }
 
 // DemandsState is what the demands of a control remember. It is kept apart from the control's own state, because a regulator
@@ -142,8 +143,7 @@ func (d *demand) demanded(e *Engine, x *controlled) (control.Demanded, time.Dura
 	case site.Curve:
 		out.Is, out.To = d.curve(x)
 	case site.Regulate:
-		var moves bool
-		if out.Is, out.To, moves = d.regulate(e, x); moves {
+		if out.Is, out.To = d.regulate(e, x); d.moves {
 			return out, e.now.Mono + e.now.Wall.Truncate(regulateEvery).Add(regulateEvery).Sub(e.now.Wall)
 		}
 	}
@@ -293,13 +293,13 @@ func (d *demand) curve(x *controlled) (control.Tri, site.Amount) {
 // regulate is a PI regulator in its parallel form, output = gain · (e + 1/T ∫ e dt), with the integral held where the output
 // is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control, 2006,
 // section 3.5). While something else decides, the integral follows what is really sent (tracking, ibid.), so that it takes
-// over without a jump; but not where the output would be at the same bound anyway. It tells whether that goes on by itself: at a
-// bound, or without a difference, nothing changes before something else does.
-func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amount, moves bool) {
+// over without a jump; but not where the output would be at the same bound anyway. At a bound, or without a difference, nothing
+// changes by itself, and it is not looked at before something else does.
+func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amount) {
 	of, target := d.of.value, d.target.value
 	if !of.Known || !target.Known {
-		d.At = time.Time{}
-		return control.Unknown, 0, false
+		d.At, d.moves = time.Time{}, false
+		return control.Unknown, 0
 	}
 	was := d.DemandState
 	own := x.dec.Step == control.Demanding || x.dec.Step == control.Idle
@@ -326,8 +326,7 @@ func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amo
 				d.Integral = sent - d.cfg.Gain*diff
 			}
 		}
-		// What is different since the last whole multiple counts from the next one on.
-		if d.At = grid; was.At.IsZero() || e.now.Wall.Sub(grid) < time.Second {
+		if d.At = grid; was.At.IsZero() || was.moves { // else what is different now counts from the next whole multiple on
 			d.Diff = diff
 		}
 	}
@@ -335,7 +334,8 @@ func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amo
 	if was.At.IsZero() || d.Integral != was.Integral || d.Diff != was.Diff || d.Level != was.Level {
 		e.keepDemands(x)
 	}
-	return tri(to > 0), to, !own || x.dec.Limit != control.NoLimit || d.Diff != diff || d.cfg.IntegralMS > 0 && d.step(most) != 0
+	d.moves = !own || x.dec.Limit != control.NoLimit || d.Diff != diff || d.cfg.IntegralMS > 0 && d.step(most) != 0
+	return tri(to > 0), to
 }
 
 // step is what is put on the integral next: nothing where the output is at a bound that it would go further beyond.
