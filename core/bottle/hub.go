@@ -121,8 +121,8 @@ func (h *hub) start() {
 	h.apply(state)
 	for _, id := range h.w.order {
 		if b := h.w.boards[id]; b != nil && h.site.Devices[id].ID != "" {
-			h.attach(id)
 			b.link.hubBack()
+			h.attach(id)
 		}
 	}
 	h.alive++
@@ -139,6 +139,9 @@ func (h *hub) attach(device string) {
 	}
 	for _, want := range h.engine.Wants(device) {
 		box.Want(want)
+	}
+	for _, m := range h.engine.Mirrors(device) {
+		box.Mirror(m)
 	}
 	h.boxes[device] = box
 	h.drain(device)

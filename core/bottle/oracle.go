@@ -301,6 +301,7 @@ func (o *oracle) arrives(s *sensor, v float64, stamp time.Time) {
 		g.value, g.unsure, g.vague = valueOf(s.reading(v)), false, false
 	}
 	g.good, g.ever, g.session, g.boot = o.w.now, true, s.b.link.session, o.w.hub.booted
+	_, g.class = o.look1(g)
 	for _, c := range g.users {
 		o.soil(c)
 	}
