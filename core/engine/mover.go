@@ -109,12 +109,12 @@ func (e *Engine) stay(x *controlled, dec *control.Decision) {
 		s.Over, s.Stayed = true, nil
 	case s.Over:
 		s.Over = false
-		if own := dec.Value; x.Want != nil && own != *x.Want && !m.cfg.GoOn {
+		if own := dec.Asked; x.Want != nil && own != *x.Want && !m.cfg.GoOn {
 			s.Stayed = &own
 		}
 	}
 	if s.Stayed != nil && dec.Step != control.Interlocked {
-		if x.again || dec.Value != *s.Stayed || x.Want == nil {
+		if x.again || dec.Asked != *s.Stayed || x.Want == nil { // what it is held at because it chattered is nothing that is wanted
 			s.Stayed = nil
 		} else {
 			dec.Keep(*x.Want, control.Stays)

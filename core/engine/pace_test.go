@@ -156,6 +156,33 @@ func TestADoorThatIsDrivenToAndFroByDemandsIsHeld(t *testing.T) {
 	assert.Equal(t, site.Stop, h.wanted("gate"))
 }
 
+func TestADoorThatIsHeldAndWasStoppedStaysUntilSomethingNewIsWanted(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		gate := s.Automations["h.gate"]
+		gate.Changes, gate.Travel.IsOpen, gate.Travel.IsClosed, gate.Interlocks[0].To = 2, "", "", ptr(site.Close)
+		gate.Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Open)},
+			{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
+	})
+	h.is("rain", false)
+	for i := range 6 {
+		h.pass(time.Second)
+		h.reads("temperature", float64(15+10*(i%2)))
+	}
+	require.NotNil(t, h.state("gate").Damped)
+	warm := map[string]float64{"temperature": 25}
+	h.is("rain", true)
+	h.lives(20*time.Second, warm)
+	require.Equal(t, site.Close, h.wanted("gate"))
+	h.is("rain", false)
+	h.lives(3*time.Minute, warm)
+	assert.Equal(t, site.Close, h.wanted("gate"), "it stays, also when it is held no more")
+	assert.Equal(t, control.Stays, h.state("gate").Limit)
+	h.lives(time.Minute, map[string]float64{"temperature": 15})
+	h.lives(time.Minute, warm)
+	assert.Equal(t, site.Open, h.wanted("gate"))
+}
+
 func TestWhatChatteredIsFreeOnceAPersonWantsIt(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Changes: 2}))
 	for i := range 8 {
