@@ -242,6 +242,9 @@ func (e *Engine) endHand(x *controlled) {
 	x.Hand, x.HandUntil, x.How, x.Held, x.Spent = nil, time.Time{}, HowPerson, nil, control.NoLimit
 	if x.auto.HasAuto() {
 		x.Mode, x.Before = Auto, nil
+		if x.Mover != nil {
+			x.Mover.Stayed = nil // what auto comes to is new
+		}
 		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto", Reason: "the time by hand is over"})
 		return
 	}

@@ -158,6 +158,25 @@ func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
 	}
 }
 
+func TestADoorThatStoodWhileItWasByHandIsDecidedAfreshAfterwards(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		s.Automations["h.gate"].Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Close)}}
+	})
+	h.is("rain", false)
+	warm := map[string]float64{"temperature": 25}
+	h.byHand("gate", site.Close, 10*time.Minute)
+	h.lives(3*time.Second, warm)
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	h.do(Serve{Control: "h.gate", Actor: kim})
+	h.lives(5*time.Minute, warm)
+	require.Equal(t, control.Stays, h.state("gate").Limit)
+	h.lives(6*time.Minute, warm)
+	assert.Equal(t, Auto, h.state("gate").Mode)
+	assert.Equal(t, site.Close, h.wanted("gate"))
+	assert.NotEqual(t, control.Stays, h.state("gate").Limit)
+}
+
 func TestFormulasSeeWhereADoorIsAndALockedDoorIsNotConfirmedForEver(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
