@@ -138,6 +138,10 @@ func (e *Engine) stands(x *controlled) {
 	if there, _ := x.mover.at(*x.Hand); there {
 		return
 	}
+	if x.Phase == Assumed { // it was there before, for all that is known
+		x.again = false
+		return
+	}
 	own := *x.Hand
 	e.want(x, site.Stop, access.HubActor())
 	x.Mover.Stayed, x.again = &own, false

@@ -158,6 +158,24 @@ func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
 	}
 }
 
+func TestADoorThatWasThereStaysThereWhenItIsGivenBack(t *testing.T) {
+	h := newHouse(t, func(s *site.Site) {
+		door(false)(s)
+		gate := s.Automations["h.gate"]
+		gate.Travel.IsOpen, gate.Travel.IsClosed, gate.Interlocks = "", "", nil
+	})
+	h.byHand("gate", site.Open, 0)
+	h.lives(5*time.Second, nil)
+	h.lives(10*time.Second, nil)
+	require.Equal(t, Assumed, h.state("gate").Phase)
+	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
+	h.lives(10*time.Second, nil)
+	out := h.do(Serve{Control: "h.gate", Actor: kim})
+	assert.NotContains(t, wants(append(out, h.lives(time.Minute, nil)...)), "on", "its motor is not run again")
+	assert.Equal(t, site.Open, h.wanted("gate"))
+	assert.NotEqual(t, control.Stays, h.state("gate").Limit, "nothing stopped it")
+}
+
 func TestADoorThatStoodWhileItWasByHandIsDecidedAfreshAfterwards(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
