@@ -79,6 +79,10 @@ type sensor struct {
 	trouble trouble
 	slower  float64 // each interval is so much longer than the one before
 	backlog []sample
+
+	site   *site.Site // that the following is of
+	counts bool       // the hub takes its readings
+	seen   *seen
 }
 
 type sample struct {
@@ -475,7 +479,7 @@ func (s *sensor) push(v float64) {
 		}
 		return
 	}
-	b.link.up(func(h *hub, _ string) { h.take(s, v, time.Time{}) })
+	b.link.upReading(s, v, time.Time{})
 }
 
 // catchUp sends what was kept while nobody listened, with its times.
@@ -483,7 +487,7 @@ func (s *sensor) catchUp() {
 	log := s.backlog
 	s.backlog = nil
 	for _, x := range log {
-		s.b.link.up(func(h *hub, _ string) { h.take(s, x.v, epoch.Add(h.w.plan.Offset+x.at)) })
+		s.b.link.upReading(s, x.v, epoch.Add(s.b.w.plan.Offset+x.at))
 	}
 }
 

@@ -33,6 +33,8 @@ type hub struct {
 	alive    int
 	waits    []wait
 	reading  engine.Reading // that arrives
+	clock    time.Time      // what it should show at the following
+	clockAt  time.Duration
 }
 
 // wait is something that goes on when a condition is met, or at a time.
@@ -72,8 +74,11 @@ func (h *hub) wall() time.Time { return h.right().Add(h.wrong) }
 
 // right is the time that it should show.
 func (h *hub) right() time.Time {
-	at := h.w.plan.Offset + h.w.now
-	return epoch.Add(at - at%time.Millisecond)
+	if h.clockAt != h.w.now || h.clock.IsZero() {
+		at := h.w.plan.Offset + h.w.now
+		h.clockAt, h.clock = h.w.now, epoch.Add(at-at%time.Millisecond)
+	}
+	return h.clock
 }
 
 func (h *hub) time() engine.Now {
@@ -363,7 +368,11 @@ func (h *hub) drain(device string) {
 
 // take is a reading that arrives.
 func (h *hub) take(s *sensor, v float64, stamp time.Time) {
-	if _, ok := h.site.Signals[s.id]; !ok || !h.site.Devices[s.b.id].Active() {
+	if s.site != h.site {
+		_, ok := h.site.Signals[s.id]
+		s.site, s.counts, s.seen = h.site, ok && h.site.Devices[s.b.id].Active(), h.w.oracle.signals[s.id]
+	}
+	if !s.counts {
 		return
 	}
 	h.w.oracle.arrives(s, v, stamp)

@@ -206,9 +206,9 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 // showed.
 func (o *oracle) motor(x *watched, s *engine.ControlState) {
 	b := x.board
-	if x.door != "" && x.cfg.Momentary == nil && o.watched[x.door] != nil {
-		t := o.w.plan.Doors[x.door]
-		if x.out.actual > 0 {
+	if x.door != "" && x.cfg.Momentary == nil && x.out.actual > 0 {
+		if m := o.watched[x.door]; m != nil {
+			t := o.w.plan.Doors[x.door]
 			o.count[onMotor]++
 			most := time.Duration(t.TravelMS)*time.Millisecond*3/2 + 5*time.Second
 			if !o.healthy(x, o.w.now-x.out.since) {
@@ -218,7 +218,7 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 			if o.w.now-x.out.since > most && !untold && !x.out.deaf && !x.out.wrong && o.w.now > x.ill && b.lease > 0 {
 				o.fault("motor", x.id, "the motor of %s is on since %s", x.door, clock(x.out.since))
 			}
-			if m := o.watched[x.door]; m != nil && m.locked > 0 && o.w.now-m.locked > 2*calm && o.healthy(x, 2*calm) {
+			if m.locked > 0 && o.w.now-m.locked > 2*calm && o.healthy(x, 2*calm) {
 				o.fault("motor", x.id, "%s is out of service since %s, and its motor is on", x.door, clock(m.locked))
 			}
 		}
@@ -260,7 +260,7 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 
 // manual: a person's value holds where nothing is above it.
 func (o *oracle) manual(x *watched, s *engine.ControlState) {
-	if !o.w.hub.engine.Online(x.cfg.Device) {
+	if x.board == nil || !x.board.online {
 		x.hand = nil // what becomes of it while away is another matter
 	}
 	if x.hand == nil || x.over || s.Spent == control.NoEffect || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
@@ -282,14 +282,14 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if what != x.expects {
 		x.expects, x.expectFrom = what, o.w.now
 	}
-	for _, t := range x.tracks {
-		x.expectFrom = max(x.expectFrom, t.turned)
-	}
 	if what == "" {
 		return
 	}
-	for _, of := range []string{o.w.plan.Doors[x.id].Opens, o.w.plan.Doors[x.id].Closes, o.w.plan.Doors[x.id].Pulses} {
-		if m := o.watched[of]; m != nil && (m.locked > 0 || m.leaves) {
+	for _, t := range x.tracks {
+		x.expectFrom = max(x.expectFrom, t.turned)
+	}
+	for _, m := range x.motors {
+		if m.locked > 0 || m.leaves {
 			return // what moves it takes no part
 		}
 	}

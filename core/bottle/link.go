@@ -103,6 +103,43 @@ func (l *link) up(f func(h *hub, session string)) {
 	})
 }
 
+// arrival is a reading on its way to the hub. Most of what happens in a house are readings, so they are used again.
+type arrival struct {
+	s       *sensor
+	v       float64
+	stamp   time.Time
+	session string
+	copies  int // that are on their way
+	arrive  func()
+}
+
+// upReading carries a reading to the hub.
+func (l *link) upReading(s *sensor, v float64, stamp time.Time) {
+	if !l.connected {
+		return
+	}
+	w := l.b.w
+	var a *arrival
+	if last := len(w.spare) - 1; last >= 0 {
+		a, w.spare = w.spare[last], w.spare[:last]
+	} else {
+		a = &arrival{}
+		a.arrive = func() {
+			l := a.s.b.link
+			if h := w.hub; h.up && (l.connected && l.session == a.session || l.outside) {
+				h.take(a.s, a.v, a.stamp)
+			}
+			if a.copies--; a.copies == 0 {
+				w.spare = append(w.spare, a)
+			}
+		}
+	}
+	a.s, a.v, a.stamp, a.session = s, v, stamp, l.session
+	if a.copies = l.carry(a.arrive); a.copies == 0 {
+		w.spare = append(w.spare, a)
+	}
+}
+
 // deliver carries something to the board.
 func (l *link) deliver(f func()) {
 	if !l.connected {
@@ -116,13 +153,14 @@ func (l *link) deliver(f func()) {
 	})
 }
 
-func (l *link) carry(f func()) {
+// carry takes something along, and says how often it will arrive.
+func (l *link) carry(f func()) int {
 	w := l.b.w
 	delay := l.delay
 	if l.lossy > 0 && l.rng.Float64() < l.lossy {
 		l.sick, l.lost = w.now, w.now
 		w.oracle.loses(l.b)
-		return
+		return 0
 	}
 	if l.reorders > 0 && l.rng.Float64() < l.reorders {
 		l.sick, l.lost = w.now, w.now
@@ -136,7 +174,9 @@ func (l *link) carry(f func()) {
 	if l.doubles > 0 && l.rng.Float64() < l.doubles {
 		l.sick, l.lost = w.now, w.now
 		w.in(delay+time.Duration(l.rng.IntN(2000))*time.Millisecond, f)
+		return 2
 	}
+	return 1
 }
 
 // post takes what is in the mailbox to the broker and from there to the board.

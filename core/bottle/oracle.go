@@ -80,7 +80,8 @@ type watched struct {
 	cfg     site.Control
 	auto    *site.Automation
 	out     *output
-	door    string // the door whose output it is
+	door    string     // the door whose output it is
+	motors  []*watched // of a door
 	locks   []*lock
 	permits []*tracker
 	demands []*tracker // nil where it judges none
@@ -200,6 +201,15 @@ func (o *oracle) edited() {
 	for _, id := range sorted(o.watched) {
 		o.order = append(o.order, o.watched[id])
 	}
+	for _, x := range o.order {
+		door := o.w.plan.Doors[x.id]
+		x.motors = x.motors[:0]
+		for _, id := range []string{door.Opens, door.Closes, door.Pulses} {
+			if m := o.watched[id]; m != nil {
+				x.motors = append(x.motors, m)
+			}
+		}
+	}
 	for _, g := range o.there {
 		g.users = o.users[g.cfg.ID]
 	}
@@ -272,14 +282,14 @@ func (o *oracle) killed() {
 	}
 	for _, c := range o.conds { // what the last reading ended may go on, for a hub that never kept it
 		if c.lostAt > 0 && o.w.now-c.lostAt < 3*time.Second {
-			c.mayFalse, c.endMay = c.lost[0], c.lost[1]
+			c.mayFalse, c.endMay, c.weighed = c.lost[0], c.lost[1], false
 		}
 	}
 }
 
 // arrives is a reading that the hub hears.
 func (o *oracle) arrives(s *sensor, v float64, stamp time.Time) {
-	g := o.signals[s.id]
+	g := s.seen
 	if g == nil {
 		return
 	}
@@ -326,9 +336,16 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 		}
 	}
 	for _, e := range effects {
-		if d, ok := e.(engine.DeviceChanged); ok {
-			if b := o.w.boards[d.State.ID]; b != nil {
-				b.online = d.State.Online
+		switch e := e.(type) {
+		case engine.DeviceChanged:
+			if b := o.w.boards[e.State.ID]; b != nil {
+				b.online = e.State.Online
+			}
+		case engine.Journal:
+			if r := o.site.Rules[strings.TrimPrefix(e.Object, "rule.")]; r != nil && e.Action == "rule" {
+				for _, g := range r.Stages {
+					o.acts(g.Actions)
+				}
 			}
 		}
 	}
@@ -343,15 +360,6 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	}
 	if a, ok := in.(engine.Apply); ok {
 		o.acts(o.site.Presets[a.Preset].Actions)
-	}
-	for _, e := range effects {
-		if j, ok := e.(engine.Journal); ok && j.Action == "rule" {
-			if r := o.site.Rules[strings.TrimPrefix(j.Object, "rule.")]; r != nil {
-				for _, g := range r.Stages {
-					o.acts(g.Actions)
-				}
-			}
-		}
 	}
 	for _, e := range effects {
 		switch e := e.(type) {

@@ -30,6 +30,8 @@ func (s set) may(t tri) bool { return s&only(t) != 0 }
 type cond struct {
 	when, until *told
 	is, ends    set
+	isWhole     bool
+	weighed     bool // and nothing but that bears on since when it is so
 	dirty       bool
 	byTime      bool
 	pure        bool // it names nothing but signals and settings
@@ -44,7 +46,7 @@ type cond struct {
 
 // flashed forgets since when a condition is what it is: for an instant it may have been something else.
 func (c *cond) flashed(now time.Duration) {
-	c.surely = [4]time.Duration{never, never, never, never}
+	c.surely, c.weighed = [4]time.Duration{never, never, never, never}, false
 	c.known, c.whole, c.endSure = never, never, never
 	for _, t := range c.users {
 		t.must, t.turned = 0, now
@@ -215,15 +217,20 @@ func (o *oracle) weigh(c *cond) {
 		t.move(o)
 	}
 	before := [2]time.Duration{c.mayFalse, c.endMay}
-	c.is, c.ends = o.comes(c.when), only(nobody)
+	is, ends, whole := o.comes(c.when), only(nobody), c.when == nil || c.when.whole
 	if c.until != nil {
-		c.ends = o.comes(c.until)
+		ends = o.comes(c.until)
+		whole = whole && c.until.whole
 	}
+	if is == c.is && ends == c.ends && whole == c.isWhole && c.weighed {
+		return
+	}
+	c.is, c.ends, c.isWhole, c.weighed = is, ends, whole, true
 	for _, t := range []tri{no, yes, nobody} {
 		c.surely[t] = from(c.surely[t], c.is == only(t), now)
 	}
 	c.known = from(c.known, !c.is.may(nobody), now)
-	c.whole = from(c.whole, (c.when == nil || c.when.whole) && (c.until == nil || c.until.whole), now)
+	c.whole = from(c.whole, whole, now)
 	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
 	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
 	c.endMay = from(c.endMay, c.ends.may(yes), now)

@@ -29,6 +29,7 @@ type world struct {
 	oracle *oracle
 	events int64 // that were taken
 	ticks  int   // of the hub at this instant
+	spare  []*arrival
 	listener
 }
 

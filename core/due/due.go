@@ -22,10 +22,13 @@ func (q *Queue[T]) Len() int { return len(q.items) }
 // Push puts something in and returns its number, which counts from 1.
 func (q *Queue[T]) Push(at time.Duration, x T) uint64 {
 	q.count++
-	q.items = append(q.items, item[T]{at, q.count, x})
-	for i := len(q.items) - 1; i > 0 && q.before(i, (i-1)/2); i = (i - 1) / 2 {
-		q.items[i], q.items[(i-1)/2] = q.items[(i-1)/2], q.items[i]
+	in := item[T]{at, q.count, x}
+	q.items = append(q.items, in)
+	i := len(q.items) - 1
+	for ; i > 0 && at < q.items[(i-1)/2].at; i = (i - 1) / 2 { // of two that are due together the newer one is below
+		q.items[i] = q.items[(i-1)/2]
 	}
+	q.items[i] = in
 	return q.count
 }
 
@@ -39,23 +42,26 @@ func (q *Queue[T]) Next() (time.Duration, bool) {
 
 // Pop takes the next out, with its time and its number. There must be one.
 func (q *Queue[T]) Pop() (at time.Duration, seq uint64, x T) {
-	first, last := q.items[0], len(q.items)-1
-	q.items[0], q.items[last] = q.items[last], item[T]{}
-	q.items = q.items[:last]
-	for i := 0; ; {
-		next := 2*i + 1
-		if next+1 < last && q.before(next+1, next) {
+	first, n := q.items[0], len(q.items)-1
+	last := q.items[n]
+	q.items[n] = item[T]{}
+	q.items = q.items[:n]
+	if n == 0 {
+		return first.at, first.seq, first.x
+	}
+	i := 0
+	for next := 1; next < n; next = 2*i + 1 {
+		if next+1 < n && q.items[next+1].before(&q.items[next]) {
 			next++
 		}
-		if next >= last || !q.before(next, i) {
-			return first.at, first.seq, first.x
+		if last.before(&q.items[next]) {
+			break
 		}
-		q.items[i], q.items[next] = q.items[next], q.items[i]
+		q.items[i] = q.items[next]
 		i = next
 	}
+	q.items[i] = last
+	return first.at, first.seq, first.x
 }
 
-func (q *Queue[T]) before(i, j int) bool {
-	a, b := &q.items[i], &q.items[j]
-	return a.at < b.at || a.at == b.at && a.seq < b.seq
-}
+func (a *item[T]) before(b *item[T]) bool { return a.at < b.at || a.at == b.at && a.seq < b.seq }

@@ -99,7 +99,8 @@ func (h *house) lives(d time.Duration, numbers map[string]float64) (all []Effect
 func (h *house) obeys() (all []Effect) {
 	for _, id := range sorted(h.site.Controls) {
 		c, _ := h.Control(id)
-		if c.Want != nil && (c.Is == nil || *c.Is != *c.Want) && h.site.Controls[id].What() != site.Mover {
+		cfg := h.site.Controls[id]
+		if c.Want != nil && (c.Is == nil || *c.Is != *c.Want) && cfg.What() != site.Mover {
 			all = append(all, h.do(Report{Control: id, Session: "1", Value: *c.Want})...)
 		}
 	}

@@ -121,7 +121,7 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 			if was.Damped != nil || is.Damped != nil { // how often it changed before is not kept, only what came of it
 				continue
 			}
-			if a.site.Controls[id].What() == site.Level && was.Want != nil && is.Want != nil { // when it was last changed is not kept
+			if cfg := a.site.Controls[id]; cfg.What() == site.Level && was.Want != nil && is.Want != nil { // when it was last changed is not kept
 				require.InDelta(rt, float64(*was.Want), float64(*is.Want), 3)
 			} else {
 				require.Equal(rt, was.Want, is.Want, "%s: %s; %s", id, a.Reason(a.now, id), b.Reason(b.now, id))

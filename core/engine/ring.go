@@ -132,10 +132,11 @@ func influences(s *site.Site) map[string][]edge {
 		for _, g := range s.Rules[id].Stages {
 			for _, x := range g.Actions {
 				sign := formula.Either
+				of := s.Controls[x.ID]
 				switch {
-				case x.Kind == site.DoControl && s.Controls[x.ID].Words() == nil && x.To == 0:
+				case x.Kind == site.DoControl && of.Words() == nil && x.To == 0:
 					sign = formula.Against
-				case x.Kind == site.DoControl && s.Controls[x.ID].Words() == nil:
+				case x.Kind == site.DoControl && of.Words() == nil:
 					sign = formula.With
 				case x.Kind != site.DoSetting && x.Kind != site.DoControl:
 					continue

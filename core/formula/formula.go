@@ -180,6 +180,7 @@ type part struct {
 	eval  func(*Env) Value
 	fixed bool   // a literal
 	id    string // an id by itself
+	slot  int    // of that id
 }
 
 type builder struct {
@@ -267,7 +268,7 @@ func (b *builder) id(n *ast.MemberNode) (part, error) {
 		b.look(time.Minute)
 	}
 	i := b.slot(text)
-	return part{kind: name.Kind, unit: name.Unit, id: text, eval: func(e *Env) Value { return e.Values[i] }}, nil
+	return part{kind: name.Kind, unit: name.Unit, id: text, slot: i, eval: func(e *Env) Value { return e.Values[i] }}, nil
 }
 
 func (b *builder) slot(id string) int {
@@ -406,7 +407,17 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 		return l, at(n, "%s has no value", n)
 	}
 	if r.fixed { // most are compared with a number as written
-		if c := y(nil); c.Known {
+		c := y(nil)
+		if i := l.slot; c.Known && l.id != "" {
+			out.eval = func(e *Env) Value {
+				if a := &e.Values[i]; a.Known {
+					return calc(a.Num, c.Num)
+				}
+				return Unknown
+			}
+			return out, nil
+		}
+		if c.Known {
 			out.eval = func(e *Env) Value {
 				if a := x(e); a.Known {
 					return calc(a.Num, c.Num)

@@ -48,7 +48,7 @@ const (
 var moverWords = []string{"close", "stop", "open"}
 
 // What returns the control's kind.
-func (c Control) What() ControlKind {
+func (c *Control) What() ControlKind {
 	if c.Kind == "" {
 		return Switch
 	}
@@ -56,7 +56,7 @@ func (c Control) What() ControlKind {
 }
 
 // Words are what a choice or a mover can be told, in the order of their amounts.
-func (c Control) Words() []string {
+func (c *Control) Words() []string {
 	switch c.What() {
 	case Choice:
 		return c.Options
@@ -67,7 +67,7 @@ func (c Control) Words() []string {
 }
 
 // Full is what a demand that names no amount demands: on, 100 %, open, the last option.
-func (c Control) Full() Amount {
+func (c *Control) Full() Amount {
 	switch c.What() {
 	case Switch:
 		return 1
@@ -78,7 +78,7 @@ func (c Control) Full() Amount {
 }
 
 // Say puts an amount into words: "on", "40 %", "open".
-func (c Control) Say(a Amount) string {
+func (c *Control) Say(a Amount) string {
 	switch words := c.Words(); {
 	case words != nil:
 		if i := int(a); i >= 0 && i < len(words) {
@@ -94,7 +94,7 @@ func (c Control) Say(a Amount) string {
 }
 
 // Check says in a sentence why a control cannot be told an amount, or returns nil.
-func (c Control) Check(a Amount) error {
+func (c *Control) Check(a Amount) error {
 	f := float64(a)
 	switch words := c.Words(); {
 	case words != nil:
@@ -114,7 +114,7 @@ func (c Control) Check(a Amount) error {
 }
 
 // AmountOf reads what a person or a device calls an amount of the control: on, 40, open.
-func (c Control) AmountOf(word string) (Amount, error) {
+func (c *Control) AmountOf(word string) (Amount, error) {
 	word = strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(word), "%"))
 	if words := c.Words(); words != nil {
 		i := slices.IndexFunc(words, func(w string) bool { return strings.EqualFold(w, word) })

@@ -230,7 +230,7 @@ func NewControl(device, slug, raw, name string) Control {
 }
 
 // Resume is how long an absence may last after which the last want is sent again.
-func (c Control) Resume() time.Duration {
+func (c *Control) Resume() time.Duration {
 	if c.Dangerous {
 		return 0
 	}
@@ -238,7 +238,7 @@ func (c Control) Resume() time.Duration {
 }
 
 // Validate says in a sentence what is wrong with a control, or returns nil.
-func (c Control) Validate() error {
+func (c *Control) Validate() error {
 	switch {
 	case c.ConfirmAfter < time.Second || c.ConfirmAfter > 10*time.Minute:
 		return fmt.Errorf("confirm_after of %s is %s; choose between 1 s and 10 min", c.ID, c.ConfirmAfter)

@@ -188,7 +188,8 @@ func (p *panel) possible(id string, v float64) bool {
 	if g, ok := s.Settings[id]; ok {
 		return g.Check(site.Amount(v)) == nil
 	}
-	return s.Controls[id].Check(site.Amount(v)) == nil
+	c := s.Controls[id]
+	return c.Check(site.Amount(v)) == nil
 }
 
 func (p *panel) write(ctx context.Context, id string, v float64) error {
