@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"idleember/core/calendar"
 	"idleember/core/site"
 )
 
@@ -104,7 +105,7 @@ func quietUntil(r site.Route, now time.Time) time.Time {
 	if at >= to { // they end tomorrow
 		day++
 	}
-	return time.Date(now.Year(), now.Month(), day, to/60, to%60, 0, 0, now.Location())
+	return calendar.Instant(now.Year(), now.Month(), day, to, now.Location())
 }
 
 func minuteOf(s string) int {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"idleember/core/calendar"
 	"idleember/core/reading"
 	"idleember/core/site"
 )
@@ -236,7 +237,12 @@ func next(t time.Time, step time.Duration, days int) time.Time {
 	if days > 0 {
 		y, m, d := t.Date()
 		number := int(floorTo(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Unix(), 86400) / 86400)
-		return time.Date(y, m, d+days-mod(number, days), 0, 0, 0, 0, t.Location())
+		for ahead := days - mod(number, days); ; ahead += days {
+			// Where clocks are put on at midnight the day begins later, and a day that a zone left out begins with the one after.
+			if midnight := calendar.Instant(y, m, d+ahead, 0, t.Location()); midnight.After(t) {
+				return midnight
+			}
+		}
 	}
 	_, off := t.Zone()
 	local := t.UnixMilli() + int64(off)*1000

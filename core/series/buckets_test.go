@@ -2,6 +2,9 @@ package series
 
 import (
 	"math"
+	"os"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -86,5 +89,36 @@ func TestStep(t *testing.T) {
 		want   time.Duration
 	}{{time.Hour, 1500, 5 * time.Second}, {24 * time.Hour, 1500, time.Minute}, {7 * 24 * time.Hour, 1500, 10 * time.Minute}, {365 * 24 * time.Hour, 100, 4 * 24 * time.Hour}} {
 		assert.Equal(t, tt.want, Step(tt.span, tt.points), tt.span)
+	}
+}
+
+// Days begin in every zone: where clocks are put on at midnight, and where a day was left out.
+func TestDaysOfEveryZone(t *testing.T) {
+	names, err := os.ReadFile("../../api/zones.txt")
+	require.NoError(t, err)
+	const day = 24 * time.Hour
+	for _, name := range strings.Fields(string(names)) {
+		zone, err := time.LoadLocation(name)
+		require.NoError(t, err)
+		for _, year := range []int{2011, 2026} {
+			from, to := time.Date(year, 7, 1, 12, 0, 0, 0, time.UTC), time.Date(year+1, 7, 1, 12, 0, 0, 0, time.UTC)
+			for _, step := range []time.Duration{day, 7 * day} {
+				bounds := Bounds(from.UnixMilli(), to.UnixMilli(), step, zone)
+				require.InDelta(t, float64(to.Sub(from)/step), float64(len(bounds)), 3, "%s, %s", name, step)
+				for i, at := range bounds[1:] {
+					was, is := time.UnixMilli(bounds[i]).In(zone), time.UnixMilli(at).In(zone)
+					if at <= bounds[i] || i < len(bounds)-3 && (is.YearDay() == was.YearDay() || is.Add(-time.Second).YearDay() == is.YearDay()) {
+						t.Fatalf("%s: %s after %s", name, is, was)
+					}
+				}
+			}
+		}
+	}
+	for _, step := range []time.Duration{time.Hour, 6 * time.Hour, 23 * time.Hour} {
+		zone, err := time.LoadLocation("America/Havana")
+		require.NoError(t, err)
+		bounds := Bounds(0, int64(500*step/time.Millisecond), step, zone)
+		require.InDelta(t, 501, len(bounds), 3)
+		require.True(t, slices.IsSorted(bounds))
 	}
 }

@@ -35,7 +35,11 @@ type Spread struct {
 func NewSpread(from, to, hold int64, min, max float64, n int, finest float64) *Spread {
 	s := &Spread{from: from, to: to, hold: hold}
 	s.width = finest
-	if w := (max - min) / float64(n); w > s.width {
+	w := (max - min) / float64(n)
+	if w > 0 || finest > 0 { // of bins that are finer than the numbers are some would be empty by themselves
+		w = math.Max(w, math.Max(math.Abs(min), math.Abs(max))/(1<<40))
+	}
+	if w > s.width {
 		p := math.Pow(10, math.Floor(math.Log10(w)))
 		for _, k := range []float64{1, 2, 5, 10} {
 			if s.width = p * k; s.width >= w {
@@ -46,9 +50,10 @@ func NewSpread(from, to, hold int64, min, max float64, n int, finest float64) *S
 	if s.width <= 0 || math.IsInf(max-min, 0) || math.IsNaN(max-min) {
 		return s
 	}
-	first, last := math.Floor(min/s.width+1e-9), math.Floor(max/s.width+1e-9) // 0.3 / 0.1 is less than 3
-	for k := first; k <= last; k++ {
-		s.Bins = append(s.Bins, Bin{From: decimal(k * s.width), To: decimal((k + 1) * s.width)})
+	first := math.Floor(min/s.width + 1e-9) // 0.3 / 0.1 is less than 3
+	last := math.Floor(max/s.width+1e-9) - first
+	for k := range int(math.Min(last, float64(n))) + 1 { // round bounds at both ends make one more than n
+		s.Bins = append(s.Bins, Bin{From: decimal((first + float64(k)) * s.width), To: decimal((first + float64(k) + 1) * s.width)})
 	}
 	return s
 }

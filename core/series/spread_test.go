@@ -1,9 +1,12 @@
 package series
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -43,4 +46,29 @@ func TestASpread(t *testing.T) {
 	s = NewSpread(0, 10, 0, 0, 0, 30, 0)
 	s.Add(words, 0, words.Len())
 	assert.Equal(t, 2, s.Changes)
+}
+
+// Whatever numbers came, there are few bins, side by side, and all that held is in them.
+func TestASpreadOfAnyNumbers(t *testing.T) {
+	any := rapid.OneOf(rapid.Float64(), rapid.SampledFrom([]float64{0, 1 << 53, 1<<53 + 2, 1.7e18, 1764486000123456789, -1e38, 1e38, math.MaxFloat64, -math.MaxFloat64, 5e-324}))
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := any.Draw(t, "one"), any.Draw(t, "other")
+		if rapid.Bool().Draw(t, "near") {
+			b = math.Nextafter(a, b)
+		}
+		low, high := min(a, b), max(a, b)
+		s := NewSpread(0, 1000, 0, low, high, 24, rapid.SampledFrom([]float64{0, 0.001, 0.1, 1}).Draw(t, "finest"))
+		require.LessOrEqual(t, len(s.Bins), 25)
+		for i, x := range s.Bins {
+			require.Less(t, x.From, x.To)
+			require.True(t, i == 0 || math.Abs(s.Bins[i-1].To-x.From) <= 1e-12*math.Max(math.Abs(low), math.Abs(high)), "%v after %v", x, s.Bins[max(0, i-1)])
+		}
+		s.Add(&Columns{T: []int64{0, 400}, V: []float64{low, high}}, 0, 2)
+		s.Finish(1000)
+		ms := int64(0)
+		for _, x := range s.Bins {
+			ms += x.MS
+		}
+		require.True(t, len(s.Bins) == 0 || ms == 1000, "%v", s.Bins)
+	})
 }
