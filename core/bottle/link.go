@@ -97,8 +97,11 @@ func (l *link) up(f func(h *hub, session string)) {
 	}
 	session := l.session
 	l.carry(func() {
-		if l.b.w.hub.up && (l.connected && l.session == session || l.outside) {
+		switch {
+		case l.b.w.hub.up && (l.connected && l.session == session || l.outside):
 			f(l.b.w.hub, session)
+		case l.outside: // a broker elsewhere took it, and the hub was not there
+			l.lost = l.b.w.now
 		}
 	})
 }
