@@ -279,7 +279,7 @@ func (h *Hub) AddPicture(ctx context.Context, a access.Actor, name string, body 
 	}
 	id = secret(12)
 	return id, p, h.do(ctx, func() error {
-		h.write(store.SavePicture(store.Picture{ID: id, Account: a.ID, Name: name, Type: p.Type, Created: h.Time().UnixMilli(), Body: p.Body}))
+		h.write(store.SavePicture(store.Picture{ID: id, Account: a.ID, Name: name, Type: p.Type, Created: h.Time().UnixMilli(), Body: p.Body, Rules: picture.Rules}))
 		h.journal(h.Time(), a, "add", "picture."+id, "", name, "")
 		return nil
 	})
@@ -294,7 +294,18 @@ func (h *Hub) Picture(ctx context.Context, a access.Actor, id string) (store.Pic
 	if err == nil && !ok {
 		err = &NotFoundError{What: "picture", ID: id}
 	}
-	return p, err
+	if err != nil || p.Rules >= picture.Rules {
+		return p, err
+	}
+	again, err := picture.Clean(p.Body)
+	if err != nil {
+		return p, &InvalidError{"picture", "this picture came before the hub knew better: " + err.Error()}
+	}
+	p.Body, p.Rules = again.Body, picture.Rules
+	return p, h.do(ctx, func() error {
+		h.write(store.SavePicture(p))
+		return nil
+	})
 }
 
 // dropPictures forgets pictures that nothing shows, a day after they came.

@@ -43,12 +43,14 @@ type Picture struct {
 	Type    string `db:"type"`
 	Created int64  `db:"created_ms"`
 	Body    []byte `db:"body"`
+	Rules   int    `db:"rules"` // by which it was made safe
 }
 
-// SavePicture keeps a picture.
+// SavePicture keeps a picture; of one that is there, what it shows is replaced.
 func SavePicture(p Picture) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT INTO pictures (id, account, name, type, created_ms, body) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.Account, p.Name, p.Type, p.Created, p.Body)
+		return tx.exec(`INSERT INTO pictures (id, account, name, type, created_ms, body, rules) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (id) DO UPDATE SET body = excluded.body, rules = excluded.rules`, p.ID, p.Account, p.Name, p.Type, p.Created, p.Body, p.Rules)
 	}
 }
 

@@ -6,12 +6,14 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
 	"idleember/core/site"
+	"idleember/store"
 	"idleember/tests/rig"
 )
 
@@ -242,4 +244,26 @@ func TestPicturesAreSafe(t *testing.T) {
 	now, err = r.Member("lee", "guest").FormulasNowWithResponse(t.Context(), "circuit")
 	require.NoError(t, err)
 	assert.Equal(t, "unknown", (*now.JSON200)[0].Value, "a formula tells nobody what they may not see")
+}
+
+// A drawing that was taken by an earlier version is made safe before it is shown again.
+func TestADrawingOfBeforeIsMadeSafe(t *testing.T) {
+	t.Parallel()
+	r := studio(t)
+	require.NoError(t, r.Service.Close())
+	s, err := store.Open(t.Context(), r.Dir, store.Options{})
+	require.NoError(t, err)
+	for id, body := range map[string]string{"over": `<style>:host{position:fixed;inset:0}</style><rect/>`, "bomb": `<g id="a"><use href="#a"/></g>`} {
+		require.NoError(t, s.Do(t.Context(), store.SavePicture(store.Picture{ID: id, Type: "image/svg+xml", Created: time.Now().UnixMilli(),
+			Body: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4">` + body + `</svg>`)})))
+	}
+	require.NoError(t, s.Close())
+	r.Reopen()
+	for range 2 {
+		got, err := r.Owner.GetPictureWithResponse(t.Context(), "over")
+		require.NoError(t, err)
+		assert.Equal(t, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><rect></rect></svg>`, string(got.Body))
+	}
+	_, err = r.Owner.GetPictureWithResponse(t.Context(), "bomb")
+	assert.ErrorContains(t, err, "copy of itself")
 }

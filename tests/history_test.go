@@ -226,3 +226,27 @@ func TestWhatASwitchWasWhileItsBoardWasAwayIsUnknown(t *testing.T) {
 	r.Restart()
 	assert.Len(t, ask(time.Now(), false).Gaps, 2)
 }
+
+// A counter of nanoseconds and a sensor that says ±1e38 for nothing are summed up like any other, and days of a zone whose clocks go
+// on at midnight come to an end.
+func TestAnyNumberAndAnyZoneIsSummedUp(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":1764486000123456789,"odd":1e38}`)
+	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":1764486000123457045,"odd":-1e38}`)
+	now := time.Now()
+	for _, id := range []string{"kiln.chamber", "kiln.odd"} {
+		r.Soon("readings", func() bool { return summary(r, id, now.Add(-time.Hour), now.Add(time.Minute)).Count == 2 })
+		assert.NotEmpty(t, summary(r, id, now.Add(-time.Hour), now.Add(time.Minute)).Bins)
+	}
+	for _, zone := range []string{"America/Havana", "Atlantic/Azores", "America/Santiago", "Africa/Cairo"} {
+		_, err := r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{Zone: &zone})
+		require.NoError(t, err)
+		from := now.Add(-4 * 365 * 24 * time.Hour)
+		buckets, points := true, 1400
+		x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &now, Buckets: &buckets, Points: &points})
+		require.NoError(t, err, zone)
+		assert.NotEmpty(t, x.JSON200)
+	}
+}

@@ -170,6 +170,7 @@ test('a drawing: made safe, pinned by finger, moved by a control and by a formul
   const inside = (f: string) => p.evaluate(`(() => { const s = document.querySelector('.drawing').shadowRoot; return ${f} })()`)
   await until('the formula writes', async () => (await inside(`s.querySelector('#words').textContent`)) === '11')
   expect(await inside(`s.querySelector('#tank').style.transform`)).toBe('scaleY(0.55)')
+  expect(await inside(`getComputedStyle(s.host).contain`)).toBe('strict') // nothing of it is drawn outside its tile
   const fill = () => inside(`getComputedStyle(s.querySelector('#pump')).fill`)
   await hub.call('PUT', '/controls/drying_room.heater/want', { to: false })
   await until('pale', async () => /\b0%/.test(String(await inside(`s.querySelector('#pump').style.fill`))))

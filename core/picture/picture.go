@@ -1,5 +1,5 @@
-// Package picture makes pictures that people upload safe to show: PNG and JPEG are looked at, SVG is written anew from what a
-// drawing needs and nothing else.
+// Package picture makes pictures that people upload safe to show: of PNG and JPEG the picture alone is kept, SVG is written anew
+// from what a drawing needs and nothing else.
 package picture
 
 import (
@@ -17,12 +17,16 @@ import (
 	"strings"
 )
 
+// Rules is the number of the rules by which pictures are made safe. It goes up with what they ask for.
+const Rules = 2
+
 // Bounds of a picture.
 const (
 	MostBytes    = 4 << 20
 	mostPixels   = 40_000_000
 	mostDepth    = 100
 	mostElements = 20_000
+	mostNames    = 100 // attributes of one element
 )
 
 // Picture is one that may be shown. Left says in words what was left out of it.
@@ -42,6 +46,9 @@ func Clean(body []byte) (Picture, error) {
 	if c, format, err := image.DecodeConfig(bytes.NewReader(body)); err == nil {
 		if c.Width*c.Height > mostPixels || c.Width == 0 || c.Height == 0 {
 			return Picture{}, fmt.Errorf("the picture has %d by %d pixels; up to 40 million are taken", c.Width, c.Height)
+		}
+		if body = bare(format, body); body == nil {
+			return Picture{}, errors.New("the picture is damaged; save it anew as PNG or JPEG")
 		}
 		return Picture{Type: "image/" + format, Body: body, Width: float64(c.Width), Height: float64(c.Height)}, nil
 	}
@@ -76,9 +83,13 @@ var (
 
 // cleaner writes an SVG anew.
 type cleaner struct {
-	out   bytes.Buffer
-	left  []string
-	count int
+	out    bytes.Buffer
+	left   []string
+	count  int
+	parts  parts
+	names  map[string]string // what has an id
+	sheets int               // their bytes
+	rules  int               // and their rules
 }
 
 func (c *cleaner) leave(what string) {
@@ -88,8 +99,21 @@ func (c *cleaner) leave(what string) {
 }
 
 func cleanSVG(body []byte) (Picture, error) {
+	c := &cleaner{names: map[string]string{}, parts: parts{ids: map[string]int{}}}
+	for d := xml.NewDecoder(bytes.NewReader(body)); ; {
+		tok, err := d.RawToken()
+		if err != nil {
+			break // it is told below
+		}
+		if t, ok := tok.(xml.StartElement); ok {
+			for _, a := range t.Attr {
+				if a.Name.Local == "id" && c.names[a.Value] == "" {
+					c.names[a.Value] = t.Name.Local
+				}
+			}
+		}
+	}
 	d := xml.NewDecoder(bytes.NewReader(body))
-	c := &cleaner{}
 	var p Picture
 	var open []string
 	for {
@@ -108,6 +132,9 @@ func cleanSVG(body []byte) (Picture, error) {
 			}
 			if len(open) == 0 && (name != "svg" || c.out.Len() > 0) {
 				return p, errors.New("the file does not begin with an svg element")
+			}
+			if len(t.Attr) > mostNames {
+				return p, fmt.Errorf("an element of the SVG has more than %d attributes; simplify it", mostNames)
 			}
 			if t.Name.Space != svgSpace && t.Name.Space != "" || !elements[name] {
 				if name != "metadata" && (t.Name.Space == svgSpace || t.Name.Space == "") {
@@ -139,26 +166,38 @@ func cleanSVG(body []byte) (Picture, error) {
 				c.out.WriteByte('"')
 			}
 			c.out.WriteByte('>')
+			c.parts.begin(name, attributes)
 			open = append(open, name)
 		case xml.EndElement:
 			c.out.WriteString("</" + open[len(open)-1] + ">")
 			open = open[:len(open)-1]
+			c.parts.end()
 		case xml.CharData:
 			if len(open) > 0 {
 				_ = xml.EscapeText(&c.out, t)
+				c.parts.text(len(t))
 			}
 		}
 	}
 	if c.out.Len() == 0 {
 		return p, errors.New("the file holds no svg element")
 	}
+	switch cost, loop := c.parts.cost(); {
+	case loop:
+		return p, errors.New("something in the SVG is a copy of itself, which nobody can draw")
+	case cost > mostCost:
+		return p, errors.New("the SVG draws its parts again so often that it would hold every page up; use fewer copies, patterns and effects")
+	}
 	p.Type, p.Body, p.Left = "image/svg+xml", c.out.Bytes(), c.left
 	return p, nil
 }
 
 func (c *cleaner) style(text string) {
-	if outside.MatchString(text) || strings.ContainsAny(text, "<>") && strings.Contains(text, "</") {
-		c.leave("a style sheet that refers to something outside")
+	text, why := c.sheet(text)
+	if why != "" {
+		c.leave(why)
+	}
+	if text == "" {
 		return
 	}
 	c.out.WriteString("<style>")
@@ -168,12 +207,16 @@ func (c *cleaner) style(text string) {
 
 // attributes keeps what draws. What a style attribute says is written as attributes, which mean the same.
 func (c *cleaner) attributes(element string, list []xml.Attr) (out [][2]string) {
+	at := map[string]int{}
 	put := func(name, value string) {
-		i := slices.IndexFunc(out, func(a [2]string) bool { return a[0] == name })
-		if i >= 0 {
+		if i, ok := at[name]; ok {
 			out[i][1] = value
 			return
 		}
+		if name == "numOctaves" && len(value) > 1 {
+			return // each is twice the work of the one before
+		}
+		at[name] = len(out)
 		out = append(out, [2]string{name, value})
 	}
 	style := ""
@@ -198,7 +241,11 @@ func (c *cleaner) attributes(element string, list []xml.Attr) (out [][2]string) 
 			put(name, value)
 		}
 	}
-	for _, rule := range strings.Split(style, ";") {
+	for i, rule := range strings.SplitN(style, ";", mostNames+1) {
+		if i == mostNames {
+			c.leave("a style that is too long")
+			break
+		}
 		name, value, ok := strings.Cut(rule, ":")
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch {

@@ -170,6 +170,8 @@ const card = computed(() => props.tile.name || 'Picture')
 <style scoped>
 .box { height: 100%; display: grid; place-items: center; min-height: 0; overflow: hidden; }
 .frame { position: relative; }
+/* Whatever a drawing says of itself, it draws within its tile. */
+.drawing { contain: strict; isolation: isolate; }
 .drawing, img { width: 100%; height: 100%; display: block; }
 img { object-fit: contain; }
 .pin { position: absolute; transform: translate(-50%, -50%); background: color-mix(in srgb, var(--sheet) 88%, transparent); border: 1px solid var(--line); border-radius: 8px; padding: 2px 8px; line-height: 1.25; max-width: 60%; }
