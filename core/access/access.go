@@ -45,6 +45,7 @@ type Actor struct {
 	From string `json:"from,omitempty"` // the address or door it came through
 
 	Rights *Rights  `json:"-"` // of persons and tokens
+	Pass   string   `json:"-"` // of persons and tokens: the session or token that they came with
 	Scopes []string `json:"-"` // of a token: what it may do of what its member may; nil: all of that
 
 	Sees     []string `json:"-"` // of a wall: what stands on it; of a letter: what it is about
@@ -71,7 +72,8 @@ const (
 	Bring     Action = "bring"     // bring in readings of the past
 	Configure Action = "configure" // change the site
 	Household Action = "household" // see and change members
-	Self      Action = "self"      // one's own session, tokens and password
+	Self      Action = "self"      // know who one is, and end the session or token that one came with
+	Own       Action = "own"       // one's own sessions, tokens, password and preferences: in person, never by a token
 	Push      Action = "push"      // bring in readings and reports of a device
 )
 
@@ -109,7 +111,7 @@ func ValidScope(s string) bool {
 
 // scoped reports whether a token's scopes hold an action. Of itself it may always know who it is, and end.
 func scoped(list []string, action Action) bool {
-	return list == nil || action == Self || slices.ContainsFunc(scopes[action], func(s string) bool { return slices.Contains(list, s) })
+	return action != Own && (list == nil || action == Self || slices.ContainsFunc(scopes[action], func(s string) bool { return slices.Contains(list, s) }))
 }
 
 // Denied is the error of an action that was not allowed.
@@ -125,6 +127,9 @@ func (d *Denied) Error() string {
 	object := d.Object.Name
 	if object == "" {
 		object = "this hub"
+	}
+	if d.Actor.Kind == Token && d.Action == Own {
+		return "a token cannot change how its owner signs in, nor what they prefer; sign in with the password"
 	}
 	if d.Actor.Kind == Token && !scoped(d.Actor.Scopes, d.Action) {
 		return fmt.Sprintf("this token is for %s, which does not let it %s %s; make one with the scope %s", strings.Join(d.Actor.Scopes, " and "), what, object, scopes[d.Action][0])
@@ -167,11 +172,11 @@ func allowed(a Actor, action Action, o Object) bool {
 	case Owner:
 		return action != Push
 	case Member:
-		if action == Audit || action == Tend || action == Self {
+		if action == Audit || action == Tend || action == Self || action == Own {
 			return true
 		}
 	case Guest:
-		if action == Self {
+		if action == Self || action == Own {
 			return true
 		}
 	default:

@@ -316,8 +316,9 @@ func (l *lock) move(o *oracle) {
 	}
 	c, now := l.c, o.w.now
 	after, settle := site.Millis(l.cfg.AfterMS), site.Millis(l.cfg.SettleMS)
+	before := l.may || l.hold
 	defer func() {
-		if l.may || l.hold {
+		if before || l.may || l.hold { // it may have held until just now
 			l.held = now
 		}
 	}()
