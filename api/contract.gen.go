@@ -2599,6 +2599,9 @@ type SavePanelParams struct {
 type ChangePasswordJSONBody struct {
 	New string `json:"new"`
 	Old string `json:"old"`
+
+	// Stay one's tokens and walls go on
+	Stay *bool `json:"stay,omitempty"`
 }
 
 // AddPictureParams defines parameters for AddPicture.
@@ -2676,6 +2679,11 @@ type SignInJSONBody struct {
 	// Code of the second factor, or a recovery code; the answer 401 with the field code asks for it
 	Code     *string `json:"code,omitempty"`
 	Password string  `json:"password"`
+}
+
+// ProveJSONBody defines parameters for Prove.
+type ProveJSONBody struct {
+	Password string `json:"password"`
 }
 
 // SaveSettingParams defines parameters for SaveSetting.
@@ -2889,6 +2897,9 @@ type SaveRuleJSONRequestBody = Rule
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
+
+// ProveJSONRequestBody defines body for Prove for application/json ContentType.
+type ProveJSONRequestBody ProveJSONBody
 
 // SaveSettingJSONRequestBody defines body for SaveSetting for application/json ContentType.
 type SaveSettingJSONRequestBody = Setting
@@ -3237,7 +3248,7 @@ type ServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx *echo.Context, params SavePanelParams) error
-	// ChangePassword Change one's own password; other sessions end
+	// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	// (PUT /password)
 	ChangePassword(ctx *echo.Context) error
 	// AddPicture Upload a PNG, JPEG or SVG
@@ -3315,6 +3326,9 @@ type ServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// Prove Give one's password again; for five minutes one may change then how people sign in
+	// (POST /session/proof)
+	Prove(ctx *echo.Context) error
 	// SignOutEverywhere Sign out everywhere; tokens and walls stay
 	// (DELETE /sessions)
 	SignOutEverywhere(ctx *echo.Context) error
@@ -5707,6 +5721,15 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
+// Prove converts echo context to params.
+func (w *ServerInterfaceWrapper) Prove(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Prove(ctx)
+	return err
+}
+
 // SignOutEverywhere converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOutEverywhere(ctx *echo.Context) error {
 	var err error
@@ -6071,6 +6094,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.POST(options.BaseURL+"/session/proof", wrapper.Prove, options.OperationMiddlewares["prove"]...)
 	router.DELETE(options.BaseURL+"/sessions", wrapper.SignOutEverywhere, options.OperationMiddlewares["signOutEverywhere"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.PUT(options.BaseURL+"/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
@@ -11825,6 +11849,43 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type ProveRequestObject struct {
+	Body *ProveJSONRequestBody
+}
+
+type ProveResponseObject interface {
+	VisitProveResponse(w http.ResponseWriter) error
+}
+
+type Prove204Response struct {
+}
+
+func (response Prove204Response) VisitProveResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ProvedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ProvedefaultApplicationProblemPlusJSONResponse) VisitProveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutEverywhereRequestObject struct {
 }
 
@@ -13144,7 +13205,7 @@ type StrictServerInterface interface {
 	// SavePanel Change what the hub offers to a Modbus panel
 	// (PUT /panel)
 	SavePanel(ctx context.Context, request SavePanelRequestObject) (SavePanelResponseObject, error)
-	// ChangePassword Change one's own password; other sessions end
+	// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	// (PUT /password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
 	// AddPicture Upload a PNG, JPEG or SVG
@@ -13222,6 +13283,9 @@ type StrictServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// Prove Give one's password again; for five minutes one may change then how people sign in
+	// (POST /session/proof)
+	Prove(ctx context.Context, request ProveRequestObject) (ProveResponseObject, error)
 	// SignOutEverywhere Sign out everywhere; tokens and walls stay
 	// (DELETE /sessions)
 	SignOutEverywhere(ctx context.Context, request SignOutEverywhereRequestObject) (SignOutEverywhereResponseObject, error)
@@ -17647,6 +17711,52 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Prove operation middleware
+func (sh *strictHandler) Prove(ctx *echo.Context) error {
+	var request ProveRequestObject
+
+	var body ProveJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Prove(ctx.Request().Context(), request.(ProveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Prove")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProveResponseObject); ok {
+		return validResponse.VisitProveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

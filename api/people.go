@@ -65,8 +65,13 @@ func (h *handlers) EndSessions(ctx context.Context, r EndSessionsRequestObject) 
 }
 
 func (h *handlers) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
-	pass, _ := ctx.Value(passKey{}).(string)
-	return ChangePassword204Response{}, h.s.hub.ChangePassword(ctx, actor(ctx), r.Body.Old, r.Body.New, pass)
+	stay := false
+	set(&stay, r.Body.Stay)
+	return ChangePassword204Response{}, h.s.hub.ChangePassword(ctx, actor(ctx), r.Body.Old, r.Body.New, stay)
+}
+
+func (h *handlers) Prove(ctx context.Context, r ProveRequestObject) (ProveResponseObject, error) {
+	return Prove204Response{}, h.s.hub.Prove(ctx, actor(ctx), r.Body.Password)
 }
 
 func (h *handlers) GetFactor(ctx context.Context, _ GetFactorRequestObject) (GetFactorResponseObject, error) {

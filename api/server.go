@@ -400,6 +400,10 @@ func (s *Server) fail(c *echo.Context, err error) {
 		c.Response().Header().Set("Retry-After", "30")
 	case errors.As(err, &remote):
 		set(http.StatusBadGateway, "No answer", err.Error())
+	case errors.Is(err, hub.ErrProve):
+		set(http.StatusForbidden, "Password needed", err.Error())
+		field := "proof"
+		p.Field = &field
 	case errors.Is(err, hub.ErrFactor), errors.As(err, &factor):
 		set(http.StatusUnauthorized, "Second factor", err.Error())
 		field := "code"

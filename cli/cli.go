@@ -70,8 +70,38 @@ func Commands() []*cli.Command {
 func remote(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
 		&cli.StringFlag{Name: "hub", Usage: "speak to the hub at this `URL` (default: the one you logged in to, else http://127.0.0.1:8480)", Sources: cli.EnvVars("IDLEEMBER_HUB")},
-		&cli.StringFlag{Name: "token", Usage: "use this `TOKEN` instead of the stored one", Sources: cli.EnvVars("IDLEEMBER_TOKEN")},
-	}, more...)
+	}, append(secretFlags("token", "use the token in this `FILE` instead of the stored one, or the one in $IDLEEMBER_TOKEN"), more...)...)
+}
+
+// secretFlags are the flags of a secret: it comes from a file, or from the environment. On the command line everybody on this
+// computer could read it in the list of processes.
+func secretFlags(name, usage string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: name + "-file", Usage: usage + "; - is standard input"},
+		&cli.StringFlag{Name: name, Hidden: true, Validator: func(string) error {
+			return fmt.Errorf("a %s on the command line can be read by everybody on this computer; put it into a file and use --%s-file, or into $IDLEEMBER_%s", name, name, strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
+		}},
+	}
+}
+
+// secretOf is a secret that was given; "": none.
+func secretOf(cmd *cli.Command, name string) (string, error) {
+	switch file := cmd.String(name + "-file"); file {
+	case "":
+		return os.Getenv("IDLEEMBER_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))), nil
+	case "-":
+		text, err := stdin.ReadString('\n')
+		if errors.Is(err, io.EOF) && text != "" {
+			err = nil
+		}
+		return strings.TrimRight(text, "\r\n"), err
+	default:
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return "", &UsageError{err.Error()}
+		}
+		return strings.TrimRight(string(text), "\r\n"), nil
+	}
 }
 
 func output() cli.Flag {
@@ -148,7 +178,11 @@ func connect(cmd *cli.Command) (*client.Remote, error) {
 	if err != nil {
 		return nil, err
 	}
-	address, token := address(cmd, l), cmd.String("token")
+	address := address(cmd, l)
+	token, err := secretOf(cmd, "token")
+	if err != nil {
+		return nil, err
+	}
 	if token == "" {
 		if l.Token == "" || l.Hub != address {
 			return nil, &client.ProblemError{Problem: client.Problem{Status: 401, Detail: "not logged in to " + address + "; run: idleember login --hub " + address}}

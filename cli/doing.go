@@ -37,8 +37,59 @@ func ask(question, given string, secret bool) (string, error) {
 
 var stdin = bufio.NewReader(os.Stdin)
 
-func passwordFlag() cli.Flag {
-	return &cli.StringFlag{Name: "password", Usage: "take this `PASSWORD` instead of asking", Sources: cli.EnvVars("IDLEEMBER_PASSWORD")}
+func passwordFlags() []cli.Flag {
+	return append(secretFlags("password", "take the password in this `FILE` instead of asking, or the one in $IDLEEMBER_PASSWORD"),
+		&cli.StringFlag{Name: "code", Usage: "the `CODE` of your second factor, or a recovery code"})
+}
+
+// signIn asks for what it takes and begins a session with the client.
+func signIn(ctx context.Context, cmd *cli.Command, h *client.Remote, account, question string) (*client.Me, error) {
+	given, err := secretOf(cmd, "password")
+	if err != nil {
+		return nil, err
+	}
+	password, err := ask(question, given, true)
+	if err != nil {
+		return nil, err
+	}
+	b := client.SignInJSONRequestBody{Account: account, Password: password}
+	r, err := h.SignInWithResponse(ctx, b)
+	var p *client.ProblemError
+	if errors.As(err, &p) && p.Field != nil && *p.Field == "code" {
+		code, ask := ask("Code of the second factor", cmd.String("code"), false)
+		if ask != nil {
+			return nil, ask
+		}
+		b.Code = &code
+		r, err = h.SignInWithResponse(ctx, b)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r.JSON201, nil
+}
+
+// inPerson is connected for what no token may do: whoever is logged in gives the password, for this command alone.
+func inPerson(f func(context.Context, *cli.Command, *client.Remote, []string) error, names ...string) cli.ActionFunc {
+	return connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+		me, err := h.GetSessionWithResponse(ctx)
+		if err != nil {
+			return err
+		}
+		l, err := loadLogin()
+		if err != nil {
+			return err
+		}
+		own, err := client.New(address(cmd, l), "")
+		if err != nil {
+			return &UsageError{err.Error()}
+		}
+		if _, err := signIn(ctx, cmd, own, me.JSON200.Account, "Password of "+me.JSON200.Account); err != nil {
+			return err
+		}
+		defer func() { _, _ = own.SignOutWithResponse(context.WithoutCancel(ctx)) }()
+		return f(ctx, cmd, own, args)
+	}, names...)
 }
 
 func localZone() string {
@@ -50,13 +101,13 @@ func localZone() string {
 
 func setupCommand() *cli.Command {
 	return &cli.Command{Name: "setup", Usage: "become the owner of a new hub with its one-time code",
-		Flags: remote(
+		Flags: append(remote(
 			&cli.StringFlag{Name: "code", Usage: "the one-time `CODE` that the hub printed"},
 			&cli.StringFlag{Name: "name", Usage: "the hub's `NAME`"},
 			&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT` for signing in, in small letters"},
-			passwordFlag(),
 			&cli.StringFlag{Name: "zone", Usage: "time `ZONE` such as Europe/Vienna"},
 			&cli.StringFlag{Name: "at", Usage: "`LATITUDE,LONGITUDE` in degrees, for sunrise and sunset"}),
+			secretFlags("password", "take your password in this `FILE` instead of asking, or the one in $IDLEEMBER_PASSWORD")...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			h, err := client.New(address(cmd, login{}), "")
 			if err != nil {
@@ -69,6 +120,10 @@ func setupCommand() *cli.Command {
 			if !state.JSON200.Needed {
 				return errors.New("this hub has its owner already; use: idleember login")
 			}
+			word, err := secretOf(cmd, "password")
+			if err != nil {
+				return err
+			}
 			b := client.Setup{}
 			at := cmd.String("at")
 			for _, q := range []struct {
@@ -78,7 +133,7 @@ func setupCommand() *cli.Command {
 				secret   bool
 			}{{&b.Code, "Setup code", cmd.String("code"), false}, {&b.Name, "Name of the hub", cmd.String("name"), false},
 				{&b.Account, "Your account, in small letters", cmd.String("account"), false},
-				{&b.Password, "Password, at least 10 characters", cmd.String("password"), true},
+				{&b.Password, "Password, at least 12 characters", word, true},
 				{&b.Zone, "Time zone [" + localZone() + "]", cmd.String("zone"), false},
 				{&at, "Latitude,longitude in degrees, such as 48.2,16.4", at, false}} {
 				if *q.field, err = ask(q.question, q.given, q.secret); err != nil {
@@ -140,7 +195,7 @@ func keepToken(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
 
 func loginCommand() *cli.Command {
 	return &cli.Command{Name: "login", Usage: "sign in and keep a token for the other commands",
-		Flags: remote(&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT`"}, passwordFlag(), &cli.StringFlag{Name: "code", Usage: "the `CODE` of your second factor, or a recovery code"}),
+		Flags: append(remote(&cli.StringFlag{Name: "account", Usage: "your `ACCOUNT`"}), passwordFlags()...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			h, err := client.New(address(cmd, login{}), "")
 			if err != nil {
@@ -150,21 +205,7 @@ func loginCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			password, err := ask("Password", cmd.String("password"), true)
-			if err != nil {
-				return err
-			}
-			b := client.SignInJSONRequestBody{Account: account, Password: password}
-			r, err := h.SignInWithResponse(ctx, b)
-			var p *client.ProblemError
-			if errors.As(err, &p) && p.Field != nil && *p.Field == "code" {
-				code, ask := ask("Code of the second factor", cmd.String("code"), false)
-				if ask != nil {
-					return ask
-				}
-				b.Code = &code
-				r, err = h.SignInWithResponse(ctx, b)
-			}
+			me, err := signIn(ctx, cmd, h, account, "Password")
 			if err != nil {
 				return err
 			}
@@ -174,7 +215,7 @@ func loginCommand() *cli.Command {
 			if _, err := h.SignOutWithResponse(ctx); err != nil {
 				return err
 			}
-			_, _ = fmt.Fprintf(writer(cmd), "Signed in as %s (%s).\n", r.JSON201.Name, r.JSON201.Role)
+			_, _ = fmt.Fprintf(writer(cmd), "Signed in as %s (%s).\n", me.Name, me.Role)
 			return nil
 		}}
 }

@@ -43,12 +43,27 @@ func end(ctx context.Context, cmd *cli.Command, h *client.Remote) (at *time.Time
 	return &t, false, err
 }
 
+// personal are the options of a command that asks for one's own password, and may ask for one of somebody else.
+func personal(more ...cli.Flag) []cli.Flag { return remote(append(more, passwordFlags()...)...) }
+
+func newPassword(cmd *cli.Command, account string) (string, error) {
+	word, err := secretOf(cmd, "new-password")
+	if err != nil {
+		return "", err
+	}
+	return ask("New password of "+account+", at least 12 characters", word, true)
+}
+
+func newPasswordFlags() []cli.Flag {
+	return secretFlags("new-password", "take the other person's password in this `FILE` instead of asking, or the one in $IDLEEMBER_NEW_PASSWORD")
+}
+
 func membersCommand() *cli.Command {
 	name := func() cli.Flag { return &cli.StringFlag{Name: "name", Usage: "the person's `NAME`"} }
 	return &cli.Command{Name: "members", Usage: "list the household; add, change, invite or remove a person", Flags: remote(output()),
 		Commands: []*cli.Command{
-			{Name: "add", Usage: "add a person", ArgsUsage: "ACCOUNT", Flags: remote(output(), name(), roleFlag(), passwordFlag(), untilFlag()),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			{Name: "add", Usage: "add a person", ArgsUsage: "ACCOUNT", Flags: personal(append(newPasswordFlags(), output(), name(), roleFlag(), untilFlag())...),
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					r, err := ask("Role (owner, member or guest)", cmd.String("role"), false)
 					if err != nil {
 						return err
@@ -57,7 +72,7 @@ func membersCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					password, err := ask("Password, at least 10 characters", cmd.String("password"), true)
+					password, err := newPassword(cmd, args[0])
 					if err != nil {
 						return err
 					}
@@ -68,10 +83,17 @@ func membersCommand() *cli.Command {
 					return memberRows(ctx, cmd, h, []client.Member{*m.JSON201})
 				}, "ACCOUNT")},
 			{Name: "change", Usage: "change a person's name, role, password or end, or lock the account", ArgsUsage: "ACCOUNT",
-				Flags: remote(output(), name(), roleFlag(), passwordFlag(), untilFlag(), &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"},
-					&cli.BoolFlag{Name: "no-factor", Usage: "take the second factor away, for somebody who lost it"}),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role")), Password: given(cmd, "password")}
+				Flags: personal(append(newPasswordFlags(), output(), name(), roleFlag(), untilFlag(), &cli.BoolFlag{Name: "renew", Usage: "set a new password"}, &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"},
+					&cli.BoolFlag{Name: "no-factor", Usage: "take the second factor away, for somebody who lost it"})...),
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role"))}
+					if cmd.Bool("renew") || cmd.IsSet("new-password-file") {
+						word, err := newPassword(cmd, args[0])
+						if err != nil {
+							return err
+						}
+						b.Password = &word
+					}
 					if cmd.IsSet("locked") {
 						on := cmd.Bool("locked")
 						b.Locked = &on
@@ -94,15 +116,15 @@ func membersCommand() *cli.Command {
 					}
 					return memberRows(ctx, cmd, h, []client.Member{*m.JSON200})
 				}, "ACCOUNT")},
-			{Name: "remove", Usage: "take a person out of the household", ArgsUsage: "ACCOUNT", Flags: remote(),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			{Name: "remove", Usage: "take a person out of the household", ArgsUsage: "ACCOUNT", Flags: personal(),
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					if _, err := h.RemoveMemberWithResponse(ctx, args[0]); err != nil {
 						return err
 					}
 					return removed(cmd, args[0], nil)
 				}, "ACCOUNT")},
-			{Name: "sign-out", Usage: "sign a person out everywhere", ArgsUsage: "ACCOUNT", Flags: remote(),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			{Name: "sign-out", Usage: "sign a person out everywhere", ArgsUsage: "ACCOUNT", Flags: personal(),
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					if _, err := h.EndSessionsWithResponse(ctx, args[0]); err != nil {
 						return err
 					}
@@ -110,9 +132,9 @@ func membersCommand() *cli.Command {
 					return err
 				}, "ACCOUNT")},
 			{Name: "invite", Usage: "make a one-time link for somebody new, or for a member who needs a new password", ArgsUsage: "[ACCOUNT]",
-				Flags: remote(output(), name(), roleFlag(), untilFlag(), &cli.IntFlag{Name: "hours", Value: 72, Usage: "it holds for `N` hours"},
+				Flags: personal(output(), name(), roleFlag(), untilFlag(), &cli.IntFlag{Name: "hours", Value: 72, Usage: "it holds for `N` hours"},
 					&cli.StringFlag{Name: "address", Usage: "the console's `URL` as the invited reach it"}),
-				Action: connected(inviteSomebody)},
+				Action: inPerson(inviteSomebody)},
 			{Name: "invites", Usage: "list the invitations that are open", Flags: remote(output()),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 					r, err := h.ListInvitesWithResponse(ctx)
@@ -250,12 +272,12 @@ func rightRows(cmd *cli.Command, v client.Rights) error {
 }
 
 func tokensCommand() *cli.Command {
-	return &cli.Command{Name: "tokens", Usage: "list your tokens for scripts, make or end one", Flags: remote(output()),
+	return &cli.Command{Name: "tokens", Usage: "list your tokens for scripts, make or end one", Flags: personal(output()),
 		Commands: []*cli.Command{
-			{Name: "add", Usage: "make a token and show it, once", ArgsUsage: "NAME", Flags: remote(output(),
+			{Name: "add", Usage: "make a token and show it, once", ArgsUsage: "NAME", Flags: personal(output(),
 				&cli.StringSliceFlag{Name: "scope", Value: []string{"read"}, Usage: "what it is for, a `SCOPE`: read, switch, configure, push; more than one is fine"},
 				&cli.IntFlag{Name: "days", Usage: "it ends after `N` days (default: never)"}),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					b := client.AddTokenJSONRequestBody{Name: args[0]}
 					for _, s := range cmd.StringSlice("scope") {
 						b.Scopes = append(b.Scopes, client.Scope(s))
@@ -269,14 +291,14 @@ func tokensCommand() *cli.Command {
 					}
 					return show(cmd, *r.JSON201, []string{"id", "name", "token"}, [][]string{{r.JSON201.Id, r.JSON201.Name, r.JSON201.Token}})
 				}, "NAME")},
-			{Name: "end", Usage: "end a token", ArgsUsage: "ID", Flags: remote(),
-				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+			{Name: "end", Usage: "end a token", ArgsUsage: "ID", Flags: personal(),
+				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					if _, err := h.EndTokenWithResponse(ctx, args[0]); err != nil {
 						return err
 					}
 					return removed(cmd, args[0], nil)
 				}, "ID")}},
-		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
+		Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.ListTokensWithResponse(ctx)
 			if err != nil {
 				return err

@@ -2599,6 +2599,9 @@ type SavePanelParams struct {
 type ChangePasswordJSONBody struct {
 	New string `json:"new"`
 	Old string `json:"old"`
+
+	// Stay one's tokens and walls go on
+	Stay *bool `json:"stay,omitempty"`
 }
 
 // AddPictureParams defines parameters for AddPicture.
@@ -2676,6 +2679,11 @@ type SignInJSONBody struct {
 	// Code of the second factor, or a recovery code; the answer 401 with the field code asks for it
 	Code     *string `json:"code,omitempty"`
 	Password string  `json:"password"`
+}
+
+// ProveJSONBody defines parameters for Prove.
+type ProveJSONBody struct {
+	Password string `json:"password"`
 }
 
 // SaveSettingParams defines parameters for SaveSetting.
@@ -2889,6 +2897,9 @@ type SaveRuleJSONRequestBody = Rule
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
+
+// ProveJSONRequestBody defines body for Prove for application/json ContentType.
+type ProveJSONRequestBody ProveJSONBody
 
 // SaveSettingJSONRequestBody defines body for SaveSetting for application/json ContentType.
 type SaveSettingJSONRequestBody = Setting
@@ -3956,14 +3967,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePasswordWithBody Change one's own password; other sessions end
+	// ChangePasswordWithBody Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /password (the `ChangePassword` operationId).
 	ChangePasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePassword Change one's own password; other sessions end
+	// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4190,6 +4201,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProveWithBody Give one's password again; for five minutes one may change then how people sign in
+	//
+	// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session/proof (the `Prove` operationId).
+	ProveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Prove Give one's password again; for five minutes one may change then how people sign in
+	//
+	// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session/proof (the `Prove` operationId).
+	Prove(ctx context.Context, body ProveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOutEverywhere Sign out everywhere; tokens and walls stay
 	//
@@ -6848,7 +6877,7 @@ func (c *Client) SavePanel(ctx context.Context, params *SavePanelParams, body Sa
 	return c.Client.Do(req)
 }
 
-// ChangePasswordWithBody Change one's own password; other sessions end
+// ChangePasswordWithBody Change one's own password; other sessions end, and tokens and walls unless they are to stay
 //
 // Takes any type of body and a specified content type.
 //
@@ -6865,7 +6894,7 @@ func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string,
 	return c.Client.Do(req)
 }
 
-// ChangePassword Change one's own password; other sessions end
+// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7433,6 +7462,44 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProveWithBody Give one's password again; for five minutes one may change then how people sign in
+//
+// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session/proof (the `Prove` operationId).
+func (c *Client) ProveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Prove Give one's password again; for five minutes one may change then how people sign in
+//
+// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session/proof (the `Prove` operationId).
+func (c *Client) Prove(ctx context.Context, body ProveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13840,6 +13907,46 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewProveRequest calls the generic Prove builder with application/json body
+func NewProveRequest(server string, body ProveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProveRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewProveRequestWithBody constructs an http.Request for the Prove method, with any body, and a specified content type
+func NewProveRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/proof")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutEverywhereRequest constructs an http.Request for the SignOutEverywhere method
 func NewSignOutEverywhereRequest(server string) (*http.Request, error) {
 	var err error
@@ -15846,14 +15953,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /panel (the `SavePanel` operationId).
 	SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
 
-	// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+	// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /password (the `ChangePassword` operationId).
 	ChangePasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
 
-	// ChangePasswordWithResponse Change one's own password; other sessions end
+	// ChangePasswordWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -16110,6 +16217,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ProveWithBodyWithResponse Give one's password again; for five minutes one may change then how people sign in
+	//
+	// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/proof (the `Prove` operationId).
+	ProveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveResponse, error)
+
+	// ProveWithResponse Give one's password again; for five minutes one may change then how people sign in
+	//
+	// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/proof (the `Prove` operationId).
+	ProveWithResponse(ctx context.Context, body ProveJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveResponse, error)
 
 	// SignOutEverywhereWithResponse Sign out everywhere; tokens and walls stay
 	//
@@ -23454,6 +23579,54 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+// ProveResponseDefaultHeaders the declared response headers of an HTTP default response for Prove
+type ProveResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ProveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ProveResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutEverywhereResponse204Headers the declared response headers of an HTTP 204 response for SignOutEverywhere
 type SignOutEverywhereResponse204Headers struct {
 	SetCookie *string
@@ -26704,7 +26877,7 @@ func (c *ClientWithResponses) SavePanelWithResponse(ctx context.Context, params 
 	return ParseSavePanelResponse(rsp)
 }
 
-// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end
+// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -26717,7 +26890,7 @@ func (c *ClientWithResponses) ChangePasswordWithBodyWithResponse(ctx context.Con
 	return ParseChangePasswordResponse(rsp)
 }
 
-// ChangePasswordWithResponse Change one's own password; other sessions end
+// ChangePasswordWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27183,6 +27356,36 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ProveWithBodyWithResponse Give one's password again; for five minutes one may change then how people sign in
+//
+// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/proof (the `Prove` operationId).
+func (c *ClientWithResponses) ProveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveResponse, error) {
+	rsp, err := c.ProveWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveResponse(rsp)
+}
+
+// ProveWithResponse Give one's password again; for five minutes one may change then how people sign in
+//
+// Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/proof (the `Prove` operationId).
+func (c *ClientWithResponses) ProveWithResponse(ctx context.Context, body ProveJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveResponse, error) {
+	rsp, err := c.Prove(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveResponse(rsp)
 }
 
 // SignOutEverywhereWithResponse Sign out everywhere; tokens and walls stay
@@ -33623,6 +33826,48 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 		response.Headers201 = &headers
 	case true:
 		var headers SignInResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseProveResponse parses an HTTP response from a ProveWithResponse call
+func ParseProveResponse(rsp *http.Response) (*ProveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ProveResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

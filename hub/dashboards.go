@@ -387,6 +387,9 @@ func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall
 	case !mayArrange(a, d):
 		return "", w, &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Name}}
 	}
+	if err := access.May(a, access.Own, access.Anything); err != nil { // the key of a wall is one more way in
+		return "", w, err
+	}
 	if err := checkName("name", w.Name); err != nil {
 		return "", w, err
 	}

@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -33,8 +34,8 @@ func (h *Hub) FactorState(_ context.Context, a access.Actor) (on bool, left int,
 
 // self is the member who asks, in person: a token may not change how its member signs in.
 func (h *Hub) self(a access.Actor) (store.Member, error) {
-	if err := access.May(a, access.Self, access.Anything); err != nil || a.Kind != access.Person {
-		return store.Member{}, &access.Denied{Actor: a, Action: access.Household, Object: access.Anything}
+	if err := access.May(a, access.Own, access.Anything); err != nil {
+		return store.Member{}, err
 	}
 	h.people.mu.RLock()
 	defer h.people.mu.RUnlock()
@@ -65,6 +66,36 @@ func (h *Hub) confirmed(ctx context.Context, a access.Actor, password string) (s
 	}
 	h.people.right(key)
 	return m, nil
+}
+
+// provenFor is how long a password that was given in a session stands for who gave it.
+const provenFor = 5 * time.Minute
+
+// Prove takes the password again, so that the session may change for a while how people sign in.
+func (h *Hub) Prove(ctx context.Context, a access.Actor, password string) error {
+	if _, err := h.confirmed(ctx, a, password); err != nil {
+		return err
+	}
+	h.people.mu.Lock()
+	defer h.people.mu.Unlock()
+	if _, ok := h.people.open[a.Pass]; !ok {
+		return ErrSignedOut
+	}
+	h.people.proven[a.Pass] = time.Now()
+	return nil
+}
+
+// inPerson is asked before anything changes how somebody signs in: it takes a person, and the password given lately.
+func (h *Hub) inPerson(a access.Actor) error {
+	if err := access.May(a, access.Own, access.Anything); err != nil || a.Kind == access.TheHub {
+		return err
+	}
+	h.people.mu.RLock()
+	defer h.people.mu.RUnlock()
+	if at, ok := h.people.proven[a.Pass]; !ok || time.Since(at) > provenFor {
+		return ErrProve
+	}
+	return nil
 }
 
 // BeginFactor makes the secret of a second factor. It counts only when ConfirmFactor has seen a code of it.
@@ -105,7 +136,7 @@ func (h *Hub) ConfirmFactor(ctx context.Context, a access.Actor, code string) ([
 		c := s[:4] + "-" + s[4:8] + "-" + s[8:12]
 		codes, hashes = append(codes, c), append(hashes, hashOf(c))
 	}
-	return codes, h.changeMember(ctx, a, m.ID, "a second factor", func(m *store.Member) error {
+	return codes, h.changeMember(ctx, a, m.ID, "a second factor was added", func(m *store.Member) error {
 		m.Factor, m.Step, m.Recovery = key, step, raw(hashes)
 		delete(h.people.begun, m.ID)
 		return nil
@@ -118,7 +149,7 @@ func (h *Hub) EndFactor(ctx context.Context, a access.Actor, password string) er
 	if err != nil {
 		return err
 	}
-	return h.changeMember(ctx, a, m.ID, "no second factor", func(m *store.Member) error {
+	return h.changeMember(ctx, a, m.ID, "the second factor was taken away", func(m *store.Member) error {
 		m.Factor, m.Step, m.Recovery = "", 0, "[]"
 		return nil
 	})
@@ -177,22 +208,22 @@ func hashOf(code string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// ChangePassword is for the member who asks. All their other sessions end; pass is the one that stays.
-func (h *Hub) ChangePassword(ctx context.Context, a access.Actor, old, next, pass string) error {
+// ChangePassword is for the member who asks. All their other sessions end, and their tokens and walls unless they are to stay.
+func (h *Hub) ChangePassword(ctx context.Context, a access.Actor, old, next string, stay bool) error {
 	m, err := h.confirmed(ctx, a, old)
 	if err != nil {
 		return err
 	}
-	if err := checkPassword(next); err != nil {
+	if err := checkPassword(next, m.ID, m.Name, h.Site().Hub.Name); err != nil {
 		return err
 	}
 	hash, err := h.people.hash(ctx, next)
 	if err != nil {
 		return err
 	}
-	return h.changeMember(ctx, a, m.ID, "the password", func(m *store.Member) error {
+	return h.changeMember(ctx, a, m.ID, "the password was changed", func(m *store.Member) error {
 		m.Password = hash
-		h.endPasses(m.ID, func(x store.Pass) bool { return x.Kind == "session" && x.ID != pass })
+		h.endPasses(m.ID, func(x store.Pass) bool { return x.ID != a.Pass && (x.Kind == "session" || !stay) })
 		return nil
 	})
 }
@@ -212,6 +243,7 @@ func (h *Hub) changeMember(ctx context.Context, a access.Actor, account, what st
 		h.people.members[account] = m
 		h.write(store.SaveMember(m))
 		h.journal(h.Time(), a, "change", "member "+account, "", what, "")
+		h.tellPerson(account, fmt.Sprintf("%s: %s, from %s.", m.Name, what, a.From))
 		h.lookAgain()
 		return nil
 	})

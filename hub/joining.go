@@ -39,7 +39,7 @@ var ErrInvite = errors.New("this invitation was used, taken back or has ended; a
 
 // Invite makes a one-time code by which somebody comes into the household, or sets a new password.
 func (h *Hub) Invite(ctx context.Context, a access.Actor, n NewInvite) (code string, x store.Invite, err error) {
-	if err := access.May(a, access.Household, access.Anything); err != nil {
+	if err := h.admits(a); err != nil {
 		return "", x, err
 	}
 	if n.Life == 0 {
@@ -194,7 +194,8 @@ func (h *Hub) Join(ctx context.Context, code, from string, n NewMember) (string,
 		case had:
 			old.Password = m.Password
 			m = old
-			h.endPasses(m.ID, func(x store.Pass) bool { return x.Kind == "session" })
+			h.endPasses(m.ID, func(store.Pass) bool { return true })
+			h.tellPerson(m.ID, fmt.Sprintf("%s: the password was changed by the invitation of %s, from %s.", m.Name, x.By, from))
 		}
 		delete(p.invites, sum)
 		p.members[m.ID] = m

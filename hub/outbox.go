@@ -221,6 +221,11 @@ func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
 		r = site.Route{ID: id, Name: "sign of life", Via: s.Messaging.Alive.Via, To: s.Messaging.Alive.To, Inside: true}
 	case !ok && id == digestRoute:
 		r = site.Route{ID: id, Name: "digest", Via: site.ByMail, To: s.Messaging.Digest.To}
+	case !ok && strings.HasPrefix(id, pushRoute):
+		r = site.Route{ID: id, Name: "pushes", Via: site.ByPush, Person: strings.TrimPrefix(id, pushRoute)}
+		if list, err := h.store.Subscriptions(ctx, r.Person); err != nil || len(list) == 0 {
+			return "no console takes pushes", err
+		}
 	case !ok:
 		return "", &NeverError{"the route was taken away"}
 	}
@@ -249,6 +254,7 @@ func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
 const (
 	aliveRoute  = "hub.alive"
 	digestRoute = "hub.digest"
+	pushRoute   = "hub.push." // and an account
 )
 
 // tried keeps how a try went.

@@ -13,6 +13,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
 	"idleember/core/access"
@@ -29,6 +30,7 @@ var (
 	ErrSignIn    = errors.New("the account or the password is wrong")
 	ErrSignedOut = errors.New("sign in first: the session or token is missing, ended or unknown")
 	ErrFactor    = errors.New("this account has a second factor; enter its code, or one of the recovery codes")
+	ErrProve     = errors.New("enter your password again: it was last given more than five minutes ago, and this changes how somebody signs in")
 	ErrSetUp     = errors.New("this hub has its owner already; sign in")
 	ErrSetupCode = errors.New("the setup code is wrong; it stands in the terminal in which the hub was started")
 )
@@ -45,7 +47,8 @@ type people struct {
 	mu      sync.RWMutex
 	members map[string]store.Member
 	passes  map[[32]byte]store.Pass
-	open    map[string][32]byte // passes by their id
+	open    map[string][32]byte  // passes by their id
+	proven  map[string]time.Time // when the password was last given in a session, by its id
 	rights  atomic.Pointer[access.Rights]
 	invites map[[32]byte]store.Invite
 	begun   map[string]string // by account: the secret of a second factor that is not confirmed yet
@@ -60,7 +63,7 @@ type people struct {
 }
 
 func loadPeople(ctx context.Context, st *store.Store) (*people, error) {
-	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string][32]byte{}, invites: map[[32]byte]store.Invite{}, begun: map[string]string{}, owned: make(chan struct{}), was: map[string]bool{}, hashing: make(chan struct{}, 2)}
+	p := &people{members: map[string]store.Member{}, passes: map[[32]byte]store.Pass{}, open: map[string][32]byte{}, proven: map[string]time.Time{}, invites: map[[32]byte]store.Invite{}, begun: map[string]string{}, owned: make(chan struct{}), was: map[string]bool{}, hashing: make(chan struct{}, 2)}
 	members, err := st.Members(ctx)
 	if err != nil {
 		return nil, err
@@ -179,12 +182,21 @@ func (p *people) knows(account, from string) bool {
 	return p.was[account+" from "+from]
 }
 
-func checkPassword(password string) error {
+const (
+	shortestPassword = 12 // characters, as ASVS 4.0.3 2.1.1 asks
+	longestPassword  = 200
+	weighedPassword  = 64 // bytes of it are looked at, as the work grows with the square
+)
+
+// checkPassword says what is wrong with a new password. about is what everybody knows of its owner.
+func checkPassword(password string, about ...string) error {
 	switch n := utf8.RuneCountInString(password); {
-	case n < 10:
-		return &InvalidError{"password", fmt.Sprintf("the password has %d characters; use at least 10, a few words are fine", n)}
-	case len(password) > 200:
-		return &InvalidError{"password", "the password is longer than 200 bytes; shorten it"}
+	case n < shortestPassword:
+		return &InvalidError{"password", fmt.Sprintf("the password has %d characters; use at least %d, a few words are fine", n, shortestPassword)}
+	case len(password) > longestPassword:
+		return &InvalidError{"password", fmt.Sprintf("the password is longer than %d bytes; shorten it", longestPassword)}
+	case zxcvbn.PasswordStrength(password[:min(len(password), weighedPassword)], about).Score < 2:
+		return &InvalidError{"password", "this password is among the first that somebody would try; take a few words that have nothing to do with one another"}
 	}
 	return nil
 }
@@ -234,7 +246,7 @@ func (h *Hub) newMember(ctx context.Context, n NewMember) (store.Member, error) 
 	if n.Account == site.RightMembers || n.Account == site.RightGuests || n.Account == "owners" {
 		return store.Member{}, &InvalidError{"account", fmt.Sprintf("%q is the word for everybody of a role; choose another account", n.Account)}
 	}
-	if err := checkPassword(n.Password); err != nil {
+	if err := checkPassword(n.Password, n.Account, n.Name, h.Site().Hub.Name); err != nil {
 		return store.Member{}, err
 	}
 	hash, err := h.people.hash(ctx, n.Password)
@@ -334,7 +346,7 @@ func (h *Hub) actorOf(m store.Member, kind access.Kind, from string) access.Acto
 
 // Preferences returns how a person wants the console. A token has those of who made it.
 func (h *Hub) Preferences(ctx context.Context, a access.Actor) (site.Preferences, error) {
-	if err := access.May(a, access.Self, access.Anything); err != nil {
+	if err := access.May(a, access.Own, access.Anything); err != nil {
 		return site.Preferences{}, err
 	}
 	return h.store.Preferences(ctx, a.ID)
@@ -342,7 +354,7 @@ func (h *Hub) Preferences(ctx context.Context, a access.Actor) (site.Preferences
 
 // SavePreferences keeps how a person wants the console.
 func (h *Hub) SavePreferences(ctx context.Context, a access.Actor, p site.Preferences) (site.Preferences, error) {
-	if err := access.May(a, access.Self, access.Anything); err != nil {
+	if err := access.May(a, access.Own, access.Anything); err != nil {
 		return p, err
 	}
 	if err := p.Validate(); err != nil {

@@ -36,6 +36,25 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 	h.live.add(&Event{Kind: "message", obj: aboutObject(h.site, m.Object), whom: notGuests}, store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by})
 }
 
+// tellPerson tells somebody of something about their account, whatever they chose to be told of otherwise: by their own routes, else
+// by the consoles that take pushes for them. It is called in the loop.
+func (h *Hub) tellPerson(account, text string) {
+	now := h.Time()
+	var routes []string
+	for _, id := range slices.Sorted(maps.Keys(h.site.Routes)) {
+		if r := h.site.Routes[id]; r.Person == account && !r.Off {
+			routes = append(routes, id)
+		}
+	}
+	if len(routes) == 0 && h.site.Messaging.Push {
+		routes = []string{pushRoute + account}
+	}
+	for _, id := range routes {
+		mid := fmt.Sprintf("account.%s.%s", secret(8), id)
+		h.send(now, id, mid, "", Notice{ID: mid, What: "message", At: now, Name: text + " If that was not you, change your password.", Severity: site.Warning, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
+	}
+}
+
 // Messages returns the newest messages to people, newest first.
 func (h *Hub) Messages(ctx context.Context, a access.Actor, limit int) ([]store.Remark, error) {
 	if err := access.May(a, access.Audit, access.Anything); err != nil {

@@ -142,7 +142,7 @@ func TestEveryOperationAsksForItsRight(t *testing.T) {
 		cookies[role] = signedIn(t, r.URL(), account)
 	}
 	may := map[string]map[string]bool{
-		"look": {"member": true, "guest": true}, "self": {"member": true, "guest": true}, "switch": {"member": true, "guest": true},
+		"look": {"member": true, "guest": true}, "self": {"member": true, "guest": true}, "own": {"member": true, "guest": true}, "switch": {"member": true, "guest": true},
 		"audit": {"member": true}, "tend": {"member": true}, "bring": {}, "configure": {}, "household": {},
 	}
 	checked, doc := rig.Contract(t)

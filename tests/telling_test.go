@@ -30,6 +30,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -710,4 +711,32 @@ func TestTheHubBacksItselfUp(t *testing.T) {
 	again := rig.In(t, dir)
 	again.SignIn(again.Owner, "mo")
 	assert.Equal(t, "kiln", again.Get("kiln").Id)
+}
+
+// Whoever is told by mail of anything is told of each new sign-in, password, factor and token of theirs, at any time.
+func TestOnesAccountIsWatched(t *testing.T) {
+	t.Parallel()
+	r, l, _ := hotKiln(t)
+	kim := r.Member("kim", client.RoleMember)
+	require.NoError(t, saveRoute(r, site.Route{ID: "kim", Via: "mail", To: "kim@studio.example", Person: "kim", Least: site.Critical, From: "00:00", Until: "23:59"}))
+	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}))
+	told := func(words ...string) {
+		t.Helper()
+		r.Soon(fmt.Sprint(words), func() bool {
+			all := fmt.Sprint(l.mails())
+			return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(all, w) })
+		})
+	}
+	r.SignIn(r.Client(), "kim")
+	told("kim signed in from 127.0.0.1. If that was not you")
+	r.Token(kim)
+	told(`kim made the token "a script", for configure push read switch`)
+	word := "three wet towels"
+	_, err := r.Owner.ChangeMemberWithResponse(t.Context(), "kim", nil, client.MemberChange{Password: &word})
+	require.NoError(t, err)
+	told("kim: mo set a new password.")
+	_, err = r.Owner.ChangePasswordWithResponse(t.Context(), client.ChangePasswordJSONRequestBody{Old: rig.Password, New: "four wet towels"})
+	require.NoError(t, err)
+	told("mo: the password was changed, from 127.0.0.1.")
+	assert.NotContains(t, fmt.Sprint(l.mails()), "mo signed in", "nobody signed in as mo since")
 }

@@ -47,7 +47,7 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(b, &st))
 	login := func() {
-		text, exit := p.cli("login", "--hub", "http://"+p.http, "--account", "mo", "--password", st.Accounts[0].Password)
+		text, exit := p.cliWith([]string{"IDLEEMBER_PASSWORD=" + st.Accounts[0].Password}, "login", "--hub", "http://"+p.http, "--account", "mo")
 		require.Zero(t, exit, text)
 	}
 	login()

@@ -100,7 +100,8 @@ func (p *process) cliWith(env []string, args ...string) (string, int) {
 	ctx, cancel := context.WithTimeout(p.t.Context(), 60*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, args...)
-	cmd.Env = append([]string{"HOME=" + p.home, "PATH=" + os.Getenv("PATH"), "TZ=UTC", "IDLEEMBER_HUB=http://" + p.http}, env...)
+	cmd.Env = append([]string{"HOME=" + p.home, "PATH=" + os.Getenv("PATH"), "TZ=UTC", "IDLEEMBER_HUB=http://" + p.http,
+		"IDLEEMBER_PASSWORD=" + rig.Password, "IDLEEMBER_NEW_PASSWORD=" + rig.Password}, env...)
 	out, err := cmd.CombinedOutput()
 	if err != nil && cmd.ProcessState == nil {
 		p.t.Fatal(err)
@@ -111,7 +112,7 @@ func (p *process) cliWith(env []string, args ...string) (string, int) {
 func (p *process) setUp() {
 	code, err := os.ReadFile(filepath.Join(p.dir, "setup-code"))
 	require.NoError(p.t, err)
-	out, exit := p.cli("setup", "--code", strings.TrimSpace(string(code)), "--name", "Rowan Lane studio", "--account", "mo", "--password", rig.Password,
+	out, exit := p.cli("setup", "--code", strings.TrimSpace(string(code)), "--name", "Rowan Lane studio", "--account", "mo",
 		"--zone", "Europe/Vienna", "--at", "48.2,16.4")
 	require.Zero(p.t, exit, out)
 }
@@ -362,6 +363,8 @@ func TestCommands(t *testing.T) {
 	}
 	board.Publish("ember/drying_room/r/temperature", 1, false, "21.5").Wait()
 	board.Publish("ember/drying_room/is/heater", 1, false, "off").Wait()
+	short := filepath.Join(p.home, "short")
+	require.NoError(t, os.WriteFile(short, []byte("x\n"), 0o600))
 	for _, tt := range []struct {
 		args []string
 		exit int
@@ -387,8 +390,13 @@ func TestCommands(t *testing.T) {
 		{[]string{"devices", "refusals", "dryingroom"}, 1, []string{"did you mean drying_room?"}},
 		{[]string{"signals", "change", "drying_room.temperature", "--name", "Room", "--guests", "see"}, 0, []string{"Room", "see"}},
 		{[]string{"controls", "change", "drying_room.heater", "--dangerous"}, 0, []string{"Heater"}},
-		{[]string{"members", "add", "kim", "--role", "member", "--password", rig.Password}, 0, []string{"kim", "may sign in"}},
-		{[]string{"members", "add", "kim", "--role", "member", "--password", "x"}, 1, []string{"use at least 10"}},
+		{[]string{"members", "add", "kim", "--role", "member"}, 0, []string{"kim", "may sign in"}},
+		{[]string{"members", "add", "kim", "--role", "member", "--new-password-file", short}, 1, []string{"use at least 12"}},
+		{[]string{"members", "add", "kim", "--password", rig.Password}, 2, []string{"put it into a file and use --password-file"}},
+		{[]string{"members", "change", "kim", "--role", "guest", "--password-file", short}, 4, []string{"the password is wrong"}},
+		{[]string{"now", "--token", "token_x"}, 2, []string{"--token-file"}},
+		{[]string{"tokens", "add", "graph"}, 0, []string{"graph", "token_"}},
+		{[]string{"tokens"}, 0, []string{"graph", "read"}},
 		{[]string{"members"}, 0, []string{"mo", "owner", "kim"}},
 		{[]string{"journal", "drying_room"}, 0, []string{"mo", "switch", "drying_room.heater"}},
 		{[]string{"nwo"}, 2, []string{"no command"}},
@@ -420,7 +428,7 @@ func TestCommands(t *testing.T) {
 	require.NoError(t, watch.Process.Signal(syscall.SIGINT))
 	assert.NoError(t, watch.Wait(), "Ctrl-C is a fair end")
 
-	out, exit = p.cli("login", "--account", "kim", "--password", rig.Password)
+	out, exit = p.cli("login", "--account", "kim")
 	assert.Zero(t, exit, out)
 	out, exit = p.cli("members")
 	assert.Equal(t, 4, exit)

@@ -304,7 +304,7 @@ test('somebody new comes by a link, adds a second factor, and makes a token for 
   await p.getByLabel('Account').fill('ada')
   await p.getByLabel('Password').fill('short')
   await p.getByRole('button', { name: 'Join' }).click()
-  await p.getByText(/use at least 10/).waitFor()
+  await p.getByText(/use at least 12/).waitFor()
   await p.getByLabel('Password').fill(password)
   await p.getByRole('button', { name: 'Join' }).click()
   await p.locator('.bar').waitFor()
@@ -355,6 +355,28 @@ test('somebody new comes by a link, adds a second factor, and makes a token for 
   await late.getByText('The password is set.').waitFor()
   await late.getByRole('link', { name: 'Sign in' }).click()
   await late.getByLabel('Account').waitFor()
+})
+
+test('who lets somebody in gives the password again when it was given long ago', async () => {
+  await hub.setUp()
+  const { page: p } = await page(hub.url)
+  await signIn(p)
+  await hub.stop()
+  await hub.start() // what was given before is not known any more
+  await p.goto(hub.url + '/household')
+  await p.getByRole('button', { name: 'Invite' }).click()
+  await p.getByRole('button', { name: 'Make the link' }).click()
+  const asks = p.getByRole('dialog', { name: 'Your password, please' })
+  await asks.getByLabel('Password').fill('not this one')
+  await asks.getByRole('button', { name: 'Go on' }).click()
+  await asks.getByText('The password is wrong').waitFor()
+  await asks.getByRole('button', { name: 'Cancel' }).click()
+  await p.getByText('Enter your password again').waitFor()
+  await p.getByRole('button', { name: 'Make the link' }).click()
+  await asks.getByLabel('Password').fill(password)
+  await p.keyboard.press('Enter')
+  await p.locator('.made code').waitFor()
+  expect(await asks.count()).toBe(0)
 })
 
 test('a clock that is not believed is told, and the owner can say that it is right', async () => {

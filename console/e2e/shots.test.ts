@@ -61,12 +61,12 @@ test.runIf(process.env.SHOTS)('pictures', async () => {
   const home = mkdtempSync(join(tmpdir(), 'home-'))
   const run = (...args: string[]) => {
     try {
-      return execFileSync(binary, args, { env: { HOME: home, TZ: 'Europe/Vienna', IDLEEMBER_HUB: hub.url, PATH: process.env.PATH } }).toString()
+      return execFileSync(binary, args, { env: { HOME: home, TZ: 'Europe/Vienna', IDLEEMBER_HUB: hub.url, IDLEEMBER_PASSWORD: word, PATH: process.env.PATH } }).toString()
     } catch (e) {
       return String((e as { stdout: Buffer }).stdout) + String((e as { stderr: Buffer }).stderr)
     }
   }
-  run('login', '--account', 'mo', '--password', word)
+  run('login', '--account', 'mo')
   const screens: Record<string, string[][]> = {
     'cli-now': [['now'], ['switch', 'drying_room.heater', 'off'], ['switch', 'drying_room.heatr', 'off'], ['devices'], ['journal', 'drying_room.heater']],
     'cli-history': [['devices', 'traffic', 'shed_battery'], ['history', 'drying_room.temperature', '--from', '2d', '--plot'], ['history', 'drying_room.heater.is', '--from', '1d']],

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import Announcer from './components/Announcer.vue'
 import ClockDoubt from './components/ClockDoubt.vue'
 import Headline from './components/Headline.vue'
+import Proof from './components/Proof.vue'
 import Icon from './components/Icon.vue'
 import TitleBar from './components/TitleBar.vue'
 import TabBar from './components/TabBar.vue'
@@ -71,6 +72,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
       <div id="content"><RouterView :key="String(route.name) + String(route.params.id ?? '')" /></div>
       <TabBar />
       <Announcer />
+      <Proof />
     </template>
   </BApp>
 </template>

@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give one's password again; for five minutes one may change then how people sign in
+         * @description Other operations ask for it with the answer 403 and the field proof. Tokens cannot.
+         */
+        post: operations["prove"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -70,7 +90,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change one's own password; other sessions end */
+        /** Change one's own password; other sessions end, and tokens and walls unless they are to stay */
         put: operations["changePassword"];
         post?: never;
         delete?: never;
@@ -4219,6 +4239,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    prove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    password: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Proven */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listSessions: {
         parameters: {
             query?: never;
@@ -4272,6 +4317,8 @@ export interface operations {
                 "application/json": {
                     old: string;
                     new: string;
+                    /** @description one's tokens and walls go on */
+                    stay?: boolean;
                 };
             };
         };

@@ -161,13 +161,14 @@ type PulseState struct {
 	ID      string       `json:"id"`
 	By      access.Actor `json:"by"`
 	At      time.Time    `json:"at"`
-	Left    int          `json:"left"`          // how often it still goes on, the present time included
-	On      bool         `json:"on"`            // it is on now, as far as the hub wants
-	Running bool         `json:"running"`       // the sequence goes on
-	Heard   bool         `json:"heard"`         // the device said that it was on
-	Tries   int          `json:"tries"`         // how often it was tried again for want of an effect
-	Says    string       `json:"says"`          // how it ended
-	Off     bool         `json:"off,omitempty"` // the hub was restarted in its midst: off is still to be sent
+	Left    int          `json:"left"`           // how often it still goes on, the present time included
+	On      bool         `json:"on"`             // it is on now, as far as the hub wants
+	Running bool         `json:"running"`        // the sequence goes on
+	Heard   bool         `json:"heard"`          // the device said that it was on
+	Tries   int          `json:"tries"`          // how often it was tried again for want of an effect
+	Says    string       `json:"says"`           // how it ended
+	Off     bool         `json:"off,omitempty"`  // the hub was restarted in its midst: off is still to be sent
+	Offs    int          `json:"offs,omitempty"` // how often off was sent again, because the device said that it is still on
 }
 
 // pulse begins the sequence of a momentary control. It is sent once: never again because of a reconnect, a restart or a
@@ -223,10 +224,14 @@ func (e *Engine) pulseOn(x *controlled) {
 
 func (e *Engine) pulseDue(w wake) {
 	x := e.controls[w.id]
-	if x == nil || x.pulseWake != w.seq || !x.Pulse.Running || x.cfg.Momentary == nil {
+	if x == nil || x.pulseWake != w.seq || x.cfg.Momentary == nil {
 		return
 	}
 	p := &x.Pulse
+	if !p.Running {
+		e.offAgain(x)
+		return
+	}
 	if !p.On {
 		e.pulseOn(x)
 		return
@@ -241,6 +246,7 @@ func (e *Engine) pulseDue(w wake) {
 		return
 	}
 	p.Running = false
+	e.watchOff(x)
 	switch {
 	case p.Heard:
 		x.Phase, p.Says = Confirmed, "pulsed"
@@ -250,6 +256,40 @@ func (e *Engine) pulseDue(w wake) {
 		x.Phase, p.Says = Sent, "sent"
 	}
 	x.Reason = p.Says + ", by " + p.By.Name
+	e.show(x)
+}
+
+const mostOffs = 5 // again, after the one of the pulse
+
+// watchOff looks a little later whether what was pulsed let go.
+func (e *Engine) watchOff(x *controlled) {
+	if x.cfg.Answers {
+		x.pulseWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakePulse, x.ID)
+	}
+}
+
+// lingers reports whether a momentary control is on though no pulse of it goes on.
+func (x *controlled) lingers() bool {
+	return x.cfg.Momentary != nil && !x.Pulse.Running && x.Is != nil && *x.Is > 0 && x.Service != control.OutSilent
+}
+
+// offAgain sends off again where the device says that it is still on: what was sent before was lost.
+func (e *Engine) offAgain(x *controlled) {
+	p := &x.Pulse
+	if !x.lingers() || !e.devices[x.cfg.Device].Online { // where it is away it is told when it comes back
+		p.Off = p.Off || x.lingers()
+		return
+	}
+	x.Phase, x.Reason = Unconfirmed, "its board says that it is still on; off was sent again"
+	if p.Offs++; p.Offs > mostOffs {
+		x.Reason = "its board says that it is still on, however often off is sent"
+		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched for a moment, and " + x.Reason})
+		e.show(x)
+		return
+	}
+	x.Rev++
+	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
+	e.watchOff(x)
 	e.show(x)
 }
 
@@ -264,6 +304,7 @@ func (e *Engine) cutPulse(x *controlled, why string) {
 		x.Rev++
 		e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
 	}
+	e.watchOff(x)
 	e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
 	x.unkept = true
 	e.mark(x)
@@ -285,6 +326,7 @@ func (e *Engine) pulseOff(x *controlled) {
 		p.Off = false
 		x.Rev++
 		e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 0, Rev: x.Rev, Pulse: p.ID})
+		e.watchOff(x)
 		e.show(x)
 	}
 }

@@ -397,3 +397,47 @@ func TestWhatIsNotTakenAwayAfterAllIsToldNothingNew(t *testing.T) {
 	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})), "nobody confirmed it yet")
 	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.fan"}, End: true, Actor: kim})))
 }
+
+// An off that was lost on its way is sent again as long as the board says that it is on, and where it is taken away or the hub was
+// restarted meanwhile.
+func TestAPulseWhoseOffWasLostLetsGo(t *testing.T) {
+	pulsed := func() *house {
+		h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))
+		h.byHand("gate", 1, 0)
+		h.do(Report{Control: "h.gate", Session: "1", Value: 1})
+		return h
+	}
+	h := pulsed()
+	assert.Equal(t, []string{"off"}, wants(h.pass(time.Second)))
+	within := h.site.Controls["h.gate"].ConfirmAfter + time.Second
+	assert.Equal(t, []string{"off"}, wants(h.pass(within)))
+	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
+	assert.Equal(t, "its board says that it is still on; off was sent again", h.state("gate").Reason)
+	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
+	assert.Equal(t, Confirmed, h.state("gate").Phase)
+	assert.Equal(t, "pulsed, by Kim", h.state("gate").Reason)
+	assert.Empty(t, wants(h.pass(time.Hour)))
+
+	h = pulsed()
+	offs := wants(h.pass(time.Hour))
+	assert.Len(t, offs, 1+mostOffs)
+	assert.Contains(t, h.state("gate").Reason, "however often")
+	assert.Empty(t, wants(h.pass(time.Hour)))
+
+	h = pulsed()
+	h.pass(time.Second)
+	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})))
+	assert.False(t, h.Left([]string{"h.gate"}))
+	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
+	assert.True(t, h.Left([]string{"h.gate"}))
+
+	h = pulsed()
+	h.pass(time.Second)
+	h.do(Offline{Device: "h", Session: "1"})
+	h.pass(time.Minute)
+	assert.Equal(t, []string{"off"}, wants(h.do(Online{Device: "h", Session: "2"})))
+	h = pulsed()
+	h.pass(time.Second)
+	h = h.restarts(time.Minute)
+	assert.Equal(t, []string{"off"}, wants(h.do(Online{Device: "h", Session: "2"})))
+}

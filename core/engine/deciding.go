@@ -269,6 +269,9 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked || dec.Step == control.Leaving) {
 			e.cutPulse(x, e.reason(x))
 		}
+		if x.lingers() && x.Pulse.Offs == 0 && (x.Service == control.OutAndSafe || dec.Step == control.Leaving || dec.Step == control.Interlocked && dec.Value == 0) {
+			e.offAgain(x)
+		}
 		e.checkProof(x)
 		return
 	}

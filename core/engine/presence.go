@@ -53,6 +53,9 @@ func (e *Engine) online(in Online) {
 			e.sendWant(x, true)
 			e.startConfirm(x)
 		}
+		if back && x.lingers() && x.Pulse.ID != "" { // the off of its pulse may have been lost
+			x.Pulse.Off = true
+		}
 		e.pulseOff(x)
 	}
 	e.startBeats(d)

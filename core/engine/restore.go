@@ -197,6 +197,10 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
 	}
 	e.endPulse(x)
+	if x.cfg.Momentary != nil && x.Pulse.ID != "" { // its last off may have been lost with what was not kept
+		x.Pulse.Offs = 0
+		e.watchOff(x)
+	}
 	x.unproved()
 	if x.Proof == ProofWaiting {
 		if x.cfg.Momentary != nil { // after a restart no pulse is sent again

@@ -256,8 +256,11 @@ func (e *Engine) report(in Report) {
 			changed = true
 		}
 	case x.cfg.Momentary != nil:
-		if p := &x.Pulse; p.Running && value > 0 && !p.Heard {
+		switch p := &x.Pulse; {
+		case p.Running && value > 0 && !p.Heard:
 			p.Heard, changed = true, true
+		case p.Offs > 0 && value == 0:
+			p.Offs, x.Phase, x.Reason, changed = 0, Confirmed, p.Says+", by "+p.By.Name, true
 		}
 	case x.Want == nil:
 		if changed && (!first || in.By == ByHand) {

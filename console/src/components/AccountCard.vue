@@ -20,17 +20,17 @@ onMounted(load)
 function begin(p: typeof part.value) {
   part.value = p
   failed.value = told.value = ''
-  Object.assign(form, { old: '', fresh: '', code: '' })
+  Object.assign(form, { old: '', fresh: '', code: '', stay: false })
   offer.value = null
   codes.value = []
   token.value = ''
 }
-const form = reactive({ old: '', fresh: '', code: '', name: '', days: 0, scopes: ['read'] as Scope[] })
+const form = reactive({ old: '', fresh: '', code: '', stay: false, name: '', days: 0, scopes: ['read'] as Scope[] })
 const change = () => send(async () => {
-  await ask(api.PUT('/password', { body: { old: form.old, new: form.fresh } }))
-  begin('')
-  told.value = 'The password is changed; other browsers are signed out.'
-  sessions.value = await ask(api.GET('/sessions'))
+  await ask(api.PUT('/password', { body: { old: form.old, new: form.fresh, stay: form.stay } }))
+  told.value = form.stay ? 'The password is changed; other browsers are signed out.' : 'The password is changed; other browsers, tokens and walls are signed out.'
+  part.value = ''
+  ;[sessions.value, tokens.value] = await Promise.all([ask(api.GET('/sessions')), ask(api.GET('/tokens'))])
 })
 const offer = ref<{ secret: string; qr: string } | null>(null)
 const codes = ref<string[]>([])
@@ -73,7 +73,8 @@ const scopes: { value: Scope; text: string }[] = [{ value: 'read', text: 'read: 
     </div>
     <form v-if="part === 'password'" class="fields" @submit.prevent="change">
       <label><span>Password until now</span><input v-model="form.old" class="form-control" type="password" autocomplete="current-password" required /></label>
-      <label><span>New one, at least 10 characters</span><input v-model="form.fresh" class="form-control" type="password" autocomplete="new-password" required /></label>
+      <label><span>New one, at least 12 characters</span><input v-model="form.fresh" class="form-control" type="password" autocomplete="new-password" required /></label>
+      <label class="check"><input v-model="form.stay" type="checkbox" class="form-check-input" /> My tokens and walls go on</label>
       <div class="d-flex gap-2"><button class="btn btn-primary" :disabled="busy">Change it</button><button type="button" class="btn btn-outline-secondary" @click="begin('')">Not now</button></div>
     </form>
     <form v-if="part === 'factor'" class="stack" @submit.prevent="factor.on ? remove() : offer ? confirm() : make()">

@@ -278,11 +278,11 @@ watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
     <BOffcanvas v-model="opened" placement="end" :title="tile ? named(tile) : ''" :no-backdrop="!tight" body-scrolling class="tile-settings">
       <TileEditor v-if="tile" :tile="tile" :elements="elements[tile.id] ?? []" :others="others" :picked="picked" @change="change" @copy="copyTo" @pick="picked = $event" />
     </BOffcanvas>
-    <BModal v-model="adding" title="Add a tile" hide-footer body-class="pt-0">
+    <BModal v-model="adding" title="Add a tile" no-footer body-class="pt-0">
       <div class="d-flex flex-wrap gap-2 mb-3"><button v-for="k in simple" :key="k" type="button" class="btn btn-outline-secondary btn-sm" :data-kind="k" @click="add(k, true)">{{ kindNames[k] }}</button></div>
       <ThingPicker label="A signal, control, setting or preset" :kinds="['signal', 'control', 'setting', 'preset']" @pick="add($event)" />
     </BModal>
-    <BModal v-model="sharing" title="Share" hide-footer>
+    <BModal v-model="sharing" title="Share" no-footer>
       <template v-if="got">
         <label class="d-block mb-2"><span class="soft small-text">Name</span><input class="form-control" maxlength="80" :value="got.config.name" @change="async (e) => { draft = clone(got!.config); draft.name = (e.target as HTMLInputElement).value; past = ['']; await save() }" /></label>
         <label class="d-block mb-3"><span class="soft small-text">It is seen by</span><select class="form-select" :value="got.config.shared ?? ''" @change="async (e) => { draft = clone(got!.config); draft.shared = (e.target as HTMLSelectElement).value as ''; past = ['']; await save() }"><option v-for="(n, s) in sharings" :key="s" :value="s">{{ n }}</option></select></label>

@@ -49,7 +49,7 @@ const error = (f: string) => (field.value === f ? failed.value : '')
       <Field id="code" label="Setup code" :error="error('code')"><BFormInput id="code" v-model="form.code" autocomplete="one-time-code" autocapitalize="none" spellcheck="false" required autofocus /></Field>
       <div class="pair">
         <Field id="account" label="Your account" hint="Small letters, for signing in" :error="error('account')"><BFormInput id="account" v-model="form.account" autocomplete="username" autocapitalize="none" required /></Field>
-        <Field id="password" label="Password" hint="At least 10 characters; a few words are fine" :error="error('password')"><BFormInput id="password" v-model="form.password" type="password" autocomplete="new-password" required minlength="10" /></Field>
+        <Field id="password" label="Password" hint="At least 12 characters; a few words are fine" :error="error('password')"><BFormInput id="password" v-model="form.password" type="password" autocomplete="new-password" required minlength="12" /></Field>
       </div>
       <Field id="name" label="Name of this hub" hint="What the house or workshop is called" :error="error('name')"><BFormInput id="name" v-model="form.name" required /></Field>
       <Field id="zone" label="Time zone" :error="error('zone')"><BFormSelect id="zone" v-model="form.zone" :options="zones" /></Field>

@@ -86,7 +86,7 @@ const ends = (m: Member, text: string) => change(m, text ? { until: new Date(zon
         <Field id="name" label="Name" :error="field === 'name' ? failed : ''"><BFormInput id="name" v-model="form.name" autofocus required /></Field>
         <Field id="account" label="Account" hint="Small letters, for signing in" :error="field === 'account' ? failed : ''"><BFormInput id="account" v-model="form.account" autocapitalize="none" autocomplete="off" required /></Field>
         <Field id="role" label="Role"><BFormSelect id="role" v-model="form.role" :options="roles" /></Field>
-        <Field id="password" label="First password" hint="At least 10 characters" :error="field === 'password' ? failed : ''"><BFormInput id="password" v-model="form.password" type="password" autocomplete="new-password" required /></Field>
+        <Field id="password" label="First password" hint="At least 12 characters" :error="field === 'password' ? failed : ''"><BFormInput id="password" v-model="form.password" type="password" autocomplete="new-password" required /></Field>
       </div>
       <div class="d-flex gap-2"><BButton type="submit" variant="primary">Add</BButton><BButton variant="outline-secondary" @click="adding = false">Not now</BButton></div>
     </form>

@@ -58,7 +58,7 @@ const day = (t: string) => clockText(Date.parse(t), Intl.DateTimeFormat().resolv
           <Field id="name" label="Your name" :error="field === 'name' ? failed : ''"><input id="name" v-model="form.name" class="form-control" autocomplete="name" maxlength="80" required /></Field>
           <Field id="account" label="Account" hint="Small letters, for signing in" :error="field === 'account' ? failed : ''"><input id="account" v-model="form.account" class="form-control" autocapitalize="none" autocomplete="username" maxlength="60" required /></Field>
         </template>
-        <Field id="password" label="Password" hint="At least 10 characters; a few words are fine" :error="field === 'password' ? failed : ''"><input id="password" v-model="form.password" class="form-control" type="password" autocomplete="new-password" required /></Field>
+        <Field id="password" label="Password" hint="At least 12 characters; a few words are fine" :error="field === 'password' ? failed : ''"><input id="password" v-model="form.password" class="form-control" type="password" autocomplete="new-password" required /></Field>
         <div v-if="failed && !['name', 'account', 'password'].includes(field)" class="note bad" role="alert">{{ failed }}</div>
         <button class="btn btn-primary" :disabled="busy">{{ busy ? 'Telling the hub …' : it.account ? 'Set it and sign in' : 'Join' }}</button>
         <p class="soft small-text mb-0">The invitation works once, until {{ day(it.expires) }}.</p>
