@@ -39,7 +39,7 @@ hub and see them fall back by themselves.`,
 			Usage: "run the studio's simulated boards alone, beside a hub that runs with demo --boards=false",
 			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Value: serve.DefaultData() + "-demo", Usage: "the folder of the demo"}},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
-				ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+				ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 				defer stop()
 				return runBoards(ctx, cmd.String("data"), os.Stdin, os.Stdout)
 			},
@@ -49,7 +49,7 @@ hub and see them fall back by themselves.`,
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			return run(ctx, o, os.Stdin, os.Stdout, 21*24*time.Hour, cmd.Bool("boards"))
 		},

@@ -1,6 +1,7 @@
 package hub
 
 import (
+	"errors"
 	"time"
 
 	"idleember/core/access"
@@ -137,6 +138,9 @@ func (h *Hub) stored(err error, keep []store.Change) {
 	switch {
 	case was == nil && err != nil:
 		h.log.Error("the store does not take writes; deciding goes on from memory", "error", err)
+		if errors.Is(err, store.ErrGone) {
+			h.tasks.Go(func() { h.cryOut(err.Error()) })
+		}
 		h.live.publish("hub", h.Status(), access.Anything)
 	case was != nil && err == nil:
 		h.log.Info("the store takes writes again")

@@ -16,7 +16,7 @@ import (
 
 // fillWindow brings the engine what the store holds of a span that a formula looks back on.
 func (h *Hub) fillWindow(need formula.Need) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(h.life, time.Minute)
 	defer cancel()
 	in, err := h.past(ctx, need)
 	if err != nil {

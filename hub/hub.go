@@ -61,9 +61,10 @@ type Hub struct {
 	quit    chan struct{}
 	loopEnd chan struct{}
 	outEnd  chan struct{}
-	tidyEnd chan struct{}
-	endPost context.CancelFunc
 	stop    sync.Once
+	life    context.Context // until Stop, for what goes on beside the loop
+	end     context.CancelFunc
+	tasks   sync.WaitGroup // what goes on so
 	live    *feed
 	people  *people
 	boards  *arranged
@@ -176,9 +177,10 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	keeper, goesOn := newTimekeeper(o, last, doubt)
 	boot := secret(4)
 	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot, started: keeper.started, inbox: make(chan func(), 1024),
-		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}), tidyEnd: make(chan struct{}),
+		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
 		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
 		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost()}
+	h.life, h.end = context.WithCancel(context.WithoutCancel(ctx))
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
 	}
@@ -224,17 +226,12 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.applyNow(state)
 	go h.letOut()
 	go h.loop()
-	tidying, cancel := context.WithCancel(context.Background())
-	go func() {
-		<-h.quit
-		cancel()
-	}()
-	go h.keepTidy(tidying)
-	posting, endPost := context.WithCancel(context.Background())
-	h.endPost = endPost
-	go h.deliverPosts(posting)
-	go h.beatOutward(posting)
-	go h.keepBackups(posting)
+	for _, task := range []func(context.Context){h.keepTidy, h.deliverPosts, h.beatOutward, h.keepBackups} {
+		h.tasks.Go(func() { task(h.life) })
+	}
+	if st.OpenedFull() {
+		h.stored(store.ErrFull, nil)
+	}
 	return h, nil
 }
 
@@ -267,11 +264,10 @@ func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
 
 // Stop ends the hub. What was acknowledged is stored; the store stays open.
 func (h *Hub) Stop() {
-	h.stop.Do(func() { h.endPost(); close(h.quit) })
-	<-h.post.end
+	h.stop.Do(func() { h.end(); close(h.quit) })
 	<-h.loopEnd
 	<-h.outEnd
-	<-h.tidyEnd
+	h.tasks.Wait()
 }
 
 // What goes into one batch at most: inputs, and bytes of them as they are recorded.
@@ -332,6 +328,11 @@ func (h *Hub) loop() {
 			if h.inTrouble() {
 				h.saveAlive()
 			}
+			h.store.Commit(&store.Batch{Done: func(err error) { // whether the store is still there, also where nothing is to be kept
+				if errors.Is(err, store.ErrGone) {
+					h.outbox <- func() { h.stored(err, nil) }
+				}
+			}})
 		case <-h.quit:
 			h.saveAlive()
 			h.write(h.people.use.changes()...)
@@ -450,7 +451,7 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 		case engine.Mirror:
 			h.later(func(error) { h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Mirror(x) }) }) })
 		case engine.NeedHistory:
-			h.later(func(error) { go h.fillWindow(formula.Need(x)) })
+			h.later(func(error) { h.tasks.Go(func() { h.fillWindow(formula.Need(x)) }) })
 		case engine.Message:
 			h.message(now.Wall, x)
 		case engine.Note:

@@ -49,7 +49,6 @@ const (
 
 // keepTidy tidies up now and then, until the context ends.
 func (h *Hub) keepTidy(ctx context.Context) {
-	defer close(h.tidyEnd)
 	for wait := tidyFirst; ; {
 		select {
 		case <-ctx.Done():

@@ -65,12 +65,11 @@ type post struct {
 	busy    map[string]bool // routes
 	wake    chan struct{}
 	changed atomic.Int64 // how often routes or servers were; what failed before that is tried again at once
-	end     chan struct{}
 	tasks   sync.WaitGroup
 }
 
 func newPost() *post {
-	return &post{senders: map[string]Sender{}, busy: map[string]bool{}, wake: make(chan struct{}, 1), end: make(chan struct{})}
+	return &post{senders: map[string]Sender{}, busy: map[string]bool{}, wake: make(chan struct{}, 1)}
 }
 
 func (p *post) poke() {
@@ -115,7 +114,6 @@ func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
 // deliverPosts works until the context ends.
 func (h *Hub) deliverPosts(ctx context.Context) {
 	p := h.post
-	defer close(p.end)
 	defer p.tasks.Wait()
 	for {
 		next := h.startPosts(ctx)
@@ -249,6 +247,24 @@ func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
 	ctx, stop := context.WithTimeout(ctx, tryWithin)
 	defer stop()
 	return send(ctx, r, n)
+}
+
+// cryOut tells everybody who has a route, without keeping it: for when nothing can be kept any more. What does not arrive at once is
+// lost; the log and the console say it too.
+func (h *Hub) cryOut(text string) {
+	s, now := h.Site(), h.Time()
+	var tasks sync.WaitGroup
+	for id, r := range s.Routes {
+		if r.Off {
+			continue
+		}
+		tasks.Go(func() {
+			if _, err := h.carry(h.life, id, Notice{ID: fmt.Sprintf("gone.%s.%s", h.boot, id), What: "message", At: now, Name: text, Severity: site.Critical, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil {
+				h.log.Error("nobody could be told", "route", id, "error", err)
+			}
+		})
+	}
+	tasks.Wait()
 }
 
 const (

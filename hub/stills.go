@@ -174,7 +174,7 @@ func (h *Hub) takeStill(d site.Device, cause string) *flight {
 	}
 	s.now[d.ID] = f
 	fetch := s.fetch
-	go func() {
+	h.tasks.Go(func() {
 		f.err = h.fetchStill(fetch, d, f)
 		s.mu.Lock()
 		if s.now[d.ID] == f {
@@ -187,7 +187,7 @@ func (h *Hub) takeStill(d site.Device, cause string) *flight {
 			return
 		}
 		h.enqueue(func() { h.live.publish("still", stillView(f.still), stillObject(d)) })
-	}()
+	})
 	return f
 }
 
@@ -195,7 +195,7 @@ func (h *Hub) fetchStill(fetch Fetcher, d site.Device, f *flight) error {
 	if fetch == nil {
 		return errors.New("nobody fetches pictures here")
 	}
-	ctx, stop := context.WithTimeout(context.Background(), fetchWithin)
+	ctx, stop := context.WithTimeout(h.life, fetchWithin)
 	defer stop()
 	word, err := h.store.Secret(ctx, cameraPassword(d.ID))
 	if err != nil {

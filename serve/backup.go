@@ -87,7 +87,7 @@ file is of the format age-encryption.org/v1 and can be opened by any program tha
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			word, err := passphrase(cmd, cmd.Bool("encrypt"))
 			if err != nil {
@@ -116,7 +116,7 @@ func RestoreCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			dir := cmd.String("data")
 			word, err := passphrase(cmd, false)

@@ -34,7 +34,7 @@ files (TMPDIR); tell it the same options as serve. Nothing is changed, but that 
 hub's database of an earlier version is backed up and brought up to date, as serve does. It exits with 1 where something is wrong.`,
 		Flags: Flags(DefaultData()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			o, err := Read(cmd, os.Stderr)
 			if err != nil {

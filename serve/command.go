@@ -59,6 +59,7 @@ func Flags(data string) []cli.Flag {
 		&cli.DurationFlag{Name: "gather", Value: 5 * time.Second, Usage: "gather readings that nobody waits for (QoS 0, datagrams, polls) for up to `LONG`; a power cut may lose them", Sources: cli.EnvVars("IDLEEMBER_GATHER")},
 		&cli.StringFlag{Name: "log", Value: "info", Usage: "log from this `LEVEL` on: debug, info, warn or error", Sources: cli.EnvVars("IDLEEMBER_LOG")},
 		&cli.StringFlag{Name: "log-format", Value: "text", Usage: "log as `FORMAT`: text or json", Sources: cli.EnvVars("IDLEEMBER_LOG_FORMAT")},
+		&cli.BoolFlag{Name: "anew", Usage: "begin an empty hub even where the folder holds what is left of one"},
 		&cli.BoolFlag{Name: "no-sync", Hidden: true, Usage: "do not wait for the disk; for trials of what that loses", Sources: cli.EnvVars("IDLEEMBER_NO_SYNC")},
 	}
 }
@@ -71,7 +72,7 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 		}
 	}
 	o := Options{Data: cmd.String("data"), HTTP: cmd.String("http"), HTTPS: cmd.String("https"), MQTT: cmd.String("mqtt"),
-		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"), Announce: cmd.Bool("announce"),
+		MQTTS: cmd.String("mqtts"), UDP: cmd.String("udp"), Certificate: cmd.String("tls-cert"), Key: cmd.String("tls-key"), NoSync: cmd.Bool("no-sync"), Anew: cmd.Bool("anew"), Announce: cmd.Bool("announce"),
 		Gather: hub.Gather{Acknowledged: cmd.Duration("gather-acknowledged"), Others: cmd.Duration("gather")}}
 	if g := o.Gather; g.Acknowledged < 0 || g.Acknowledged > 5*time.Second || g.Others < 0 || g.Others > time.Minute {
 		return o, fmt.Errorf("writes can be gathered for up to 5 s where somebody waits, up to 1 min where nobody does; not for %s and %s", g.Acknowledged, g.Others)
@@ -152,7 +153,7 @@ The first start prints a one-time setup code with which you become the hub's own
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			return Run(ctx, o, os.Stdout)
 		},

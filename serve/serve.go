@@ -67,6 +67,8 @@ type Options struct {
 	Boot func() (id string, up time.Duration)
 	// NoSync leaves out the wait for the disk, for trials only.
 	NoSync bool
+	// Anew begins an empty hub in a folder that holds what is left of one.
+	Anew bool
 }
 
 // Service is a running hub with everything around it. Use Start to get one.
@@ -92,7 +94,7 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	st, err := store.Open(ctx, o.Data, store.Options{Log: o.Log, NoSync: o.NoSync})
+	st, err := store.Open(ctx, o.Data, store.Options{Log: o.Log, NoSync: o.NoSync, Anew: o.Anew})
 	if err != nil {
 		return nil, err
 	}

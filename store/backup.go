@@ -260,7 +260,7 @@ func LastBackup(dir string) (time.Time, bool) {
 
 // whole checks a database's structure, and that it is one of ours.
 func whole(ctx context.Context, file string) error {
-	db, err := sqlx.Open("sqlite", "file:"+file+"?mode=ro&immutable=1")
+	db, err := sqlx.Open("sqlite", uri(file)+"?mode=ro&immutable=1")
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,8 @@ import (
 )
 
 // reserve is a file that takes room on the disk until that is full. Then it goes, and what it took is for commands, states and the
-// journal alone, until there is room for it again. It belongs to the writing goroutine.
+// journal alone, until there is room for it again. That it is not there is how it is remembered over a start. A second, small one
+// goes only when a database is opened on a full disk, which takes some room. It belongs to the writing goroutine.
 type reserve struct {
 	spent  bool
 	looked time.Time
@@ -18,6 +19,8 @@ type reserve struct {
 const (
 	reserveFile = "reserve"
 	reserveSize = 8 << 20
+	openingFile = "reserve.opening"
+	openingSize = 1 << 20
 	reserveMore = 4 << 20         // that must be free besides, before readings are taken again
 	reserveLook = 2 * time.Second // how often it is looked whether there is room again
 )
@@ -25,26 +28,62 @@ const (
 // ErrFull says that the disk is full.
 var ErrFull = errors.New("the disk is full; make room on it, or keep readings for less time")
 
-// make takes the room, where there is some; it returns false where there is not.
+// make takes the room, where there is enough for that and for work besides; it returns false where there is not.
 func (r *reserve) make(s *Store) bool {
-	name := filepath.Join(s.dir, reserveFile)
-	if info, err := os.Stat(name); err == nil && info.Size() == reserveSize {
+	if info, err := os.Stat(filepath.Join(s.dir, reserveFile)); err == nil && info.Size() == reserveSize {
+		_ = s.take(openingFile, openingSize) // a hub of before has but the one
+		return true
+	}
+	if free, ok := s.free(); ok && free < reserveSize+openingSize+reserveMore {
+		return false
+	}
+	return s.take(openingFile, openingSize) && s.take(reserveFile, reserveSize)
+}
+
+// take makes a file of a size that takes room and holds nothing.
+func (s *Store) take(file string, size int64) bool {
+	name := filepath.Join(s.dir, file)
+	if info, err := os.Stat(name); err == nil && info.Size() == size {
 		return true
 	}
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR|os.O_TRUNC, 0o600)
 	if err != nil {
 		return false
 	}
-	err = syscall.Fallocate(int(f.Fd()), 0, 0, reserveSize)
+	err = syscall.Fallocate(int(f.Fd()), 0, 0, size)
 	if errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOSYS) { // then by writing
-		_, err = f.Write(make([]byte, reserveSize))
+		_, err = f.Write(make([]byte, size))
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
-		s.log.Warn("there is no room for a reserve on the disk", "bytes", reserveSize, "error", err)
+		s.log.Warn("there is no room for a reserve on the disk", "bytes", size, "error", err)
 		_ = os.Remove(name)
 		return false
 	}
 	return true
+}
+
+// free is how much room there is on the disk, in bytes; false: it cannot be told.
+func (s *Store) free() (uint64, bool) {
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(s.dir, &st); err != nil {
+		return 0, false
+	}
+	return st.Bavail * uint64(st.Bsize), true //nolint:gosec // sizes of the system's
+}
+
+// OpenedFull reports whether the disk was full when the database was opened.
+func (s *Store) OpenedFull() bool { return s.tight }
+
+// makeRoom lets both reserves go before the database is opened, where the disk is full.
+func (r *reserve) makeRoom(s *Store) {
+	if free, ok := s.free(); !ok || free >= reserveMore {
+		return
+	}
+	r.spent, r.looked = true, time.Now()
+	for _, name := range []string{reserveFile, openingFile} {
+		_ = os.Remove(filepath.Join(s.dir, name))
+	}
+	s.log.Error("the disk is full: readings are refused until there is room again", "folder", s.dir)
 }
 
 // spend lets the reserve go because the disk is full; it returns false where that was done before.
@@ -79,10 +118,6 @@ func (s *Store) roomAgain() bool {
 		return false
 	}
 	s.reserve.looked = time.Now()
-	var st syscall.Statfs_t
-	if err := syscall.Statfs(s.dir, &st); err != nil || st.Bavail*uint64(st.Bsize) < reserveSize+reserveMore { //nolint:gosec // sizes of the system's
-		return false
-	}
 	if !s.reserve.make(s) {
 		return false
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,6 +39,8 @@ type Options struct {
 	Log *slog.Logger
 	// NoSync leaves out the wait for the disk. It exists so that tests can show that they would notice.
 	NoSync bool
+	// Anew begins an empty database in a folder that holds what is left of one.
+	Anew bool
 }
 
 // Store is an open database. Use Open to get one.
@@ -62,6 +65,8 @@ type Store struct {
 	sealing   sync.Mutex    // one sealing at a time
 	full      chan struct{} // that much is recent that it should be sealed
 	reserve   reserve
+	presence  presence
+	tight     bool // it was opened on a full disk
 	quit      chan struct{}
 	sealerEnd chan struct{}
 	count     counters
@@ -113,6 +118,13 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
 		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{}),
 		checkpoints: checkpoints{grown: make(chan struct{}, 1), end: make(chan struct{})}}
+	if _, err := os.Stat(filepath.Join(dir, File)); errors.Is(err, fs.ErrNotExist) && !o.Anew {
+		if trace := traces(dir); trace != "" {
+			_ = lock.Close()
+			return nil, &MissingError{dir, trace}
+		}
+	}
+	s.reserve.makeRoom(s)
 	if err := s.open(ctx, o.NoSync); err != nil {
 		if s.read != nil {
 			_ = s.read.Close()
@@ -123,7 +135,10 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		_ = lock.Close()
 		return nil, err
 	}
-	s.reserve.make(s)
+	if !s.reserve.spent && !s.reserve.make(s) { // it was spent before this start
+		s.reserve.spent, s.reserve.looked = true, time.Now()
+	}
+	s.tight = s.reserve.spent
 	go s.writer()
 	go s.sealer()
 	go s.checkpointer()
@@ -148,7 +163,7 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 		}
 	}
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
-	name := "file:" + filepath.Join(s.dir, File) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
+	name := uri(filepath.Join(s.dir, File)) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
 	if s.write, err = sqlx.Open("sqlite", name+fmt.Sprintf("&_pragma=wal_autocheckpoint(%d)", checkpointMost)); err != nil {
 		return err
@@ -164,9 +179,12 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	return s.migrate(ctx)
 }
 
+// uri is a path as SQLite takes it: whatever a folder is called, it is a path and nothing else.
+func uri(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
+
 // lay makes a new database with pages of the size that is wanted.
 func (s *Store) lay(ctx context.Context) error {
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(s.dir, File)+fmt.Sprintf("?_pragma=page_size(%d)", pageSize))
+	db, err := sqlx.Open("sqlite", uri(filepath.Join(s.dir, File))+fmt.Sprintf("?_pragma=page_size(%d)", pageSize))
 	if err != nil {
 		return err
 	}
@@ -322,12 +340,12 @@ func (s *Store) writer() {
 			continue
 		}
 		begun := time.Now()
-		err := w.run(group)
+		err := s.carryOut(group)
 		if IsFull(err) && s.spend() {
 			if group = s.refuseBulk(group); len(group) == 0 {
 				continue
 			}
-			err = w.run(group)
+			err = s.carryOut(group)
 		}
 		if err == nil {
 			s.count.commits.Add(1)
@@ -342,7 +360,7 @@ func (s *Store) writer() {
 		}
 		if err != nil && len(group) > 1 { // one bad batch must not take the others with it
 			for _, b := range group {
-				b.Done(w.run([]*Batch{b}))
+				b.Done(s.carryOut([]*Batch{b}))
 			}
 			continue
 		}
@@ -351,6 +369,17 @@ func (s *Store) writer() {
 		}
 		s.grew()
 	}
+}
+
+// carryOut commits a group to a database that is still where it belongs.
+func (s *Store) carryOut(group []*Batch) error {
+	if s.presence.gone {
+		return ErrGone
+	}
+	if err := s.tx.run(group); err != nil {
+		return err
+	}
+	return s.there()
 }
 
 func (w *Tx) run(group []*Batch) error {

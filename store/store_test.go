@@ -221,3 +221,30 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	_, err = Open(t.Context(), broken, Options{})
 	assert.ErrorContains(t, err, "cannot be opened")
 }
+
+// Whatever a folder is called, its database is in it, for nobody else to read, and can be checked and copied.
+func TestAPathIsAPath(t *testing.T) {
+	for _, name := range []string{"hub#1", "hub%41", "hub?mode=ro", "a b&c=d", "Werkstatt 窯", "hub:1", "%", "'\"", "-x"} {
+		above := t.TempDir()
+		dir := filepath.Join(above, name)
+		s, err := Open(t.Context(), dir, Options{})
+		require.NoError(t, err, name)
+		require.NoError(t, s.Do(t.Context(), SaveSecret("kiln", "a word")))
+		copied := filepath.Join(above, name+".backup")
+		_, err = WriteBackup(t.Context(), dir, copied, "")
+		assert.NoError(t, err, name)
+		require.NoError(t, s.Close())
+		files, err := os.ReadDir(above)
+		require.NoError(t, err)
+		assert.Len(t, files, 3, "%s: %v", name, files)
+		info, err := os.Stat(filepath.Join(dir, File))
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+		s, err = Open(t.Context(), dir, Options{})
+		require.NoError(t, err)
+		word, err := s.Secret(t.Context(), "kiln")
+		require.NoError(t, err)
+		assert.Equal(t, "a word", word)
+		require.NoError(t, s.Close())
+	}
+}

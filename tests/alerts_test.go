@@ -437,9 +437,9 @@ func TestMailArrives(t *testing.T) {
 	post.refuse.Store(false)
 	r.Soon("it arrived", func() bool { return told() == "above 100: mo by mail " })
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
-	r.Soon("both", func() bool { return len(post.mails()) == 2 })
+	r.Soon("both, and that somebody signed in", func() bool { return len(post.mails()) == 3 })
 	mails := post.mails()
-	assert.True(t, strings.Contains(mails[1], "Subject: Over: Studio: Too hot"))
+	assert.True(t, strings.Contains(mails[2], "Subject: Over: Studio: Too hot"))
 	for _, part := range []string{"Subject: Critical: Studio: Too hot, 140", "To: <mo@studio.example>", "Open the vent.", "above 100", "text/html", "image/png", "Message-ID: <hot.1.mo.0@127.0.0.1>"} {
 		assert.True(t, strings.Contains(mails[0], part), part)
 	}

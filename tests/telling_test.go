@@ -740,3 +740,21 @@ func TestOnesAccountIsWatched(t *testing.T) {
 	told("mo: the password was changed, from 127.0.0.1.")
 	assert.NotContains(t, fmt.Sprint(l.mails()), "mo signed in", "nobody signed in as mo since")
 }
+
+// A database that is taken away under the running hub is noticed also where nothing is to be kept; people are told at once.
+func TestADatabaseThatIsTakenAwayIsTold(t *testing.T) {
+	t.Parallel()
+	r, l, _ := hotKiln(t)
+	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}))
+	require.NoError(t, os.Rename(filepath.Join(r.Dir, store.File), filepath.Join(r.Dir, "elsewhere.db")))
+	r.Soon("a mail", func() bool { return strings.Contains(fmt.Sprint(l.mails()), "the database was deleted, moved or replaced") })
+	status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/readyz", "")
+	assert.Equal(t, 503, status)
+	assert.Contains(t, r.Now().Hub.Trouble, "the database was deleted")
+	_, err := r.Owner.SavePlaceWithResponse(t.Context(), client.NewPlace{Name: "Attic"})
+	assert.ErrorContains(t, err, "the database was deleted")
+	require.NoError(t, r.Service.Close())
+	require.NoError(t, os.Rename(filepath.Join(r.Dir, "elsewhere.db"), filepath.Join(r.Dir, store.File)))
+	r.Reopen()
+	assert.Len(t, r.Now().Signals, 1, "it is as it was")
+}
