@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"idleember/core/access"
@@ -226,10 +227,14 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 		for _, c := range controls {
 			series = append(series, c+".is", c+".want", c+".mode")
 		}
+		for g := range h.site.Settings {
+			if owner, _ := site.Split(g); owner == id {
+				series = append(series, g)
+			}
+		}
 		h.boxes.each(id, func(b *Mailbox) { b.close() })
 		h.keys.drop(id)
-		var gone []store.Change
-		h.changeSite(func(s *site.Site) {
+		h.take(a, id, func(s *site.Site) {
 			delete(s.Devices, id)
 			for _, g := range signals {
 				delete(s.Signals, g)
@@ -237,9 +242,8 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 			for _, c := range controls {
 				delete(s.Controls, c)
 			}
-			gone = forget(s, id)
 		}, store.DropDevice(id))
-		h.write(gone...)
+		h.write(store.DropStills(id, h.Time().AddDate(100, 0, 0)), store.DropSecret(cameraPassword(id)))
 		h.journal(h.Time(), a, "delete", id, d.Name, "", "with its history")
 		delete(h.traffic, id)
 		h.meters.drop(id)
@@ -251,11 +255,56 @@ func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, histo
 	return remarks, err
 }
 
-// forget takes everything out of a site that speaks of a device, signal or control: panel points, automation, settings,
+// take takes a device, signal or control out of the site with all that speaks of it, so that something that is later made under
+// its id inherits nothing: nobody's rights, no alert, no place on a dashboard, and nothing that a wall may switch.
+func (h *Hub) take(a access.Actor, id string, out func(*site.Site), drop store.Change) {
+	var gone []store.Change
+	alerts := h.site.Alerts
+	h.changeSite(func(s *site.Site) { out(s); gone = forget(s, id) }, drop)
+	h.write(gone...)
+	for _, key := range slices.Sorted(maps.Keys(alerts)) {
+		if h.site.Alerts[key] == nil {
+			object := "alert." + key
+			h.writeState(store.AddEntry(h.Time(), a, "remove", object, "alert", "", "it was about "+id, versionOf(object, plain(alerts[key]))))
+		}
+	}
+	h.write(store.DropNotes(id))
+	of := func(x string) bool { return speaksOf(x, id) }
+	if lines := slices.DeleteFunc(slices.Clone(h.site.Rights), func(l site.Right) bool { return of(l.Of) }); len(lines) < len(h.site.Rights) {
+		h.setRights(lines)
+	}
+	h.boards.mu.Lock()
+	for key, d := range h.boards.all {
+		if left, changed := d.Without(of); changed {
+			h.boards.all[key] = left
+			h.write(store.SaveDashboard(left))
+		}
+	}
+	h.boards.mu.Unlock()
+	h.people.mu.Lock()
+	for sum, x := range h.people.passes {
+		w := wallOf(x)
+		left := slices.DeleteFunc(slices.Clone(w.Switches), of)
+		if x.Kind != "wall" || len(left) == len(w.Switches) {
+			continue
+		}
+		w.Switches = left
+		x.Wall = raw(Wall{Dashboard: w.Dashboard, Switches: w.Switches, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
+		h.people.passes[sum] = x
+		h.write(store.SavePass(x))
+	}
+	h.people.mu.Unlock()
+	h.lookAgain()
+}
+
+// speaksOf reports whether an id, or a series of one, is of a device, signal or control.
+func speaksOf(x, id string) bool { return x == id || strings.HasPrefix(x, id+".") }
+
+// forget takes everything out of a site that speaks of a device, signal or control: panel points, automation, settings, alerts,
 // places in groups, actions. What is left of groups and presets is kept where it still makes sense. Formulas that name it
 // are unknown from then on, and say so.
 func forget(s *site.Site, id string) (writes []store.Change) {
-	of := func(x string) bool { dev, _ := site.Split(x); return dev == id || x == id }
+	of := func(x string) bool { return speaksOf(x, id) }
 	var points []site.Point
 	for _, pt := range s.Panel.Points {
 		if !of(pt.ID) {
@@ -274,6 +323,12 @@ func forget(s *site.Site, id string) (writes []store.Change) {
 		if of(g) {
 			delete(s.Settings, g)
 			writes = append(writes, store.DropPart("setting", g))
+		}
+	}
+	for key, x := range s.Alerts {
+		if of(x.Of) {
+			delete(s.Alerts, key)
+			writes = append(writes, store.DropPart("alert", key))
 		}
 	}
 	for key, g := range s.Groups {
@@ -354,15 +409,13 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string, stay
 		if err != nil {
 			return err
 		}
-		var gone []store.Change
 		h.withdraw(true, id)
-		h.changeSite(func(s *site.Site) { delete(s.Controls, id); gone = forget(s, id) }, store.DropControl(id))
-		h.write(gone...)
+		h.take(a, id, func(s *site.Site) { delete(s.Controls, id) }, store.DropControl(id))
 		h.journal(h.Time(), a, "delete", id, c.Name, "", "")
 		return nil
 	})
 	if err == nil {
-		err = h.dropSeries(ctx, id+".is", id+".want")
+		err = h.dropSeries(ctx, id+".is", id+".want", id+".mode")
 	}
 	return remarks, err
 }
@@ -393,9 +446,7 @@ func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error
 		if lock := h.reliedOnBy(id); lock != "" {
 			return &InvalidError{"id", fmt.Sprintf("%s is what %s relies on; without it nobody could know, and it would hold for ever. Change that first", g.Name, lock)}
 		}
-		var gone []store.Change
-		h.changeSite(func(s *site.Site) { delete(s.Signals, id); gone = forget(s, id) }, store.DropSignal(id))
-		h.write(gone...)
+		h.take(a, id, func(s *site.Site) { delete(s.Signals, id) }, store.DropSignal(id))
 		h.journal(h.Time(), a, "delete", id, g.Name, "", "with its history")
 		return nil
 	})

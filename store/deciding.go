@@ -143,6 +143,13 @@ func AddMessage(at time.Time, object, text string, grave bool, by string) Change
 	}
 }
 
+// DropNotes forgets the notes about a device, signal or control.
+func DropNotes(id string) Change {
+	return func(tx *Tx) error {
+		return tx.exec(`DELETE FROM notes WHERE object = ?1 OR substr(object, 1, length(?1) + 1) = ?1 || '.'`, id)
+	}
+}
+
 const noteColumns = `SELECT id, at_ms, until_ms, object, text, 0 AS grave, by_name FROM notes `
 
 // Notes returns the notes that are about something in [from, to), newest first.

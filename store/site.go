@@ -211,6 +211,11 @@ func SaveRights(lines []site.Right) Change { return saveHubValue("rights", asJSO
 // SaveSecret keeps a secret of the hub's own under a name.
 func SaveSecret(name, secret string) Change { return saveHubValue("secret "+name, secret) }
 
+// DropSecret forgets a secret of the hub's own.
+func DropSecret(name string) Change {
+	return func(tx *Tx) error { return tx.exec(`DELETE FROM hub WHERE key = ?`, "secret "+name) }
+}
+
 // Secret reads a secret of the hub's own, "" where there is none.
 func (s *Store) Secret(ctx context.Context, name string) (string, error) {
 	return s.hubValue(ctx, "secret "+name)

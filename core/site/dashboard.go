@@ -224,6 +224,24 @@ func (d *Dashboard) About() []string {
 	return slices.Compact(out)
 }
 
+// Without is the dashboard without what some ids stand for; changed: there was something of them.
+func (d Dashboard) Without(of func(id string) bool) (left Dashboard, changed bool) {
+	left = d
+	left.Tiles = nil
+	for _, t := range d.Tiles {
+		had := len(t.Of)
+		t.Of = slices.DeleteFunc(slices.Clone(t.Of), of)
+		pins := slices.DeleteFunc(slices.Clone(t.Pins), func(p Pin) bool { return of(p.Of) })
+		parts := slices.DeleteFunc(slices.Clone(t.Parts), func(p Part) bool { return p.Of != "" && of(p.Of) })
+		changed = changed || len(t.Of) < had || len(pins) < len(t.Pins) || len(parts) < len(t.Parts)
+		t.Pins, t.Parts = pins, parts
+		if had == 0 || len(t.Of) > 0 {
+			left.Tiles = append(left.Tiles, t)
+		}
+	}
+	return left, changed
+}
+
 // Formulas returns those that move parts of its pictures, each once.
 func (d *Dashboard) Formulas() []string {
 	var out []string
