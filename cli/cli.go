@@ -239,8 +239,12 @@ func arguments(cmd *cli.Command, names ...string) ([]string, error) {
 }
 
 func writer(cmd *cli.Command) io.Writer {
-	if w := cmd.Root().Writer; w != nil {
+	w := cmd.Root().Writer
+	if w == nil {
+		w = os.Stdout
+	}
+	if cmd.String("output") == "json" || cmd.String("output") == "csv" { // for programs, as it is
 		return w
 	}
-	return os.Stdout
+	return tame{w}
 }

@@ -200,15 +200,15 @@ func plainValue(v client.Value) string {
 type wideForm struct{ *csv.Writer }
 
 func (w *wideForm) row(at int64, list []*client.OneReading) error {
-	cells := []string{isoTime(at)}
+	line := []string{isoTime(at)}
 	for _, r := range list {
 		cell := ""
 		if r != nil {
 			cell = plainValue(r.V)
 		}
-		cells = append(cells, cell)
+		line = append(line, cell)
 	}
-	return w.Write(cells)
+	return w.Write(cells(line))
 }
 
 func (w *wideForm) end() error { w.Flush(); return w.Error() }
@@ -230,7 +230,7 @@ func (w *longForm) row(at int64, list []*client.OneReading) error {
 		if r.Raw != nil {
 			raw = strconv.FormatFloat(*r.Raw, 'g', -1, 64)
 		}
-		if err := w.Write([]string{w.series[i], isoTime(at), plainValue(r.V), q, raw}); err != nil {
+		if err := w.Write(cells([]string{w.series[i], isoTime(at), plainValue(r.V), q, raw})); err != nil {
 			return err
 		}
 	}

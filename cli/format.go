@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -14,6 +15,7 @@ import (
 
 	"idleember/client"
 	"idleember/core/calendar"
+	"idleember/core/site"
 )
 
 // unitSigns are what people read for UCUM symbols.
@@ -82,17 +84,60 @@ func show(cmd *cli.Command, data any, header []string, rows [][]string) error {
 		if err := c.Write(header); err != nil {
 			return err
 		}
-		if err := c.WriteAll(rows); err != nil {
-			return err
+		for _, r := range rows {
+			if err := c.Write(cells(r)); err != nil {
+				return err
+			}
 		}
+		c.Flush()
 		return c.Error()
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	_, _ = fmt.Fprintln(t, strings.ToUpper(strings.Join(header, "\t")))
 	for _, r := range rows {
+		for i, cell := range r {
+			r[i] = oneLine(cell)
+		}
 		_, _ = fmt.Fprintln(t, strings.Join(r, "\t"))
 	}
 	return t.Flush()
+}
+
+// cells makes words of a row safe for a spreadsheet, which takes what begins so for a formula; numbers stay as they are.
+func cells(row []string) []string {
+	for i, s := range row {
+		if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+			if _, err := strconv.ParseFloat(s, 64); err != nil {
+				row[i] = "'" + s
+			}
+		}
+	}
+	return row
+}
+
+// fromCell undoes what cells did.
+func fromCell(s string) string {
+	if len(s) > 1 && s[0] == '\'' && strings.ContainsRune("=+-@\t\r", rune(s[1])) {
+		return s[1:]
+	}
+	return s
+}
+
+// oneLine keeps what comes from elsewhere within its cell: it neither moves the cursor nor begins a line.
+func oneLine(s string) string { return site.OneLine(s, " ") }
+
+// tame writes for a terminal: what comes from elsewhere cannot steer it.
+type tame struct{ io.Writer }
+
+func (t tame) Write(p []byte) (int, error) {
+	clean := strings.Map(func(r rune) rune {
+		if r != '\n' && r != '\t' && site.Unprintable(r) {
+			return '·'
+		}
+		return r
+	}, string(p))
+	_, err := io.WriteString(t.Writer, clean)
+	return len(p), err
 }
 
 // hubZone is the hub's time zone: times are told in it, wherever the one who asks is.

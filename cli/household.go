@@ -443,7 +443,7 @@ func exportJournal(ctx context.Context, cmd *cli.Command, h *client.Remote, args
 			if n++; lines {
 				err = enc.Encode(e)
 			} else {
-				err = out.Write([]string{fmt.Sprint(e.Id), e.At.Format(time.RFC3339Nano), e.Actor, e.ActorKind, e.Source, e.Action, e.Object, e.Before, e.After, e.Reason})
+				err = out.Write(cells([]string{fmt.Sprint(e.Id), e.At.Format(time.RFC3339Nano), e.Actor, e.ActorKind, e.Source, e.Action, e.Object, e.Before, e.After, e.Reason}))
 			}
 			if err != nil {
 				return err

@@ -290,7 +290,7 @@ func (b *bringer) csvRow(cols columns, line int, row []string) error {
 		if text == "" {
 			return nil
 		}
-		v, err := b.value(text)
+		v, err := b.value(fromCell(text))
 		if err != nil {
 			b.tell(line, "%s: %s", series, err)
 			return nil

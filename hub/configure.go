@@ -102,7 +102,7 @@ func checkName(field, name string) error {
 		return &InvalidError{field, field + " is empty; give it a name"}
 	case utf8.RuneCountInString(name) > 80:
 		return &InvalidError{field, field + " is longer than 80 characters; shorten it"}
-	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }):
+	case strings.ContainsFunc(name, site.Unprintable):
 		return &InvalidError{field, field + " holds control characters; leave them out"}
 	}
 	return nil

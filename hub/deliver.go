@@ -422,7 +422,7 @@ func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
 		}
 		s := newSignal(dev, id, r.Name, r.Value.Kind)
 		if r.Unit != "" && len(r.Unit) <= 20 {
-			s.Unit = r.Unit
+			s.Unit = site.OneLine(r.Unit, "·")
 		}
 		if s.Kind == site.Number {
 			s.Decimals = r.Decimals
@@ -533,7 +533,7 @@ func (h *Hub) clash(s Session, kind, why string) {
 }
 
 func newSignal(dev site.Device, id, raw string, kind site.Kind) site.Signal {
-	s := site.Signal{ID: id, Device: dev.ID, Raw: raw, Name: site.Title(raw), Kind: kind, Reports: site.Periodic, New: true,
+	s := site.Signal{ID: id, Device: dev.ID, Raw: raw, Name: site.OneLine(site.Title(raw), "·"), Kind: kind, Reports: site.Periodic, New: true,
 		Guests: site.GuestsNothing, Unit: guessUnit(raw)}
 	if kind != site.Number {
 		s.Reports = site.OnChange
@@ -555,7 +555,7 @@ func guessUnit(raw string) string {
 
 func clip(s string, n int) string {
 	if len(s) > n {
-		return s[:n] + "…"
+		s = s[:n] + "…"
 	}
-	return s
+	return site.OneLine(s, "·")
 }

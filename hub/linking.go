@@ -103,11 +103,16 @@ func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, pas
 			b.ClientID = "idleember-" + secret(4)
 		}
 		secret := h.secrets[b.ID]
-		if password != nil {
+		before, had := h.site.Brokers[b.ID]
+		switch {
+		case password != nil:
 			secret = *password
+		case b.User == "":
+			secret = ""
+		case secret != "" && (b.Address != before.Address || b.User != before.User || b.CA != before.CA):
+			return &InvalidError{"password", "the password that is kept is for " + before.Address + " as it was; enter the one for " + b.Address}
 		}
 		h.secrets[b.ID] = secret
-		before, had := h.site.Brokers[b.ID]
 		h.changeSite(func(s *site.Site) { s.Brokers[b.ID] = b }, store.SaveBroker(b, secret))
 		if had {
 			h.journalChange(a, "broker "+b.ID, before, b)

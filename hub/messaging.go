@@ -43,13 +43,24 @@ func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, e
 
 // SaveMessaging changes how messages leave the hub. password is that of the mail server, nil where it stays.
 func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messaging, password *string, check func(any) error) (MessagingView, error) {
-	err := h.do(ctx, func() error {
+	kept, err := h.store.Secret(ctx, mailPassword)
+	if err != nil {
+		return MessagingView{}, err
+	}
+	err = h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
 		before := h.site.Messaging
 		if err := check(before); err != nil {
 			return err
+		}
+		switch now, was := m.Mail, before.Mail; {
+		case password != nil:
+		case kept != "" && now.Account == "":
+			password = new(string)
+		case kept != "" && (now.Host != was.Host || now.Port != was.Port || now.Account != was.Account || now.Security != was.Security || now.CA != was.CA):
+			return &InvalidError{"password", "the password that is kept is for " + was.Host + " as it was; enter the one for " + now.Host}
 		}
 		if err := m.Validate(); err != nil {
 			return &InvalidError{"messaging", err.Error()}

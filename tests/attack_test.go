@@ -2,6 +2,7 @@ package tests
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -174,8 +176,9 @@ func TestSlowRequests(t *testing.T) {
 	}
 	ends := func(c net.Conn, within time.Duration) {
 		_ = c.SetReadDeadline(begun.Add(within))
-		_, err := io.Copy(io.Discard, c)
-		assert.NoError(t, err, "it was let go within %s", within)
+		if _, err := io.Copy(io.Discard, c); !errors.Is(err, syscall.ECONNRESET) { // which is one way of being let go
+			assert.NoError(t, err, "it was let go within %s", within)
+		}
 	}
 	for _, c := range headers {
 		ends(c, 30*time.Second)

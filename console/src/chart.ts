@@ -129,9 +129,17 @@ export function moved(h: History, by: number, suffix: string): History {
   return { ...h, series: `${h.series}@${suffix}`, name: `${h.name}, ${suffix} before`, from: at(h.from), to: at(h.to), t: h.t.map((t) => t + by), gaps: h.gaps.map(([a, b]) => [a! + by, b! + by]) }
 }
 
+/** Words that a spreadsheet must not take for a formula. */
+export const harmless = (s: string) => (/^[=+@\t\r-]/.test(s) && Number.isNaN(Number(s)) ? "'" + s : s)
+
 /** What is shown, as CSV: a line for each time, a column for each series, or four where there are buckets. */
 export function csv(histories: History[]): string {
-  const cell = (v: unknown) => (v === undefined || v === null ? '' : typeof v === 'boolean' ? (v ? 'on' : 'off') : /[",\n]/.test(String(v)) ? `"${String(v).replaceAll('"', '""')}"` : String(v))
+  const cell = (v: unknown) => {
+    if (v === undefined || v === null) return ''
+    if (typeof v === 'boolean') return v ? 'on' : 'off'
+    const s = typeof v === 'string' ? harmless(v) : String(v)
+    return /[",\r\n]/.test(s) ? `"${s.replaceAll('"', '""')}"` : s
+  }
   const heads: string[] = []
   const rows = new Map<number, string[]>()
   for (const h of histories) {

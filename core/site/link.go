@@ -210,6 +210,9 @@ func (l Link) Validate() error {
 		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 			return fmt.Errorf("%.80q is no page's address; use one such as http://192.168.1.20/values.json", l.Address)
 		}
+		if u.User != nil {
+			return fmt.Errorf("an account in the address would be shown to everybody who sees the device; let the page be read without one, or push its values to the hub")
+		}
 		if l.IntervalMS != 0 && l.IntervalMS < 1000 {
 			return fmt.Errorf("the interval is %d ms; pages are asked at most once a second", l.IntervalMS)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // MaxSlug is the longest slug in bytes.
@@ -76,7 +77,8 @@ func Title(raw string) string {
 	if s == "" {
 		return raw
 	}
-	return strings.ToUpper(s[:1]) + s[1:]
+	_, first := utf8.DecodeRuneInString(s)
+	return strings.ToUpper(s[:first]) + s[first:]
 }
 
 // Nearest returns those of the ids that a misspelt one may have meant, closest first, at most three.

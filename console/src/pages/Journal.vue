@@ -2,6 +2,7 @@
 import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { api, ask, sentence, type JournalEntry } from '../api'
+import { harmless } from '../chart'
 import { clockText } from '../format'
 import { useHub, useOnly } from '../hub'
 import { zonedInstant } from '../zoned'
@@ -54,7 +55,7 @@ async function bringBack(e: JournalEntry) {
 }
 const saving = ref(0) // lines so far
 async function save() {
-  const cell = (s: string) => `"${(/^[=+@\t-]/.test(s) ? "'" + s : s).replaceAll('"', '""')}"` // a spreadsheet must not take words for a formula
+  const cell = (s: string) => `"${harmless(s).replaceAll('"', '""')}"`
   const lines = ['line,at,who,from,what,object,before,after,why']
   try {
     for (let cursor: number | undefined, first = true; first || cursor; first = false) {
