@@ -118,7 +118,8 @@ func (h *handlers) hub(v site.Hub) (Hub, *string) {
 	st := h.s.hub.Status()
 	at := h.s.o.Addresses
 	mqttOpen := !starter.Loopback(at.MQTT)
-	return Hub{Name: v.Name, JournalDays: &v.JournalDays, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
+	idle := int(v.Idle() / (24 * time.Hour))
+	return Hub{Name: v.Name, JournalDays: &v.JournalDays, IdleDays: &idle, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
 		Http: at.HTTP, Mqtt: at.MQTT, Https: text(at.HTTPS), Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
 }
 
@@ -138,6 +139,7 @@ func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (Cha
 		set(&v.Longitude, r.Body.Longitude)
 		set(&v.Zone, r.Body.Zone)
 		set(&v.JournalDays, r.Body.JournalDays)
+		set(&v.IdleDays, r.Body.IdleDays)
 		return nil
 	})
 	body, etag := h.hub(v)

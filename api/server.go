@@ -65,6 +65,10 @@ type Options struct {
 	Proxies []netip.Prefix
 	// Door counts the connections, and is told who is known; nil: nobody counts them.
 	Door *door.Keeper
+	// Hosts are names beside its own that the hub answers to.
+	Hosts []string
+	// Trusted says that its certificate is one that every browser trusts, so that they may be told to come by TLS alone.
+	Trusted bool
 	// Level is that of the log, to be changed while it runs; nil: it is not.
 	Level *slog.LevelVar
 }
@@ -78,6 +82,7 @@ type Server struct {
 	quit   chan struct{}
 
 	streams streams
+	refused refusals
 	policy  string // of the console's page
 	echo    *echo.Echo
 	from    func(*http.Request) string // who asked the proxies
@@ -103,7 +108,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e := s.echo
 	e.Logger = o.Log
 	e.HTTPErrorHandler = s.fail
-	e.Use(middleware.Recover(), headers)
+	e.Use(middleware.Recover(), s.headers, s.hosted)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: s.unpacked, MinLength: 1024}))
 	group := e.Group(base, crossOrigin(), s.bodyLimit, s.guard)
 	RegisterHandlers(group, NewStrictHandler(&handlers{s}, nil))
@@ -159,7 +164,7 @@ func (s *Server) behind(r *http.Request) *http.Request {
 	if err != nil || !slices.ContainsFunc(s.o.Proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
 		return r
 	}
-	r = r.WithContext(context.WithValue(r.Context(), secureKey{}, r.Header.Get("X-Forwarded-Proto") == "https"))
+	r = r.WithContext(context.WithValue(context.WithValue(r.Context(), secureKey{}, r.Header.Get("X-Forwarded-Proto") == "https"), proxyKey{}, true))
 	r.RemoteAddr = net.JoinHostPort(s.from(r), "0")
 	return r
 }
@@ -198,14 +203,17 @@ func policyFor(page []byte) string {
 }
 
 // headers sets what keeps a browser safe.
-func headers(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
 		h.Set("Content-Security-Policy", policy)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || path == "/metrics" || path == "/readyz" || path == "/healthz" {
 			h.Set("Cache-Control", "no-store")
+		}
+		if s.o.Trusted && c.Request().TLS != nil {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		return next(c)
 	}
@@ -295,16 +303,13 @@ func credential(r *http.Request) string {
 	return ""
 }
 
-// cookieValue is that of a cookie, over TLS rather of the one that was never told in the clear.
+// cookieValue is that of a cookie, over TLS only of the one that was never told in the clear.
 func cookieValue(r *http.Request, name string) string {
-	names := []string{name}
 	if safe(r) {
-		names = []string{safely + name, name}
+		name = safely + name
 	}
-	for _, n := range names {
-		if c, err := r.Cookie(n); err == nil && c.Value != "" {
-			return c.Value
-		}
+	if c, err := r.Cookie(name); err == nil {
+		return c.Value
 	}
 	return ""
 }
@@ -426,6 +431,16 @@ func (s *Server) fail(c *echo.Context, err error) {
 		return
 	default:
 		s.o.Log.Error("a request failed", "path", c.Request().URL.Path, "error", err)
+	}
+	switch p.Status {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusMisdirectedRequest, http.StatusTooManyRequests:
+		if r := c.Request(); credential(r) != "" || r.Method != http.MethodGet && r.URL.Path != base+"/session" { // a browser that is not signed in asks to know that; a wrong password is told of anyway
+			who := ""
+			if a, _, err := s.hub.Who(credential(r), address(r)); err == nil {
+				who = a.ID
+			}
+			s.refused.tell(s.o.Log, r, address(r), who, p.Status, p.Detail)
+		}
 	}
 	w := c.Response()
 	w.Header().Set("Content-Type", "application/problem+json")

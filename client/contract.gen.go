@@ -1202,6 +1202,9 @@ type Hub struct {
 	// Https the same with TLS; none: not there
 	Https *string `json:"https,omitempty"`
 
+	// IdleDays after which a browser that was not used is signed out
+	IdleDays *int `json:"idle_days,omitempty"`
+
 	// JournalDays for which the journal is kept; 0: for ever
 	JournalDays *int    `json:"journal_days,omitempty"`
 	Latitude    float64 `json:"latitude"`
@@ -1228,6 +1231,9 @@ type Hub struct {
 
 // HubChange defines model for HubChange.
 type HubChange struct {
+	// IdleDays after which a browser that was not used is signed out
+	IdleDays *int `json:"idle_days,omitempty"`
+
 	// JournalDays for which the journal is kept, at least 30; 0: for ever
 	JournalDays *int     `json:"journal_days,omitempty"`
 	Latitude    *float64 `json:"latitude,omitempty"`

@@ -118,6 +118,9 @@ func checkHub(v site.Hub) error {
 	if v.JournalDays < 0 || v.JournalDays > 0 && v.JournalDays < 30 {
 		return &InvalidError{"journal_days", "the journal is kept for at least 30 days, or for ever (0)"}
 	}
+	if v.IdleDays < 0 || v.IdleDays > 365 {
+		return &InvalidError{"idle_days", "a browser that is not used is signed out after 1 to 365 days"}
+	}
 	if _, err := time.LoadLocation(v.Zone); err != nil || v.Zone == "" || v.Zone == "Local" {
 		return &InvalidError{"zone", fmt.Sprintf("%q is no time zone; use a name such as Europe/Vienna", clip(v.Zone, 60))}
 	}

@@ -50,7 +50,7 @@ func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
 	p.mu.RLock()
 	defer p.mu.RUnlock()
 	x, ok := p.passes[sum]
-	if !ok || x.Expires > 0 && x.Expires < h.Time().UnixMilli() {
+	if !ok || x.Expires > 0 && x.Expires < h.Time().UnixMilli() || h.idle(x) {
 		return access.Actor{}, x, ErrSignedOut
 	}
 	m, ok := p.members[x.Member]
@@ -71,6 +71,11 @@ func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
 	a := h.actorOf(m, access.Person, from)
 	a.Pass = x.ID
 	return a, x, nil
+}
+
+// idle reports whether a browser's session was not used for too long. Walls and tokens are used by nobody in particular.
+func (h *Hub) idle(x store.Pass) bool {
+	return x.Kind == "session" && h.Time().Sub(time.UnixMilli(max(x.Created, x.Used, h.people.use.of(x.ID)))) > h.Site().Hub.Idle()
 }
 
 func scopesOf(x store.Pass) []string {
@@ -143,7 +148,7 @@ func (h *Hub) passesOf(member, kind string) []Token {
 	out := []Token{}
 	now := h.Time().UnixMilli()
 	for _, x := range h.people.passes {
-		if x.Kind == kind && x.Member == member && (x.Expires == 0 || now < x.Expires) {
+		if x.Kind == kind && x.Member == member && (x.Expires == 0 || now < x.Expires) && !h.idle(x) {
 			out = append(out, h.tokenView(x))
 		}
 	}
@@ -218,11 +223,13 @@ func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
 	if x := p.passes[sum]; !open || x.Expires > 0 && x.Expires < now.UnixMilli() {
 		return a, false
 	}
+
 	x := p.passes[sum]
 	m, ok := p.members[x.Member]
 	if !ok || !active(m, now) {
 		return a, false
 	}
+	p.use.mark(pass, m.ID, now) // who looks on uses it
 	if a.Kind == access.Wall {
 		return wallOf(x).actor(h, h.actorOf(m, access.Person, ""), a.From), true
 	}

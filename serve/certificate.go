@@ -33,6 +33,7 @@ const (
 type certificate struct {
 	config    *tls.Config
 	authority []byte // PEM; nil where a certificate was given
+	trusted   bool   // every browser trusts it
 }
 
 // loadCertificate reads the given certificate, or makes one that the hub's own authority signs.
@@ -45,7 +46,14 @@ func loadCertificate(o Options) (certificate, error) {
 		if err := k.renew(); err != nil {
 			return certificate{}, fmt.Errorf("the certificate cannot be read: %w; check --tls-cert and --tls-key", err)
 		}
-		return certificate{config: k.config()}, nil
+		rest := x509.NewCertPool()
+		for _, der := range k.pair.Certificate[1:] {
+			if c, err := x509.ParseCertificate(der); err == nil {
+				rest.AddCert(c)
+			}
+		}
+		_, err := k.pair.Leaf.Verify(x509.VerifyOptions{Intermediates: rest})
+		return certificate{config: k.config(), trusted: err == nil}, nil
 	}
 	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder))
 	if err != nil {

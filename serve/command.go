@@ -54,6 +54,7 @@ func Flags(data string) []cli.Flag {
 		&cli.StringFlag{Name: "tls-cert", Usage: "show the certificate in this PEM `FILE`; without it the hub makes its own", Sources: cli.EnvVars("IDLEEMBER_TLS_CERT")},
 		&cli.StringFlag{Name: "tls-key", Usage: "the certificate's key, a PEM `FILE`", Sources: cli.EnvVars("IDLEEMBER_TLS_KEY")},
 		&cli.BoolFlag{Name: "announce", Usage: "tell the house over multicast DNS where the console is (_http._tcp), so that phones find it by name", Sources: cli.EnvVars("IDLEEMBER_ANNOUNCE")},
+		&cli.StringFlag{Name: "host", Usage: "answer also to these `NAMES`, separated by commas; the computer's own name, addresses in the house and names such as studio.lan need not be told", Sources: cli.EnvVars("IDLEEMBER_HOST")},
 		&cli.StringFlag{Name: "trusted-proxies", Usage: "believe these reverse proxies who asks and whether over TLS, `ADDRS` or networks separated by commas", Sources: cli.EnvVars("IDLEEMBER_TRUSTED_PROXIES")},
 		&cli.DurationFlag{Name: "gather-acknowledged", Value: 600 * time.Millisecond, Usage: "where little is going on, let a message wait up to `LONG` for others before it is written and acknowledged; memory cards wear by writing", Sources: cli.EnvVars("IDLEEMBER_GATHER_ACKNOWLEDGED")},
 		&cli.DurationFlag{Name: "gather", Value: 5 * time.Second, Usage: "gather readings that nobody waits for (QoS 0, datagrams, polls) for up to `LONG`; a power cut may lose them", Sources: cli.EnvVars("IDLEEMBER_GATHER")},
@@ -76,6 +77,11 @@ func Read(cmd *cli.Command, logTo io.Writer) (Options, error) {
 		Gather: hub.Gather{Acknowledged: cmd.Duration("gather-acknowledged"), Others: cmd.Duration("gather")}}
 	if g := o.Gather; g.Acknowledged < 0 || g.Acknowledged > 5*time.Second || g.Others < 0 || g.Others > time.Minute {
 		return o, fmt.Errorf("writes can be gathered for up to 5 s where somebody waits, up to 1 min where nobody does; not for %s and %s", g.Acknowledged, g.Others)
+	}
+	for _, name := range strings.Split(cmd.String("host"), ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			o.Hosts = append(o.Hosts, name)
+		}
 	}
 	for _, text := range strings.Split(cmd.String("trusted-proxies"), ",") {
 		if text = strings.TrimSpace(text); text == "" {

@@ -53,6 +53,8 @@ type Options struct {
 	Certificate, Key string
 	// Announce tells the house over multicast DNS where the console is.
 	Announce bool
+	// Hosts are names beside its own that the hub answers to.
+	Hosts []string
 	// Proxies are the addresses and networks of reverse proxies, which are believed who asks and whether over TLS.
 	Proxies []netip.Prefix
 	Log     *slog.Logger
@@ -150,7 +152,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	maps.Copy(mount, o.Mount)
 	server, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
 		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
-		Mount:     mount, Proxies: o.Proxies, Door: web, Level: o.Level})
+		Mount:     mount, Proxies: o.Proxies, Hosts: o.Hosts, Trusted: s.cert.trusted, Door: web, Level: o.Level})
 	if err != nil {
 		_ = l.Close()
 		return err

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -190,4 +192,109 @@ func TestSlowRequests(t *testing.T) {
 	for _, c := range bodies {
 		ends(c, 100*time.Second)
 	}
+}
+
+// A name that is not the hub's is not answered: a page elsewhere could let its own lead here.
+func TestOnlyTheHubsNamesAreAnswered(t *testing.T) {
+	t.Parallel()
+	r := rig.With(t, func(o *serve.Options) { o.Hosts = []string{"studio.example"} })
+	status := func(host, path string) int {
+		q, err := http.NewRequestWithContext(t.Context(), "GET", r.URL()+path, nil)
+		require.NoError(t, err)
+		q.Host = host
+		resp, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		return resp.StatusCode
+	}
+	for _, host := range []string{"127.0.0.1", "localhost:8480", "[::1]:8480", "192.168.1.20", "10.0.0.4:80", "100.64.1.1", "[fe80::1]", "[fd00::5]:8480", "studio", "STUDIO.local.", "hub.lan:8480", "kiln.home.arpa", "studio.example:443"} {
+		assert.Equal(t, 200, status(host, "/healthz"), host)
+	}
+	for _, host := range []string{"evil.example", "127.0.0.1.evil.example", "studio.example.evil.example", "93.184.216.34", "[2606:2800:220:1::1]", "local.evil", "lan.example:8480"} {
+		for _, path := range []string{"/", "/api/v1/now", "/push/kiln", "/healthz"} {
+			assert.Equal(t, 421, status(host, path), host+path)
+		}
+	}
+	require.NoError(t, messaging(r, site.Messaging{Address: "https://kiln.example:8443/"}))
+	assert.Equal(t, 200, status("kiln.example:8443", "/healthz"), "as people reach it")
+}
+
+// Who was refused stands in the log, a few times a minute; what is well does not.
+func TestRefusalsAreLogged(t *testing.T) {
+	t.Parallel()
+	var said safeBuffer
+	r := rig.With(t, func(o *serve.Options) {
+		o.Log = slog.New(slog.NewTextHandler(&said, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	})
+	r.Member("pat", client.RoleGuest)
+	cookie := signedIn(t, r.URL(), "pat")
+	assert.Empty(t, said.String())
+	for range 30 {
+		status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/members", "", "Cookie", cookie)
+		require.Equal(t, 403, status)
+	}
+	assert.Equal(t, 5, strings.Count(said.String(), "a request was refused"), said.String())
+	assert.Contains(t, said.String(), "who=pat method=GET path=/api/v1/members status=403")
+	status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/session", "")
+	assert.Equal(t, 401, status)
+	assert.NotContains(t, said.String(), "/api/v1/session", "a browser that is not signed in asks to know that")
+	resp, err := http.Get(r.URL() + "/metrics")
+	require.NoError(t, err)
+	_ = resp.Body.Close()
+	assert.Equal(t, "no-store", resp.Header.Get("Cache-Control"))
+	assert.Empty(t, resp.Header.Get("Strict-Transport-Security"))
+}
+
+// safeBuffer is written and read by many.
+type safeBuffer struct {
+	mu sync.Mutex
+	b  strings.Builder
+}
+
+func (s *safeBuffer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *safeBuffer) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
+}
+
+// A browser that nobody used for a month is signed out, sooner where the owner says; walls and tokens go on.
+func TestUnusedBrowsersAreSignedOut(t *testing.T) {
+	t.Parallel()
+	ahead := time.Duration(0)
+	r := rig.With(t, func(o *serve.Options) {
+		by := ahead
+		o.Now = func() time.Time { return time.Now().Add(by) }
+		o.ClockSet = func() bool { return true }
+	})
+	_, err := save(r.Owner, site.Dashboard{ID: "page", Name: "Page", Tiles: []site.Tile{}})
+	require.NoError(t, err)
+	w, err := r.Owner.AddWallWithResponse(t.Context(), "page", client.AddWallJSONRequestBody{Name: "hall"})
+	require.NoError(t, err)
+	token, cookie := r.Token(r.Owner), signedIn(t, r.URL(), "mo")
+	after := func(days int) (list []int) {
+		ahead = time.Duration(days) * 24 * time.Hour
+		require.NoError(t, r.Service.Close())
+		r.Reopen()
+		for _, h := range []string{"Cookie: " + cookie, "Authorization: Bearer " + token, "Authorization: Bearer " + w.JSON201.Key} {
+			name, value, _ := strings.Cut(h, ": ")
+			status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/now", "", name, value)
+			list = append(list, status)
+		}
+		return list
+	}
+	assert.Equal(t, []int{200, 200, 200}, after(29))
+	assert.Equal(t, []int{200, 200, 200}, after(58), "it was used in between")
+	days := 7
+	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{IdleDays: &days})
+	require.NoError(t, err)
+	assert.Equal(t, []int{401, 200, 200}, after(66))
+	days = 400
+	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{IdleDays: &days})
+	assert.Error(t, err)
 }

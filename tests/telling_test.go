@@ -747,7 +747,9 @@ func TestADatabaseThatIsTakenAwayIsTold(t *testing.T) {
 	r, l, _ := hotKiln(t)
 	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}))
 	require.NoError(t, os.Rename(filepath.Join(r.Dir, store.File), filepath.Join(r.Dir, "elsewhere.db")))
-	r.Soon("a mail", func() bool { return strings.Contains(fmt.Sprint(l.mails()), "the database was deleted, moved or replaced") })
+	r.Soon("a mail", func() bool {
+		return strings.Contains(fmt.Sprint(l.mails()), "the database was deleted, moved or replaced")
+	})
 	status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/readyz", "")
 	assert.Equal(t, 503, status)
 	assert.Contains(t, r.Now().Hub.Trouble, "the database was deleted")

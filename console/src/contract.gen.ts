@@ -2267,6 +2267,8 @@ export interface components {
             zone: string;
             /** @description for which the journal is kept; 0: for ever */
             journal_days?: number;
+            /** @description after which a browser that was not used is signed out */
+            idle_days?: number;
             version: string;
             /** Format: date-time */
             time: string;
@@ -2294,6 +2296,8 @@ export interface components {
             zone?: string;
             /** @description for which the journal is kept, at least 30; 0: for ever */
             journal_days?: number;
+            /** @description after which a browser that was not used is signed out */
+            idle_days?: number;
         };
         HubStatus: {
             name: string;

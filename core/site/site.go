@@ -58,6 +58,19 @@ type Hub struct {
 	Zone      string  `json:"zone"`      // IANA name
 
 	JournalDays int `json:"journal_days,omitempty"` // how long the journal is kept; 0: for ever
+	IdleDays    int `json:"idle_days,omitempty"`    // after which a browser that was not used is signed out; 0: DefaultIdleDays
+}
+
+// DefaultIdleDays is after how long a browser that was not used is signed out. A phone in the hall is not picked up each day.
+const DefaultIdleDays = 30
+
+// Idle is after how long a browser that was not used is signed out.
+func (h Hub) Idle() time.Duration {
+	days := h.IdleDays
+	if days == 0 {
+		days = DefaultIdleDays
+	}
+	return time.Duration(days) * 24 * time.Hour
 }
 
 // Location returns the hub's time zone, UTC where none is set.

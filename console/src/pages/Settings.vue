@@ -19,7 +19,7 @@ const hub = useHub()
 useOnly(() => [])
 const info = ref<HubInfo | null>(null)
 const etag = ref('')
-const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0, journal: 0 })
+const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0, journal: 0, idle: 30 })
 const { failed, field, saved, send } = useSend()
 const zones = computed(() => (info.value?.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
 const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
@@ -27,7 +27,7 @@ const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
 function show(v: HubInfo, r: Response) {
   info.value = v
   etag.value = r.headers.get('ETag') ?? ''
-  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude, journal: v.journal_days ?? 0 })
+  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude, journal: v.journal_days ?? 0, idle: v.idle_days ?? 30 })
 }
 const load = async () => { const call = api.GET('/hub'); show(await ask(call), (await call).response) }
 onMounted(async () => {
@@ -36,7 +36,7 @@ onMounted(async () => {
 })
 const save = () => send(async () => {
   const call = api.PATCH('/hub', { params: { header: { 'If-Match': etag.value } },
-    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude), journal_days: Number(form.journal) } })
+    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude), journal_days: Number(form.journal), idle_days: Number(form.idle) } })
   show(await ask(call), (await call).response)
 })
 </script>
@@ -57,6 +57,7 @@ const save = () => send(async () => {
         <Field id="longitude" label="Longitude, degrees"><BFormInput id="longitude" v-model="form.longitude" type="number" step="any" required /></Field>
       </div>
       <Field id="journal" label="The journal is kept for, days (0: for ever)" :error="field === 'journal_days' ? failed : ''"><BFormInput id="journal" v-model="form.journal" type="number" min="0" /></Field>
+      <Field id="idle" label="A browser that is not used is signed out after, days" :error="field === 'idle_days' ? failed : ''"><BFormInput id="idle" v-model="form.idle" type="number" min="1" max="365" /></Field>
       <div class="d-flex gap-3 align-items-center"><BButton type="submit" variant="primary">Save</BButton><span role="status" class="soft">{{ saved ? 'saved' : '' }}</span></div>
     </form>
     <section v-if="info" class="sheet">
