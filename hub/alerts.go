@@ -86,6 +86,9 @@ func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 	}
 	h.lookOn(x, cfg)
 	for _, m := range x.Messages {
+		if !h.mayHear(m.Route, func(v sight) bool { return v.alert(cfg) }) {
+			continue
+		}
 		h.send(now.Wall, m.Route, m.ID, x.State.ID, h.notice(now.Wall, m, x, cfg))
 	}
 	h.publishAlert(x.State.ID)
@@ -161,7 +164,14 @@ func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 
 func (h *Hub) publishAlert(id string) {
 	if v, cfg := h.alertView(id); cfg != nil {
-		h.live.publish("alert", v, h.alertObject(cfg))
+		s := h.site
+		h.live.add(&Event{Kind: "alert", obj: h.alertObject(cfg), tailor: func(a access.Actor, data any) any {
+			sees := h.sightOf(s, a)
+			if x := data.(Alert); sees.alert(&x.Config) {
+				return sees.told(x)
+			}
+			return nil
+		}}, v)
 	}
 }
 
@@ -176,6 +186,7 @@ func (h *Hub) Alerts(ctx context.Context, a access.Actor, active bool) (list []A
 
 func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 	list := []Alert{}
+	sees := h.sightOf(h.site, a)
 	ids := h.engine.Alerts()
 	if !active {
 		ids = slices.Sorted(maps.Keys(h.site.AllAlerts()))
@@ -184,8 +195,8 @@ func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 		if s, cfg, _, ok := h.engine.Alert(id); active && (!ok || s.Phase() == alert.Normal || access.May(a, access.Look, h.alertObject(cfg)) != nil) {
 			continue
 		}
-		if v, cfg := h.alertView(id); cfg != nil && access.May(a, access.Look, h.alertObject(cfg)) == nil {
-			list = append(list, v)
+		if v, cfg := h.alertView(id); cfg != nil && access.May(a, access.Look, h.alertObject(cfg)) == nil && sees.alert(cfg) {
+			list = append(list, sees.told(v))
 		}
 	}
 	return list
@@ -261,13 +272,7 @@ func (h *Hub) AlertEvents(ctx context.Context, a access.Actor, f store.AlertFilt
 		return nil, err
 	}
 	list, err := h.store.AlertEvents(ctx, f)
-	all := h.Site().AllAlerts()
-	return seenOf(h.Site(), a, list, func(e store.AlertEvent) string {
-		if cfg := all[e.Alert]; cfg != nil && cfg.Of != "" {
-			return cfg.Of
-		}
-		return e.Place
-	}), err
+	return h.sight(a).events(list), err
 }
 
 // AlertTrial is how an alert would have been in a stretch.
@@ -330,7 +335,9 @@ func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
 	list := []RouteView{}
 	s := h.Site()
 	for _, id := range slices.Sorted(maps.Keys(s.Routes)) {
-		list = append(list, RouteView{Version(s.Routes[id]), s.Routes[id]})
+		if h.sight(a).route(id) {
+			list = append(list, RouteView{Version(s.Routes[id]), s.Routes[id]})
+		}
 	}
 	return list, nil
 }

@@ -164,9 +164,9 @@ func (h *Hub) Views(ctx context.Context, a access.Actor) ([]View, error) {
 		return nil, err
 	}
 	people, err := h.store.Members(ctx)
-	out := []View{}
+	out, sees := []View{}, h.sight(a)
 	for _, v := range all {
-		if !v.Shared && v.Account != a.ID {
+		if !v.Shared && v.Account != a.ID || !sees.view(v.View) {
 			continue
 		}
 		x := View{View: v, By: v.Account, Mine: v.Account == a.ID}

@@ -11,8 +11,6 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/engine"
-	"idleember/core/formula"
 	"idleember/core/picture"
 	"idleember/core/site"
 	"idleember/store"
@@ -80,7 +78,7 @@ func mayArrange(a access.Actor, d site.Dashboard) bool {
 }
 
 func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) Dashboard {
-	v := Dashboard{Version: Version(d), Config: d, By: d.By, Mine: mayArrange(a, d)}
+	v := Dashboard{Version: Version(d), Config: h.sight(a).dashboard(d), By: d.By, Mine: mayArrange(a, d)}
 	h.people.mu.RLock()
 	defer h.people.mu.RUnlock()
 	if m, ok := h.people.members[d.By]; ok {
@@ -194,7 +192,12 @@ func (h *Hub) freeID(name string) (string, error) {
 func (h *Hub) boardChanged(id string) {
 	h.later(func(err error) {
 		if err == nil {
-			h.live.publish("dashboard", map[string]string{"id": id}, access.Anything)
+			h.live.add(&Event{Kind: "dashboard", obj: access.Anything, tailor: func(a access.Actor, data any) any {
+				if d, ok := h.boards.get(id); ok && !mayOpen(a, d) {
+					return nil
+				}
+				return data
+			}}, map[string]string{"id": id})
 		}
 	})
 }
@@ -237,15 +240,6 @@ type FormulaNow struct {
 	Reason  string `json:"reason,omitempty"`
 }
 
-// mayKnow reports whether an actor may see all that a formula names. A wall shows what stands on its dashboard.
-func mayKnow(s *site.Site, a access.Actor, text string) bool {
-	if a.Kind == access.Wall {
-		return true
-	}
-	f, err := formula.Parse(text, engine.Names(s))
-	return err == nil && !slices.ContainsFunc(f.IDs, func(id string) bool { return access.May(a, access.Look, aboutObject(s, id)) != nil })
-}
-
 // FormulasNow returns what the formulas of a dashboard come to now. One that names what the actor may not see is unknown to them.
 func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]FormulaNow, error) {
 	d, ok := h.boards.get(id)
@@ -261,7 +255,7 @@ func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]For
 		switch {
 		case !got.OK:
 			got.Value = "unknown"
-		case !mayKnow(h.Site(), a, text):
+		case !h.sight(a).formulas(text):
 			got.Value, got.Reason = "unknown", "it names what you may not see"
 		}
 		out = append(out, FormulaNow{text, got.Value, got.Reason})
@@ -355,7 +349,7 @@ func wallOf(x store.Pass) (w Wall) {
 // actor is what stands before a wall: it sees what the dashboard shows and switches what was chosen, as far as its maker may. Its id
 // is the dashboard.
 func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
-	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches}
+	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches, Maker: &maker}
 	if d, ok := h.boards.get(w.Dashboard); ok {
 		a.Sees = d.About()
 		for _, t := range d.Tiles {

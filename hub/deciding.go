@@ -65,7 +65,9 @@ func (h *Hub) Why(ctx context.Context, a access.Actor, id string) (engine.Why, e
 		if _, err := h.control(a, access.Look, id); err != nil {
 			return err
 		}
-		why, _ = h.engine.Why(h.now(), id)
+		if why, _ = h.engine.Why(h.now(), id); !h.sightOf(h.site, a).decided(id) {
+			why = engine.Why{Reason: closedWords}
+		}
 		return nil
 	})
 	return why, err
@@ -77,7 +79,7 @@ func (h *Hub) Next(ctx context.Context, a access.Actor, until time.Time) ([]engi
 	err := h.ask(ctx, func() error {
 		now := h.Time()
 		for _, u := range h.engine.Next(now, earlier(until, now.Add(32*24*time.Hour))) {
-			if c, ok := h.site.Controls[u.ID]; ok && access.May(a, access.Look, h.controlObject(c)) == nil {
+			if c, ok := h.site.Controls[u.ID]; ok && access.May(a, access.Look, h.controlObject(c)) == nil && h.sightOf(h.site, a).decided(u.ID) {
 				list = append(list, u)
 			} else if g, ok := h.site.Settings[u.ID]; ok && access.May(a, access.Look, h.settingObject(g)) == nil {
 				list = append(list, u)
@@ -106,8 +108,12 @@ type AutomationView struct {
 func (h *Hub) Automation(ctx context.Context, a access.Actor, id string) (AutomationView, error) {
 	var view AutomationView
 	err := h.ask(ctx, func() error {
-		if _, err := h.control(a, access.Look, id); err != nil {
+		c, err := h.control(a, access.Look, id)
+		if err != nil {
 			return err
+		}
+		if !h.sightOf(h.site, a).decided(id) {
+			return &access.Denied{Actor: a, Action: access.Look, Object: access.Object{Name: "what decides " + c.Name}}
 		}
 		view = h.automationView(id)
 		return nil

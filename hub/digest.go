@@ -85,7 +85,7 @@ func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ 
 }
 
 // digestAlerts counts how often each alert came, and for how long.
-func (h *Hub) digestAlerts(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
 	type tally struct {
 		name, of string
 		count    int
@@ -95,6 +95,7 @@ func (h *Hub) digestAlerts(ctx context.Context, _ access.Actor, s *site.Site, fr
 	all := map[string]*tally{}
 	var learnt []DigestLine
 	events, err := h.eventsOf(ctx, from, to)
+	events = h.sight(a).events(events)
 	for _, e := range events {
 		t := all[e.Alert]
 		if t == nil {

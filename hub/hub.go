@@ -71,6 +71,7 @@ type Hub struct {
 	post    *post
 	making  sync.Mutex // of secrets that the hub makes for itself
 	stills  stills
+	read    atomic.Pointer[readFormulas]
 	backups backups
 	toldOf  map[string]told // of signals, by id
 

@@ -22,12 +22,15 @@ const (
 
 // Event is one live change, the same for all readers. Its id is the hub's boot and a sequence number.
 type Event struct {
-	Seq  uint64
-	Kind string // signal, control, device, site, hub
-	made made
+	Seq   uint64
+	Kind  string // signal, control, device, site, hub
+	made  made
+	plain any // its data, where it is tailored
 	// signal is that of a routine event.
 	signal *Signal
 	obj    access.Object
+	// tailor makes of its data what an actor may be told, nil where that is nothing; it is asked on any goroutine.
+	tailor func(a access.Actor, data any) any
 	// whom is it for, where guests get a shorter form of it than others.
 	whom whom
 	// Routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
@@ -52,6 +55,18 @@ func (e *Event) Data() json.RawMessage {
 		m.data = nil
 	})
 	return m.json
+}
+
+// tailored is the event as an actor is told of it; nil: not at all.
+func (e *Event) tailored(a access.Actor) *Event {
+	if e.tailor == nil || a.Role == access.Owner {
+		return e
+	}
+	data := e.tailor(a, e.plain)
+	if data == nil {
+		return nil
+	}
+	return &Event{Seq: e.Seq, Kind: e.Kind, obj: e.obj, made: made{data: data}}
 }
 
 // NewValue is what is new of a signal with a routine event: nothing but its value, times and quality.
@@ -102,7 +117,9 @@ func (f *feed) publish(kind string, data any, obj access.Object) {
 func (f *feed) add(e *Event, data any) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	e.Seq, e.made.data = f.next, data
+	if e.Seq, e.made.data = f.next, data; e.tailor != nil {
+		e.plain = data
+	}
 	f.ring[f.next%ringSize] = e
 	f.next++
 	close(f.changed)
@@ -235,6 +252,17 @@ func (h *Hub) Readers() int { return int(h.live.readers.Load()) }
 func (w *Watch) collect(actor access.Actor) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	events, last, reset, changed = w.gather(actor)
+	k := 0
+	for _, e := range events { // while nobody waits for the feed
+		if e = e.tailored(actor); e != nil {
+			events[k], k = e, k+1
+		}
+	}
+	return events[:k], last, reset, changed
+}
+
+func (w *Watch) gather(actor access.Actor) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
 	f := w.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()

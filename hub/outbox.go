@@ -307,7 +307,13 @@ func (h *Hub) tried(ctx context.Context, q []store.Delivery, answer string, err 
 				h.publishAlert(d.Alert)
 			}
 		}
-		h.live.publish("delivery", map[string]string{"route": first.Route, "alert": first.Alert}, access.Object{Name: "route." + first.Route, Guests: site.GuestsNothing})
+		s := h.site
+		h.live.add(&Event{Kind: "delivery", obj: access.Object{Name: "route." + first.Route, Guests: site.GuestsNothing}, tailor: func(a access.Actor, data any) any {
+			if !h.sightOf(s, a).route(first.Route) {
+				return nil
+			}
+			return data
+		}}, map[string]string{"route": first.Route, "alert": first.Alert})
 	})
 }
 
@@ -360,7 +366,12 @@ func (h *Hub) Deliveries(ctx context.Context, a access.Actor, about string, limi
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	return h.store.Deliveries(ctx, about, limit)
+	list, err := h.store.Deliveries(ctx, about, limit)
+	sees := h.sight(a)
+	return slices.DeleteFunc(list, func(d store.Delivery) bool {
+		x := sees.s.AllAlerts()[d.Alert]
+		return !sees.route(d.Route) || d.Alert != "" && !sees.whole && (x == nil || !sees.alert(x))
+	}), err
 }
 
 // Ours reports whether an error is of the hub itself, not what the other side of a route answered.

@@ -221,7 +221,9 @@ func (h *Hub) Rules(ctx context.Context, a access.Actor) ([]RuleView, error) {
 			return err
 		}
 		for _, id := range slices.Sorted(maps.Keys(h.site.Rules)) {
-			list = append(list, h.ruleView(id))
+			if sees := h.sightOf(h.site, a); sees.rule(h.site.Rules[id]) {
+				list = append(list, h.ruleView(id))
+			}
 		}
 		return nil
 	})
@@ -265,7 +267,9 @@ func (h *Hub) Groups(ctx context.Context, a access.Actor) ([]GroupView, error) {
 			return err
 		}
 		for _, id := range slices.Sorted(maps.Keys(h.site.Groups)) {
-			list = append(list, GroupView{Version(*h.site.Groups[id]), *h.site.Groups[id]})
+			if h.sightOf(h.site, a).group(h.site.Groups[id]) {
+				list = append(list, GroupView{Version(*h.site.Groups[id]), *h.site.Groups[id]})
+			}
 		}
 		return nil
 	})

@@ -47,7 +47,11 @@ func (h *Hub) Storage(ctx context.Context, a access.Actor) (Storage, error) {
 	for id, g := range s.Settings {
 		names[id] = g.Name
 	}
+	sees := h.sight(a)
 	for _, id := range slices.Sorted(maps.Keys(names)) {
+		if !sees.sees(id) {
+			continue
+		}
 		e, err := h.store.Extent(ctx, id)
 		if err != nil {
 			return out, err

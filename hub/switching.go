@@ -121,7 +121,7 @@ func (h *Hub) Control(ctx context.Context, a access.Actor, id string) (Control, 
 	err := h.ask(ctx, func() error {
 		c, err := h.control(a, access.Look, id)
 		if err == nil {
-			view = h.controlView(c)
+			view = h.sightOf(h.site, a).control(h.controlView(c))
 		}
 		return err
 	})

@@ -28,12 +28,18 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 		severity = site.Critical
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Routes)) {
-		if r := h.site.Routes[id]; !r.Off && severity.AtLeast(r.Least) && r.AfterMS == 0 {
+		if r := h.site.Routes[id]; !r.Off && severity.AtLeast(r.Least) && r.AfterMS == 0 && h.mayHear(id, func(v sight) bool { return v.object(m.Object) && v.by(by) }) {
 			mid := fmt.Sprintf("message.%d.%s", at.UnixMilli(), id)
 			h.send(at, id, mid, "", Notice{ID: mid, What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
 		}
 	}
-	h.live.add(&Event{Kind: "message", obj: aboutObject(h.site, m.Object), whom: notGuests}, store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by})
+	s := h.site
+	h.live.add(&Event{Kind: "message", obj: aboutObject(s, m.Object), whom: notGuests, tailor: func(a access.Actor, data any) any {
+		if len(h.sightOf(s, a).remarks([]store.Remark{data.(store.Remark)})) == 0 {
+			return nil
+		}
+		return data
+	}}, store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by})
 }
 
 // tellPerson tells somebody of something about their account, whatever they chose to be told of otherwise: by their own routes, else
@@ -61,7 +67,7 @@ func (h *Hub) Messages(ctx context.Context, a access.Actor, limit int) ([]store.
 		return nil, err
 	}
 	list, err := h.store.Messages(ctx, limit)
-	return seenOf(h.Site(), a, list, func(m store.Remark) string { return m.Object }), err
+	return h.sight(a).remarks(list), err
 }
 
 // Notes returns the notes about something in [from, to), newest first.
@@ -70,7 +76,7 @@ func (h *Hub) Notes(ctx context.Context, a access.Actor, from, to time.Time, lim
 		return nil, err
 	}
 	list, err := h.store.Notes(ctx, from, to, limit)
-	return seenOf(h.Site(), a, list, func(n store.Remark) string { return n.Object }), err
+	return h.sight(a).remarks(list), err
 }
 
 // AddNote keeps a note at a time or about a stretch. Its object is a place, a device, or something of a device.

@@ -56,7 +56,8 @@ func (h *Hub) Journal(ctx context.Context, a access.Actor, q JournalQuery) (list
 	if len(list) == f.Limit {
 		next = list[len(list)-1].ID
 	}
-	return seenOf(h.Site(), a, list, func(e store.Entry) string { return e.Object }), next, err
+	sees := h.sight(a)
+	return slices.DeleteFunc(list, func(e store.Entry) bool { return !sees.object(e.Object) || !sees.by(e.ActorName) }), next, err
 }
 
 // seenOf is what of a list an actor may see, by what each is about.

@@ -300,7 +300,10 @@ func (h *Hub) SignalsNow(ctx context.Context, a access.Actor, ids []string) (out
 
 func (h *Hub) publishControl(id string) {
 	cfg := h.site.Controls[id]
-	h.live.publish("control", h.controlView(cfg), h.controlObject(cfg))
+	s := h.site
+	h.live.add(&Event{Kind: "control", obj: h.controlObject(cfg), tailor: func(a access.Actor, data any) any {
+		return h.sightOf(s, a).control(data.(Control))
+	}}, h.controlView(cfg))
 }
 
 // publishDevice tells a device's presence, which also shows on its controls.
@@ -332,6 +335,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 			return err
 		}
 		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []Setting{}, Presets: []PresetView{}, Alerts: h.alerts(a, true)}
+		sees := h.sightOf(h.site, a)
 		places := map[string]bool{}
 		for _, cfg := range h.site.Devices {
 			if access.May(a, access.Look, h.deviceObject(cfg)) == nil {
@@ -351,14 +355,14 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		}
 		for _, cfg := range h.site.Controls {
 			if access.May(a, access.Look, h.controlObject(cfg)) == nil {
-				out.Controls = append(out.Controls, h.controlView(cfg))
+				out.Controls = append(out.Controls, sees.control(h.controlView(cfg)))
 				places[h.site.Devices[cfg.Device].Place] = true
 			}
 		}
 		h.settingsAndPresets(a, &out)
 		out.Locked = h.locked(a, &out)
 		for _, p := range h.site.Places {
-			if places[p.ID] || a.Role != access.Guest {
+			if places[p.ID] || sees.place(p.ID) {
 				out.Places = append(out.Places, p)
 			}
 		}

@@ -48,6 +48,7 @@ type Actor struct {
 	Pass   string   `json:"-"` // of persons and tokens: the session or token that they came with
 	Scopes []string `json:"-"` // of a token: what it may do of what its member may; nil: all of that
 
+	Maker    *Actor   `json:"-"` // of a wall: who made it
 	Sees     []string `json:"-"` // of a wall: what stands on it; of a letter: what it is about
 	Switches []string `json:"-"` // of a wall: what of that may be switched
 }
