@@ -3,11 +3,13 @@ package hub
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
 	"idleember/core/access"
 	"idleember/core/calendar"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -99,11 +101,26 @@ func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) 
 	if err != nil {
 		return b, &RemoteError{err}
 	}
+	if b.Damaged != "" {
+		h.tellDamage(b.Damaged)
+	}
 	h.enqueue(func() {
 		h.lookAtOneself()
 		h.journal(h.Time(), a, "back up", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
 	})
 	return b, nil
+}
+
+// tellDamage tells everybody of what a look at all that is kept found damaged.
+func (h *Hub) tellDamage(what string) {
+	h.log.Error("what is kept is damaged", "what", what)
+	first, more, _ := strings.Cut(what, "\n")
+	if more != "" {
+		first += fmt.Sprintf(", and %d faults more", strings.Count(more, "\n")+1)
+	}
+	h.enqueue(func() {
+		h.message(h.Time(), engine.Message{Object: "hub", Grave: true, Text: "What is kept is damaged: " + first + ". The newest backup without damage stays; idleember check tells all of it."})
+	})
 }
 
 const (

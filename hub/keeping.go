@@ -43,8 +43,9 @@ func (h *Hub) tidy(ctx context.Context, name string) (out Tidied, err error) {
 }
 
 const (
-	tidyFirst = 10 * time.Minute // after the start, when all boards are back
-	tidyEvery = 6 * time.Hour
+	tidyFirst  = 10 * time.Minute // after the start, when all boards are back
+	tidyEvery  = 6 * time.Hour
+	scrubEvery = 7 * 24 * time.Hour
 )
 
 // keepTidy tidies up now and then, until the context ends.
@@ -64,6 +65,11 @@ func (h *Hub) keepTidy(ctx context.Context) {
 		}
 		if err := h.dropStills(ctx); err != nil && !errors.Is(err, context.Canceled) {
 			h.log.Warn("old pictures could not be let go", "error", err)
+		}
+		if time.Since(h.store.Scrubbed()) > scrubEvery {
+			if err := h.store.Scrub(ctx); err != nil && ctx.Err() == nil {
+				h.tellDamage(err.Error())
+			}
 		}
 		for id, s := range h.Site().Signals {
 			if s.Keep == (site.Keep{}) {

@@ -16,6 +16,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -25,7 +27,7 @@ const (
 	tlsFolder     = "tls"
 	authorityFile = "ca.pem"
 	authorityKey  = "ca.key"
-	authorityLife = 20 * 365 * 24 * time.Hour
+	authorityLife = 10 * 365 * 24 * time.Hour
 	ownLife       = 397 * 24 * time.Hour
 )
 
@@ -55,13 +57,13 @@ func loadCertificate(o Options) (certificate, error) {
 		_, err := k.pair.Leaf.Verify(x509.VerifyOptions{Intermediates: rest})
 		return certificate{config: k.config(), trusted: err == nil}, nil
 	}
-	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder))
+	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder), names(o.Hosts))
 	if err != nil {
 		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
 	}
 	k := &keeper{log: o.Log, make: func() (tls.Certificate, string, error) {
 		at := addresses()
-		pair, err := own(ca, key, at)
+		pair, err := own(ca, key, names(o.Hosts), at)
 		return pair, fmt.Sprint(at), err
 	}, stale: func(had *tls.Certificate, mark string) bool {
 		return time.Until(had.Leaf.NotAfter) < renewBefore || fmt.Sprint(addresses()) != mark
@@ -140,10 +142,10 @@ func addresses() (out []net.IP) {
 }
 
 // authority reads the hub's authority from a folder, or makes it there.
-func authority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+func authority(dir string, names []string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
 	certPEM, err := os.ReadFile(filepath.Join(dir, authorityFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return newAuthority(dir)
+		return newAuthority(dir, names)
 	}
 	if err != nil {
 		return nil, nil, nil, err
@@ -165,14 +167,36 @@ func authority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error)
 	return cert, key, certPEM, err
 }
 
-func newAuthority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+// houses are the addresses that the hub's authority may sign for: those that nobody outside of a house can have.
+var houses = []string{"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "100.64.0.0/10", "::1/128", "fc00::/7", "fe80::/10"}
+
+// names are those of this computer, and those that the hub is told to answer to.
+func names(told []string) []string {
+	list := []string{"localhost"}
+	if name, err := os.Hostname(); err == nil && name != "localhost" {
+		list = append(list, name, name+".local")
+	}
+	return append(list, told...)
+}
+
+// newAuthority makes one that is good for the hub's names and for addresses in a house and nothing else (RFC 5280, 4.2.1.10), so that
+// whoever takes its key from the hub's computer is believed by the household's phones for no other site.
+func newAuthority(dir string, names []string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	now := time.Now()
 	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember hub"}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign}
+		NotAfter: now.Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign,
+		PermittedDNSDomainsCritical: true, PermittedDNSDomains: names}
+	for _, net4 := range houses {
+		_, n, err := net.ParseCIDR(net4)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		cert.PermittedIPRanges = append(cert.PermittedIPRanges, n)
+	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, &key.PublicKey, key)
 	if err != nil {
 		return nil, nil, nil, err
@@ -196,21 +220,47 @@ func newAuthority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, err
 	return cert, key, certPEM, err
 }
 
-// own makes a certificate for all names and addresses of this computer.
-func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey, at []net.IP) (tls.Certificate, error) {
+// own makes a certificate for all names and addresses of this computer that the authority may sign for.
+func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey, names []string, at []net.IP) (tls.Certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, err
 	}
 	now := time.Now()
 	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember"}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(ownLife), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		DNSNames: []string{"localhost"}, IPAddresses: at}
-	if name, err := os.Hostname(); err == nil && name != "localhost" {
-		cert.DNSNames = append(cert.DNSNames, name, name+".local")
+		NotAfter: earlier(now.Add(ownLife), ca.NotAfter), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	for _, name := range names {
+		if len(ca.PermittedDNSDomains) == 0 || slices.ContainsFunc(ca.PermittedDNSDomains, func(d string) bool {
+			return strings.EqualFold(name, d) || strings.HasSuffix(strings.ToLower(name), "."+strings.ToLower(d))
+		}) {
+			cert.DNSNames = append(cert.DNSNames, name)
+		}
+	}
+	for _, ip := range at {
+		if len(ca.PermittedIPRanges) == 0 || slices.ContainsFunc(ca.PermittedIPRanges, func(n *net.IPNet) bool { return n.Contains(ip) }) {
+			cert.IPAddresses = append(cert.IPAddresses, ip)
+		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, ca, &key.PublicKey, caKey)
 	return tls.Certificate{Certificate: [][]byte{der, ca.Raw}, PrivateKey: key}, err
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// RenewAuthority sets the authority of a hub that does not run aside, so that the next start makes a new one. It returns where the old
+// one lies now.
+func RenewAuthority(data string) (string, error) {
+	dir := filepath.Join(data, tlsFolder)
+	if _, err := os.Stat(filepath.Join(dir, authorityFile)); err != nil {
+		return "", fmt.Errorf("there is no authority in %s; a start with --https or --mqtts makes one", dir)
+	}
+	aside := filepath.Join(data, tlsFolder+"-until-"+time.Now().Format("20060102-150405"))
+	return aside, os.Rename(dir, aside)
 }
 
 func serial() *big.Int {

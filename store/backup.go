@@ -5,13 +5,16 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"filippo.io/age"
@@ -37,10 +40,15 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 	if _, err := os.Stat(file); err == nil {
 		return b, fmt.Errorf("%s is there already; choose another name, or take it away first", file)
 	}
-	part := file + ".part"
-	_ = os.Remove(part) // of a backup that was broken off
-	defer func() { _ = os.Remove(part) }()
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600) // password hashes are in it
+	// The copy is made beside the database, where the same lies in the clear anyway; only what is as it shall be is written elsewhere.
+	copied, part := filepath.Join(dir, fmt.Sprintf("%s%d%s", partBegin, os.Getpid(), partEnd)), file+partEnd
+	clear := func() {
+		_ = os.Remove(copied)
+		_ = os.Remove(part)
+	}
+	clear() // what a backup left that was broken off
+	defer clear()
+	f, err := os.OpenFile(copied, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600) // password hashes are in it
 	if err != nil {
 		return b, fmt.Errorf("the backup cannot be written: %s", reason(err))
 	}
@@ -50,21 +58,22 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 		return b, err
 	}
 	defer func() { _ = db.Close() }()
-	if _, err := db.ExecContext(ctx, `VACUUM INTO ?`, part); err != nil {
+	if copied, err = filepath.Abs(copied); err == nil { // what begins with file: would be taken for more than a path
+		_, err = db.ExecContext(ctx, `VACUUM INTO ?`, copied)
+	}
+	if err != nil {
 		return b, fmt.Errorf("the backup cannot be written: %w", err)
 	}
-	if err := whole(ctx, part); err != nil {
+	if err := whole(ctx, copied); err != nil {
 		return b, fmt.Errorf("the copy is not whole, so it was not kept: %w", err)
 	}
 	if passphrase != "" {
-		sealed := file + ".sealed.part"
-		defer func() { _ = os.Remove(sealed) }()
-		if err := encrypt(part, sealed, passphrase); err != nil {
-			return b, fmt.Errorf("the backup cannot be encrypted: %w", err)
+		if err := addAuthority(ctx, copied, dir); err != nil {
+			return b, fmt.Errorf("the hub's authority cannot be backed up: %w", err)
 		}
-		if err := os.Rename(sealed, part); err != nil {
-			return b, err
-		}
+	}
+	if err := seal(copied, part, passphrase); err != nil {
+		return b, fmt.Errorf("the backup cannot be written: %w", err)
 	}
 	if b, err = sumOf(part); err != nil {
 		return b, err
@@ -114,8 +123,14 @@ func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err e
 		return b, err
 	}
 	// It gets the name of a database only when it is known to be one.
-	part := filepath.Join(dir, File+".part")
-	defer func() { _ = os.Remove(part) }()
+	part := filepath.Join(dir, File+partEnd)
+	defer func() {
+		_ = os.Remove(part)
+		if err != nil { // half a folder would be taken for a hub
+			_ = os.RemoveAll(filepath.Join(dir, tlsFolder))
+			_ = os.Remove(dir) // where it is empty, as it was
+		}
+	}()
 	to, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return b, err
@@ -127,7 +142,10 @@ func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err e
 	if err := whole(ctx, part); err != nil {
 		return b, fmt.Errorf("%s is damaged, or no backup of a hub: %w", file, err)
 	}
-	return b, errors.Join(os.Rename(part, filepath.Join(dir, File)), syncFile(dir))
+	if err := takeAuthority(ctx, part, dir); err != nil {
+		return b, fmt.Errorf("the hub's authority cannot be brought back: %w", err)
+	}
+	return b, errors.Join(syncFile(part), os.Rename(part, filepath.Join(dir, File)), syncFile(dir))
 }
 
 // ErrEncrypted says that a backup needs a passphrase.
@@ -135,11 +153,8 @@ var ErrEncrypted = errors.New("this backup is encrypted; tell its passphrase wit
 
 const sealedMark = "age-encryption.org/v1"
 
-func encrypt(file, to, passphrase string) error {
-	who, err := age.NewScryptRecipient(passphrase)
-	if err != nil {
-		return err
-	}
+// seal copies a file, encrypted where there is a passphrase.
+func seal(file, to, passphrase string) error {
 	from, err := os.Open(file)
 	if err != nil {
 		return err
@@ -149,12 +164,105 @@ func encrypt(file, to, passphrase string) error {
 	if err != nil {
 		return err
 	}
-	w, err := age.Encrypt(f, who)
+	if passphrase == "" {
+		_, err = io.Copy(f, from)
+		return errors.Join(err, f.Sync(), f.Close())
+	}
+	who, err := age.NewScryptRecipient(passphrase)
 	if err == nil {
-		_, err = io.Copy(w, from)
-		err = errors.Join(err, w.Close())
+		var w io.WriteCloser
+		if w, err = age.Encrypt(f, who); err == nil {
+			_, err = io.Copy(w, from)
+			err = errors.Join(err, w.Close())
+		}
 	}
 	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// What a backup is called while it is made.
+const (
+	partBegin = "backup-"
+	partEnd   = ".part"
+)
+
+// sweep takes away what backups and restores left that were killed.
+func sweep(dir string) {
+	parts, _ := filepath.Glob(filepath.Join(escaped(dir), "backups", "*"+partEnd))
+	mine, _ := filepath.Glob(filepath.Join(escaped(dir), partBegin+"*"+partEnd))
+	for _, file := range mine {
+		pid, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(filepath.Base(file), partBegin), partEnd))
+		if err == nil && pid != os.Getpid() && syscall.Kill(pid, 0) == nil {
+			continue // somebody makes one just now
+		}
+		parts = append(parts, file)
+	}
+	for _, file := range parts {
+		_ = os.Remove(file)
+	}
+}
+
+// escaped is a folder as Glob takes it.
+func escaped(dir string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
+}
+
+// The hub's authority lies beside the database. An encrypted backup takes it along, so that phones and boards go on trusting the hub
+// after a restore.
+const (
+	authoritySecret = "secret the hub's authority"
+	tlsFolder       = "tls"
+)
+
+var authorityFiles = []string{"ca.key", "ca.pem"} // the key first: a certificate without its key would be useless
+
+func addAuthority(ctx context.Context, file, dir string) error {
+	kept := map[string]string{}
+	for _, name := range authorityFiles {
+		text, err := os.ReadFile(filepath.Join(dir, tlsFolder, name))
+		if errors.Is(err, os.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		kept[name] = string(text)
+	}
+	db, err := sqlx.Open("sqlite", uri(file))
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, `INSERT OR REPLACE INTO hub (key, value) VALUES (?, ?)`, authoritySecret, asJSON(kept))
+	return errors.Join(err, db.Close())
+}
+
+// takeAuthority puts the authority of a backup beside its database.
+func takeAuthority(ctx context.Context, file, dir string) error {
+	db, err := sqlx.Open("sqlite", uri(file))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	var text string
+	if err := db.GetContext(ctx, &text, `SELECT value FROM hub WHERE key = ?`, authoritySecret); err != nil {
+		if notFound(err) {
+			return nil
+		}
+		return err
+	}
+	kept := map[string]string{}
+	if err := json.Unmarshal([]byte(text), &kept); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, tlsFolder), 0o700); err != nil {
+		return err
+	}
+	for _, name := range authorityFiles {
+		if err := os.WriteFile(filepath.Join(dir, tlsFolder, name), []byte(kept[name]), 0o600); err != nil {
+			return err
+		}
+	}
+	_, err = db.ExecContext(ctx, `DELETE FROM hub WHERE key = ?`, authoritySecret)
+	return err
 }
 
 func decrypt(r *bufio.Reader, passphrase string) (io.Reader, error) {
@@ -180,6 +288,8 @@ type Backup struct {
 	Name  string    `json:"name"`
 	At    time.Time `json:"at"`
 	Bytes int64     `json:"bytes"`
+	// Damaged says what of the database was damaged when it was made; empty: nothing.
+	Damaged string `json:"damaged,omitempty"`
 }
 
 const backupName = "backup-20060102-150405.ember"
@@ -201,22 +311,38 @@ func (s *Store) Backups() ([]Backup, error) {
 		at, err := time.Parse(backupName, e.Name())
 		info, gone := e.Info()
 		if err == nil && gone == nil {
-			list = append(list, Backup{Name: e.Name(), At: at, Bytes: info.Size()})
+			said, _ := os.ReadFile(filepath.Join(s.BackupFolder(), e.Name()+damagedEnd))
+			list = append(list, Backup{Name: e.Name(), At: at, Bytes: info.Size(), Damaged: string(said)})
 		}
 	}
 	slices.Reverse(list) // names are in the order of their times
 	return list, nil
 }
 
-// MakeBackup writes one to the folder of the hub's own, and lets go of all but the newest ones that are kept.
+// damagedEnd is of the file beside a backup that says what of it is damaged.
+const damagedEnd = ".damaged"
+
+// MakeBackup reads all that is kept and writes a backup to the folder of the hub's own, and lets go of all but the newest ones that
+// are kept, and the newest one that was made of a database without damage.
 func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b Backup, err error) {
 	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
 		return b, fmt.Errorf("the folder %s cannot be made: %s", s.BackupFolder(), reason(err))
 	}
 	b.At = time.Now().UTC().Truncate(time.Second)
 	b.Name = b.At.Format(backupName)
-	made, err := WriteBackup(ctx, s.dir, filepath.Join(s.BackupFolder(), b.Name), passphrase)
+	file := filepath.Join(s.BackupFolder(), b.Name)
+	if err := s.Scrub(ctx); err != nil {
+		if ctx.Err() != nil {
+			return b, ctx.Err()
+		}
+		b.Damaged = err.Error()
+		if err := os.WriteFile(file+damagedEnd, []byte(b.Damaged), 0o600); err != nil {
+			return b, fmt.Errorf("the backup cannot be written: %s", reason(err))
+		}
+	}
+	made, err := WriteBackup(ctx, s.dir, file, passphrase)
 	if err != nil {
+		_ = os.Remove(file + damagedEnd)
 		return b, err
 	}
 	b.Bytes = made.Bytes
@@ -224,8 +350,13 @@ func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b 
 	if err != nil {
 		return b, err
 	}
-	for _, old := range list[min(keep, len(list)):] {
+	clean := slices.IndexFunc(list, func(x Backup) bool { return x.Damaged == "" })
+	for i, old := range list {
+		if i < keep || i == clean {
+			continue
+		}
 		file := filepath.Join(s.BackupFolder(), old.Name)
+		_ = os.Remove(file + damagedEnd) // mostly there is none
 		if err := errors.Join(os.Remove(file), os.Remove(file+".sha256")); err != nil {
 			return b, fmt.Errorf("an old backup cannot be let go: %w", err)
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"time"
@@ -46,6 +47,29 @@ func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 		progress(len(all), len(all))
 	}
 	return errors.Join(faults...)
+}
+
+const lastScrub = "last-scrub"
+
+// Scrub is Check, and remembers when it was.
+func (s *Store) Scrub(ctx context.Context) error {
+	err := s.Check(ctx, nil)
+	if ctx.Err() == nil {
+		if kept := os.WriteFile(filepath.Join(s.dir, lastScrub), nil, 0o600); kept == nil {
+			now := time.Now()
+			_ = os.Chtimes(filepath.Join(s.dir, lastScrub), now, now) // else it is done sooner than it need be
+		}
+	}
+	return err
+}
+
+// Scrubbed is when all that is kept was last read and verified.
+func (s *Store) Scrubbed() time.Time {
+	info, err := os.Stat(filepath.Join(s.dir, lastScrub))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
 }
 
 // Quick verifies the structure of the database of a hub, which may be running, where it lies.

@@ -124,6 +124,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 			return nil, &MissingError{dir, trace}
 		}
 	}
+	sweep(dir)
 	s.reserve.makeRoom(s)
 	if err := s.open(ctx, o.NoSync); err != nil {
 		if s.read != nil {

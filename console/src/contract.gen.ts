@@ -3166,6 +3166,8 @@ export interface components {
             at: string;
             /** Format: int64 */
             bytes: number;
+            /** @description what of the database was damaged when it was made */
+            damaged?: string;
         };
         BackupsView: {
             version: string;

@@ -1,0 +1,107 @@
+package store
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What a killed backup left goes at the next start; what is being made just now stays.
+func TestWhatAKilledBackupLeftGoes(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "hub [1]")
+	s := open(t, dir)
+	require.NoError(t, s.Close())
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "backups"), 0o700))
+	gone := []string{"backups/backup-20260101-030000.ember.part", "backup-999999999.part"}
+	stays := []string{fmt.Sprintf("backup-%d.part", os.Getppid()), "backups/backup-20260101-030000.ember", "backups/notes.txt"}
+	for _, name := range append(gone, stays...) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o600))
+	}
+	s = open(t, dir)
+	defer func() { require.NoError(t, s.Close()) }()
+	for _, name := range gone {
+		assert.NoFileExists(t, filepath.Join(dir, name))
+	}
+	for _, name := range stays {
+		assert.FileExists(t, filepath.Join(dir, name))
+	}
+}
+
+// A backup of a damaged database is made, says so, and never takes the place of the last one that is whole.
+func TestTheLastWholeBackupStays(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer func() { require.NoError(t, s.Close()) }()
+	thirtyDays(t, s)
+	require.NoError(t, s.Seal(t.Context()))
+	next := func() Backup {
+		time.Sleep(1100 * time.Millisecond) // their names tell seconds apart
+		b, err := s.MakeBackup(t.Context(), 2, "")
+		require.NoError(t, err)
+		return b
+	}
+	next()
+	whole := next()
+	assert.Empty(t, whole.Damaged)
+	assert.WithinDuration(t, time.Now(), s.Scrubbed(), time.Minute)
+	require.NoError(t, s.Do(t.Context(), func(tx *Tx) error { return tx.exec(`UPDATE blocks SET body = zeroblob(length(body)) WHERE key = (SELECT min(key) FROM blocks)`) }))
+	for range 3 {
+		assert.Contains(t, next().Damaged, "a.n")
+	}
+	list, err := s.Backups()
+	require.NoError(t, err)
+	require.Len(t, list, 3)
+	assert.Equal(t, []bool{true, true, false}, []bool{list[0].Damaged != "", list[1].Damaged != "", list[2].Damaged != ""})
+	assert.Equal(t, whole.Name, list[2].Name)
+	_, err = Restore(t.Context(), filepath.Join(s.BackupFolder(), whole.Name), filepath.Join(t.TempDir(), "again"), "")
+	require.NoError(t, err)
+	files, err := os.ReadDir(s.BackupFolder())
+	require.NoError(t, err)
+	assert.Len(t, files, 3*2+2, "what goes goes with what stands beside it: %v", files)
+}
+
+// The hub's authority is in a backup only where that is encrypted, and comes back with it. A restore that fails leaves nothing.
+func TestTheAuthorityIsInAnEncryptedBackup(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	defer func() { require.NoError(t, s.Close()) }()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, tlsFolder), 0o700))
+	for _, name := range authorityFiles {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, tlsFolder, name), []byte("the "+name), 0o600))
+	}
+	for word, there := range map[string]bool{"": false, "three wet towels": true} {
+		file := filepath.Join(t.TempDir(), "studio.backup")
+		_, err := WriteBackup(t.Context(), dir, file, word)
+		require.NoError(t, err)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), "the ca.key")
+		to := filepath.Join(t.TempDir(), "new")
+		if word != "" {
+			_, err = Restore(t.Context(), file, to, "another word")
+			require.Error(t, err)
+			assert.NoDirExists(t, to)
+		}
+		_, err = Restore(t.Context(), file, to, word)
+		require.NoError(t, err)
+		for _, name := range authorityFiles {
+			text, err := os.ReadFile(filepath.Join(to, tlsFolder, name))
+			assert.Equal(t, there, err == nil && string(text) == "the "+name)
+			if info, err := os.Stat(filepath.Join(to, tlsFolder, name)); err == nil {
+				assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+			}
+		}
+		restored := open(t, to)
+		kept, err := restored.hubValue(t.Context(), authoritySecret)
+		require.NoError(t, err)
+		assert.Empty(t, kept, "it lies in its folder alone")
+		require.NoError(t, restored.Close())
+	}
+	left, err := filepath.Glob(filepath.Join(dir, "*"+partEnd))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
