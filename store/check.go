@@ -25,6 +25,9 @@ func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 		}
 		faults = append(faults, err)
 	}
+	if err := s.checkLog(ctx); err != nil {
+		faults = append(faults, err)
+	}
 	var all []struct {
 		ID   int64
 		Name string
@@ -47,6 +50,31 @@ func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 		progress(len(all), len(all))
 	}
 	return errors.Join(faults...)
+}
+
+// checkLog verifies the rows of the log that are not in blocks yet.
+func (s *Store) checkLog(ctx context.Context) error {
+	rows, err := s.read.QueryxContext(ctx, `SELECT seq, readings FROM log WHERE seq > (SELECT seq FROM sealed) AND readings IS NOT NULL ORDER BY seq`)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	var faults []error
+	for rows.Next() {
+		var seq int64
+		var body []byte
+		if err := rows.Scan(&seq, &body); err != nil {
+			return err
+		}
+		changes, err := openRow(seq, body)
+		if err == nil {
+			err = eachOp(changes, func(op) {})
+		}
+		if err != nil {
+			faults = append(faults, fmt.Errorf("row %d of the log: %w", seq, err))
+		}
+	}
+	return errors.Join(append(faults, rows.Err())...)
 }
 
 const lastScrub = "last-scrub"

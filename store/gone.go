@@ -49,9 +49,9 @@ func traces(dir string) string {
 	if list, err := os.ReadDir(filepath.Join(dir, "backups")); err == nil && len(list) > 0 {
 		return "backups"
 	}
-	for name, what := range map[string]string{reserveFile: "the reserve", openingFile: "the reserve", File + "-wal": "the write-ahead log", lastBackup: "a note about the last backup"} {
-		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
-			return what
+	for _, x := range [][2]string{{reserveFile, "the reserve"}, {openingFile, "the reserve"}, {File + "-wal", "the write-ahead log"}, {lastBackup, "a note about the last backup"}} {
+		if _, err := os.Stat(filepath.Join(dir, x[0])); err == nil {
+			return x[1]
 		}
 	}
 	return ""

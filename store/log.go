@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"math"
 
 	"idleember/core/reading"
@@ -35,7 +36,32 @@ const (
 const (
 	logPut  = 1
 	logDrop = 2
+	logSum  = 0x5a // first in a row, far from the others: what follows is the CRC-32C (RFC 3720) of its number and of the changes
+	sumSize = 5
 )
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+func sumOfRow(seq int64, changes []byte) uint32 {
+	return crc32.Update(crc32.Checksum(binary.LittleEndian.AppendUint64(nil, uint64(seq)), castagnoli), castagnoli, changes)
+}
+
+// sealRow puts the sum into a row that begins with room for it.
+func sealRow(seq int64, row []byte) {
+	row[0] = logSum
+	binary.LittleEndian.PutUint32(row[1:], sumOfRow(seq, row[sumSize:]))
+}
+
+// openRow returns the changes of a row. Rows of earlier versions have no sum.
+func openRow(seq int64, row []byte) ([]byte, error) {
+	if len(row) == 0 || row[0] != logSum {
+		return row, nil
+	}
+	if len(row) < sumSize || binary.LittleEndian.Uint32(row[1:]) != sumOfRow(seq, row[sumSize:]) {
+		return nil, errLog
+	}
+	return row[sumSize:], nil
+}
 
 // appendOp writes a change as the log keeps it.
 func appendOp(dst []byte, o op) []byte {

@@ -86,10 +86,11 @@ func (w *Tx) writeLog() error {
 	}
 	var body []byte
 	if len(w.ops) > 0 {
-		body = make([]byte, 0, 256)
+		body = make([]byte, sumSize, 256)
 		for i := range w.ops {
 			body = appendOp(body, w.ops[i])
 		}
+		sealRow(w.seq+1, body)
 	}
 	at := w.inputsAt
 	if at.IsZero() || w.inputs == nil {
@@ -237,7 +238,12 @@ func (s *Store) replay(ctx context.Context) error {
 		if err := rows.Scan(&s.tx.seq, &body); err != nil {
 			return err
 		}
-		if err := eachOp(body, s.recent.apply); err != nil {
+		changes, err := openRow(s.tx.seq, body)
+		if err == nil {
+			err = eachOp(changes, s.recent.apply)
+		}
+		if err != nil {
+			s.leftOut.Add(1)
 			s.log.Error("a row of the log cannot be read; what it held is lost", "row", s.tx.seq, "error", err)
 		}
 	}
