@@ -133,3 +133,30 @@ func TestADamagedBlockHoldsNothingElseUp(t *testing.T) {
 	require.EqualValues(t, count, aside, "set aside, not thrown away")
 	require.NoError(t, s.Check(t.Context(), nil))
 }
+
+// Short blocks that are joined while somebody reads are read all the same, each reading once.
+func TestBlocksAreJoinedUnderAReader(t *testing.T) {
+	for _, share := range []int{0, 5, 2} { // of the readings, as a divisor: after none, a fifth, a half
+		s := open(t, t.TempDir())
+		thirtyDays(t, s)
+		require.NoError(t, s.Seal(t.Context()))
+		for at := started + series.Hour; at < started+30*series.Day; at += 3 * series.Hour { // a hole every three hours, each sealed
+			require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(at), time.UnixMilli(at+60_000))))
+			require.NoError(t, s.Seal(t.Context()))
+		}
+		want := all(t, s, "a.n", site.Number, 0, 1<<42, false)
+		var got []Reading
+		for r, err := range s.Readings(t.Context(), "a.n", site.Number, time.UnixMilli(0), time.UnixMilli(1<<42), false) {
+			require.NoError(t, err)
+			if len(got) == len(want)/max(share, 1)%len(want) {
+				fewer, err := s.Repack(t.Context(), "a.n")
+				require.NoError(t, err)
+				require.Greater(t, fewer, blocksAtOnce)
+			}
+			got = append(got, r)
+		}
+		require.Equal(t, len(want), len(got))
+		require.Equal(t, want, got)
+		require.NoError(t, s.Close())
+	}
+}

@@ -394,25 +394,20 @@ func eachBlock(ctx context.Context, q preparer, id, from, to int64, each func(*s
 	}
 	var codec series.Codec
 	var cols series.Columns
-	var start []int64
-	if err := selectBy(ctx, q, &start, `SELECT key FROM blocks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1`, blockKey(id, epoch), blockKey(id, from)); err != nil {
-		return err
-	}
-	key := blockKey(id, from)
-	if len(start) > 0 {
-		key = start[0]
-	}
-	for {
+	for at := from; ; {
+		// In one statement, and from the time that was reached: meanwhile short blocks may be joined to the one before them.
 		var page []block
-		if err := selectBy(ctx, q, &page, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key LIMIT ?`,
-			key, blockKey(id, to), blocksAtOnce); err != nil {
+		if err := selectBy(ctx, q, &page, `SELECT key, until, count, body FROM blocks
+			WHERE key >= coalesce((SELECT max(key) FROM blocks WHERE key >= ? AND key <= ?), ?) AND key < ? ORDER BY key LIMIT ?`,
+			blockKey(id, epoch), blockKey(id, at), blockKey(id, at), blockKey(id, to), blocksAtOnce); err != nil {
 			return err
 		}
 		for i := range page {
 			p := &page[i]
-			if p.Until < from {
+			if p.Until < at {
 				continue
 			}
+			at = p.Until + 1
 			if err := codec.Decode(&cols, p.Body); err != nil {
 				if err := q.broken(p, err); err != nil {
 					return err
@@ -426,6 +421,5 @@ func eachBlock(ctx context.Context, q preparer, id, from, to int64, each func(*s
 		if len(page) < blocksAtOnce {
 			return nil
 		}
-		key = page[len(page)-1].Key + 1
 	}
 }
