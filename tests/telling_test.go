@@ -249,6 +249,11 @@ func TestALinkInAMail(t *testing.T) {
 	for _, x := range []site.Route{{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}, {ID: "door", Via: "mail", To: "door@studio.example"}, {ID: "lee", Via: "mail", To: "lee@studio.example", Person: "lee"}} {
 		require.NoError(t, saveRoute(r, x))
 	}
+	open := func(to client.SignalGuests) {
+		_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Guests: &to})
+		require.NoError(t, err)
+	}
+	open(client.SignalGuests(site.GuestsSee)) // else nothing about it goes to a guest
 	say("150")
 	r.Soon("three mails", func() bool { return len(l.mails()) == 3 })
 	links := map[string]string{}
@@ -281,6 +286,7 @@ func TestALinkInAMail(t *testing.T) {
 		assert.Equal(t, 400, status, name)
 		assert.Contains(t, got["detail"], "not one of this hub's", name)
 	}
+	open(client.SignalGuests(site.GuestsNothing))
 	status, _ := ask("", links["lee"], "")
 	assert.Equal(t, 404, status, "a guest to whom the kiln is not open, by a link neither")
 	status, got := ask("/acknowledge", links["door"], "on my way")
