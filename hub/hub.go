@@ -354,13 +354,13 @@ func (h *Hub) loop() {
 
 func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.Time())) }
 
-// letGo lets go of recorded inputs and of the journal what is older than it is kept.
+// letGo lets go of recorded inputs, of messages that are done with, and of the journal what is older than it is kept.
 func (h *Hub) letGo() {
 	if !h.trusted() {
 		return
 	}
 	now := h.Time()
-	h.write(store.Prune(now.Add(-tapeKept), now))
+	h.write(store.Prune(now.Add(-tapeKept), now), store.DropDeliveries(now.Add(-keptPosts)))
 	if days := h.site.Hub.JournalDays; days > 0 {
 		h.write(store.PruneJournal(now.AddDate(0, 0, -days)))
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"runtime"
+	"runtime/metrics"
 	"strconv"
 	"strings"
 	"time"
@@ -36,6 +37,9 @@ func (h *Hub) Measures(ctx context.Context) []Measure {
 		{"commit_seconds", "s", "Time that those took together.", true, w.Took.Seconds()},
 		{"waiting", "", "What waits for the hub to look at it and for the disk.", false, float64(len(h.inbox) + w.Waiting)},
 		{"memory", "By", "Memory that the process holds.", false, float64(resident())},
+		{"heap", "By", "Memory that is in use of what the runtime manages.", false, float64(heap())},
+		{"goroutines", "", "Things that go on at the same time.", false, float64(runtime.NumGoroutine())},
+		{"descriptors", "", "Open files and connections.", false, descriptors()},
 		{"readers", "", "Open live streams and scripts.", false, float64(h.live.readers.Load())},
 		{"devices", "", "Devices that are on line.", false, float64(online)},
 		{"uptime", "s", "Time since the start.", false, time.Since(h.started).Seconds()},
@@ -55,6 +59,21 @@ func one(is bool) float64 {
 		return 1
 	}
 	return 0
+}
+
+func heap() uint64 {
+	s := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+	metrics.Read(s)
+	return s[0].Value.Uint64()
+}
+
+// descriptors is how many the process has open; -1 where the system does not tell.
+func descriptors() float64 {
+	list, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		return -1
+	}
+	return float64(len(list))
 }
 
 // resident is the memory that the process holds, in bytes; of what the runtime took where the system does not tell.

@@ -242,6 +242,7 @@ func addressError(option, addr string, err error) error {
 
 // Run serves until the context ends and tells people what they need to know.
 func Run(ctx context.Context, o Options, out io.Writer) error {
+	boundMemory()
 	s, err := Start(ctx, o)
 	if err != nil {
 		return err

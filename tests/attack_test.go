@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -297,4 +298,33 @@ func TestUnusedBrowsersAreSignedOut(t *testing.T) {
 	days = 400
 	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{IdleDays: &days})
 	assert.Error(t, err)
+}
+
+// How messages went is kept for three months.
+func TestOldDeliveriesGo(t *testing.T) {
+	t.Parallel()
+	ahead := time.Duration(0)
+	r := rig.With(t, func(o *serve.Options) {
+		by := ahead
+		o.Now = func() time.Time { return time.Now().Add(by) }
+		o.ClockSet = func() bool { return true }
+	})
+	hook := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	defer hook.Close()
+	require.NoError(t, saveRoute(r, site.Route{ID: "hall", Via: "webhook", To: hook.URL, Inside: true}))
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "150")
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
+	kept := func() bool {
+		x, err := r.Owner.ListDeliveriesWithResponse(t.Context(), &client.ListDeliveriesParams{})
+		require.NoError(t, err)
+		return slices.ContainsFunc(*x.JSON200, func(d client.Delivery) bool { return d.Message == "hot.1.hall.0" && d.State == "sent" })
+	}
+	r.Soon("it went", kept)
+	for _, days := range []int{80, 100} {
+		ahead = time.Duration(days) * 24 * time.Hour
+		r.Restart()
+		r.Soon("it is kept for as long as it should be", func() bool { return kept() == (days < 90) })
+	}
 }
