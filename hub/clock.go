@@ -153,7 +153,7 @@ func (k *timekeeper) look() (m moved, ok bool) {
 	off := shows.Sub(is)
 	m = moved{from: is, to: shows}
 	switch {
-	case d != nil && (k.told || near(off) || off > 0 && !d.ahead || shows.After(earliestNow) && k.set()):
+	case d != nil && (k.told || near(off) || shows.After(earliestNow) && k.set()):
 		m.since, m.believed = d.began, true
 	case d != nil:
 		return m, false
@@ -210,11 +210,15 @@ func (h *Hub) clockDoubt() string {
 		return ""
 	}
 	zone := h.Site().Hub.Location()
-	what := "is behind what was stored before"
-	if d.ahead {
+	const form = "2 Jan 2006 15:04"
+	what, shows := "is behind what was stored before", h.keeper.clock()
+	switch ahead := shows.Sub(h.Time()) > clockForward; {
+	case d.ahead:
 		what = "jumped far ahead"
+	case ahead:
+		what = "was behind what was stored before and is now far ahead of that"
 	}
-	return fmt.Sprintf("the computer's clock %s (it showed %s); schedules wait until it is set", what, d.shows.In(zone).Format("2 Jan 2006 15:04"))
+	return fmt.Sprintf("the computer's clock %s: it shows %s, and the hub goes by %s; schedules wait until it is set", what, shows.In(zone).Format(form), h.Time().In(zone).Format(form))
 }
 
 // lookAtClock notices that the clock was set.

@@ -10,20 +10,45 @@ import (
 	"idleember/core/reading"
 )
 
-// LastTime is the newest time at which something was written down: by the journal, or that the hub was running.
-func (s *Store) LastTime(ctx context.Context) (time.Time, error) {
-	var ms []int64
-	if err := selectBy(ctx, s, &ms, `SELECT at_ms FROM journal ORDER BY id DESC LIMIT 1`); err != nil {
-		return time.Time{}, fmt.Errorf("store: last time: %w", err)
+// longestCommit is how much later than its first input what is written in one commit may have come.
+const longestCommit = 6 * time.Second
+
+// LastTime is the newest time at which something was written down: by the journal, with readings, or that the hub was running.
+func (s *Store) LastTime(ctx context.Context) (last time.Time, err error) {
+	if last, err = s.alive(ctx); err != nil {
+		return last, err
 	}
-	alive, err := s.alive(ctx)
-	if err != nil || len(ms) == 0 {
-		return alive, err
+	var journal []int64
+	if err := selectBy(ctx, s, &journal, `SELECT at_ms FROM journal ORDER BY id DESC LIMIT 1`); err != nil {
+		return last, fmt.Errorf("store: last time: %w", err)
 	}
-	if at := time.UnixMilli(ms[0]); at.After(alive) {
-		return at, nil
+	var rows []struct {
+		Seq      int64
+		At       int64 `db:"at_ms"`
+		Readings []byte
 	}
-	return alive, nil
+	if err := selectBy(ctx, s, &rows, `SELECT seq, at_ms, readings FROM log WHERE inputs IS NOT NULL ORDER BY seq DESC LIMIT 1`); err != nil {
+		return last, fmt.Errorf("store: last time: %w", err)
+	}
+	times := journal
+	for _, row := range rows {
+		times = append(times, row.At)
+		if changes, err := openRow(row.Seq, row.Readings); err == nil {
+			_ = eachOp(changes, func(o op) { // what is damaged tells no time
+				for _, r := range o.put {
+					if r.T > row.At && r.T <= row.At+longestCommit.Milliseconds() { // else a board's own
+						times = append(times, r.T)
+					}
+				}
+			})
+		}
+	}
+	for _, ms := range times {
+		if at := time.UnixMilli(ms); at.After(last) {
+			last = at
+		}
+	}
+	return last, nil
 }
 
 // Doubt is a stretch in which the hub's clock is not believed, as it is kept over a restart.

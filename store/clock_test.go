@@ -78,3 +78,18 @@ func manyTimes(n int) (out []int64) {
 	}
 	return out
 }
+
+// What was written last counts, also where the hub was killed before it said that it is alive.
+func TestTheLastTimeIsThatOfTheLastReading(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	at := time.Now().Add(time.Hour).Truncate(time.Millisecond)
+	require.NoError(t, s.Do(t.Context(), SaveAlive(at.Add(-50*time.Second)), AddInputs(at, []byte("x")), AddReading("a.n", Reading{T: at.UnixMilli() + 900, Value: reading.Number(1)}, nil),
+		AddReading("a.own", Reading{T: at.UnixMilli() + 86_400_000, Value: reading.Number(1)}, nil)))
+	require.NoError(t, s.Close())
+	s = open(t, dir)
+	defer func() { require.NoError(t, s.Close()) }()
+	last, err := s.LastTime(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, at.UnixMilli()+900, last.UnixMilli(), "what a board stamped itself tells no time")
+}

@@ -84,7 +84,7 @@ func TestTheClockStartsInThePast(t *testing.T) {
 	require.NoError(t, r.Service.Close()) // for six hours
 	clock.put(-3 * year)
 	r.Reopen()
-	assert.Contains(t, doubt(t, r), "the computer's clock is behind what was stored before (it showed ")
+	assert.Contains(t, doubt(t, r), "the computer's clock is behind what was stored before: it shows ")
 	assert.Equal(t, doubt(t, r), r.Now().Hub.ClockDoubt, "whoever looks is told")
 	sent := time.Now()
 	push(2, time.Time{})
@@ -242,8 +242,17 @@ func TestTheClockJumps(t *testing.T) {
 	clock.put(-24 * time.Hour)
 	r.Soon("it was noticed", func() bool { return strings.Contains(doubt(t, r), "is behind") })
 	push(3, time.Time{})
+	clock.put(3*time.Hour + 72*time.Hour)
+	time.Sleep(6 * time.Second) // it is looked at every five
+	assert.Contains(t, doubt(t, r), "is now far ahead of that: it shows "+time.Now().Add(75*time.Hour).In(vienna(t)).Format("2 Jan 2006"), "three days ahead nobody believes without a word")
 	clock.put(3 * time.Hour)
 	r.Soon("it is believed again", func() bool { return doubt(t, r) == "" })
 	got, times = values(r, "kiln.chamber")
 	assert.Equal(t, []any{1.0, 2.0, 3.0}, got, "in the order in which they came: %v", times)
+}
+
+func vienna(t *testing.T) *time.Location {
+	zone, err := time.LoadLocation("Europe/Vienna")
+	require.NoError(t, err)
+	return zone
 }

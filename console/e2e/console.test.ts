@@ -383,7 +383,7 @@ test('a clock that is not believed is told, and the owner can say that it is rig
   await hub.setUp()
   const { page: p } = await page(hub.url)
   // No test can put a computer's clock back: what the hub says of it at first is put into its answers.
-  const doubt = 'the computer\'s clock is behind what was stored before (it showed 1 Jan 2026 01:00); schedules wait until it is set'
+  const doubt = 'the computer\'s clock is behind what was stored before: it shows 1 Jan 2026 01:00, and the hub goes by 2 Jan 2026 03:00; schedules wait until it is set'
   const before = /api\/v1\/live\?/
   await p.route(before, async (r) => {
     const snap = await (await p.request.get(hub.url + '/api/v1/now')).json()
