@@ -14,6 +14,7 @@ import (
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/link"
+	"idleember/link/door"
 )
 
 const panelWait = 3 * time.Second
@@ -30,13 +31,16 @@ func RunPanel(ctx context.Context, h *hub.Hub, log *slog.Logger) {
 	}, func(ctx context.Context, _ string) { servePanel(ctx, h, log) })
 }
 
+// panelDoor lets no panel take all connections from the others; one that lost some of its own gets new ones.
+func panelDoor() *door.Keeper { return door.New(door.Limits{Each: mostClients / 4, All: mostClients}) }
+
 func servePanel(ctx context.Context, h *hub.Hub, log *slog.Logger) {
 	p := h.Site().Panel
 	wait := link.Backoff{First: time.Second, Most: time.Minute}
 	for {
 		l, err := net.Listen("tcp", p.Address)
 		if err == nil {
-			s := Serve(l, &panel{hub: h, points: p.Points}, allowed(p.Allow))
+			s := Serve(panelDoor().Guard(l), &panel{hub: h, points: p.Points}, allowed(p.Allow))
 			<-ctx.Done()
 			s.Close()
 			return

@@ -3,8 +3,11 @@ package modbus
 import (
 	"bytes"
 	"errors"
+	"io"
 	"net"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -170,4 +173,37 @@ func TestAllowed(t *testing.T) {
 	assert.True(t, may(at("10.0.0.77")))
 	assert.False(t, may(at("10.0.1.1")))
 	assert.False(t, may(at("127.0.0.1")))
+}
+
+type tens struct{}
+
+func (tens) Read(_ byte, _ site.Table, address, n int) ([]uint16, error) {
+	return slices.Repeat([]uint16{uint16(address)}, n), nil
+}
+func (tens) Write(byte, site.Table, int, []uint16) error { return nil }
+
+// A panel that opens connections and forgets them takes none from another one, and gets new ones itself.
+func TestAPanelTakesNoConnectionsFromOthers(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s := Serve(panelDoor().Guard(l), tens{}, allowed([]string{"127.0.0.0/8"}))
+	defer s.Close()
+	dial := func(from string) net.Conn {
+		c, err := (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).Dial("tcp", l.Addr().String())
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		return c
+	}
+	reads := func(c net.Conn) bool {
+		_, _ = c.Write([]byte{0, 1, 0, 0, 0, 6, 1, 3, 0, 10, 0, 1})
+		_ = c.SetReadDeadline(time.Now().Add(5 * time.Second))
+		answer := make([]byte, 11)
+		_, err := io.ReadFull(c, answer)
+		return err == nil && answer[10] == 10
+	}
+	for range 5 * mostClients {
+		dial("127.0.0.1")
+	}
+	assert.Eventually(t, func() bool { return reads(dial("127.0.0.2")) }, 10*time.Second, 100*time.Millisecond)
+	assert.Eventually(t, func() bool { return reads(dial("127.0.0.1")) }, 10*time.Second, 100*time.Millisecond)
 }
