@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -22,11 +23,16 @@ const signOfLife = 10 * time.Second
 // gathers is for how long a reader of values waits for more of them. With many readers it is longer: a small computer has more to do
 // than telling all of them of each value; and not for all the same, or it had to tell all at once.
 func (s *Server) gathers() time.Duration {
-	const least, most = 40 * time.Millisecond, 400 * time.Millisecond
-	wait := min(time.Duration(s.hub.Readers())*2*time.Millisecond, most)
-	if wait <= least {
-		return least
+	const least, most, few = 40 * time.Millisecond, 400 * time.Millisecond, 40
+	readers := s.hub.Readers()
+	if readers <= few { // all at the same moments, so that they tell the same, which is written as JSON once
+		wait := least
+		if readers > few/4 {
+			wait = 2 * least
+		}
+		return wait - time.Duration(time.Now().UnixNano())%wait
 	}
+	wait := min(time.Duration(readers)*2*time.Millisecond, most)
 	return wait/2 + mathrand.N(wait)
 }
 
@@ -54,6 +60,8 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
 	_ = rc.SetReadDeadline(time.Time{})
+	out := bufio.NewWriterSize(w, 32<<10) // what is told at once goes out at once
+	flush := func() bool { return out.Flush() == nil && rc.Flush() == nil }
 	var b []byte
 	routine := [][]byte{[]byte("[")}
 	// sendText writes what is JSON already, so that many readers of the same cost little each.
@@ -68,7 +76,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 		for _, t := range text {
 			b = append(b, t...)
 		}
-		_, err := w.Write(append(b, "\n\n"...))
+		_, err := out.Write(append(b, "\n\n"...))
 		return err
 	}
 	send := func(id, kind string, data any) error {
@@ -80,18 +88,14 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	}
 	tick := time.NewTicker(signOfLife)
 	defer tick.Stop()
-	if _, err := fmt.Fprint(w, "retry: 2000\n\n"); err != nil {
+	if _, err := fmt.Fprint(out, "retry: 2000\n\n"); err != nil {
 		return nil
 	}
 	if send("", "stream", map[string]string{"id": name}) != nil {
 		return nil
 	}
 	for {
-		next := watch.Next
-		if x.values {
-			next = watch.NextShort
-		}
-		events, last, reset, ok, changed := next()
+		events, last, reset, ok, changed := watch.NextFew()
 		if !ok {
 			return nil
 		}
@@ -133,21 +137,19 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				return nil
 			}
 		}
-		if rc.Flush() != nil {
+		if !flush() {
 			return nil
 		}
 		select {
 		case <-changed:
-			if x.values { // what comes in the same moment comes together
-				select {
-				case <-time.After(x.s.gathers()):
-				case <-x.ctx.Done():
-					return nil
-				}
+			select { // what comes in the same moment comes together
+			case <-time.After(x.s.gathers()):
+			case <-x.ctx.Done():
+				return nil
 			}
 		case <-watch.Poked():
 		case <-tick.C:
-			if send("", "hub", status(x.s.hub.Status())) != nil || rc.Flush() != nil {
+			if send("", "hub", status(x.s.hub.Status())) != nil || !flush() {
 				return nil
 			}
 		case <-x.ctx.Done():

@@ -3765,6 +3765,7 @@ type ClientInterface interface {
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
+	// Of many new values of a signal in one moment the newest four are told; all of them are in the history.
 	//
 	// Corresponds with GET /live (the `GetLive` operationId).
 	GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -6345,6 +6346,7 @@ func (c *Client) AcknowledgeLetter(ctx context.Context, body AcknowledgeLetterJS
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
+// Of many new values of a signal in one moment the newest four are told; all of them are in the history.
 //
 // Corresponds with GET /live (the `GetLive` operationId).
 func (c *Client) GetLive(ctx context.Context, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -15721,6 +15723,7 @@ type ClientWithResponsesInterface interface {
 	// (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 	// (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 	// resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
+	// Of many new values of a signal in one moment the newest four are told; all of them are in the history.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -26447,6 +26450,7 @@ func (c *ClientWithResponses) AcknowledgeLetterWithResponse(ctx context.Context,
 // (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
 // (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
 // resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
+// Of many new values of a signal in one moment the newest four are told; all of them are in the history.
 //
 // Returns a wrapper object for the known response body format(s).
 //

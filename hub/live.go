@@ -215,8 +215,8 @@ func (w *Watch) Next() (events []*Event, last uint64, reset, ok bool, changed <-
 	return events, last, reset, true, changed
 }
 
-// NextShort is Next for a reader that takes routine events by their Short.
-func (w *Watch) NextShort() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+// NextFew is Next without all but the newest values of each signal, where many came at once.
+func (w *Watch) NextFew() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
 	events, last, reset, ok, changed = w.Next()
 	return w.newestOf(events), last, reset, ok, changed
 }

@@ -220,6 +220,7 @@ export interface paths {
          *     (Signal), `control` (Control), `device` (Device), `hub` (HubStatus; also every 10 s as a sign of life) and `site`
          *     (names or rights changed: take a new snapshot) `dashboard` (its id: it was changed or taken away), `alert` (Alert), `still` (Still, a picture was taken) and `delivery` (a message to people went on). Ids are boot and sequence; send the last one as `Last-Event-ID` to
          *     resume. With `values=true` signals whose value alone is new come together as `values` (a list of id, value, raw_value, at, quality, interval_ms, and heard where it is not at).
+         *     Of many new values of a signal in one moment the newest four are told; all of them are in the history.
          */
         get: operations["getLive"];
         put?: never;
