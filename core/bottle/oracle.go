@@ -334,6 +334,13 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 		for _, b := range o.w.boards {
 			b.online = o.w.hub.engine.Online(b.id)
 		}
+	case engine.ClockSet: // what goes by the time of day may have been otherwise for a moment between two looks
+		for _, c := range o.always {
+			o.soil(c)
+		}
+		for _, x := range o.order {
+			x.expects = ""
+		}
 	}
 	for _, e := range effects {
 		switch e := e.(type) {
