@@ -379,6 +379,21 @@ test('who lets somebody in gives the password again when it was given long ago',
   expect(await asks.count()).toBe(0)
 })
 
+test('one page too many says so, and is live when another one is closed', async () => {
+  await hub.setUp()
+  const { page: p, context } = await page(hub.url)
+  await signIn(p)
+  const cookie = (await context.cookies()).map((c) => `${c.name}=${c.value}`).join('; ')
+  const others = Array.from({ length: 40 }, () => new AbortController())
+  await p.goto('about:blank')
+  for (const o of others) void fetch(hub.url + '/api/v1/live', { headers: { Cookie: cookie }, signal: o.signal }).then((r) => r.body?.cancel, () => 0).catch(() => 0)
+  await sleep(1500)
+  await p.goto(hub.url + '/')
+  await p.getByText('32 live streams are open with this session or token; close some pages').waitFor()
+  others.forEach((o) => o.abort())
+  await until('it is live', async () => (await p.getByText('This page is not live').count()) === 0)
+})
+
 test('a clock that is not believed is told, and the owner can say that it is right', async () => {
   await hub.setUp()
   const { page: p } = await page(hub.url)

@@ -65,7 +65,7 @@ const gone = computed(() => silence.value > 2500) // a hiccup is not worth a ban
       <TitleBar />
       <Headline v-if="route.name === 'now'" />
       <div v-if="gone" class="lost" role="alert">
-        <Icon name="away" /> No connection to the hub for {{ length(silence) }}. Everything below is as it was then; switching is not possible.
+        <Icon name="away" /> <template v-if="hub.full">This page is not live: {{ hub.full }}.</template><template v-else>No connection to the hub for {{ length(silence) }}.</template> Everything below is as it was then; switching is not possible.
       </div>
       <div v-if="hub.status?.trouble" class="lost bad" role="alert"><Icon name="bell" /> Nothing is stored now: {{ hub.status.trouble }}</div>
       <ClockDoubt v-if="hub.status?.clock_doubt" :why="hub.status.clock_doubt" />

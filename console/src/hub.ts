@@ -2,7 +2,7 @@
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, toRaw, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
-import { api, ask, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
+import { api, ask, capital, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Problem, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -66,6 +66,7 @@ export const useHub = defineStore('hub', {
     link: 'connecting' as Link,
     heard: 0, // this device's time of the last event
     lostSince: 0,
+    full: '', // why the hub opens no stream for this page
     now: Date.now(), // the hub's time, ticking
     minute: Date.now(), // the same for what need not be right to the second
     offset: 0, // the hub's time minus this device's
@@ -336,7 +337,7 @@ function follow(hub: HubStore) {
     hub.now = Date.now() + hub.offset
     if (hub.now - hub.minute > 15_000 || hub.now < hub.minute) hub.minute = hub.now
     if (hub.link === 'live' && Date.now() - hub.heard > quiet) lose(hub)
-    if (hub.link === 'lost' && source?.readyState === EventSource.CLOSED) open(hub)
+    if (hub.link === 'lost' && source?.readyState === EventSource.CLOSED && Date.now() - tried > (hub.full ? 10_000 : 900)) open(hub)
     if (Date.now() - kept > keptFor) {
       kept = Date.now()
       hub.keep()
@@ -367,7 +368,9 @@ function lose(hub: HubStore) {
   hub.link = 'lost'
 }
 
+let tried = 0
 function open(hub: HubStore) {
+  tried = Date.now()
   source?.close()
   const s = new EventSource('/api/v1/live?values=true')
   source = s
@@ -375,6 +378,7 @@ function open(hub: HubStore) {
     s.addEventListener(kind, (e) => {
       hub.heard = Date.now()
       hub.link = 'live'
+      hub.full = ''
       f(JSON.parse((e as MessageEvent).data))
     })
   on<Snapshot>('reset', (snap) => {
@@ -422,10 +426,22 @@ function open(hub: HubStore) {
   }
 }
 
+/** What the hub says where it has no stream for one page more; an event source does not tell. */
+async function whyFull(): Promise<string> {
+  const ended = new AbortController()
+  try {
+    const r = await fetch('/api/v1/live?values=true', { signal: ended.signal })
+    return r.status === 429 ? capital(((await r.json()) as Partial<Problem>).detail ?? '') : ''
+  } finally {
+    ended.abort()
+  }
+}
+
 async function stillSignedIn(hub: HubStore) {
   try {
     if (hub.wall) await ask(api.POST('/wall', { body: {} }))
     else await ask(api.GET('/session'))
+    hub.full = await whyFull()
   } catch (e) {
     if (hub.wall) {
       hub.refused = e instanceof HubError && e.status === 401
