@@ -575,6 +575,9 @@ func (o *oracle) longest(x *watched) {
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound
 	}
+	if l, s := x.board.link, o.w.hub.engine.Peek(x.id); l.lost > 0 && o.w.now-l.lost < most+rest && s != nil && s.Want != nil && *s.Want == 0 {
+		return // it was told, again and again, by a link that lost it
+	}
 	o.count[onLongest]++
 	slack := 15 * time.Second
 	b := x.board
