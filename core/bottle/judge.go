@@ -575,8 +575,8 @@ func (o *oracle) longest(x *watched) {
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound
 	}
-	if l, s := x.board.link, o.w.hub.engine.Peek(x.id); l.lost > 0 && o.w.now-l.lost < most+rest && s != nil && s.Want != nil && *s.Want == 0 {
-		return // it was told, again and again, by a link that lost it
+	if l := x.board.link; l.lost > 0 && o.w.now-l.lost < most+rest {
+		return // it may have been told off again and again, by a link that lost it
 	}
 	o.count[onLongest]++
 	slack := 15 * time.Second
