@@ -57,7 +57,7 @@ func loadCertificate(o Options) (certificate, error) {
 		_, err := k.pair.Leaf.Verify(x509.VerifyOptions{Intermediates: rest})
 		return certificate{config: k.config(), trusted: err == nil}, nil
 	}
-	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder), names(o.Hosts))
+	ca, key, pemCA, err := authority(filepath.Join(o.Data, tlsFolder), names(o.Hosts), addresses())
 	if err != nil {
 		return certificate{}, fmt.Errorf("the hub's own certificate cannot be made: %w", err)
 	}
@@ -142,10 +142,10 @@ func addresses() (out []net.IP) {
 }
 
 // authority reads the hub's authority from a folder, or makes it there.
-func authority(dir string, names []string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+func authority(dir string, names []string, at []net.IP) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
 	certPEM, err := os.ReadFile(filepath.Join(dir, authorityFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return newAuthority(dir, names)
+		return newAuthority(dir, names, at)
 	}
 	if err != nil {
 		return nil, nil, nil, err
@@ -179,9 +179,9 @@ func names(told []string) []string {
 	return append(list, told...)
 }
 
-// newAuthority makes one that is good for the hub's names and for addresses in a house and nothing else (RFC 5280, 4.2.1.10), so that
-// whoever takes its key from the hub's computer is believed by the household's phones for no other site.
-func newAuthority(dir string, names []string) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
+// newAuthority makes one that is good for the hub's names, for addresses in a house and for those that the computer has now, and for
+// nothing else (RFC 5280, 4.2.1.10), so that whoever takes its key from there is believed by the household's phones for no other site.
+func newAuthority(dir string, names []string, at []net.IP) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, nil, nil, err
@@ -196,6 +196,14 @@ func newAuthority(dir string, names []string) (*x509.Certificate, *ecdsa.Private
 			return nil, nil, nil, err
 		}
 		cert.PermittedIPRanges = append(cert.PermittedIPRanges, n)
+	}
+	for _, ip := range at { // a house may have public ones
+		if v4 := ip.To4(); v4 != nil {
+			ip = v4
+		}
+		if !permits(cert, ip) {
+			cert.PermittedIPRanges = append(cert.PermittedIPRanges, &net.IPNet{IP: ip, Mask: net.CIDRMask(8*len(ip), 8*len(ip))})
+		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, &key.PublicKey, key)
 	if err != nil {
@@ -237,12 +245,16 @@ func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey, names []string, at []net
 		}
 	}
 	for _, ip := range at {
-		if len(ca.PermittedIPRanges) == 0 || slices.ContainsFunc(ca.PermittedIPRanges, func(n *net.IPNet) bool { return n.Contains(ip) }) {
+		if len(ca.PermittedIPRanges) == 0 || permits(ca, ip) {
 			cert.IPAddresses = append(cert.IPAddresses, ip)
 		}
 	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, ca, &key.PublicKey, caKey)
 	return tls.Certificate{Certificate: [][]byte{der, ca.Raw}, PrivateKey: key}, err
+}
+
+func permits(ca *x509.Certificate, ip net.IP) bool {
+	return slices.ContainsFunc(ca.PermittedIPRanges, func(n *net.IPNet) bool { return n.Contains(ip) })
 }
 
 func earlier(a, b time.Time) time.Time {

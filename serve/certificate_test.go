@@ -18,19 +18,19 @@ import (
 func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), tlsFolder)
 	names := []string{"localhost", "studio", "studio.local"}
-	ca, key, _, err := authority(dir, names)
+	ca, key, _, err := authority(dir, names, []net.IP{net.ParseIP("203.0.113.9"), net.ParseIP("10.1.1.1")})
 	require.NoError(t, err)
-	again, _, _, err := authority(dir, []string{"other"})
+	again, _, _, err := authority(dir, []string{"other"}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, ca.Raw, again.Raw, "it stays what it is")
 	assert.WithinDuration(t, time.Now().AddDate(10, 0, 0), ca.NotAfter, 7*24*time.Hour)
-	at := []net.IP{net.ParseIP("192.168.1.20"), net.ParseIP("127.0.0.1"), net.ParseIP("fd00::1"), net.ParseIP("2001:db8::1"), net.ParseIP("93.184.216.34")}
+	at := []net.IP{net.ParseIP("192.168.1.20"), net.ParseIP("127.0.0.1"), net.ParseIP("fd00::1"), net.ParseIP("2001:db8::1"), net.ParseIP("93.184.216.34"), net.ParseIP("203.0.113.9")}
 	pair, err := own(ca, key, append(names, "elsewhere.example"), at)
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(pair.Certificate[0])
 	require.NoError(t, err)
 	assert.Equal(t, names, leaf.DNSNames)
-	assert.Len(t, leaf.IPAddresses, 3)
+	assert.Len(t, leaf.IPAddresses, 4, "and the one that the computer had")
 
 	file := func(name string, der []byte) string {
 		path := filepath.Join(t.TempDir(), name)
@@ -48,7 +48,7 @@ func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 	}
 	_, err = exec.LookPath("openssl")
 	ssl := err == nil
-	for _, name := range []string{"studio.local", "localhost", "192.168.1.20"} {
+	for _, name := range []string{"studio.local", "localhost", "192.168.1.20", "203.0.113.9"} {
 		byGo, bySSL := believed(pair.Certificate[0], name)
 		assert.True(t, byGo, name)
 		assert.True(t, bySSL || !ssl, name)
@@ -67,19 +67,19 @@ func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 		assert.False(t, bySSL && ssl, forged.as)
 	}
 
-	old, oldKey, _, err := authority(dir, nil)
+	old, oldKey, _, err := authority(dir, nil, nil)
 	require.NoError(t, err)
 	old.PermittedDNSDomains, old.PermittedIPRanges = nil, nil // as earlier versions made it
 	pair, err = own(old, oldKey, []string{"elsewhere.example"}, at)
 	require.NoError(t, err)
 	leaf, err = x509.ParseCertificate(pair.Certificate[0])
 	require.NoError(t, err)
-	assert.Len(t, leaf.IPAddresses, 5, "one of before serves on as it did")
+	assert.Len(t, leaf.IPAddresses, 6, "one of before serves on as it did")
 
 	aside, err := RenewAuthority(filepath.Dir(dir))
 	require.NoError(t, err)
 	assert.FileExists(t, filepath.Join(aside, authorityKey))
-	fresh, _, _, err := authority(dir, names)
+	fresh, _, _, err := authority(dir, names, []net.IP{net.ParseIP("203.0.113.9"), net.ParseIP("10.1.1.1")})
 	require.NoError(t, err)
 	assert.NotEqual(t, ca.Raw, fresh.Raw)
 	_, err = RenewAuthority(t.TempDir())
