@@ -501,7 +501,8 @@ func (o *oracle) gone(controls []string) {
 		if out == nil || !o.site.Devices[out.cfg.Device].Active() || out.cfg.What() == site.Mover {
 			continue
 		}
-		if x := o.watched[id]; out.b.lease == 0 && (x != nil && x.locked > 0 || !out.b.link.connected) {
+		l := out.b.link
+		if x := o.watched[id]; out.b.lease == 0 && (x != nil && x.locked > 0 || !l.connected || !out.cfg.Answers && l.lost > 0 && since-l.lost < time.Minute) {
 			continue // it is told nothing, or hears nothing, and falls back from nothing; the answer says so
 		}
 		o.w.in(2*time.Minute+30*time.Second, func() {
