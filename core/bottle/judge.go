@@ -539,6 +539,9 @@ func (o *oracle) together(x *watched) {
 			if y.out.actual > 0 {
 				used += m.Watts
 				meddled = meddled || o.meddled(y)
+				if l := y.out.b.link; l.lost > 0 && o.w.now-l.lost < 65*time.Minute {
+					meddled = true // what it was told, or what it said of that, may have come in another order
+				}
 				if y != x {
 					other = y.id
 				}
