@@ -74,6 +74,7 @@ test('a setpoint is made, held, changed by a tap, locked by hand, and explained'
   await p.mouse.down()
   await p.getByText('In auto it would be off.').waitFor()
   await p.mouse.up()
+  await p.evaluate(() => (document.activeElement as HTMLElement).blur())
   await p.keyboard.press('Escape')
   await p.getByText('In auto it would be off.').waitFor({ state: 'detached' })
   await row.locator('.reason').click()

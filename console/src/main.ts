@@ -6,9 +6,11 @@ import { createBootstrap } from 'bootstrap-vue-next/plugins/createBootstrap'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import App from './App.vue'
+import { passEscapeOn } from './escape'
 import { router } from './router'
 
 createApp(App).use(createPinia()).use(createBootstrap()).use(router).mount('#app')
+passEscapeOn()
 
 // The shell is served at once, also without the hub. Browsers allow it over HTTPS and on the hub's own computer.
 if (import.meta.env.PROD && 'serviceWorker' in navigator) {

@@ -9,7 +9,6 @@ const used = useOnce(() => open.value)
 const route = useRoute()
 const text = computed(() => help[String(route.name)] ?? help.now!)
 function keys(e: KeyboardEvent) {
-  if (e.key === 'Escape') open.value = false // also where the focus stayed outside
   if (e.key !== '?' || (e.target as HTMLElement).closest?.('input, select, textarea')) return
   open.value = !open.value
 }
