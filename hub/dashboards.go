@@ -136,6 +136,7 @@ func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboar
 			if err := check(before); err != nil {
 				return err
 			}
+			d = d.WithHidden(before, h.sightOf(h.site, a).dashboard(before))
 			d.By = before.By
 		default:
 			d.By = a.ID

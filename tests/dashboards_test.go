@@ -2,6 +2,7 @@ package tests
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
@@ -112,6 +113,68 @@ func TestDashboardsAreSharedAndVersioned(t *testing.T) {
 	}
 	_, err = save(kim, site.Dashboard{Name: "Bad", Tiles: d.Tiles, Narrow: []string{"b"}})
 	assert.ErrorContains(t, err, "names b, which is no tile")
+}
+
+// What is closed to who arranges their own page for a while is neither shown to them nor lost when they save.
+func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
+	t.Parallel()
+	r := studio(t)
+	kim := r.Member("kim", "member")
+	tile := func(id string, kind site.TileKind, of ...string) site.Tile {
+		return site.Tile{ID: id, Kind: kind, Of: of, W: 3, H: 2}
+	}
+	drawing := tile("drawing", site.TilePicture)
+	drawing.Picture = "p"
+	drawing.Pins = []site.Pin{{ID: "x", Kind: site.TileLamp, Of: "kiln.fan"}, {ID: "y", Kind: site.TileValue, Of: "shed.level"}}
+	drawing.Parts = []site.Part{{Element: "flame", Does: "show", Formula: "kiln.chamber > 500"}, {Element: "float", Does: "level", Of: "shed.level"}}
+	_, err := save(kim, site.Dashboard{Name: "Mine", Narrow: []string{"shed", "kiln"}, Tiles: []site.Tile{
+		tile("kiln", site.TileValue, "kiln.chamber"), tile("both", site.TileChart, "kiln.chamber", "shed.level"), tile("shed", site.TileValue, "shed.level"), drawing}})
+	require.NoError(t, err)
+	closed := func(lines ...client.Right) {
+		_, err := r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: append([]client.Right{}, lines...)})
+		require.NoError(t, err)
+	}
+	mine := func() client.DashboardView {
+		x, err := kim.GetDashboardWithResponse(t.Context(), "mine")
+		require.NoError(t, err)
+		return *x.JSON200
+	}
+	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
+	seen := mine()
+	text, err := json.Marshal(seen.Config)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "kiln")
+	assert.Len(t, seen.Config.Tiles, 3)
+	seen.Config.Tiles[1].Name = "Shed"                                              // shed
+	seen.Config.Tiles = append(seen.Config.Tiles[:2], tile("kiln", site.TileClock)) // the drawing goes, what is new takes a closed id
+	seen.Config.Narrow = []string{"kiln", "shed"}
+	_, err = save(kim, seen.Config, seen.Version)
+	require.NoError(t, err)
+	assert.NotContains(t, fmt.Sprint(mine().Config), "chamber")
+
+	closed()
+	var all []string
+	for _, x := range mine().Config.Tiles {
+		all = append(all, fmt.Sprintf("%s %s %q %v", x.ID, x.Kind, x.Name, x.Of))
+	}
+	assert.Equal(t, []string{`kiln_2 value "" [kiln.chamber]`, `both chart "" [kiln.chamber shed.level]`, `shed value "Shed" [shed.level]`, `kiln clock "" []`}, all)
+	assert.Equal(t, []string{"kiln", "kiln_2", "shed"}, mine().Config.Narrow)
+
+	drawing.ID = "again"
+	again, err := save(kim, site.Dashboard{Name: "Again", Tiles: []site.Tile{drawing}})
+	require.NoError(t, err)
+	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
+	less, err := kim.GetDashboardWithResponse(t.Context(), "again")
+	require.NoError(t, err)
+	require.Len(t, less.JSON200.Config.Tiles[0].Pins, 1)
+	less.JSON200.Config.Tiles[0].Pins[0].X = 40
+	_, err = save(kim, less.JSON200.Config, again)
+	require.NoError(t, err)
+	closed()
+	less, err = kim.GetDashboardWithResponse(t.Context(), "again")
+	require.NoError(t, err)
+	drawing.Pins[1].X = 40
+	assert.Equal(t, []site.Tile{drawing}, less.JSON200.Config.Tiles)
 }
 
 // A place offers a page of all that it has; what suits a signal follows from its kind and unit.

@@ -239,7 +239,47 @@ func (d Dashboard) Without(of func(id string) bool) (left Dashboard, changed boo
 			left.Tiles = append(left.Tiles, t)
 		}
 	}
+	left.Narrow = slices.DeleteFunc(slices.Clone(d.Narrow), func(id string) bool { return left.tile(id) < 0 })
 	return left, changed
+}
+
+func (d *Dashboard) tile(id string) int {
+	return slices.IndexFunc(d.Tiles, func(t Tile) bool { return t.ID == id })
+}
+
+// WithHidden is a dashboard that somebody saved who saw only a part of what was there before, with the rest of that in its place.
+// Where somebody took a tile away of which they saw something, it goes as a whole.
+func (d Dashboard) WithHidden(before, seen Dashboard) Dashboard {
+	d.Tiles, d.Narrow = slices.Clone(d.Tiles), slices.Clone(d.Narrow)
+	for i, t := range before.Tiles {
+		shown, now := seen.tile(t.ID), d.tile(t.ID)
+		if shown >= 0 {
+			if now >= 0 {
+				x, of := &d.Tiles[now], seen.Tiles[shown]
+				x.Of, x.Pins, x.Parts = putBack(x.Of, t.Of, of.Of), putBack(x.Pins, t.Pins, of.Pins), putBack(x.Parts, t.Parts, of.Parts)
+			}
+			continue
+		}
+		was := t.ID
+		for n := 2; d.tile(t.ID) >= 0 || n > 2 && before.tile(t.ID) >= 0; n++ {
+			t.ID = fmt.Sprintf("%s_%d", was[:min(len(was), 36)], n)
+		}
+		d.Tiles = slices.Insert(d.Tiles, min(i, len(d.Tiles)), t)
+		if at := slices.Index(before.Narrow, was); at >= 0 {
+			d.Narrow = slices.Insert(d.Narrow, min(at, len(d.Narrow)), t.ID)
+		}
+	}
+	return d
+}
+
+// putBack is a list with what of before was not seen.
+func putBack[T comparable](now, before, seen []T) []T {
+	for i, x := range before {
+		if !slices.Contains(seen, x) && !slices.Contains(now, x) {
+			now = slices.Insert(slices.Clone(now), min(i, len(now)), x)
+		}
+	}
+	return now
 }
 
 // Formulas returns those that move parts of its pictures, each once.
