@@ -118,9 +118,12 @@ func (h *Hub) tellDamage(what string) {
 	if more != "" {
 		first += fmt.Sprintf(", and %d faults more", strings.Count(more, "\n")+1)
 	}
-	h.enqueue(func() {
-		h.message(h.Time(), engine.Message{Object: "hub", Grave: true, Text: "What is kept is damaged: " + first + ". The newest backup without damage stays; idleember check tells all of it."})
-	})
+	h.Warn("What is kept is damaged: " + first + ". The newest backup without damage stays; idleember check tells all of it.")
+}
+
+// Warn tells everybody who hears of critical alerts something about the hub itself.
+func (h *Hub) Warn(text string) {
+	h.enqueue(func() { h.message(h.Time(), engine.Message{Object: "hub", Grave: true, Text: text}) })
 }
 
 const (

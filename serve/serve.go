@@ -243,7 +243,19 @@ func addressError(option, addr string, err error) error {
 // Run serves until the context ends and tells people what they need to know.
 func Run(ctx context.Context, o Options, out io.Writer) error {
 	boundMemory()
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
 	s, err := Start(ctx, o)
+	for store.Damaged(err) {
+		remark, wrong := await(ctx, o, out, err)
+		if wrong != nil {
+			return wrong
+		}
+		if s, err = Start(ctx, o); err == nil {
+			s.Hub.Warn(remark)
+		}
+	}
 	if err != nil {
 		return err
 	}

@@ -48,26 +48,31 @@ func (s *Store) parts(ctx context.Context, out *site.Site) error {
 		return fmt.Errorf("store: parts: %w", err)
 	}
 	for _, r := range rows {
-		var err error
-		switch r.Kind {
-		case "automation":
-			err = part(out.Automations, r.ID, r.Body, func(a site.Automation) *site.Automation { a.Identify(nil); return &a })
-		case "group":
-			err = part(out.Groups, r.ID, r.Body, func(g site.Group) *site.Group { return &g })
-		case "setting":
-			err = part(out.Settings, r.ID, r.Body, func(g site.Setting) site.Setting { return g })
-		case "preset":
-			err = part(out.Presets, r.ID, r.Body, func(p site.Preset) site.Preset { return p })
-		case "rule":
-			err = part(out.Rules, r.ID, r.Body, func(x site.Rule) *site.Rule { return &x })
-		case "alert":
-			err = part(out.Alerts, r.ID, r.Body, func(a site.Alert) *site.Alert { return &a })
-		case "route":
-			err = part(out.Routes, r.ID, r.Body, func(x site.Route) site.Route { return x })
-		}
+		err := onePart(out, r.Kind, r.ID, r.Body)
 		if err != nil {
 			return fmt.Errorf("store: %s %s: %w", r.Kind, r.ID, err)
 		}
+	}
+	return nil
+}
+
+// onePart reads one part into a site.
+func onePart(out *site.Site, kind, id, body string) error {
+	switch kind {
+	case "automation":
+		return part(out.Automations, id, body, func(a site.Automation) *site.Automation { a.Identify(nil); return &a })
+	case "group":
+		return part(out.Groups, id, body, func(g site.Group) *site.Group { return &g })
+	case "setting":
+		return part(out.Settings, id, body, func(g site.Setting) site.Setting { return g })
+	case "preset":
+		return part(out.Presets, id, body, func(p site.Preset) site.Preset { return p })
+	case "rule":
+		return part(out.Rules, id, body, func(x site.Rule) *site.Rule { return &x })
+	case "alert":
+		return part(out.Alerts, id, body, func(a site.Alert) *site.Alert { return &a })
+	case "route":
+		return part(out.Routes, id, body, func(x site.Route) site.Route { return x })
 	}
 	return nil
 }

@@ -22,7 +22,7 @@ func main() {
 		Version: serve.Version,
 		Description: `serve and demo run a hub; the other commands speak to one that runs.
 Exit codes: 0 done, 1 failed, 2 wrong use, 3 hub unreachable, 4 not allowed, 5 not confirmed by the device.`,
-		Commands:              append([]*cli.Command{serve.Command(), serve.CheckCommand(), serve.BackupCommand(), serve.RestoreCommand(), serve.AuthorityCommand(), demo.Command()}, commands.Commands()...),
+		Commands:              append([]*cli.Command{serve.Command(), serve.CheckCommand(), serve.BackupCommand(), serve.RestoreCommand(), serve.SalvageCommand(), serve.AuthorityCommand(), demo.Command()}, commands.Commands()...),
 		EnableShellCompletion: true,
 		Suggest:               true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},

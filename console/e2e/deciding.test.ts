@@ -100,7 +100,7 @@ test('the form opens with what is in force, and what somebody else changed meanw
   const [one, other] = [await open(), await open()]
   await one.getByLabel('Dead band').fill('1.5')
   await one.getByRole('button', { name: 'Save' }).click()
-  await one.getByText(/by more than 1\.5/).waitFor()
+  await one.getByText(/by more than 1\.5/).first().waitFor()
   await until('the other one knows of it', async () => /1\.5/.test(await other.innerText()))
   await other.getByLabel('Dead band').fill('3')
   await other.getByRole('button', { name: 'Save' }).click()
