@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -84,7 +83,7 @@ func holdOff(dir string) (func(), error) {
 	if err != nil {
 		return func() {}, nil // nobody ever ran there, or the disk is only to be read
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if !flock(lock) {
 		_ = lock.Close()
 		return nil, &InUseError{dir}
 	}

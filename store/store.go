@@ -111,7 +111,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data folder %s cannot be written: %s; choose another with --data", dir, reason(err))
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if !flock(lock) {
 		_ = lock.Close()
 		return nil, &InUseError{dir}
 	}
@@ -144,6 +144,17 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	go s.sealer()
 	go s.checkpointer()
 	return s, nil
+}
+
+// flock takes a lock, which whoever had it may still be about to let go: a process that begins others shares it with them for a moment.
+func flock(f *os.File) bool {
+	for range 20 {
+		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			return true
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return false
 }
 
 func (s *Store) open(ctx context.Context, noSync bool) error {
