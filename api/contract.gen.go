@@ -2074,9 +2074,15 @@ type Still = hub.Still
 
 // Storage defines model for Storage.
 type Storage struct {
-	DatabaseBytes int64        `json:"database_bytes"`
-	Series        []KeptSeries `json:"series"`
-	Since         time.Time    `json:"since"`
+	DatabaseBytes int64 `json:"database_bytes"`
+
+	// RecordedBytes of them what came in during the last 48 hours as it came, for finding out why something was decided
+	RecordedBytes int64 `json:"recorded_bytes"`
+
+	// RecordedMost with more, the oldest of it goes
+	RecordedMost int64        `json:"recorded_most"`
+	Series       []KeptSeries `json:"series"`
+	Since        time.Time    `json:"since"`
 
 	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
 	WrittenBytes *int64 `json:"written_bytes,omitempty"`

@@ -63,7 +63,7 @@ func (h *handlers) TidyStorage(ctx context.Context, r TidyStorageRequestObject) 
 
 func (h *handlers) GetStorage(ctx context.Context, _ GetStorageRequestObject) (GetStorageResponseObject, error) {
 	got, err := h.s.hub.Storage(ctx, actor(ctx))
-	out := GetStorage200JSONResponse{DatabaseBytes: got.DatabaseBytes, Since: got.Since}
+	out := GetStorage200JSONResponse{DatabaseBytes: got.DatabaseBytes, RecordedBytes: got.TapeBytes, RecordedMost: got.TapeMost, Since: got.Since}
 	if got.WrittenBytes >= 0 {
 		out.WrittenBytes = &got.WrittenBytes
 	}

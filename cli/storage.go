@@ -58,7 +58,7 @@ func storageCommand() *cli.Command {
 				return err
 			}
 			if cmd.String("output") == "table" {
-				text := fmt.Sprintf("\nThe database is %s large.", size(r.JSON200.DatabaseBytes))
+				text := fmt.Sprintf("\nThe database is %s large; %s of it are recorded input, of which the last 48 hours stay, %s at most.", size(r.JSON200.DatabaseBytes), size(r.JSON200.RecordedBytes), size(r.JSON200.RecordedMost))
 				if n := r.JSON200.WrittenBytes; n != nil {
 					text += fmt.Sprintf(" %s were written since %s.", size(*n), r.JSON200.Since.In(zone).Format("2006-01-02 15:04"))
 				}

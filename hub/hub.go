@@ -159,8 +159,11 @@ func (e *StoreError) Error() string {
 }
 func (e *StoreError) Unwrap() error { return e.Err }
 
-// tapeKept is how long recorded inputs are kept.
-const tapeKept = 48 * time.Hour
+// How long recorded inputs are kept, and how many bytes of them at most.
+const (
+	tapeKept = 48 * time.Hour
+	tapeMost = 256 << 20
+)
 
 // Start brings a hub to life with what the store kept.
 func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
@@ -319,6 +322,9 @@ func (h *Hub) loop() {
 		case <-alive.C:
 			h.saveAlive()
 			h.write(h.people.use.changes()...)
+			if h.trusted() {
+				h.write(store.PruneTape(h.Time().Add(-tapeKept), tapeMost))
+			}
 			h.lookAtOneself()
 		case <-reasons.C:
 			h.tellReasons()
@@ -354,13 +360,13 @@ func (h *Hub) loop() {
 
 func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.Time())) }
 
-// letGo lets go of recorded inputs, of messages that are done with, and of the journal what is older than it is kept.
+// letGo lets go of passes that have ended, of messages that are done with, and of the journal what is older than it is kept.
 func (h *Hub) letGo() {
 	if !h.trusted() {
 		return
 	}
 	now := h.Time()
-	h.write(store.Prune(now.Add(-tapeKept), now), store.DropDeliveries(now.Add(-keptPosts)))
+	h.write(store.EndPasses(now), store.DropDeliveries(now.Add(-keptPosts)))
 	if days := h.site.Hub.JournalDays; days > 0 {
 		h.write(store.PruneJournal(now.AddDate(0, 0, -days)))
 	}
@@ -418,7 +424,7 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 	now := h.now()
 	if rec, err := engine.Record(now, in); err == nil {
 		h.batch.recorded = append(h.batch.recorded, rec)
-		h.batch.bytes += len(rec.In)
+		h.batch.bytes += rec.Bytes()
 	}
 	for _, x := range h.engine.Apply(now, in) {
 		switch x := x.(type) {

@@ -16,6 +16,8 @@ import (
 // Storage says what the hub keeps and what it wrote to the disk.
 type Storage struct {
 	DatabaseBytes int64
+	TapeBytes     int64 // what the hub was given, for finding out why; and the most that it takes
+	TapeMost      int64
 	// WrittenBytes is what the system counts as written by this process since Since; -1 where it does not tell.
 	WrittenBytes int64
 	Since        time.Time
@@ -33,7 +35,7 @@ func (h *Hub) Storage(ctx context.Context, a access.Actor) (Storage, error) {
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return Storage{}, err
 	}
-	out := Storage{WrittenBytes: written(), Since: h.started, DatabaseBytes: h.store.Size()}
+	out := Storage{WrittenBytes: written(), Since: h.started, DatabaseBytes: h.store.Size(), TapeBytes: h.store.TapeBytes(), TapeMost: tapeMost}
 	s := h.Site()
 	names := map[string]string{}
 	for id, g := range s.Signals {

@@ -84,8 +84,6 @@ func appendOp(dst []byte, o op) []byte {
 	return dst
 }
 
-var logPowers = [8]float64{1, 10, 100, 1e3, 1e4, 1e5, 1e6, 1e7}
-
 func appendReading(dst []byte, r *Reading, prev int64) []byte {
 	tag := byte(r.Quality) << logQuality
 	if r.Raw != nil {
@@ -100,7 +98,7 @@ func appendReading(dst []byte, r *Reading, prev int64) []byte {
 	case v.Kind == site.OnOff && math.Float64bits(v.Num) == 0 || v.Kind == site.OnOff && v.Num == 1:
 		tag |= logSwitch | byte(v.Num)<<logDecimals
 	default:
-		if k, n, ok := logScaled(v.Num); ok {
+		if k, n, ok := reading.Decimal(v.Num); ok {
 			tag |= logDecimal | byte(k)<<logDecimals
 			dst = binary.AppendVarint(dst, n)
 			break
@@ -116,20 +114,6 @@ func appendReading(dst []byte, r *Reading, prev int64) []byte {
 		dst = binary.LittleEndian.AppendUint64(dst, math.Float64bits(*r.Raw))
 	}
 	return dst
-}
-
-// logScaled finds a short decimal that is exactly v.
-func logScaled(v float64) (k int, n int64, ok bool) {
-	if !(v > -1e9 && v < 1e9) {
-		return 0, 0, false
-	}
-	for k, p := range logPowers {
-		n := int64(math.Floor(v*p + 0.5))
-		if math.Float64bits(float64(n)/p) == math.Float64bits(v) {
-			return k, n, true
-		}
-	}
-	return 0, 0, false
 }
 
 var errLog = errors.New("a row of the log is damaged")
@@ -213,7 +197,7 @@ func (r *logReader) reading(prev int64) (out Reading) {
 	case logSwitch:
 		out.Value = reading.OnOff(k == 1)
 	case logDecimal:
-		out.Value = reading.Number(float64(r.varint()) / logPowers[k])
+		out.Value = reading.Number(reading.FromDecimal(int(k), r.varint()))
 	default:
 		out.Value = reading.Number(r.float())
 		if k == 1 {

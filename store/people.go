@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -301,34 +300,6 @@ func (s *Store) RefusalCounts(ctx context.Context) (map[string]int64, error) {
 	out := make(map[string]int64, len(rows))
 	for _, r := range rows {
 		out[r.Device] = r.N
-	}
-	return out, nil
-}
-
-// AddInputs records what the engine was given; body is packed by engine.Pack.
-func AddInputs(at time.Time, body []byte) Change {
-	return func(tx *Tx) error {
-		tx.inputs = append(binary.AppendUvarint(tx.inputs, uint64(len(body))), body...)
-		tx.inputsAt = at
-		return nil
-	}
-}
-
-// Inputs reads the recorded inputs since a time, one piece a commit, see engine.Unpack.
-func (s *Store) Inputs(ctx context.Context, since time.Time) ([][]byte, error) {
-	var rows [][]byte
-	if err := s.read.SelectContext(ctx, &rows, `SELECT inputs FROM log WHERE at_ms >= ? AND inputs IS NOT NULL ORDER BY seq`, since.UnixMilli()); err != nil {
-		return nil, err
-	}
-	var out [][]byte
-	for _, row := range rows {
-		for len(row) > 0 {
-			n, k := binary.Uvarint(row)
-			if k <= 0 || n > uint64(len(row)-k) {
-				return nil, errLog
-			}
-			out, row = append(out, row[k:k+int(n)]), row[k+int(n):]
-		}
 	}
 	return out, nil
 }

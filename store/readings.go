@@ -100,7 +100,10 @@ func (w *Tx) writeLog() error {
 	if err := w.exec(`INSERT INTO log (seq, at_ms, readings, inputs) VALUES (?, ?, ?, ?)`, w.seq+1, at.UnixMilli(), body, w.inputs); err != nil {
 		return err
 	}
-	w.wrote = true
+	w.wrote, w.taped = true, 0
+	if w.inputs != nil {
+		w.taped = len(w.inputs) + len(body)
+	}
 	return nil
 }
 
@@ -108,6 +111,7 @@ func (w *Tx) writeLog() error {
 func (w *Tx) committed() {
 	if w.wrote {
 		w.seq++
+		w.tape.bytes.Add(int64(w.taped))
 	}
 	counts := make([]int, len(w.ops))
 	before := map[int64]*Reading{} // the last of each series in this transaction

@@ -237,8 +237,9 @@ const (
 	sealAtOnce   = 5_000 // readings in one transaction, so that nobody has to wait long for the disk
 )
 
-func (s *Store) sealer() {
+func (s *Store) sealer(recorded int64) {
 	defer close(s.sealerEnd)
+	s.weighTape(context.Background(), recorded)
 	every := time.NewTicker(sealEvery)
 	defer every.Stop()
 	for {

@@ -66,6 +66,7 @@ type Store struct {
 	full      chan struct{} // that much is recent that it should be sealed
 	reserve   reserve
 	presence  presence
+	tape      tape
 	tight     bool // it was opened on a full disk
 	quit      chan struct{}
 	sealerEnd chan struct{}
@@ -141,7 +142,7 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	}
 	s.tight = s.reserve.spent
 	go s.writer()
-	go s.sealer()
+	go s.sealer(s.tx.seq)
 	go s.checkpointer()
 	return s, nil
 }
@@ -232,7 +233,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, log: s.log}
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, tape: &s.tape, log: s.log}
 	if err := s.loadThinned(ctx); err != nil {
 		return err
 	}
@@ -326,6 +327,8 @@ type Tx struct {
 	inputsAt time.Time
 	wrote    bool     // a row of the log
 	after    []func() // done after the commit, while nobody reads what is recent
+	tape     *tape
+	taped    int // bytes of the row that is written
 }
 
 const groupLimit = 512 // batches in one transaction
@@ -450,14 +453,9 @@ func (w *Tx) prepare(query string) (*sqlx.Stmt, error) {
 	return st, nil
 }
 
-// Prune deletes what is only kept for a while: recorded inputs older than the given time and passes that have ended.
-func Prune(inputsBefore, now time.Time) Change {
+// EndPasses deletes passes that have ended.
+func EndPasses(now time.Time) Change {
 	return func(tx *Tx) error {
-		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write.
-		if err := tx.exec(`DELETE FROM log WHERE seq <= (SELECT max(seq) FROM (SELECT seq, at_ms FROM log ORDER BY seq LIMIT 20000) WHERE at_ms < ?)
-			AND seq <= (SELECT seq FROM sealed)`, inputsBefore.UnixMilli()); err != nil {
-			return err
-		}
 		return tx.exec(`DELETE FROM passes WHERE expires_ms > 0 AND expires_ms < ?`, now.UnixMilli())
 	}
 }

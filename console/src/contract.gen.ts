@@ -4011,6 +4011,16 @@ export interface components {
             database_bytes: number;
             /**
              * Format: int64
+             * @description of them what came in during the last 48 hours as it came, for finding out why something was decided
+             */
+            recorded_bytes: number;
+            /**
+             * Format: int64
+             * @description with more, the oldest of it goes
+             */
+            recorded_most: number;
+            /**
+             * Format: int64
              * @description as the system counts of this process since it started; absent where it does not tell
              */
             written_bytes?: number;

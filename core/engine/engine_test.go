@@ -1,7 +1,13 @@
 package engine
 
 import (
+	"bytes"
+	"compress/flate"
+	"errors"
 	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -465,6 +471,8 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln", "1"},
 				Command{Control: "kiln.fan", To: 1, Actor: kim}, Command{Control: "kiln.fan", To: 0, Actor: kim}, Tick{},
 				Report{Control: "kiln.fan", Session: "1", Value: 1}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
+				Reading{Signal: "kiln.chamber", Stamp: start.Add(time.Microsecond), Value: reading.Number(math.Pi)},
+				Reading{Signal: "kiln.lid", Value: reading.OnOff(true)},
 				Reading{Signal: "kiln.lid", Stamp: start, Newest: true, Value: reading.Text("shut")}}).Draw(t, "in"))
 		}
 		again := New()
@@ -480,6 +488,51 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 		}
 		require.Equal(t, first, second)
 	})
+}
+
+// Tapes of before were JSON; and what is damaged is refused, whatever it is.
+func TestOldAndDamagedTapes(t *testing.T) {
+	var old bytes.Buffer
+	w, err := flate.NewWriterDict(&old, flate.BestSpeed, []byte(tapeWords))
+	require.NoError(t, err)
+	_, err = w.Write([]byte(`[{"now":{"wall":"2026-10-01T08:00:00Z","mono":5,"trusted":true},"kind":"engine.Reading","in":{"Signal":"kiln.chamber","Newest":true,"Value":21.5}},{"now":{"wall":"2026-10-01T08:00:01Z","mono":6,"trusted":true},"kind":"engine.Tick","in":{}}]`))
+	require.NoError(t, errors.Join(err, w.Close()))
+	back, err := Unpack(old.Bytes())
+	require.NoError(t, err)
+	in, err := back[0].Input()
+	require.NoError(t, err)
+	assert.Equal(t, Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(21.5)}, in)
+
+	piece, err := Pack([]Recorded{{Kind: "engine.Reading", reading: &Reading{Signal: "kiln.chamber", Value: reading.Text("open")}}, back[1]})
+	require.NoError(t, err)
+	for i := range piece {
+		for bit := range 8 {
+			hurt := slices.Clone(piece)
+			hurt[i] ^= 1 << bit
+			_, _ = Unpack(hurt) // it may come to something else, but to an end
+			_, _ = Unpack(hurt[:i])
+		}
+	}
+}
+
+// BenchmarkTape is how many bytes a recorded reading takes: 100 signals, 370 readings a second, a piece each 600 ms.
+func BenchmarkTape(b *testing.B) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	bytes, n := 0, 0
+	now := Now{Wall: start, Trusted: true}
+	for b.Loop() {
+		var list []Recorded
+		for range 222 {
+			now.Mono += time.Duration(rng.IntN(5_400_000))
+			now.Wall = start.Add(now.Mono).Truncate(time.Millisecond)
+			r, _ := Record(now, Reading{Signal: fmt.Sprintf("board_%d.temperature", rng.IntN(100)), Newest: true, Value: reading.Number(float64(180+rng.IntN(40)) / 10)})
+			list = append(list, r)
+		}
+		piece, err := Pack(list)
+		require.NoError(b, err)
+		bytes, n = bytes+len(piece), n+len(list)
+	}
+	b.ReportMetric(float64(bytes)/float64(n), "bytes/reading")
 }
 
 // Whatever happened: a want that is neither confirmed nor impossible to confirm is being worked on, and off wins at once.

@@ -26,7 +26,7 @@ const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
     <p v-if="failed" class="note bad small-text" role="alert">{{ failed }}</p>
     <p v-else-if="!storage" class="soft">…</p>
     <template v-else>
-      <p>The database has {{ size(storage.database_bytes) }}.<template v-if="storage.written_bytes !== undefined">{{ ' ' + size(storage.written_bytes) }} were written to the disk since {{ dayText(Date.parse(storage.since), hub.zone) }}.</template></p>
+      <p>The database has {{ size(storage.database_bytes) }}; {{ size(storage.recorded_bytes) }} of it are recorded input, of which the last 48 hours stay, {{ size(storage.recorded_most) }} at most.<template v-if="storage.written_bytes !== undefined">{{ ' ' + size(storage.written_bytes) }} were written to the disk since {{ dayText(Date.parse(storage.since), hub.zone) }}.</template></p>
       <div class="scroll" tabindex="0" role="region" aria-label="What is kept">
         <table class="table">
           <thead><tr><th>Series</th><th class="num">Readings</th><th class="num">Size</th><th class="since">Since</th></tr></thead>
