@@ -1125,6 +1125,9 @@ type Divider = site.Divider
 // EarlierVersion defines model for EarlierVersion.
 type EarlierVersion = hub.Earlier
 
+// Elsewhere another place to which each backup is copied
+type Elsewhere = site.Elsewhere
+
 // Extreme defines model for Extreme.
 type Extreme struct {
 	// T Unix milliseconds; none where only sums of hours are left
@@ -2280,6 +2283,9 @@ type SaveBackupsJSONBody struct {
 
 	// Passphrase by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them
 	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Secret the password of the other place, or the secret of the access key; left out: as it was
+	Secret *string `json:"secret,omitempty"`
 }
 
 // SaveBackupsParams defines parameters for SaveBackups.
@@ -2975,6 +2981,15 @@ type ServerInterface interface {
 	// SaveBackups Change how backups are made
 	// (PUT /backups)
 	SaveBackups(ctx *echo.Context, params SaveBackupsParams) error
+	// DrillBackup Restore the newest backup for a trial, and verify it
+	// (POST /backups/drill)
+	DrillBackup(ctx *echo.Context) error
+	// GetBackupsElsewhere The backups at the other place
+	// (GET /backups/elsewhere)
+	GetBackupsElsewhere(ctx *echo.Context) error
+	// FetchBackup Bring a backup from the other place to the hub's own
+	// (POST /backups/elsewhere/{name})
+	FetchBackup(ctx *echo.Context, name string) error
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx *echo.Context) error
@@ -3612,6 +3627,40 @@ func (w *ServerInterfaceWrapper) SaveBackups(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SaveBackups(ctx, params)
+	return err
+}
+
+// DrillBackup converts echo context to params.
+func (w *ServerInterfaceWrapper) DrillBackup(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DrillBackup(ctx)
+	return err
+}
+
+// GetBackupsElsewhere converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBackupsElsewhere(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBackupsElsewhere(ctx)
+	return err
+}
+
+// FetchBackup converts echo context to params.
+func (w *ServerInterfaceWrapper) FetchBackup(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FetchBackup(ctx, name)
 	return err
 }
 
@@ -6173,6 +6222,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/backups", wrapper.GetBackups, options.OperationMiddlewares["getBackups"]...)
 	router.POST(options.BaseURL+"/backups", wrapper.BackUp, options.OperationMiddlewares["backUp"]...)
 	router.PUT(options.BaseURL+"/backups", wrapper.SaveBackups, options.OperationMiddlewares["saveBackups"]...)
+	router.POST(options.BaseURL+"/backups/drill", wrapper.DrillBackup, options.OperationMiddlewares["drillBackup"]...)
+	router.GET(options.BaseURL+"/backups/elsewhere", wrapper.GetBackupsElsewhere, options.OperationMiddlewares["getBackupsElsewhere"]...)
+	router.POST(options.BaseURL+"/backups/elsewhere/:name", wrapper.FetchBackup, options.OperationMiddlewares["fetchBackup"]...)
 	router.GET(options.BaseURL+"/digest", wrapper.GetDigest, options.OperationMiddlewares["getDigest"]...)
 	router.GET(options.BaseURL+"/devices/:id/camera", wrapper.GetCamera, options.OperationMiddlewares["getCamera"]...)
 	router.PUT(options.BaseURL+"/devices/:id/camera", wrapper.SaveCamera, options.OperationMiddlewares["saveCamera"]...)
@@ -6644,6 +6696,127 @@ type SaveBackupsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SaveBackupsdefaultApplicationProblemPlusJSONResponse) VisitSaveBackupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DrillBackupRequestObject struct {
+}
+
+type DrillBackupResponseObject interface {
+	VisitDrillBackupResponse(w http.ResponseWriter) error
+}
+
+type DrillBackup204Response struct {
+}
+
+func (response DrillBackup204Response) VisitDrillBackupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DrillBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response DrillBackupdefaultApplicationProblemPlusJSONResponse) VisitDrillBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupsElsewhereRequestObject struct {
+}
+
+type GetBackupsElsewhereResponseObject interface {
+	VisitGetBackupsElsewhereResponse(w http.ResponseWriter) error
+}
+
+type GetBackupsElsewhere200JSONResponse []Backup
+
+func (response GetBackupsElsewhere200JSONResponse) VisitGetBackupsElsewhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBackupsElsewheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response GetBackupsElsewheredefaultApplicationProblemPlusJSONResponse) VisitGetBackupsElsewhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchBackupRequestObject struct {
+	Name string `json:"name"`
+}
+
+type FetchBackupResponseObject interface {
+	VisitFetchBackupResponse(w http.ResponseWriter) error
+}
+
+type FetchBackup201JSONResponse Backup
+
+func (response FetchBackup201JSONResponse) VisitFetchBackupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchBackupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response FetchBackupdefaultApplicationProblemPlusJSONResponse) VisitFetchBackupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12932,6 +13105,15 @@ type StrictServerInterface interface {
 	// SaveBackups Change how backups are made
 	// (PUT /backups)
 	SaveBackups(ctx context.Context, request SaveBackupsRequestObject) (SaveBackupsResponseObject, error)
+	// DrillBackup Restore the newest backup for a trial, and verify it
+	// (POST /backups/drill)
+	DrillBackup(ctx context.Context, request DrillBackupRequestObject) (DrillBackupResponseObject, error)
+	// GetBackupsElsewhere The backups at the other place
+	// (GET /backups/elsewhere)
+	GetBackupsElsewhere(ctx context.Context, request GetBackupsElsewhereRequestObject) (GetBackupsElsewhereResponseObject, error)
+	// FetchBackup Bring a backup from the other place to the hub's own
+	// (POST /backups/elsewhere/{name})
+	FetchBackup(ctx context.Context, request FetchBackupRequestObject) (FetchBackupResponseObject, error)
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	// (GET /brokers)
 	ListBrokers(ctx context.Context, request ListBrokersRequestObject) (ListBrokersResponseObject, error)
@@ -13687,6 +13869,77 @@ func (sh *strictHandler) SaveBackups(ctx *echo.Context, params SaveBackupsParams
 		return err
 	} else if validResponse, ok := response.(SaveBackupsResponseObject); ok {
 		return validResponse.VisitSaveBackupsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DrillBackup operation middleware
+func (sh *strictHandler) DrillBackup(ctx *echo.Context) error {
+	var request DrillBackupRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DrillBackup(ctx.Request().Context(), request.(DrillBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DrillBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DrillBackupResponseObject); ok {
+		return validResponse.VisitDrillBackupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBackupsElsewhere operation middleware
+func (sh *strictHandler) GetBackupsElsewhere(ctx *echo.Context) error {
+	var request GetBackupsElsewhereRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBackupsElsewhere(ctx.Request().Context(), request.(GetBackupsElsewhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBackupsElsewhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBackupsElsewhereResponseObject); ok {
+		return validResponse.VisitGetBackupsElsewhereResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FetchBackup operation middleware
+func (sh *strictHandler) FetchBackup(ctx *echo.Context, name string) error {
+	var request FetchBackupRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchBackup(ctx.Request().Context(), request.(FetchBackupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchBackup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FetchBackupResponseObject); ok {
+		return validResponse.VisitFetchBackupResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -74,8 +74,22 @@ func (h *handlers) GetBackups(ctx context.Context, _ GetBackupsRequestObject) (G
 }
 
 func (h *handlers) SaveBackups(ctx context.Context, r SaveBackupsRequestObject) (SaveBackupsResponseObject, error) {
-	v, err := h.s.hub.SaveBackups(ctx, actor(ctx), r.Body.Config, r.Body.Passphrase, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveBackups(ctx, actor(ctx), r.Body.Config, r.Body.Passphrase, r.Body.Secret, func(before any) error { return unchanged(r.Params.IfMatch, before) })
 	return SaveBackups200JSONResponse(v), err
+}
+
+func (h *handlers) GetBackupsElsewhere(ctx context.Context, _ GetBackupsElsewhereRequestObject) (GetBackupsElsewhereResponseObject, error) {
+	list, err := h.s.hub.BackupsElsewhere(ctx, actor(ctx))
+	return GetBackupsElsewhere200JSONResponse(list), err
+}
+
+func (h *handlers) FetchBackup(ctx context.Context, r FetchBackupRequestObject) (FetchBackupResponseObject, error) {
+	b, err := h.s.hub.FetchBackup(ctx, actor(ctx), r.Name)
+	return FetchBackup201JSONResponse(b), err
+}
+
+func (h *handlers) DrillBackup(ctx context.Context, _ DrillBackupRequestObject) (DrillBackupResponseObject, error) {
+	return DrillBackup204Response{}, h.s.hub.Drill(ctx, actor(ctx))
 }
 
 func (h *handlers) BackUp(ctx context.Context, _ BackUpRequestObject) (BackUpResponseObject, error) {

@@ -1125,6 +1125,9 @@ type Divider = site.Divider
 // EarlierVersion defines model for EarlierVersion.
 type EarlierVersion = hub.Earlier
 
+// Elsewhere another place to which each backup is copied
+type Elsewhere = site.Elsewhere
+
 // Extreme defines model for Extreme.
 type Extreme struct {
 	// T Unix milliseconds; none where only sums of hours are left
@@ -2280,6 +2283,9 @@ type SaveBackupsJSONBody struct {
 
 	// Passphrase by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them
 	Passphrase *string `json:"passphrase,omitempty"`
+
+	// Secret the password of the other place, or the secret of the access key; left out: as it was
+	Secret *string `json:"secret,omitempty"`
 }
 
 // SaveBackupsParams defines parameters for SaveBackups.
@@ -3106,6 +3112,23 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /backups (the `SaveBackups` operationId).
 	SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DrillBackup Restore the newest backup for a trial, and verify it
+	//
+	// It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.
+	//
+	// Corresponds with POST /backups/drill (the `DrillBackup` operationId).
+	DrillBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBackupsElsewhere The backups at the other place
+	//
+	// Corresponds with GET /backups/elsewhere (the `GetBackupsElsewhere` operationId).
+	GetBackupsElsewhere(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchBackup Bring a backup from the other place to the hub's own
+	//
+	// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
+	FetchBackup(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListBrokers MQTT brokers elsewhere of which the hub is a client
 	//
@@ -4688,6 +4711,53 @@ func (c *Client) SaveBackupsWithBody(ctx context.Context, params *SaveBackupsPar
 // Corresponds with PUT /backups (the `SaveBackups` operationId).
 func (c *Client) SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSaveBackupsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DrillBackup Restore the newest backup for a trial, and verify it
+//
+// It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.
+//
+// Corresponds with POST /backups/drill (the `DrillBackup` operationId).
+func (c *Client) DrillBackup(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDrillBackupRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBackupsElsewhere The backups at the other place
+//
+// Corresponds with GET /backups/elsewhere (the `GetBackupsElsewhere` operationId).
+func (c *Client) GetBackupsElsewhere(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBackupsElsewhereRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchBackup Bring a backup from the other place to the hub's own
+//
+// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
+func (c *Client) FetchBackup(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchBackupRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8586,6 +8656,94 @@ func NewSaveBackupsRequestWithBody(server string, params *SaveBackupsParams, con
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewDrillBackupRequest constructs an http.Request for the DrillBackup method
+func NewDrillBackupRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/drill")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetBackupsElsewhereRequest constructs an http.Request for the GetBackupsElsewhere method
+func NewGetBackupsElsewhereRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/elsewhere")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFetchBackupRequest constructs an http.Request for the FetchBackup method
+func NewFetchBackupRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/backups/elsewhere/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -14979,6 +15137,29 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /backups (the `SaveBackups` operationId).
 	SaveBackupsWithResponse(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error)
 
+	// DrillBackupWithResponse Restore the newest backup for a trial, and verify it
+	//
+	// It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/drill (the `DrillBackup` operationId).
+	DrillBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*DrillBackupResponse, error)
+
+	// GetBackupsElsewhereWithResponse The backups at the other place
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /backups/elsewhere (the `GetBackupsElsewhere` operationId).
+	GetBackupsElsewhereWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsElsewhereResponse, error)
+
+	// FetchBackupWithResponse Bring a backup from the other place to the hub's own
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
+	FetchBackupWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*FetchBackupResponse, error)
+
 	// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17007,6 +17188,164 @@ func (r SaveBackupsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SaveBackupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// DrillBackupResponseDefaultHeaders the declared response headers of an HTTP default response for DrillBackup
+type DrillBackupResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type DrillBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *DrillBackupResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DrillBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DrillBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DrillBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DrillBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DrillBackupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetBackupsElsewhereResponseDefaultHeaders the declared response headers of an HTTP default response for GetBackupsElsewhere
+type GetBackupsElsewhereResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type GetBackupsElsewhereResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Backup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *GetBackupsElsewhereResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBackupsElsewhereResponse) GetJSON200() *[]Backup {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBackupsElsewhereResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBackupsElsewhereResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBackupsElsewhereResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBackupsElsewhereResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBackupsElsewhereResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// FetchBackupResponseDefaultHeaders the declared response headers of an HTTP default response for FetchBackup
+type FetchBackupResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type FetchBackupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Backup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *FetchBackupResponseDefaultHeaders
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r FetchBackupResponse) GetJSON201() *Backup {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchBackupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchBackupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchBackupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchBackupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchBackupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25112,6 +25451,47 @@ func (c *ClientWithResponses) SaveBackupsWithResponse(ctx context.Context, param
 	return ParseSaveBackupsResponse(rsp)
 }
 
+// DrillBackupWithResponse Restore the newest backup for a trial, and verify it
+//
+// It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/drill (the `DrillBackup` operationId).
+func (c *ClientWithResponses) DrillBackupWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*DrillBackupResponse, error) {
+	rsp, err := c.DrillBackup(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDrillBackupResponse(rsp)
+}
+
+// GetBackupsElsewhereWithResponse The backups at the other place
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /backups/elsewhere (the `GetBackupsElsewhere` operationId).
+func (c *ClientWithResponses) GetBackupsElsewhereWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsElsewhereResponse, error) {
+	rsp, err := c.GetBackupsElsewhere(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBackupsElsewhereResponse(rsp)
+}
+
+// FetchBackupWithResponse Bring a backup from the other place to the hub's own
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
+func (c *ClientWithResponses) FetchBackupWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*FetchBackupResponse, error) {
+	rsp, err := c.FetchBackup(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchBackupResponse(rsp)
+}
+
 // ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28284,6 +28664,140 @@ func ParseSaveBackupsResponse(rsp *http.Response) (*SaveBackupsResponse, error) 
 	switch {
 	case true:
 		var headers SaveBackupsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDrillBackupResponse parses an HTTP response from a DrillBackupWithResponse call
+func ParseDrillBackupResponse(rsp *http.Response) (*DrillBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DrillBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers DrillBackupResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetBackupsElsewhereResponse parses an HTTP response from a GetBackupsElsewhereWithResponse call
+func ParseGetBackupsElsewhereResponse(rsp *http.Response) (*GetBackupsElsewhereResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBackupsElsewhereResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers GetBackupsElsewhereResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseFetchBackupResponse parses an HTTP response from a FetchBackupWithResponse call
+func ParseFetchBackupResponse(rsp *http.Response) (*FetchBackupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchBackupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Backup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers FetchBackupResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -23,13 +23,22 @@ type BackupsView struct {
 	Failed  string         `json:"failed,omitempty"` // why the last one was not made
 
 	Encrypted bool `json:"encrypted"` // there is a passphrase
+
+	Secret      bool       `json:"secret"`               // a password for the other place is kept
+	NotCopied   string     `json:"not_copied,omitempty"` // why the newest is not at the other place
+	Drilled     *time.Time `json:"drilled,omitempty"`    // when a restore was last tried and went well
+	DrillFailed string     `json:"drill_failed,omitempty"`
 }
 
 // backups makes one at a time.
 type backups struct {
 	mu     sync.Mutex
+	made   chan struct{} // one was made, and is to be copied
 	said   sync.Mutex
 	failed string
+	open   func(site.Elsewhere, string) (Depot, error)
+
+	notCopied, drillFailed string
 }
 
 const backupPassphrase = "backup passphrase"
@@ -42,8 +51,16 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err e
 	v.Config, v.Folder = h.Site().Backups, h.store.BackupFolder()
 	v.Version = Version(v.Config)
 	h.backups.said.Lock()
-	v.Failed = h.backups.failed
+	v.Failed, v.NotCopied, v.DrillFailed = h.backups.failed, h.backups.notCopied, h.backups.drillFailed
 	h.backups.said.Unlock()
+	if at := h.store.Drilled(); !at.IsZero() {
+		v.Drilled = &at
+	}
+	key, err := h.store.Secret(ctx, copySecret)
+	if err != nil {
+		return v, err
+	}
+	v.Secret = key != ""
 	word, err := h.store.Secret(ctx, backupPassphrase)
 	if err != nil {
 		return v, err
@@ -53,9 +70,18 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err e
 	return v, err
 }
 
-// SaveBackups changes how they are made. passphrase is that by which they are encrypted: nil where it stays, "" for none.
-func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase *string, check func(any) error) (BackupsView, error) {
-	err := h.do(ctx, func() error {
+// SaveBackups changes how they are made. passphrase is that by which they are encrypted: nil where it stays, "" for none;
+// secret likewise the password of the other place.
+func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase, secret *string, check func(any) error) (BackupsView, error) {
+	word, err := h.store.Secret(ctx, backupPassphrase)
+	if err != nil {
+		return BackupsView{}, err
+	}
+	kept, err := h.store.Secret(ctx, copySecret)
+	if err != nil {
+		return BackupsView{}, err
+	}
+	err = h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
@@ -66,10 +92,26 @@ func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, p
 		if err := b.Validate(); err != nil {
 			return &InvalidError{"backups", err.Error()}
 		}
+		if passphrase != nil {
+			word = *passphrase
+		}
+		if b.Elsewhere.Away() && word == "" {
+			return &InvalidError{"passphrase", "a backup holds password hashes: what leaves the house is encrypted; enter a passphrase"}
+		}
+		switch now, was := b.Elsewhere, before.Elsewhere; {
+		case secret != nil:
+		case kept != "" && now.Account == "":
+			secret = new(string)
+		case kept != "" && !now.Same(was):
+			return &InvalidError{"secret", "the password that is kept is for " + was.Address + " as it was; enter the one for " + now.Address}
+		}
 		h.changeSite(func(s *site.Site) { s.Backups = b }, store.SaveBackups(b))
 		if passphrase != nil {
 			h.write(store.SaveSecret(backupPassphrase, *passphrase))
 			h.journal(h.Time(), a, "change", "hub.backups", "", map[bool]string{true: "with a passphrase", false: "without a passphrase"}[*passphrase != ""], "")
+		}
+		if secret != nil {
+			h.write(store.SaveSecret(copySecret, *secret))
 		}
 		h.journalChange(a, "hub.backups", before, b)
 		return nil
@@ -104,6 +146,10 @@ func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) 
 	if b.Damaged != "" {
 		h.tellDamage(b.Damaged)
 	}
+	select {
+	case h.backups.made <- struct{}{}:
+	default:
+	}
 	h.enqueue(func() {
 		h.lookAtOneself()
 		h.journal(h.Time(), a, "back up", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
@@ -134,14 +180,26 @@ const (
 // keepBackups makes backups when they are due, until the context ends. What was due while the hub was away is made when it is back.
 func (h *Hub) keepBackups(ctx context.Context) {
 	wait := backupLook
+	var copyAt, drillAt time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
+		case <-h.backups.made:
+			copyAt = time.Time{}
 		case <-time.After(wait):
 		}
 		wait = backupLook
 		s := h.Site()
+		if now := time.Now(); s.Backups.Elsewhere.Via != "" && !now.Before(copyAt) {
+			if copyAt = now.Add(time.Hour); !h.copyAway(ctx) {
+				copyAt = now.Add(backupRetry)
+			}
+		}
+		if now := time.Now(); s.Backups.Every != "" && h.trusted() && !now.Before(drillAt) && h.drillDue(now) {
+			drillAt = now.Add(drillRetry)
+			_ = h.Drill(ctx, access.HubActor()) // it says by itself what is wrong
+		}
 		if s.Backups.Every == "" || !h.trusted() {
 			continue
 		}

@@ -183,7 +183,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot, started: keeper.started, inbox: make(chan func(), 1024),
 		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
 		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
-		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost()}
+		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost(), backups: backups{made: make(chan struct{}, 1)}}
 	h.life, h.end = context.WithCancel(context.WithoutCancel(ctx))
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err

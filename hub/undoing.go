@@ -199,7 +199,7 @@ var restorers = map[string]func(ctx context.Context, h *Hub, a access.Actor, v s
 		return err
 	}),
 	"site.Backups": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Backups) error {
-		_, err := h.SaveBackups(ctx, a, x, nil, anyVersion)
+		_, err := h.SaveBackups(ctx, a, x, nil, nil, anyVersion)
 		return err
 	}),
 	"hub.rightsOf": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x rightsOf) error {

@@ -36,6 +36,7 @@ import (
 	"idleember/notify"
 	"idleember/starter"
 	"idleember/store"
+	"idleember/upkeep/depot"
 )
 
 // Version is what the program says of itself; a release build sets it.
@@ -147,6 +148,7 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	}
 	notify.Register(s.Hub)
 	camera.Register(s.Hub)
+	depot.Register(s.Hub)
 	s.push = push.New(s.Hub)
 	mount := map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}
 	maps.Copy(mount, o.Mount)

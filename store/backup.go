@@ -199,6 +199,12 @@ func sweep(dir string) {
 	for _, file := range parts {
 		_ = os.Remove(file)
 	}
+	for _, begin := range []string{DrillFolder, freshFolder} {
+		folders, _ := filepath.Glob(filepath.Join(escaped(dir), begin+"*"))
+		for _, f := range folders {
+			_ = os.RemoveAll(f)
+		}
+	}
 }
 
 // escaped is a folder as Glob takes it.
@@ -317,6 +323,94 @@ func (s *Store) Backups() ([]Backup, error) {
 	}
 	slices.Reverse(list) // names are in the order of their times
 	return list, nil
+}
+
+// BackupTime is when a backup of this name was made; false where it is no name of one.
+func BackupTime(name string) (time.Time, bool) {
+	at, err := time.Parse(backupName, name)
+	return at, err == nil
+}
+
+// Encrypted reports whether a backup is.
+func Encrypted(file string) (bool, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = f.Close() }()
+	mark := make([]byte, len(sealedMark))
+	_, err = io.ReadFull(f, mark)
+	return string(mark) == sealedMark, err
+}
+
+// TakeBackup brings a backup from another place to the folder of the hub's own; fill writes it.
+func (s *Store) TakeBackup(name string, fill func(io.Writer) error) (b Backup, err error) {
+	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
+		return b, err
+	}
+	file := filepath.Join(s.BackupFolder(), name)
+	if _, err := os.Stat(file); err == nil {
+		return b, fmt.Errorf("%s is there already", name)
+	}
+	part := file + partEnd
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return b, fmt.Errorf("%s is being fetched", name)
+	}
+	if err != nil {
+		return b, err
+	}
+	defer func() { _ = os.Remove(part) }()
+	if err := errors.Join(fill(f), f.Sync(), f.Close()); err != nil {
+		return b, err
+	}
+	sum, err := sumOf(part)
+	if err != nil {
+		return b, err
+	}
+	if sum.Bytes == 0 {
+		return b, fmt.Errorf("%s is empty", name)
+	}
+	if err := os.WriteFile(file+".sha256", []byte(sum.Sum+"  "+name+"\n"), 0o600); err != nil {
+		return b, err
+	}
+	b.Name, b.Bytes = name, sum.Bytes
+	b.At, _ = BackupTime(name)
+	return b, errors.Join(os.Rename(part, file), syncFile(s.BackupFolder()))
+}
+
+const lastDrill = "last-drill"
+
+// DrillFolder is what the name of a folder begins with in which a restore is tried.
+const DrillFolder = "drill-"
+
+// Drill restores a backup to a folder, and reads and verifies all of it. It remembers when it was.
+func (s *Store) Drill(ctx context.Context, file, folder, passphrase string) error {
+	if _, err := Restore(ctx, file, folder, passphrase); err != nil {
+		return err
+	}
+	there, err := Open(ctx, folder, Options{})
+	if err != nil {
+		return err
+	}
+	_, err = there.Site(ctx)
+	if err == nil {
+		err = there.Check(ctx, nil)
+	}
+	if err := errors.Join(err, there.Close()); err != nil {
+		return err
+	}
+	now, mark := time.Now(), filepath.Join(s.dir, lastDrill)
+	return errors.Join(os.WriteFile(mark, nil, 0o600), os.Chtimes(mark, now, now))
+}
+
+// Drilled is when a restore was last tried and went well.
+func (s *Store) Drilled() time.Time {
+	info, err := os.Stat(filepath.Join(s.dir, lastDrill))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
 }
 
 // damagedEnd is of the file beside a backup that says what of it is damaged.

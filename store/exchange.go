@@ -30,6 +30,8 @@ func Damaged(err error) bool {
 	return errors.As(err, &missing) || errors.As(err, &syntax) || errors.As(err, &kind)
 }
 
+const freshFolder = "fresh-"
+
 // BackupsIn lists the backups that the hub in a folder made, the newest first; its database need not open.
 func BackupsIn(dir string) ([]Backup, error) { return (&Store{dir: dir}).Backups() }
 
@@ -37,7 +39,7 @@ func BackupsIn(dir string) ([]Backup, error) { return (&Store{dir: dir}).Backups
 // place of the old one. What was there is kept in the folder whose path it returns. Where anything fails, nothing has changed.
 func Exchange(ctx context.Context, dir string, fill func(fresh string) error) (aside string, err error) {
 	at := time.Now().UTC().Format("20060102-150405")
-	fresh := filepath.Join(dir, "fresh-"+at)
+	fresh := filepath.Join(dir, freshFolder+at)
 	defer func() { _ = os.RemoveAll(fresh) }()
 	if err := fill(fresh); err != nil {
 		return "", err

@@ -71,6 +71,12 @@ func (s *Store) free() (uint64, bool) {
 	return st.Bavail * uint64(st.Bsize), true //nolint:gosec // sizes of the system's
 }
 
+// Free is how many bytes are free where the database is, without the reserve.
+func (s *Store) Free() uint64 {
+	n, _ := s.free()
+	return n
+}
+
 // OpenedFull reports whether the disk was full when the database was opened.
 func (s *Store) OpenedFull() bool { return s.tight }
 

@@ -929,6 +929,62 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/backups/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore the newest backup for a trial, and verify it
+         * @description It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.
+         */
+        post: operations["drillBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/elsewhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The backups at the other place */
+        get: operations["getBackupsElsewhere"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/backups/elsewhere/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a backup from the other place to the hub's own */
+        post: operations["fetchBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/digest": {
         parameters: {
             query?: never;
@@ -3160,6 +3216,27 @@ export interface components {
             at?: string;
             /** @description how many stay, the newest; 0: 7 */
             keep?: number;
+            elsewhere?: components["schemas"]["Elsewhere"];
+        };
+        /** @description another place to which each backup is copied */
+        Elsewhere: {
+            /**
+             * @description empty: nowhere
+             * @enum {string}
+             */
+            via?: "" | "folder" | "webdav" | "s3";
+            /** @description the folder's whole path; the URL of the WebDAV collection; the URL of the S3-compatible storage */
+            address?: string;
+            /** @description s3 */
+            bucket?: string;
+            /** @description s3: what names begin with */
+            folder?: string;
+            /** @description s3, where the storage asks for it */
+            region?: string;
+            /** @description s3: the access key */
+            account?: string;
+            /** @description it may be an address in the house */
+            inside?: boolean;
         };
         Backup: {
             name: string;
@@ -3180,6 +3257,17 @@ export interface components {
             failed?: string;
             /** @description there is a passphrase */
             encrypted: boolean;
+            /** @description a password for the other place is kept */
+            secret: boolean;
+            /** @description why the newest is not at the other place */
+            not_copied?: string;
+            /**
+             * Format: date-time
+             * @description when a restore was last tried and went well
+             */
+            drilled?: string;
+            /** @description why the last restore that was tried failed */
+            drill_failed?: string;
         };
         LinkedAlert: {
             alert: components["schemas"]["Alert"];
@@ -5919,6 +6007,8 @@ export interface operations {
                     config: components["schemas"]["Backups"];
                     /** @description by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them */
                     passphrase?: string;
+                    /** @description the password of the other place, or the secret of the access key; left out: as it was */
+                    secret?: string;
                 };
             };
         };
@@ -5940,6 +6030,69 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The backup */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drillBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It went well */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBackupsElsewhere: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -502,13 +502,17 @@ func (o *oracle) gone(controls []string) {
 			continue
 		}
 		l := out.b.link
-		if x := o.watched[id]; out.b.lease == 0 && (x != nil && x.locked > 0 || !l.connected || !out.cfg.Answers && l.lost > 0 && since-l.lost < time.Minute) {
+		x := o.watched[id]
+		if out.b.lease == 0 && (x != nil && x.locked > 0 || !l.connected || !out.cfg.Answers && l.lost > 0 && since-l.lost < time.Minute) {
 			continue // it is told nothing, or hears nothing, and falls back from nothing; the answer says so
 		}
 		o.w.in(2*time.Minute+30*time.Second, func() {
 			_, there := o.site.Controls[id]
 			if there && o.site.Devices[out.cfg.Device].Active() {
 				return // it came back
+			}
+			if x != nil && x.ill > since {
+				return // it did not do as it was told, or did the opposite where it fell back
 			}
 			o.count[onGone]++
 			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && out.pressed <= b.beat && !out.deaf && !out.wrong {

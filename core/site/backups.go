@@ -10,6 +10,8 @@ type Backups struct {
 	Every string `json:"every,omitempty"` // day, week
 	At    string `json:"at,omitempty"`    // time of day; a week's is made on Monday
 	Keep  int    `json:"keep,omitempty"`  // how many stay, the newest; 0: 7
+	// Elsewhere is where each is copied to.
+	Elsewhere Elsewhere `json:"elsewhere,omitzero"`
 }
 
 const mostBackups = 400
@@ -26,6 +28,9 @@ func (b Backups) Kept() int {
 func (b Backups) Validate() error {
 	if b.Keep < 0 || b.Keep > mostBackups {
 		return fmt.Errorf("keep 1 to %d backups", mostBackups)
+	}
+	if err := b.Elsewhere.Validate(); err != nil {
+		return err
 	}
 	if b.Every == "" {
 		return nil

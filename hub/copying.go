@@ -1,0 +1,277 @@
+package hub
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/site"
+	"idleember/store"
+)
+
+// Depot is another place for backups: names there, with their sizes.
+type Depot interface {
+	List(ctx context.Context) (map[string]int64, error)
+	Put(ctx context.Context, name, file string) error
+	Get(ctx context.Context, name string, to io.Writer) error
+	Remove(ctx context.Context, name string) error
+}
+
+const (
+	copySecret = "backup elsewhere"
+	copyAsk    = time.Minute   // for what there is
+	copyLong   = 6 * time.Hour // for a backup
+	drillEvery = 30 * 24 * time.Hour
+	drillRetry = 24 * time.Hour
+)
+
+// CopiesTo registers who opens other places for backups. It is called before there is anything to copy.
+func (h *Hub) CopiesTo(open func(site.Elsewhere, string) (Depot, error)) {
+	h.backups.said.Lock()
+	h.backups.open = open
+	h.backups.said.Unlock()
+}
+
+// depot opens the other place; nil: there is none.
+func (h *Hub) depot(ctx context.Context) (Depot, error) {
+	e := h.Site().Backups.Elsewhere
+	h.backups.said.Lock()
+	open := h.backups.open
+	h.backups.said.Unlock()
+	if e.Via == "" || open == nil {
+		return nil, nil
+	}
+	word, err := h.store.Secret(ctx, copySecret)
+	if err != nil {
+		return nil, err
+	}
+	return open(e, word)
+}
+
+// BackupsElsewhere lists those at the other place, the newest first.
+func (h *Hub) BackupsElsewhere(ctx context.Context, a access.Actor) ([]store.Backup, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return nil, err
+	}
+	d, err := h.depot(ctx)
+	if err != nil || d == nil {
+		return []store.Backup{}, err
+	}
+	ctx, stop := context.WithTimeout(ctx, copyAsk)
+	defer stop()
+	list, err := backupsAt(ctx, d)
+	if err != nil {
+		return nil, &RemoteError{err}
+	}
+	return list, nil
+}
+
+func backupsAt(ctx context.Context, d Depot) ([]store.Backup, error) {
+	names, err := d.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := []store.Backup{}
+	for name, bytes := range names {
+		if at, ok := store.BackupTime(name); ok {
+			list = append(list, store.Backup{Name: name, At: at, Bytes: bytes})
+		}
+	}
+	slices.SortFunc(list, func(x, y store.Backup) int { return y.At.Compare(x.At) })
+	return list, nil
+}
+
+// FetchBackup brings a backup from the other place to the hub's own.
+func (h *Hub) FetchBackup(ctx context.Context, a access.Actor, name string) (store.Backup, error) {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return store.Backup{}, err
+	}
+	if _, ok := store.BackupTime(name); !ok {
+		return store.Backup{}, &NotFoundError{What: "backup", ID: name}
+	}
+	d, err := h.depot(ctx)
+	if err != nil {
+		return store.Backup{}, err
+	}
+	if d == nil {
+		return store.Backup{}, &NotFoundError{What: "backup", ID: name}
+	}
+	ctx, stop := context.WithTimeout(ctx, copyLong)
+	defer stop()
+	b, err := h.store.TakeBackup(name, func(to io.Writer) error { return d.Get(ctx, name, to) })
+	if err != nil {
+		return b, &RemoteError{err}
+	}
+	h.enqueue(func() {
+		h.journal(h.Time(), a, "fetch", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
+	})
+	return b, nil
+}
+
+// copyAway sees to it that the newest backup without damage is at the other place, and that those there are not more than are kept.
+// done is false where it is to be tried again.
+func (h *Hub) copyAway(ctx context.Context) (done bool) {
+	d, err := h.depot(ctx)
+	if d == nil && err == nil {
+		h.copied(nil)
+		return true
+	}
+	if err == nil {
+		ctx, stop := context.WithTimeout(ctx, copyLong)
+		err = h.copyNewest(ctx, d)
+		stop()
+	}
+	if ctx.Err() != nil {
+		return true
+	}
+	h.copied(err)
+	return err == nil
+}
+
+func (h *Hub) copyNewest(ctx context.Context, d Depot) error {
+	mine, err := h.store.Backups()
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(mine, func(b store.Backup) bool { return b.Damaged == "" })
+	if i < 0 {
+		return nil
+	}
+	if h.Site().Backups.Elsewhere.Away() {
+		if sealed, err := store.Encrypted(filepath.Join(h.store.BackupFolder(), mine[i].Name)); err != nil || !sealed {
+			return errors.Join(err, errors.New("the newest backup was made without a passphrase, and such a one does not leave the house; make a new one"))
+		}
+	}
+	there, err := backupsAt(ctx, d)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(there, func(b store.Backup) bool { return b.Name == mine[i].Name && b.Bytes == mine[i].Bytes }) {
+		if err := d.Put(ctx, mine[i].Name, filepath.Join(h.store.BackupFolder(), mine[i].Name)); err != nil {
+			return err
+		}
+		if there, err = backupsAt(ctx, d); err != nil {
+			return err
+		}
+	}
+	for _, old := range there[min(len(there), h.Site().Backups.Kept()):] {
+		if err := d.Remove(ctx, old.Name); err != nil {
+			return fmt.Errorf("an old backup cannot be let go: %w", err)
+		}
+	}
+	return nil
+}
+
+// copied remembers whether the newest backup is at the other place, and tells people when it no longer is.
+func (h *Hub) copied(err error) {
+	h.backups.said.Lock()
+	was := h.backups.notCopied
+	h.backups.notCopied = ""
+	if err != nil {
+		h.backups.notCopied = err.Error()
+	}
+	h.backups.said.Unlock()
+	if err != nil && was == "" {
+		h.log.Warn("the backup was not copied to the other place", "error", err)
+		h.enqueue(func() {
+			h.message(h.Time(), engine.Message{Object: "hub", Text: "The backup was not copied to the other place: " + err.Error() + ". It is tried again every half hour."})
+		})
+	}
+}
+
+// Drill shows that a backup can be restored: the newest one at the other place, or else of the hub's own, is brought to a folder
+// beside the database, opened, read and verified, and let go again.
+func (h *Hub) Drill(ctx context.Context, a access.Actor) error {
+	if err := access.May(a, access.Configure, access.Anything); err != nil {
+		return err
+	}
+	h.backups.mu.Lock()
+	defer h.backups.mu.Unlock()
+	begun := time.Now()
+	name, from, err := h.drill(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	h.backups.said.Lock()
+	was := h.backups.drillFailed
+	h.backups.drillFailed = ""
+	if err != nil {
+		h.backups.drillFailed = err.Error()
+	}
+	h.backups.said.Unlock()
+	if err != nil {
+		h.log.Error("the restore drill failed", "backup", name, "error", err)
+		if was == "" {
+			h.Warn("The restore drill failed: " + err.Error() + ". Make a new backup, and try again.")
+		}
+		return &RemoteError{err}
+	}
+	h.enqueue(func() {
+		h.journal(h.Time(), a, "drill", "hub.backups", "", fmt.Sprintf("%s from %s was restored and verified in %s", name, from, time.Since(begun).Round(time.Second)), "")
+	})
+	return nil
+}
+
+// drillDue reports whether a restore is to be tried: a month after the last one, where there is a backup.
+func (h *Hub) drillDue(now time.Time) bool {
+	last := h.store.Drilled()
+	if !last.IsZero() && now.Sub(last) < drillEvery {
+		return false
+	}
+	made, ok := h.store.LastBackup()
+	return ok && now.After(made)
+}
+
+func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
+	d, err := h.depot(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	word, err := h.store.Secret(ctx, backupPassphrase)
+	if err != nil {
+		return "", "", err
+	}
+	folder, err := os.MkdirTemp(filepath.Dir(h.store.BackupFolder()), store.DrillFolder)
+	if err != nil {
+		return "", "", err
+	}
+	defer func() { _ = os.RemoveAll(folder) }()
+	list, err := h.store.Backups()
+	from = "the hub"
+	if d != nil {
+		from = "the other place"
+		list, err = backupsAt(ctx, d)
+	}
+	if err != nil {
+		return "", from, err
+	}
+	list = slices.DeleteFunc(list, func(b store.Backup) bool { return b.Damaged != "" })
+	if len(list) == 0 {
+		return "", from, errors.New("there is no backup to restore; make one")
+	}
+	name = list[0].Name
+	if need, free := 3*uint64(list[0].Bytes), h.store.Free(); free < need {
+		return name, from, fmt.Errorf("there is too little room to restore %s for a trial: it takes %d MB, and %d are free", name, need>>20, free>>20)
+	}
+	file := filepath.Join(h.store.BackupFolder(), name)
+	if d != nil {
+		file = filepath.Join(folder, name)
+		to, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return name, from, err
+		}
+		ctx, stop := context.WithTimeout(ctx, copyLong)
+		defer stop()
+		if err := errors.Join(d.Get(ctx, name, to), to.Close()); err != nil {
+			return name, from, err
+		}
+	}
+	return name, from, h.store.Drill(ctx, file, filepath.Join(folder, "restored"), word)
+}
