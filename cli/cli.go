@@ -59,7 +59,7 @@ func ExitCode(err error) int {
 
 // Commands are all commands of this package.
 func Commands() []*cli.Command {
-	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), exportCommand(), importCommand(), deleteReadingsCommand(), storageCommand(), switchCommand(),
+	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), exportCommand(), importCommand(), deleteReadingsCommand(), storageCommand(), backupsCommand(), switchCommand(),
 		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(), presetsCommand(), rulesCommand(),
 		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(), servicedCommand(), sayCommand(), digestCommand(), lookCommand(),
 		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),

@@ -68,6 +68,10 @@ func TestExportImportAndCheck(t *testing.T) {
 	}
 	assert.Contains(t, run(0, "storage"), "kiln.chamber")
 	assert.Contains(t, run(0, "storage", "tidy"), "Let go of 0 readings")
+	made := strings.Fields(run(0, "backups", "make"))[0]
+	assert.Contains(t, run(0, "backups"), made)
+	assert.Contains(t, run(0, "backups", "drill"), "restored and verified")
+	assert.Contains(t, run(1, "backups", "fetch", made), "there is no backup called")
 
 	// Several series at once: as tables, as CSV with a column that says which, in buckets, as a picture.
 	stretch := []string{"history", "kiln.chamber", "kiln.damp", "--from", "2026-11-20", "--to", "2026-11-21"}

@@ -503,7 +503,7 @@ func (o *oracle) gone(controls []string) {
 		}
 		l := out.b.link
 		x := o.watched[id]
-		if out.b.lease == 0 && (x != nil && x.locked > 0 || !l.connected || !out.cfg.Answers && l.lost > 0 && since-l.lost < time.Minute) {
+		if out.b.lease == 0 && (x != nil && x.locked > 0 || !l.connected || l.lost > 0 && since-l.lost < time.Minute) {
 			continue // it is told nothing, or hears nothing, and falls back from nothing; the answer says so
 		}
 		o.w.in(2*time.Minute+30*time.Second, func() {
