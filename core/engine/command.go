@@ -148,6 +148,10 @@ func (e *Engine) leave(in Leave) {
 		if !in.End {
 			e.putAside(x)
 		}
+		if !in.End && x.cfg.Momentary != nil && x.Phase == Unconfirmed && x.Service != control.OutSilent { // it may have stayed on
+			x.Pulse.Off = x.Pulse.Off || !x.Pulse.Running
+			e.pulseOff(x)
+		}
 		x.leaving, x.stays = !in.End, in.Stay && !in.End
 		x.again = !in.End && x.Want != nil && x.Phase != Confirmed
 		e.stands(x)

@@ -519,6 +519,16 @@ func TestAMomentaryWantIsSentOnce(t *testing.T) {
 	assert.Equal(t, []string{"off"}, wants(out), "a restart in the middle of a sequence ends it")
 }
 
+// Of a pulse that nobody saw end, nobody knows but that it stayed on: when its control goes, off is sent once more.
+func TestAPulseThatNobodySawIsEndedWhenItsControlGoes(t *testing.T) {
+	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))
+	h.byHand("gate", 1, 0)
+	h.pass(time.Minute)
+	require.Equal(t, Unconfirmed, h.state("gate").Phase)
+	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})))
+	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})))
+}
+
 // outputs watches two controls and fails where both are on, wanted or reported.
 func (h *house) never(a, b string) {
 	on := func(c ControlState) bool { return c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 }
