@@ -33,7 +33,7 @@ test: need-test build test-go test-console test-e2e ## install what the tests ne
 need-test:
 	@./scripts/need chromium=chromium mosquitto_pub=mosquitto-clients mosquitto_sub=mosquitto-clients strace=strace curl=curl g++=g++ \
 	  socat=socat mbpoll=mbpoll /usr/sbin/mosquitto=mosquitto /usr/bin/python3=python3 /usr/lib/python3/dist-packages/serial=python3-serial \
-	  certutil=libnss3-tools /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio \
+	  certutil=libnss3-tools ssh-keygen=openssh-client /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio \
 	  /usr/lib/python3/dist-packages/zeroconf=python3-zeroconf /sbin/ip=iproute2 unshare=util-linux
 
 # The whole house takes five times as long with the race detector: that is for make prove. One thread in virtual time cannot race.
@@ -76,15 +76,15 @@ RELEASE := bin/release
 SBOM := github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
 
 .PHONY: release
-release: console/dist/index.html ## binaries for arm64, armv7 and amd64, with checksums and a list of what is in them, in bin/release
+release: console/dist/index.html ## binaries for arm64, armv7 and amd64, with signed checksums (RELEASE_KEY=FILE) and a list of what is in them, in bin/release
 	rm -rf $(RELEASE) && mkdir -p $(RELEASE)
 	CGO_ENABLED=0 GOOS=linux GOARCH=amd64 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-amd64 ./cmd/idleember
 	CGO_ENABLED=0 GOOS=linux GOARCH=arm64 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-arm64 ./cmd/idleember
 	CGO_ENABLED=0 GOOS=linux GOARCH=arm GOARM=7 go build -trimpath -ldflags '$(LDFLAGS)' -o $(RELEASE)/idleember-linux-armv7 ./cmd/idleember
-	cp packaging/idleember.service LICENSE $(RELEASE)/
+	cp packaging/idleember.service packaging/release_keys LICENSE $(RELEASE)/
 	go run $(SBOM) app -json -licenses -main cmd/idleember -output $(RELEASE)/sbom-go.cdx.json .
 	cd console && npm sbom --sbom-format cyclonedx --sbom-type application --omit dev > ../$(RELEASE)/sbom-console.cdx.json
-	cd $(RELEASE) && sha256sum idleember-* *.json *.service > SHA256SUMS
+	./scripts/sign $(RELEASE)
 
 .PHONY: audit
 audit: console/node_modules/.made ## known weaknesses of what this is built from; asks databases on the internet
