@@ -35,7 +35,13 @@ type Event struct {
 	whom whom
 	// Routine marks a signal that has a new value and is otherwise as it was: of no use to a page that does not show it.
 	Routine bool
+	// of a routine event: how many there were of its signal with it, and in all.
+	nth uint64
+	run *run
 }
+
+// run counts the routine events of one signal, so that a reader sees without looking on whether four newer ones follow.
+type run struct{ n uint64 }
 
 // made is an event's data, written as JSON when the first reader wants it: mostly nobody looks.
 type made struct {
@@ -95,6 +101,7 @@ func (e *Event) Short() json.RawMessage {
 const (
 	ringSize   = 8192 // events that a resuming reader can catch up with
 	keptEvents = 1024 // for which a reader keeps memory
+	mostRuns   = 20_000
 )
 
 // feed keeps the last events in a ring that all readers share: a slow reader holds up nobody, it only falls out of the
@@ -104,11 +111,14 @@ type feed struct {
 	mu      sync.Mutex
 	ring    [ringSize]*Event
 	next    uint64 // the sequence number of the next event, from 1
+	runs    map[string]*run
 	changed chan struct{}
 	readers atomic.Int64
 }
 
-func newFeed(boot string) *feed { return &feed{boot: boot, next: 1, changed: make(chan struct{})} }
+func newFeed(boot string) *feed {
+	return &feed{boot: boot, next: 1, runs: map[string]*run{}, changed: make(chan struct{})}
+}
 
 func (f *feed) publish(kind string, data any, obj access.Object) {
 	f.add(&Event{Kind: kind, obj: obj}, data)
@@ -119,6 +129,18 @@ func (f *feed) add(e *Event, data any) {
 	defer f.mu.Unlock()
 	if e.Seq, e.made.data = f.next, data; e.tailor != nil {
 		e.plain = data
+	}
+	if e.Routine {
+		r := f.runs[e.obj.Name]
+		if r == nil {
+			if len(f.runs) > mostRuns { // of signals that are long gone
+				clear(f.runs)
+			}
+			r = &run{}
+			f.runs[e.obj.Name] = r
+		}
+		r.n++
+		e.run, e.nth = r, r.n
 	}
 	f.ring[f.next%ringSize] = e
 	f.next++
@@ -133,9 +155,8 @@ type Watch struct {
 	next  uint64
 	fresh bool // it must be given a snapshot first
 
-	// of the last call of Next: with many readers a slice and a map for each of them in each moment would be most of what the hub throws away
+	// of the last call of Next: with many readers a slice for each of them in each moment would be most of what the hub throws away
 	events []*Event
-	seen   map[string]int
 
 	mu   sync.Mutex
 	only map[string]bool // whose new values it wants; nil: of everything
@@ -207,52 +228,33 @@ func (w *Watch) ID(seq uint64) string { return w.feed.boot + "-" + strconv.Forma
 // Next returns the events since the last call that the reader may see; they are valid until the next one. reset says that it
 // must take a snapshot first; ok is false when the reader's right has ended. changed is closed when there is more.
 func (w *Watch) Next() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
-	actor, ok := w.actor()
-	if !ok {
-		return nil, 0, false, false, nil
-	}
-	events, last, reset, changed = w.collect(actor)
-	return events, last, reset, true, changed
+	return w.take(false)
 }
 
 // NextFew is Next without all but the newest values of each signal, where many came at once.
 func (w *Watch) NextFew() (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
-	events, last, reset, ok, changed = w.Next()
-	return w.newestOf(events), last, reset, ok, changed
+	return w.take(true)
+}
+
+func (w *Watch) take(few bool) (events []*Event, last uint64, reset, ok bool, changed <-chan struct{}) {
+	actor, ok := w.actor()
+	if !ok {
+		return nil, 0, false, false, nil
+	}
+	events, last, reset, changed = w.collect(actor, few)
+	return events, last, reset, true, changed
 }
 
 // newest is how many new values of one signal a reader of values is told at once: nobody sees more in a moment.
 const newest = 4
 
-// newestOf leaves out of many events at once all but the newest values of each signal.
-func (w *Watch) newestOf(events []*Event) []*Event {
-	if len(events) <= newest {
-		return events
-	}
-	if w.seen == nil {
-		w.seen = map[string]int{}
-	}
-	clear(w.seen)
-	k := len(events)
-	for i := len(events) - 1; i >= 0; i-- {
-		if e := events[i]; e.Routine {
-			if w.seen[e.obj.Name]++; w.seen[e.obj.Name] > newest {
-				continue
-			}
-		}
-		k--
-		events[k] = events[i]
-	}
-	return events[k:]
-}
-
 // Readers is how many live streams are open.
 func (h *Hub) Readers() int { return int(h.live.readers.Load()) }
 
-func (w *Watch) collect(actor access.Actor) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
+func (w *Watch) collect(actor access.Actor, few bool) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	events, last, reset, changed = w.gather(actor)
+	events, last, reset, changed = w.gather(actor, few)
 	k := 0
 	for _, e := range events { // while nobody waits for the feed
 		if e = e.tailored(actor); e != nil {
@@ -262,14 +264,14 @@ func (w *Watch) collect(actor access.Actor) (events []*Event, last uint64, reset
 	return events[:k], last, reset, changed
 }
 
-func (w *Watch) gather(actor access.Actor) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
+func (w *Watch) gather(actor access.Actor, few bool) (events []*Event, last uint64, reset bool, changed <-chan struct{}) {
 	f := w.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	changed = f.changed
 	clear(w.events) // it may be the last that holds them
 	if w.events = w.events[:0]; cap(w.events) > keptEvents {
-		w.events, w.seen = nil, nil
+		w.events = nil
 	}
 	if w.fresh || w.next+ringSize <= f.next {
 		w.fresh, w.next = false, f.next
@@ -277,6 +279,9 @@ func (w *Watch) gather(actor access.Actor) (events []*Event, last uint64, reset 
 	}
 	for ; w.next < f.next; w.next++ {
 		e := f.ring[w.next%ringSize]
+		if few && e.Routine && e.run.n-e.nth >= newest {
+			continue
+		}
 		if e.Routine && w.only != nil && !w.only[e.obj.Name] {
 			continue
 		}

@@ -19,7 +19,7 @@ import (
 // BenchmarkStreams compares how many readings a second 20 boards get acknowledged, with 20 messages on the way each, alone and while
 // 20 live streams are open, of the console's form and of the plain one; in turns, since test machines have good and bad moments.
 func BenchmarkStreams(b *testing.B) {
-	const boards, streams, flight, each = 20, 20, 20, 400
+	const boards, streams, flight, each = 20, 20, 20, 2000
 	for name, form := range map[string]string{"consoles": "?values=true", "plain": ""} {
 		b.Run(name, func(b *testing.B) {
 			x := newBencher(b, false, boards)
@@ -50,6 +50,7 @@ func BenchmarkStreams(b *testing.B) {
 					require.NoError(b, err)
 					open.Go(func() { _, _ = io.Copy(io.Discard, resp.Body); _ = resp.Body.Close() })
 				}
+				time.Sleep(300 * time.Millisecond) // what is there is told first
 				r := rate()
 				stop()
 				open.Wait()
