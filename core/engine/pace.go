@@ -103,7 +103,10 @@ func (e *Engine) damp(x *controlled) {
 	}
 	to := x.cfg.Safe
 	_, value, forced := control.Forced(&x.facts)
-	if forced {
+	switch {
+	case forced && e.held(x) && x.doing.forced: // of two interlocks that fight, which counts is for eases to say
+		to = x.doing.to
+	case forced:
 		to = value
 	}
 	x.doing.until, x.doing.to, x.doing.forced, x.doing.holds, x.doing.n = e.now.Mono+span, to, forced, e.now.Mono, 0
