@@ -575,6 +575,9 @@ func (o *oracle) longest(x *watched) {
 	if x.pressed > 0 && (o.w.now-o.hubSince < most+rest || x.board.link.sick > 0 && o.w.now-x.board.link.sick < most+rest) {
 		return // somebody switched it while no hub could hear of it
 	}
+	if x.pressed > 0 && x.pressed < o.hubSince && x.board.link.since < o.hubSince && o.w.now-o.hubSince < time.Hour+most+rest {
+		return // and its board, on a broker elsewhere, had no cause to say it again before the hour
+	}
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
 		return // that time counts, and is not bound
 	}
