@@ -447,6 +447,7 @@ func (o *oracle) pulse(x *watched, s *engine.ControlState, e engine.Want) {
 			continue
 		}
 		for _, l := range y.locks {
+			o.weigh(l.c) // what the same input changed counts
 			l.move(o)
 		}
 		if _, since, ok := o.forced(y); ok && o.w.now-since > delivery && y.cfg.What() != site.Mover {
