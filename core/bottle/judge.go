@@ -329,6 +329,17 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	}
 }
 
+// wavered reports whether a condition names what is wanted of a control that was changed within a time: within one input it may have
+// been wanted for an instant, which counts until it has settled.
+func (o *oracle) wavered(c *cond, within time.Duration) bool {
+	return slices.ContainsFunc([]*told{c.when, c.until}, func(f *told) bool {
+		return f != nil && slices.ContainsFunc(f.ids, func(id named) bool {
+			y := o.watched[id.control]
+			return id.want && y != nil && len(y.changes) > 0 && o.w.now-y.changes[len(y.changes)-1] < within
+		})
+	})
+}
+
 // expected is what auto surely comes to, and why; "" where that is not sure.
 func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount, what string) {
 	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.pure() }) {
@@ -340,7 +351,7 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 	permit := yes
 	for _, p := range x.permits {
 		switch {
-		case p.own:
+		case p.own || p.settle > 0 && o.wavered(p.c, p.settle+lookGap):
 			return 0, ""
 		case p.must == no:
 			permit = no
