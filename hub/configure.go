@@ -24,7 +24,12 @@ func (h *Hub) changeSite(change func(*site.Site), writes ...store.Change) {
 	next := h.site.Clone()
 	change(next)
 	h.site = next
+	h.sites++
 	h.current.Store(next)
+	h.live.newSite()
+	if len(h.toldOf) > 2*len(next.Signals)+100 { // of signals that are gone
+		clear(h.toldOf)
+	}
 	h.write(writes...)
 	h.apply(engine.SiteChanged{Site: next})
 	h.changed.tell()

@@ -74,6 +74,7 @@ type Hub struct {
 	read    atomic.Pointer[readFormulas]
 	backups backups
 	toldOf  map[string]told // of signals, by id
+	sites   uint64          // how often the site was changed
 
 	// what follows belongs to the loop alone
 	undelivered undelivered

@@ -102,16 +102,21 @@ const (
 	ringSize   = 8192 // events that a resuming reader can catch up with
 	keptEvents = 1024 // for which a reader keeps memory
 	mostRuns   = 20_000
+	keptSites  = 16 // that events are judged by
 )
 
 // feed keeps the last events in a ring that all readers share: a slow reader holds up nobody, it only falls out of the
 // ring and starts afresh from a snapshot.
 type feed struct {
-	boot    string
-	mu      sync.Mutex
-	ring    [ringSize]*Event
-	next    uint64 // the sequence number of the next event, from 1
-	runs    map[string]*run
+	boot string
+	mu   sync.Mutex
+	ring [ringSize]*Event
+	next uint64 // the sequence number of the next event, from 1
+	runs map[string]*run
+	// Events are judged by the site of their time, so each holds on to it: sites are the events that the last ones began with, and what
+	// is before floor is let go.
+	sites   []uint64
+	floor   uint64
 	changed chan struct{}
 	readers atomic.Int64
 }
@@ -146,6 +151,24 @@ func (f *feed) add(e *Event, data any) {
 	f.next++
 	close(f.changed)
 	f.changed = make(chan struct{})
+}
+
+// newSite says that the events that follow are judged by another site. Those of long ago go with theirs.
+func (f *feed) newSite() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.sites = append(f.sites, f.next); len(f.sites) <= keptSites {
+		return
+	}
+	from := f.floor
+	if f.next > ringSize {
+		from = max(from, f.next-ringSize)
+	}
+	f.sites = f.sites[1:]
+	f.floor = f.sites[0]
+	for seq := from; seq < f.floor; seq++ {
+		f.ring[seq%ringSize] = nil
+	}
 }
 
 // Watch is one reader of live events.
@@ -273,7 +296,7 @@ func (w *Watch) gather(actor access.Actor, few bool) (events []*Event, last uint
 	if w.events = w.events[:0]; cap(w.events) > keptEvents {
 		w.events = nil
 	}
-	if w.fresh || w.next+ringSize <= f.next {
+	if w.fresh || w.next+ringSize <= f.next || w.next < f.floor {
 		w.fresh, w.next = false, f.next
 		return nil, f.next - 1, true, changed
 	}

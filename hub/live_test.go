@@ -40,3 +40,31 @@ func TestAReaderOfFewIsToldTheNewest(t *testing.T) {
 	routine("a", 5)
 	assert.Equal(t, []uint64{13, 14, 15, 16}, told(few, few.NextFew))
 }
+
+// Events hold on to the site that they are judged by, so those of long ago go; who was not told of them starts afresh.
+func TestOldSitesAreLetGo(t *testing.T) {
+	f := newFeed("1")
+	slow := &Watch{feed: f, next: f.next, actor: func() (access.Actor, bool) { return access.Actor{Kind: access.Person, Role: access.Owner}, true }}
+	quick := &Watch{feed: f, next: f.next, actor: slow.actor}
+	for range 3 * keptSites {
+		f.newSite()
+		f.publish("control", 1, access.Anything)
+		f.publish("control", 2, access.Anything)
+		events, _, reset, _, _ := quick.Next()
+		assert.Len(t, events, 2)
+		assert.False(t, reset)
+	}
+	held := 0
+	for _, e := range f.ring {
+		if e != nil {
+			held++
+		}
+	}
+	assert.Equal(t, 2*keptSites, held)
+	_, _, reset, ok, _ := slow.Next()
+	assert.True(t, ok && reset)
+	f.publish("control", 3, access.Anything)
+	events, _, reset, _, _ := slow.Next()
+	assert.Len(t, events, 1)
+	assert.False(t, reset)
+}

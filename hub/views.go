@@ -275,7 +275,7 @@ func (h *Hub) Status() Status {
 func (h *Hub) publishSignal(id string) {
 	cfg := h.site.Signals[id]
 	v := h.signalView(cfg)
-	now := told{v.State, v.Quality, h.site}
+	now := told{v.State, v.Quality, h.sites}
 	h.live.add(&Event{Kind: "signal", obj: h.signalObject(cfg), Routine: h.toldOf[id] == now, signal: &v}, v)
 	h.toldOf[id] = now
 }
@@ -283,7 +283,7 @@ func (h *Hub) publishSignal(id string) {
 // told is what a page that does not show a signal has to know of it all the same: for what needs attention.
 type told struct {
 	state, quality string
-	site           *site.Site
+	sites          uint64 // how often the site was changed until then
 }
 
 // SignalsNow returns some signals as they are, as far as the actor may see them.

@@ -282,6 +282,9 @@ func (s *Store) Seal(ctx context.Context) error {
 				for _, id := range some {
 					x := tx.recent.runs[id]
 					tx.recent.n -= x.sealing.cols.Len()
+					if len(x.sealing.drops) > 0 && x.fresh.empty() { // mostly of something that was taken away
+						delete(tx.recent.runs, id)
+					}
 					x.sealing = layer{}
 				}
 			})
