@@ -312,6 +312,9 @@ type lock struct {
 func (l *lock) move(o *oracle) {
 	if !l.of.active { // nothing is decided of what takes no part, and what was true may be over
 		l.may, l.mayTrue, l.everTrue, l.mayLatch, l.born = true, true, false, l.mayLatch || l.cfg.Latch, o.w.now
+		if l.of.cfg.What() == site.Mover { // what was over may still have to stay so for a while when it takes part again
+			l.of.over, l.of.overWant = true, nil
+		}
 		return
 	}
 	c, now := l.c, o.w.now
