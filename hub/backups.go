@@ -33,6 +33,7 @@ type BackupsView struct {
 // backups makes one at a time.
 type backups struct {
 	mu     sync.Mutex
+	drills sync.Mutex
 	made   chan struct{} // one was made, and is to be copied
 	said   sync.Mutex
 	failed string
@@ -91,6 +92,9 @@ func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, p
 		}
 		if err := b.Validate(); err != nil {
 			return &InvalidError{"backups", err.Error()}
+		}
+		if b.Elsewhere.Via == site.ToFolder && h.store.Within(b.Elsewhere.Address) {
+			return &InvalidError{"backups", "the folder " + b.Elsewhere.Address + " is in the hub's own; take one on another disk"}
 		}
 		if passphrase != nil {
 			word = *passphrase
@@ -180,26 +184,14 @@ const (
 // keepBackups makes backups when they are due, until the context ends. What was due while the hub was away is made when it is back.
 func (h *Hub) keepBackups(ctx context.Context) {
 	wait := backupLook
-	var copyAt, drillAt time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-h.backups.made:
-			copyAt = time.Time{}
 		case <-time.After(wait):
 		}
 		wait = backupLook
 		s := h.Site()
-		if now := time.Now(); s.Backups.Elsewhere.Via != "" && !now.Before(copyAt) {
-			if copyAt = now.Add(time.Hour); !h.copyAway(ctx) {
-				copyAt = now.Add(backupRetry)
-			}
-		}
-		if now := time.Now(); s.Backups.Every != "" && h.trusted() && !now.Before(drillAt) && h.drillDue(now) {
-			drillAt = now.Add(drillRetry)
-			_ = h.Drill(ctx, access.HubActor()) // it says by itself what is wrong
-		}
 		if s.Backups.Every == "" || !h.trusted() {
 			continue
 		}

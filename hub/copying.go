@@ -192,8 +192,8 @@ func (h *Hub) Drill(ctx context.Context, a access.Actor) error {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return err
 	}
-	h.backups.mu.Lock()
-	defer h.backups.mu.Unlock()
+	h.backups.drills.Lock()
+	defer h.backups.drills.Unlock()
 	begun := time.Now()
 	name, from, err := h.drill(ctx)
 	if ctx.Err() != nil {
@@ -217,6 +217,31 @@ func (h *Hub) Drill(ctx context.Context, a access.Actor) error {
 		h.journal(h.Time(), a, "drill", "hub.backups", "", fmt.Sprintf("%s from %s was restored and verified in %s", name, from, time.Since(begun).Round(time.Second)), "")
 	})
 	return nil
+}
+
+// keepCopies copies what was made, and tries a restore each month, until the context ends. It is apart from what makes backups, since
+// another place may be slow.
+func (h *Hub) keepCopies(ctx context.Context) {
+	var copyAt, drillAt time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-h.backups.made:
+			copyAt = time.Time{}
+		case <-time.After(backupLook):
+		}
+		b := h.Site().Backups
+		if now := time.Now(); b.Elsewhere.Via != "" && !now.Before(copyAt) {
+			if copyAt = now.Add(time.Hour); !h.copyAway(ctx) {
+				copyAt = now.Add(backupRetry)
+			}
+		}
+		if now := time.Now(); b.Every != "" && h.trusted() && !now.Before(drillAt) && h.drillDue(now) {
+			drillAt = now.Add(drillRetry)
+			_ = h.Drill(ctx, access.HubActor()) // it says by itself what is wrong
+		}
+	}
 }
 
 // drillDue reports whether a restore is to be tried: a month after the last one, where there is a backup.

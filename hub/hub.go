@@ -231,7 +231,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.applyNow(state)
 	go h.letOut()
 	go h.loop()
-	for _, task := range []func(context.Context){h.keepTidy, h.deliverPosts, h.beatOutward, h.keepBackups} {
+	for _, task := range []func(context.Context){h.keepTidy, h.deliverPosts, h.beatOutward, h.keepBackups, h.keepCopies} {
 		h.tasks.Go(func() { task(h.life) })
 	}
 	if st.OpenedFull() {

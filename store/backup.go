@@ -325,6 +325,20 @@ func (s *Store) Backups() ([]Backup, error) {
 	return list, nil
 }
 
+// Within reports whether a path is in the folder of the database, by whatever name.
+func (s *Store) Within(path string) bool {
+	whole := func(p string) string {
+		if abs, err := filepath.Abs(p); err == nil {
+			p = abs
+		}
+		if real, err := filepath.EvalSymlinks(p); err == nil {
+			p = real
+		}
+		return filepath.Clean(p) + string(filepath.Separator)
+	}
+	return strings.HasPrefix(whole(path), whole(s.dir))
+}
+
 // BackupTime is when a backup of this name was made; false where it is no name of one.
 func BackupTime(name string) (time.Time, bool) {
 	at, err := time.Parse(backupName, name)

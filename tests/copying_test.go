@@ -78,6 +78,9 @@ func TestBackupsElsewhere(t *testing.T) {
 				r.Soon("it is copied", func() bool { n := there(); return len(n) > 0 && n[0] == b.JSON201.Name })
 				return b.JSON201.Name
 			}
+			for _, own := range []string{filepath.Join(r.Dir, "backups"), r.Dir, r.Dir + "/./backups/../backups"} {
+				assert.ErrorContains(t, set(site.Backups{Elsewhere: site.Elsewhere{Via: site.ToFolder, Address: own}}, nil, nil), "is in the hub's own")
+			}
 			want := site.Backups{Keep: 2, Elsewhere: e}
 			if e.Away() {
 				assert.ErrorContains(t, set(want, nil, ptr("their password")), "what leaves the house is encrypted")
