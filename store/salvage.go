@@ -50,10 +50,13 @@ func Salvage(ctx context.Context, from, to string, progress func(done, of int)) 
 	if f.Pages() == 0 {
 		return out, fmt.Errorf("the database in %s is empty; restore a backup", from)
 	}
-	v := &salvage{ctx: ctx, file: f, lost: f.Remarks, progress: progress, names: map[int64]string{}, thinned: map[int64]int64{}, blocks: map[int64][]series.Span{}}
+	v := &salvage{from: from, ctx: ctx, file: f, lost: f.Remarks, progress: progress, names: map[int64]string{}, thinned: map[int64]int64{}, blocks: map[int64][]series.Span{}}
 	if err := v.write(to); err != nil {
 		_ = os.Remove(filepath.Join(to, File))
 		_ = os.Remove(to) // where it is empty
+		if newer := (*NewerError)(nil); errors.As(err, &newer) || errors.Is(err, errNothing) {
+			return out, err
+		}
 		return out, fmt.Errorf("the new database in %s cannot be written: %w", to, err)
 	}
 	if err := copyFolder(filepath.Join(from, tlsFolder), filepath.Join(to, tlsFolder)); err != nil {
@@ -120,6 +123,7 @@ type column struct {
 type gap struct{ before, after []any }
 
 type salvage struct {
+	from     string
 	ctx      context.Context
 	file     *pages.File
 	tx       *sqlx.Tx
@@ -205,6 +209,9 @@ func (v *salvage) write(to string) error {
 		return err
 	}
 	v.tell()
+	if v.rows <= 1 { // what a new database has itself
+		return fmt.Errorf("%w in %s; restore a backup", errNothing, v.from)
+	}
 	if err := v.mend(); err != nil {
 		return err
 	}
@@ -235,7 +242,7 @@ func (v *salvage) lay(db *sqlx.DB, versions uint32) error {
 	}, func(r pages.Row) { have = max(have, r.Values[1].(int64)) }, func(uint32) {})
 	know := p.ListSources()[len(p.ListSources())-1].Version
 	if have > know {
-		return &NewerError{"the old folder", have, know}
+		return &NewerError{v.from, have, know}
 	}
 	if have == 0 {
 		have = know
@@ -345,7 +352,7 @@ func (t *rescued) values(r pages.Row) []any {
 func (v *salvage) put(t *rescued, values []any) error {
 	values, err := v.sound(t, values)
 	if err != nil {
-		what := fmt.Sprintf("%s: %s: %s", label(t.name), keyOf(values), err)
+		what := fmt.Sprintf("%s: %s: %s", label(t.name), t.keyOf(values), err)
 		if stretch := (*stretchError)(nil); errors.As(err, &stretch) {
 			what = stretch.Error()
 		}
@@ -370,6 +377,8 @@ func (v *salvage) put(t *rescued, values []any) error {
 	v.rows++
 	return nil
 }
+
+var errNothing = errors.New("nothing can be read of what is kept")
 
 var errDamaged = errors.New("it is damaged")
 
@@ -453,7 +462,9 @@ func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
 	case "preferences":
 		return values, unmarshals(text(1), &site.Preferences{})
 	case "parts":
-		return values, onePart((&site.Site{}).Clone(), text(0), text(1), text(2))
+		if onePart((&site.Site{}).Clone(), text(0), text(1), text(2)) != nil {
+			return values, errDamaged
+		}
 	case "hub":
 		switch key := text(0); key {
 		case "site":
@@ -635,6 +646,14 @@ func label(table string) string {
 	return strings.ReplaceAll(table, "_", " ")
 }
 
+// keyOf is what a row is known by.
+func (t *rescued) keyOf(values []any) string {
+	if (t.name == "parts" || t.name == "state") && len(values) > 1 {
+		return fmt.Sprintf("%v %q", values[0], values[1])
+	}
+	return keyOf(values)
+}
+
 func keyOf(values []any) string {
 	if len(values) == 0 {
 		return "…"
@@ -657,12 +676,12 @@ func (v *salvage) tell() {
 			if slices.Contains(v.rootless, label(t.name)) {
 				break
 			}
-			where := "after " + keyOf(g.before)
+			where := "after " + t.keyOf(g.before)
 			if g.before == nil {
 				where = "from the beginning on"
 			}
 			if g.after != nil {
-				where += ", before " + keyOf(g.after)
+				where += ", before " + t.keyOf(g.after)
 			}
 			if t.name == "blocks" {
 				where = v.between(g)

@@ -128,6 +128,11 @@ func TestSalvageOfWhatIsWholeTakesEverything(t *testing.T) {
 	assert.ErrorContains(t, err, "in use by another hub")
 	_, err = Salvage(t.Context(), t.TempDir(), t.TempDir(), nil)
 	assert.ErrorContains(t, err, "nothing to salvage")
+	noise, out := t.TempDir(), filepath.Join(t.TempDir(), "new")
+	require.NoError(t, os.WriteFile(filepath.Join(noise, File), make([]byte, 300_000), 0o600))
+	_, err = Salvage(t.Context(), noise, out, nil)
+	assert.ErrorContains(t, err, "nothing can be read")
+	assert.NoDirExists(t, out, "an empty hub would want a new owner")
 }
 
 // Without its beginning nothing in the file says what is where.

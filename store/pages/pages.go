@@ -57,6 +57,9 @@ func Open(path string) (*File, error) {
 		return nil, err
 	}
 	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s is no file", path)
+	}
 	if err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
