@@ -142,7 +142,7 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 	assert.Contains(t, told, "was restored; what was there before is in "+filepath.Join(dir, "damaged-"))
 
 	require.NoError(t, os.Remove(filepath.Join(dir, store.File))) // it is deleted; then what was moved aside is brought back as it was
-	code, stop = run()
+	_, stop = run()
 	_, text = get("/")
 	assert.Contains(t, text, "it was deleted or moved")
 	assert.NotContains(t, text, "/salvage")
