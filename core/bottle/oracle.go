@@ -396,7 +396,7 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 			for _, c := range o.users[e.State.ID] {
 				for _, t := range c.users { // what it was for an instant before nobody sees
 					if l := t.lock; l != nil {
-						l.may, l.mayLatch = true, l.mayLatch || l.cfg.Latch
+						l.may, l.mayLatch, l.born = true, l.mayLatch || l.cfg.Latch, o.w.now
 						continue
 					}
 					t.must, t.born = 0, o.w.now

@@ -234,6 +234,13 @@ func (o *oracle) weigh(c *cond) {
 	c.mayFalse = from(c.mayFalse, c.is.may(no), now)
 	c.endSure = from(c.endSure, c.ends == only(yes) && !c.is.may(yes), now)
 	c.endMay = from(c.endMay, c.ends.may(yes), now)
+	if c.lostAt == now { // as while a hub is brought back, setting after setting
+		for i, at := range []*time.Duration{&c.mayFalse, &c.endMay} {
+			if *at == now && c.lost[i] != never {
+				*at = c.lost[i]
+			}
+		}
+	}
 	if before[0] != never && c.mayFalse == never || before[1] != never && c.endMay == never {
 		c.lost, c.lostAt = before, now
 	}
@@ -358,7 +365,7 @@ func (l *lock) move(o *oracle) {
 	if c.until != nil && !l.everTrue && c.endMay != never && (ends == never || c.endMay < ends) {
 		ends = c.endMay
 	}
-	if !l.latched && past(ends, settle-doubtful) {
+	if !l.latched && ends != never && now-ends >= settle-doubtful { // perhaps also over a restart
 		l.hold, l.everTrue = false, false
 	}
 	free := past(c.surely[no], settle+doubtful)
