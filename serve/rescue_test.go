@@ -111,7 +111,7 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 		require.Eventually(t, func() bool {
 			status, text := get(path)
 			return strings.Contains(text, what) && (status == http.StatusOK) == (path == "/readyz")
-		}, 30*time.Second, 50*time.Millisecond, what)
+		}, 2*time.Minute, 50*time.Millisecond, what) // a passphrase takes its time
 	}
 
 	spoil()
