@@ -553,6 +553,8 @@ func (o *oracle) together(x *watched) {
 				meddled = meddled || o.meddled(y)
 				if l := y.out.b.link; l.lost > 0 && o.w.now-l.lost < 65*time.Minute {
 					meddled = true // what it was told, or what it said of that, may have come in another order
+				} else if y.pressed > 0 && y.pressed < l.since && o.w.now-l.since < delivery {
+					meddled = true // somebody switched it while its board was away, and it says so just now
 				}
 				if y != x {
 					other = y.id
