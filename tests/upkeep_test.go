@@ -101,7 +101,7 @@ func TestTheHubItselfAsSignals(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Linked("this_hub", client.Link{Kind: site.Itself})
-	assert.True(t, r.Online("this_hub"))
+	r.Soon("it is there", func() bool { return r.Online("this_hub") })
 	r.Soon("its signals", func() bool { return len(r.Now().Signals) >= 8 })
 	assert.Positive(t, r.Value("this_hub.memory_mb"))
 	assert.Equal(t, 1.0, r.Value("this_hub.devices"))
