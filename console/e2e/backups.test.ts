@@ -1,5 +1,6 @@
 import { afterAll, afterEach, beforeEach, expect, test } from 'vitest'
-import { mkdirSync, readdirSync, rmSync, writeFileSync } from 'node:fs'
+import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { browser, closeBrowser, Hub, overflow, page, phone, signIn, until } from './hub'
 
@@ -13,8 +14,7 @@ afterAll(closeBrowser)
 
 test('backups go to another disk, come back from there, and are restored for a trial', async () => {
   await hub.setUp()
-  const disk = join(hub.dir, 'disk')
-  mkdirSync(disk)
+  const disk = mkdtempSync(join(tmpdir(), 'idleember-disk-'))
   const { page: p, faults } = await page(hub.url, phone)
   await signIn(p)
   await p.goto(hub.url + '/settings')
@@ -52,5 +52,6 @@ test('backups go to another disk, come back from there, and are restored for a t
   writeFileSync(join(disk, name!), 'nothing')
   await card.getByRole('button', { name: 'Restore drill' }).click()
   await card.getByText(/The last restore drill failed/).or(card.getByText(/damaged, or no backup/)).first().waitFor()
+  rmSync(disk, { recursive: true })
   expect(faults).toEqual([])
 })
