@@ -3,12 +3,10 @@ package store
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
-	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,7 +17,6 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"idleember/core/series"
-	"idleember/core/site"
 	"idleember/store/pages"
 )
 
@@ -99,28 +96,6 @@ func copyFolder(from, to string) error {
 	}
 	return os.CopyFS(to, os.DirFS(from))
 }
-
-// rescued is a table of the new database.
-type rescued struct {
-	name    string
-	keyed   bool // it has no rowid
-	columns []column
-	insert  string
-	root    uint32
-	gaps    []gap
-	lost    int // rows that were refused
-}
-
-type column struct {
-	Name    string
-	Type    string
-	NotNull bool
-	Default *string
-	PK      int
-}
-
-// gap is where something of a table is missing: between two rows.
-type gap struct{ before, after []any }
 
 type salvage struct {
 	from     string
@@ -276,41 +251,6 @@ func (v *salvage) learn() error {
 	return nil
 }
 
-// alias reports whether a column is the rowid, which stands beside the row and not in it.
-func (t *rescued) alias(i int) bool {
-	return !t.keyed && t.columns[i].PK == 1 && t.columns[i].Type == "INTEGER"
-}
-
-// fits reports whether a row can be one of the table.
-func (t *rescued) fits(r pages.Row) bool {
-	if len(r.Values) == 0 || len(r.Values) > len(t.columns) {
-		return false
-	}
-	for i, c := range t.columns {
-		if i >= len(r.Values) {
-			if c.NotNull && c.Default == nil {
-				return false
-			}
-			continue
-		}
-		ok := true
-		switch r.Values[i].(type) {
-		case nil:
-			ok = !c.NotNull || t.alias(i)
-		case int64, float64:
-			ok = c.Type == "INTEGER" || c.Type == "REAL" || c.Type == ""
-		case string:
-			ok = c.Type == "TEXT" || c.Type == ""
-		case []byte:
-			ok = c.Type == "BLOB" || c.Type == ""
-		}
-		if !ok || t.alias(i) && r.Values[i] != nil {
-			return false
-		}
-	}
-	return true
-}
-
 // take takes what is whole of a table.
 func (v *salvage) take(t *rescued) error {
 	var last []any
@@ -336,16 +276,6 @@ func (v *salvage) take(t *rescued) error {
 		t.gaps = append(t.gaps, gap{before: last})
 	})
 	return failed
-}
-
-func (t *rescued) values(r pages.Row) []any {
-	values := slices.Clone(r.Values)
-	for i := range values {
-		if t.alias(i) {
-			values[i] = r.ID
-		}
-	}
-	return values
 }
 
 // put keeps a row, where it is sound.
@@ -379,153 +309,6 @@ func (v *salvage) put(t *rescued, values []any) error {
 }
 
 var errNothing = errors.New("nothing can be read of what is kept")
-
-var errDamaged = errors.New("it is damaged")
-
-// stretchError says of which time something is damaged.
-type stretchError struct{ what, from, to string }
-
-func (e *stretchError) Error() string { return e.what + " from " + e.from + " to " + e.to }
-
-// sound returns the row as it is to be kept; nil: it need not be.
-func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
-	text := func(i int) (s string) {
-		if i < len(values) {
-			s, _ = values[i].(string)
-		}
-		return s
-	}
-	number := func(i int) (n int64) {
-		if i < len(values) {
-			n, _ = values[i].(int64)
-		}
-		return n
-	}
-	blob := func(i int) (b []byte) {
-		if i < len(values) {
-			b, _ = values[i].([]byte)
-		}
-		return b
-	}
-	var into any
-	switch t.name {
-	case "series":
-		v.names[number(0)] = text(1)
-		if len(values) > 2 && number(2) != math.MinInt64 {
-			v.thinned[number(0)] = number(2)
-		}
-	case "blocks":
-		return v.block(values, number, blob)
-	case "cells":
-		id := number(0) >> dayBits
-		thin, ok := v.thinned[id]
-		if !ok || dayOf(number(0)) >= thin {
-			return nil, nil // they are made anew
-		}
-		cells, err := v.codec.DecodeCells(nil, dayOf(number(0)), blob(1))
-		if err != nil {
-			return values, &stretchError{"sums of hours of " + v.called(id), atTime(dayOf(number(0))), atTime(dayOf(number(0)) + series.Day)}
-		}
-		cells = slices.DeleteFunc(cells, func(c series.Cell) bool { return c.At >= thin })
-		if len(cells) == 0 {
-			return nil, nil
-		}
-		return []any{values[0], v.codec.EncodeCells(nil, dayOf(number(0)), cells)}, nil
-	case "log":
-		changes, err := openRow(number(0), blob(2))
-		if err == nil {
-			err = eachOp(changes, func(op) {})
-		}
-		if err != nil {
-			return values, &stretchError{"some of what came", atTime(number(1) - 5000), atTime(number(1))}
-		}
-	case "places":
-		into = &[]site.Fact{}
-		if text(3) == "" {
-			into = nil
-		}
-		return values, unmarshals(text(3), into)
-	case "devices":
-		return values, unmarshals(text(7), &deviceSettings{})
-	case "signals":
-		return values, unmarshals(text(11), &signalSettings{})
-	case "controls":
-		return values, unmarshals(text(11), &controlSettings{})
-	case "brokers":
-		return values, unmarshals(text(1), &site.Broker{})
-	case "models":
-		return values, unmarshals(text(1), &site.Model{})
-	case "state":
-		return values, unmarshals(text(2), &map[string]any{})
-	case "dashboards":
-		return values, unmarshals(text(1), &site.Dashboard{})
-	case "preferences":
-		return values, unmarshals(text(1), &site.Preferences{})
-	case "parts":
-		if onePart((&site.Site{}).Clone(), text(0), text(1), text(2)) != nil {
-			return values, errDamaged
-		}
-	case "hub":
-		switch key := text(0); key {
-		case "site":
-			into = &site.Hub{}
-		case "messaging":
-			into = &site.Messaging{}
-		case "backups":
-			into = &site.Backups{}
-		case "rights":
-			into = &[]site.Right{}
-		case "panel":
-			into = &site.Panel{}
-		}
-		if into != nil {
-			return values, unmarshals(text(1), into)
-		}
-	}
-	return values, nil
-}
-
-func unmarshals(text string, into any) error {
-	if text == "" || into == nil {
-		return nil
-	}
-	if json.Unmarshal([]byte(text), into) != nil {
-		return errDamaged
-	}
-	return nil
-}
-
-// block verifies a block by its own checksum and by what stands beside it.
-func (v *salvage) block(values []any, number func(int) int64, blob func(int) []byte) ([]any, error) {
-	id, from := number(0)>>timeBits, timeOf(number(0))
-	span := series.Span{From: from, To: number(1) + 1}
-	where := &stretchError{v.called(id), atTime(from), atTime(number(1))}
-	c := &series.Columns{}
-	if err := v.codec.Decode(c, blob(3)); err != nil || c.Len() == 0 || c.T[0] != from || c.T[c.Len()-1] != number(1) || int64(c.Len()) != number(2) || !slices.IsSorted(c.T) {
-		if err == nil && c.Len() > 0 && slices.IsSorted(c.T) && c.T[0] == from { // what stands beside it is wrong
-			values = []any{values[0], c.T[c.Len()-1], int64(c.Len()), blob(3)}
-			span.To = c.T[c.Len()-1] + 1
-		} else {
-			return values, where
-		}
-	}
-	at, _ := slices.BinarySearchFunc(v.blocks[id], span.From, func(s series.Span, t int64) int { return int(min(1, max(-1, s.From-t))) })
-	if at > 0 && v.blocks[id][at-1].To > span.From || at < len(v.blocks[id]) && v.blocks[id][at].From < span.To {
-		return nil, nil // what is there is newer
-	}
-	v.blocks[id] = slices.Insert(v.blocks[id], at, span)
-	return values, nil
-}
-
-// called is what a series is of.
-func (v *salvage) called(id int64) string {
-	if name, ok := v.names[id]; ok {
-		return name
-	}
-	return fmt.Sprintf("a series whose name is lost (%d)", id)
-}
-
-func atTime(t int64) string { return time.UnixMilli(t).UTC().Format("2006-01-02 15:04:05Z") }
 
 // compareNames finds series that are called otherwise than the index of their names has it.
 func (v *salvage) compareNames(root uint32) {
@@ -588,143 +371,6 @@ func (v *salvage) orphans() error {
 		v.lost = append(v.lost, "it is not known which pages are free: of these, something that was deleted may be there again, or be as it was before: "+strings.Join(v.doubtful, ", "))
 	}
 	return failed
-}
-
-// partKinds are those of the configuration's parts, stateKinds those of what the engine remembers.
-var (
-	partKinds  = []string{"automation", "group", "setting", "preset", "rule", "alert", "route"}
-	stateKinds = []string{"signal", "control", "device", "setting", "alert", "rule", "group", "demands", "condition"}
-	hubKeys    = []string{"site", "messaging", "backups", "rights", "panel", "alive", "clock"}
-)
-
-// looks reports whether what is written in a row is of the table: several have columns of the same types.
-func (t *rescued) looks(values []any) bool {
-	text := func(i int) (s string) {
-		if i < len(values) {
-			s, _ = values[i].(string)
-		}
-		return s
-	}
-	has := func(i int, key string) bool {
-		var x map[string]json.RawMessage
-		return json.Unmarshal([]byte(text(i)), &x) == nil && x[key] != nil
-	}
-	switch t.name {
-	case "hub":
-		return slices.Contains(hubKeys, text(0)) || strings.HasPrefix(text(0), "secret ")
-	case "members":
-		return slices.Contains([]string{"owner", "member", "guest"}, text(2))
-	case "signals", "controls":
-		return strings.HasPrefix(text(0), text(1)+".")
-	case "models":
-		return strings.HasPrefix(text(1), "{") && !slices.Contains(hubKeys, text(0))
-	case "dashboards":
-		return has(1, "tiles")
-	case "preferences":
-		return strings.HasPrefix(text(1), "{") && !has(1, "tiles")
-	case "parts":
-		return slices.Contains(partKinds, text(0)) && (has(2, "name") || text(0) == "automation" && has(2, "control"))
-	case "state":
-		return slices.Contains(stateKinds, text(0)) && strings.HasPrefix(text(2), "{") && !has(2, "name")
-	case "brokers":
-		return strings.HasPrefix(text(1), "{")
-	}
-	return true
-}
-
-// labels are what people call what a table holds.
-var labels = map[string]string{"hub": "the hub's own settings", "state": "what was remembered of controls and signals", "parts": "automation, rules, presets, alerts and notifications",
-	"members": "accounts", "passes": "sessions, tokens and walls", "refusals": "refused messages", "alert_events": "the alert history", "views": "views of charts",
-	"preferences": "preferences", "versions": "earlier versions of the configuration", "series": "names of series", "blocks": "readings", "log": "the newest readings",
-	"cells": "sums of hours", "journal": "the journal", "models": "device models", "subscriptions": "subscriptions to push messages", "deliveries": "messages on their way",
-	"sealed": "how far the newest readings are in blocks", "damaged": "damaged readings that were set aside", "own_stamps": "times that devices stamped", "invites": "invitations", "stills": "still pictures"}
-
-func label(table string) string {
-	if l, ok := labels[table]; ok {
-		return l
-	}
-	return strings.ReplaceAll(table, "_", " ")
-}
-
-// keyOf is what a row is known by.
-func (t *rescued) keyOf(values []any) string {
-	if (t.name == "parts" || t.name == "state") && len(values) > 1 {
-		return fmt.Sprintf("%v %q", values[0], values[1])
-	}
-	return keyOf(values)
-}
-
-func keyOf(values []any) string {
-	if len(values) == 0 {
-		return "…"
-	}
-	switch k := values[0].(type) {
-	case string:
-		return fmt.Sprintf("%q", k)
-	case []byte:
-		return fmt.Sprintf("%x", k[:min(4, len(k))])
-	default:
-		return fmt.Sprint(k)
-	}
-}
-
-// tell says what is missing.
-func (v *salvage) tell() {
-	for _, t := range v.tables {
-		told := map[string]bool{}
-		for _, g := range t.gaps {
-			if slices.Contains(v.rootless, label(t.name)) {
-				break
-			}
-			where := "after " + t.keyOf(g.before)
-			if g.before == nil {
-				where = "from the beginning on"
-			}
-			if g.after != nil {
-				where += ", before " + t.keyOf(g.after)
-			}
-			if t.name == "blocks" {
-				where = v.between(g)
-			}
-			if !told[where] {
-				told[where] = true
-				v.lost = append(v.lost, label(t.name)+": something may be missing "+where)
-			}
-		}
-		if t.lost > 0 {
-			v.lost = append(v.lost, fmt.Sprintf("%s: %d rows stand there twice or make no sense", label(t.name), t.lost))
-		}
-	}
-	if v.progress != nil {
-		v.progress(len(v.tables), len(v.tables))
-	}
-}
-
-// between says of which readings something may be missing.
-func (v *salvage) between(g gap) string {
-	point := func(values []any, which int) (id, t int64) {
-		key, _ := values[0].(int64)
-		if id, t = key>>timeBits, timeOf(key); which == 1 && len(values) > 1 {
-			t, _ = values[1].(int64)
-		}
-		return id, t
-	}
-	switch {
-	case g.before == nil && g.after == nil:
-		return "of every series"
-	case g.before == nil:
-		id, t := point(g.after, 0)
-		return fmt.Sprintf("of %s before %s, and of series before it", v.called(id), atTime(t))
-	case g.after == nil:
-		id, t := point(g.before, 1)
-		return fmt.Sprintf("of %s after %s, and of series after it", v.called(id), atTime(t))
-	}
-	one, from := point(g.before, 1)
-	other, until := point(g.after, 0)
-	if one == other {
-		return fmt.Sprintf("of %s between %s and %s", v.called(one), atTime(from), atTime(until))
-	}
-	return fmt.Sprintf("of %s after %s, of %s before %s, and of series between them", v.called(one), atTime(from), v.called(other), atTime(until))
 }
 
 // mend sees to it that what is there can stand without what is not.
