@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"idleember/core/access"
@@ -93,19 +94,26 @@ func (h *Hub) FetchBackup(ctx context.Context, a access.Actor, name string) (sto
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return store.Backup{}, err
 	}
-	if _, ok := store.BackupTime(name); !ok {
-		return store.Backup{}, &NotFoundError{What: "backup", ID: name}
-	}
+	ctx, stop := context.WithTimeout(ctx, copyLong)
+	defer stop()
 	d, err := h.depot(ctx)
 	if err != nil {
 		return store.Backup{}, err
 	}
-	if d == nil {
+	var there []store.Backup
+	if d != nil {
+		if there, err = backupsAt(ctx, d); err != nil {
+			return store.Backup{}, &RemoteError{err}
+		}
+	}
+	i := slices.IndexFunc(there, func(b store.Backup) bool { return b.Name == name })
+	if i < 0 {
 		return store.Backup{}, &NotFoundError{What: "backup", ID: name}
 	}
-	ctx, stop := context.WithTimeout(ctx, copyLong)
-	defer stop()
-	b, err := h.store.TakeBackup(name, func(to io.Writer) error { return d.Get(ctx, name, to) })
+	if err := h.spare(uint64(there[i].Bytes), "fetch "+name); err != nil {
+		return store.Backup{}, &RemoteError{err}
+	}
+	b, err := h.store.TakeBackup(name, func(to io.Writer) error { return get(ctx, d, there[i], to) })
 	if err != nil {
 		return b, &RemoteError{err}
 	}
@@ -113,6 +121,39 @@ func (h *Hub) FetchBackup(ctx context.Context, a access.Actor, name string) (sto
 		h.journal(h.Time(), a, "fetch", "hub.backups", "", fmt.Sprintf("%s, %.1f MB", b.Name, float64(b.Bytes)/1e6), "")
 	})
 	return b, nil
+}
+
+// get fetches a backup, and not a byte more than it was said to have: a place that sends without end would fill the disk.
+func get(ctx context.Context, d Depot, b store.Backup, to io.Writer) error {
+	w := &measured{to: to, left: b.Bytes}
+	if err := d.Get(ctx, b.Name, w); err != nil {
+		return err
+	}
+	if w.left > 0 {
+		return fmt.Errorf("%s is not whole: %d of %d bytes are missing", b.Name, w.left, b.Bytes)
+	}
+	return nil
+}
+
+type measured struct {
+	to   io.Writer
+	left int64
+}
+
+func (m *measured) Write(b []byte) (int, error) {
+	if m.left -= int64(len(b)); m.left < 0 {
+		return 0, errors.New("the other place sends more than it said that there is")
+	}
+	return m.to.Write(b)
+}
+
+const roomBesides = 32 << 20 // for a reserve, and for what comes in meanwhile
+
+func (h *Hub) spare(bytes uint64, to string) error {
+	if free := h.store.Free(); free < bytes+roomBesides {
+		return fmt.Errorf("there is too little room to %s: it takes %d MB, and %d are free", to, (bytes+roomBesides)>>20, free>>20)
+	}
+	return nil
 }
 
 // copyAway sees to it that the newest backup without damage is at the other place, and that those there are not more than are kept.
@@ -147,6 +188,17 @@ func (h *Hub) copyNewest(ctx context.Context, d Depot) error {
 	if h.Site().Backups.Elsewhere.Away() {
 		if sealed, err := store.Encrypted(filepath.Join(h.store.BackupFolder(), mine[i].Name)); err != nil || !sealed {
 			return errors.Join(err, errors.New("the newest backup was made without a passphrase, and such a one does not leave the house; make a new one"))
+		}
+	}
+	names, err := d.List(ctx)
+	if err != nil {
+		return err
+	}
+	for name := range names { // what was broken off, of one that is not tried again
+		if stem, part := strings.CutSuffix(name, ".part"); part && stem != mine[i].Name {
+			if _, ours := store.BackupTime(stem); ours {
+				_ = d.Remove(ctx, name) // the next turn comes by again
+			}
 		}
 	}
 	there, err := backupsAt(ctx, d)
@@ -282,8 +334,8 @@ func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
 		return "", from, errors.New("there is no backup to restore; make one")
 	}
 	name = list[0].Name
-	if need, free := 3*uint64(list[0].Bytes), h.store.Free(); free < need {
-		return name, from, fmt.Errorf("there is too little room to restore %s for a trial: it takes %d MB, and %d are free", name, need>>20, free>>20)
+	if err := h.spare(3*uint64(list[0].Bytes), "restore "+name+" for a trial"); err != nil {
+		return name, from, err
 	}
 	file := filepath.Join(h.store.BackupFolder(), name)
 	if d != nil {
@@ -294,7 +346,7 @@ func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
 		}
 		ctx, stop := context.WithTimeout(ctx, copyLong)
 		defer stop()
-		if err := errors.Join(d.Get(ctx, name, to), to.Close()); err != nil {
+		if err := errors.Join(get(ctx, d, list[0], to), to.Close()); err != nil {
 			return name, from, err
 		}
 	}

@@ -323,9 +323,7 @@ func (h *Hub) loop() {
 		case <-alive.C:
 			h.saveAlive()
 			h.write(h.people.use.changes()...)
-			if h.trusted() {
-				h.write(store.PruneTape(h.Time().Add(-tapeKept), tapeMost))
-			}
+			h.pruneTape()
 			h.lookAtOneself()
 		case <-reasons.C:
 			h.tellReasons()
@@ -360,6 +358,13 @@ func (h *Hub) loop() {
 }
 
 func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.Time())) }
+
+// pruneTape lets go of recorded inputs, one transaction after the other until none is due.
+func (h *Hub) pruneTape() {
+	if h.trusted() {
+		h.write(store.PruneTape(h.Time().Add(-tapeKept), tapeMost, func() { go h.enqueue(h.pruneTape) }))
+	}
+}
 
 // letGo lets go of passes that have ended, of messages that are done with, and of the journal what is older than it is kept.
 func (h *Hub) letGo() {

@@ -441,9 +441,20 @@ func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b 
 	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
 		return b, fmt.Errorf("the folder %s cannot be made: %s", s.BackupFolder(), reason(err))
 	}
-	b.At = time.Now().UTC().Truncate(time.Second)
-	b.Name = b.At.Format(backupName)
-	file := filepath.Join(s.BackupFolder(), b.Name)
+	var file string
+	for {
+		b.At = time.Now().UTC().Truncate(time.Second)
+		b.Name = b.At.Format(backupName)
+		file = filepath.Join(s.BackupFolder(), b.Name)
+		if _, err := os.Stat(file); err != nil {
+			break
+		}
+		select { // one was made in this second
+		case <-time.After(time.Until(b.At.Add(time.Second))):
+		case <-ctx.Done():
+			return b, ctx.Err()
+		}
+	}
 	if err := s.Scrub(ctx); err != nil {
 		if ctx.Err() != nil {
 			return b, ctx.Err()

@@ -56,8 +56,8 @@ func (s *Store) weighTape(ctx context.Context, upTo int64) {
 const pruneAtOnce = 5000
 
 // PruneTape lets go of recorded inputs that are older than a time, and of the oldest ones of more than so many bytes; at most as many
-// as one transaction takes. What is not in blocks yet stays.
-func PruneTape(before time.Time, most int64) Change {
+// as one transaction takes: where that was not all, again is called after the commit. What is not in blocks yet stays.
+func PruneTape(before time.Time, most int64, again func()) Change {
 	return func(w *Tx) error {
 		type row struct {
 			Seq   int64
@@ -84,7 +84,12 @@ func PruneTape(before time.Time, most int64) Change {
 			}
 			last, gone = r.Seq, gone+r.Bytes
 		}
-		w.after = append(w.after, func() { w.tape.bytes.Add(-gone) })
+		all := len(rows) < pruneAtOnce || last != rows[len(rows)-1].Seq
+		w.after = append(w.after, func() {
+			if w.tape.bytes.Add(-gone); !all {
+				again()
+			}
+		})
 		return w.exec(`DELETE FROM log WHERE seq <= ?`, last)
 	}
 }

@@ -21,12 +21,15 @@ func TestRecordedInputsAreBounded(t *testing.T) {
 		when := at.Add(time.Duration(i) * time.Minute)
 		require.NoError(t, s.Do(t.Context(), AddInputs(when, make([]byte, 1000)), AddReading("a.n", Reading{T: when.UnixMilli(), Value: reading.Number(float64(i))}, nil)))
 	}
+	again := 0
 	recorded := func() int {
 		list, err := s.Inputs(t.Context(), time.Time{})
 		require.NoError(t, err)
 		return len(list)
 	}
-	prune := func(before time.Time, most int64) { require.NoError(t, s.Do(t.Context(), PruneTape(before, most))) }
+	prune := func(before time.Time, most int64) {
+		require.NoError(t, s.Do(t.Context(), PruneTape(before, most, func() { again++ })))
+	}
 	prune(at.Add(50*time.Minute), 1<<30)
 	assert.Equal(t, 100, recorded(), "nothing of it is in blocks yet")
 	require.NoError(t, s.Seal(t.Context()))
@@ -44,5 +47,21 @@ func TestRecordedInputsAreBounded(t *testing.T) {
 	assert.InDelta(t, full*60/100, s.TapeBytes(), 100)
 	prune(at, 10_500)
 	assert.Equal(t, 10, recorded(), "the newest stay")
-	assert.Len(t, all(t, s, "a.n", "number", 0, 1<<42, false), 100)
+	assert.Zero(t, again)
+	var many []Change
+	for range pruneAtOnce + 10 { // as many commits as a flood makes in half a minute
+		many = append(many, func(w *Tx) error {
+			w.seq++
+			return w.exec(`INSERT INTO log (seq, at_ms, readings, inputs) VALUES (?, ?, NULL, x'00')`, w.seq, at.UnixMilli())
+		})
+	}
+	require.NoError(t, s.Do(t.Context(), many...))
+	require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: at.Add(time.Hour * 99).UnixMilli(), Value: reading.Number(1)}, nil)))
+	require.NoError(t, s.Seal(t.Context()))
+	prune(at.Add(time.Hour*90), 1<<30)
+	assert.Equal(t, 1, again, "there is more to let go")
+	prune(at.Add(time.Hour*90), 1<<30)
+	assert.Equal(t, 1, again)
+	assert.Zero(t, recorded())
+	assert.Len(t, all(t, s, "a.n", "number", 0, 1<<42, false), 101)
 }

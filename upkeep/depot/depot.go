@@ -40,7 +40,7 @@ func Open(e site.Elsewhere, secret string) (hub.Depot, error) {
 			return nil, err
 		}
 		c, err := minio.New(at.Host, &minio.Options{Creds: credentials.NewStaticV4(e.Account, secret, ""), Secure: at.Scheme == "https", Region: e.Region,
-			Transport: elsewhere.Client(e.Inside).Transport, MaxRetries: 2, BucketLookup: minio.BucketLookupPath})
+			Transport: bounded{elsewhere.Client(e.Inside).Transport}, MaxRetries: 2, BucketLookup: minio.BucketLookupPath})
 		if err != nil {
 			return nil, err
 		}
@@ -129,12 +129,56 @@ type collection struct {
 	secret string
 }
 
-// client asks for as long as a context lasts: the library knows none.
-func (c *collection) client(ctx context.Context) *gowebdav.Client {
+// client asks for as long as a context lasts: the library knows none. cut is told why an answer did not come to its end, which the
+// library takes for one that did.
+func (c *collection) client(ctx context.Context, cut *error) *gowebdav.Client {
 	d := gowebdav.NewClient(c.Address, c.Account, c.secret)
-	inner := elsewhere.Client(c.Inside).Transport
-	d.SetTransport(through(func(q *http.Request) (*http.Response, error) { return inner.RoundTrip(q.WithContext(ctx)) }))
+	inner := bounded{elsewhere.Client(c.Inside).Transport}
+	d.SetTransport(through(func(q *http.Request) (*http.Response, error) {
+		r, err := inner.RoundTrip(q.WithContext(ctx))
+		if err == nil && cut != nil {
+			r.Body = &watched{r.Body, cut}
+		}
+		return r, err
+	}))
 	return d
+}
+
+// watched remembers why a body could not be read to its end.
+type watched struct {
+	io.ReadCloser
+	cut *error
+}
+
+func (w *watched) Read(b []byte) (int, error) {
+	n, err := w.ReadCloser.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		*w.cut = err
+	}
+	return n, err
+}
+
+// dir lists the collection; one that was cut short is an error.
+func (c *collection) dir(ctx context.Context) ([]os.FileInfo, error) {
+	var cut error
+	list, err := c.client(ctx, &cut).ReadDir("/")
+	if err == nil && cut != nil {
+		err = fmt.Errorf("the list of %s breaks off: %w", c.Address, cut)
+	}
+	return list, c.failed(err)
+}
+
+// bounded gives up on an answer that is longer than any list; what is fetched is bounded by whoever fetches it.
+type bounded struct{ next http.RoundTripper }
+
+const longestAnswer = 8 << 20
+
+func (b bounded) RoundTrip(q *http.Request) (*http.Response, error) {
+	r, err := b.next.RoundTrip(q)
+	if err == nil && (q.Method != http.MethodGet || q.URL.RawQuery != "") {
+		r.Body = http.MaxBytesReader(nil, r.Body, longestAnswer)
+	}
+	return r, err
 }
 
 type through func(*http.Request) (*http.Response, error)
@@ -142,9 +186,9 @@ type through func(*http.Request) (*http.Response, error)
 func (t through) RoundTrip(q *http.Request) (*http.Response, error) { return t(q) }
 
 func (c *collection) List(ctx context.Context) (names map[string]int64, err error) {
-	list, err := c.client(ctx).ReadDir("/")
+	list, err := c.dir(ctx)
 	if err != nil {
-		return nil, c.failed(err)
+		return nil, err
 	}
 	names = map[string]int64{}
 	for _, x := range list {
@@ -179,10 +223,10 @@ func (c *collection) Put(ctx context.Context, name, file string) error {
 	if err != nil {
 		return err
 	}
-	d := c.client(ctx)
-	if _, err := d.ReadDir("/"); err != nil { // the library would make folders that are not there
-		return c.failed(err)
+	if _, err := c.dir(ctx); err != nil { // the library would make folders that are not there
+		return err
 	}
+	d := c.client(ctx, nil)
 	// Under another name first, so that what is half there is never taken for whole.
 	if err := d.WriteStreamWithLength(name+".part", from, info.Size(), 0); err != nil {
 		return c.failed(err)
@@ -191,7 +235,7 @@ func (c *collection) Put(ctx context.Context, name, file string) error {
 }
 
 func (c *collection) Get(ctx context.Context, name string, to io.Writer) error {
-	from, err := c.client(ctx).ReadStream(name)
+	from, err := c.client(ctx, nil).ReadStream(name)
 	if err != nil {
 		return c.failed(err)
 	}
@@ -201,7 +245,7 @@ func (c *collection) Get(ctx context.Context, name string, to io.Writer) error {
 }
 
 func (c *collection) Remove(ctx context.Context, name string) error {
-	return c.failed(c.client(ctx).Remove(name))
+	return c.failed(c.client(ctx, nil).Remove(name))
 }
 
 // bucket is storage that speaks S3. What is put there is there as a whole or not at all.
