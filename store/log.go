@@ -7,6 +7,7 @@ import (
 	"hash/crc32"
 	"math"
 
+	"idleember/core/packed"
 	"idleember/core/reading"
 	"idleember/core/series"
 	"idleember/core/site"
@@ -120,15 +121,15 @@ var errLog = errors.New("a row of the log is damaged")
 
 // eachOp reads a row of the log.
 func eachOp(b []byte, each func(op)) error {
-	r := logReader{b: b}
-	for len(r.b) > 0 && !r.broken {
-		what, o := r.byte(), op{}
-		o.series = int64(r.uvarint())
+	r := logReader{packed.Reader{B: b}}
+	for len(r.B) > 0 && !r.Broken {
+		what, o := r.Byte(), op{}
+		o.series = int64(r.Uvarint())
 		switch what {
 		case logDrop:
-			o.drop = &series.Span{From: r.varint(), To: r.varint()}
+			o.drop = &series.Span{From: r.Varint(), To: r.Varint()}
 		case logPut:
-			n := r.uvarint()
+			n := r.Uvarint()
 			if n > uint64(len(b)) {
 				return errLog
 			}
@@ -141,71 +142,38 @@ func eachOp(b []byte, each func(op)) error {
 		default:
 			return fmt.Errorf("%w: a change of the kind %d", errLog, what)
 		}
-		if !r.broken {
+		if !r.Broken {
 			each(o)
 		}
 	}
-	if r.broken {
+	if r.Broken {
 		return errLog
 	}
 	return nil
 }
 
-type logReader struct {
-	b      []byte
-	broken bool
-}
-
-func (r *logReader) take(n int) []byte {
-	if n < 0 || n > len(r.b) {
-		r.b, r.broken = nil, true
-		return make([]byte, max(8, min(n, 8)))
-	}
-	out := r.b[:n]
-	r.b = r.b[n:]
-	return out
-}
-
-func (r *logReader) byte() byte { return r.take(1)[0] }
-
-func (r *logReader) uvarint() uint64 {
-	v, n := binary.Uvarint(r.b)
-	r.take(max(n, 0))
-	r.broken = r.broken || n <= 0
-	return v
-}
-
-func (r *logReader) varint() int64 {
-	v, n := binary.Varint(r.b)
-	r.take(max(n, 0))
-	r.broken = r.broken || n <= 0
-	return v
-}
-
-func (r *logReader) float() float64 {
-	return math.Float64frombits(binary.LittleEndian.Uint64(r.take(8)))
-}
+type logReader struct{ packed.Reader }
 
 func (r *logReader) reading(prev int64) (out Reading) {
-	tag := r.byte()
-	out.T = prev + r.varint()
+	tag := r.Byte()
+	out.T = prev + r.Varint()
 	out.Quality = reading.Quality(tag >> logQuality & 3)
 	k := tag >> logDecimals
 	switch tag & 3 {
 	case logText:
-		out.Value = reading.Text(string(r.take(int(r.uvarint()))))
+		out.Value = reading.Text(r.Text())
 	case logSwitch:
 		out.Value = reading.OnOff(k == 1)
 	case logDecimal:
-		out.Value = reading.Number(reading.FromDecimal(int(k), r.varint()))
+		out.Value = reading.Number(reading.FromDecimal(int(k), r.Varint()))
 	default:
-		out.Value = reading.Number(r.float())
+		out.Value = reading.Number(r.Float())
 		if k == 1 {
 			out.Value.Kind = site.OnOff
 		}
 	}
 	if tag&logRaw != 0 {
-		raw := r.float()
+		raw := r.Float()
 		out.Raw = &raw
 	}
 	return out

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"runtime"
 	"runtime/pprof"
 	"testing"
 	"time"
@@ -59,23 +58,14 @@ func TestWhatIsGoneTakesNoMemory(t *testing.T) {
 		_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), id, &client.RemoveDeviceParams{History: "delete"})
 		require.NoError(t, err)
 	}
-	measure := func() (heap uint64, routines int) {
-		http.DefaultClient.CloseIdleConnections()
-		runtime.GC()
-		time.Sleep(300 * time.Millisecond)
-		runtime.GC()
-		var m runtime.MemStats
-		runtime.ReadMemStats(&m)
-		return m.HeapAlloc, runtime.NumGoroutine()
-	}
 	for range Count(t, 3, 150) {
 		round()
 	}
-	heap, routines := measure()
+	heap, routines := heapAndRoutines()
 	for range Count(t, 5, 300) {
 		round()
 	}
-	after, left := measure()
+	after, left := heapAndRoutines()
 	t.Logf("heap %d kB before, %d kB after; %d and %d goroutines", heap/1024, after/1024, routines, left)
 	if file := os.Getenv("HEAP"); file != "" {
 		f, err := os.Create(file)

@@ -2,6 +2,7 @@ package tests
 
 import (
 	"fmt"
+	"net/http"
 	"runtime"
 	"testing"
 	"time"
@@ -41,23 +42,26 @@ func TestSoak(t *testing.T) {
 			c.Disconnect(0)
 		}
 	}
-	measure := func() (heap uint64, routines int) {
-		runtime.GC()
-		time.Sleep(300 * time.Millisecond)
-		runtime.GC()
-		var m runtime.MemStats
-		runtime.ReadMemStats(&m)
-		return m.HeapAlloc, runtime.NumGoroutine()
-	}
 	for range Count(t, 2, 25) { // in full, until the ring of live events is
 		round()
 	}
-	heap, routines := measure()
+	heap, routines := heapAndRoutines()
 	for range Count(t, 3, 300) {
 		round()
 	}
-	after, left := measure()
+	after, left := heapAndRoutines()
 	t.Logf("heap %d kB before, %d kB after; %d and %d goroutines", heap/1024, after/1024, routines, left)
 	assert.Less(t, after, heap+heap/2+(8<<20))
 	assert.LessOrEqual(t, left, routines+10)
+}
+
+// heapAndRoutines is what is left when all that is garbage has gone.
+func heapAndRoutines() (heap uint64, routines int) {
+	http.DefaultClient.CloseIdleConnections()
+	runtime.GC()
+	time.Sleep(300 * time.Millisecond)
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc, runtime.NumGoroutine()
 }

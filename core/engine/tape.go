@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"idleember/core/packed"
 	"idleember/core/reading"
 	"idleember/core/site"
 )
@@ -81,7 +82,7 @@ func Unpack(piece []byte) ([]Recorded, error) {
 		return nil, fmt.Errorf("engine: unpack: %w", err)
 	}
 	if marked {
-		r := tapeReader{b: raw}
+		r := tapeReader{Reader: packed.Reader{B: raw}}
 		return r.all()
 	}
 	var inputs []Recorded
@@ -190,52 +191,25 @@ func valueForm(x *Reading) int {
 var errTape = errors.New("engine: a piece of tape is damaged")
 
 type tapeReader struct {
-	b       []byte
-	broken  bool
+	packed.Reader
 	signals []string
 }
 
-func (r *tapeReader) take(n uint64) []byte {
-	if n > uint64(len(r.b)) {
-		r.b, r.broken = nil, true
-		return make([]byte, min(n, 8))
-	}
-	out := r.b[:n]
-	r.b = r.b[n:]
-	return out
-}
-
-func (r *tapeReader) varint() int64 {
-	v, n := binary.Varint(r.b)
-	r.take(uint64(max(n, 0)))
-	r.broken = r.broken || n <= 0
-	return v
-}
-
-func (r *tapeReader) uvarint() uint64 {
-	v, n := binary.Uvarint(r.b)
-	r.take(uint64(max(n, 0)))
-	r.broken = r.broken || n <= 0
-	return v
-}
-
-func (r *tapeReader) text() string { return string(r.take(r.uvarint())) }
-
 func (r *tapeReader) all() (out []Recorded, err error) {
 	var wall, mono int64
-	for len(r.b) > 0 && !r.broken {
-		head, unit := r.take(1)[0], int64(time.Millisecond)
+	for len(r.B) > 0 && !r.Broken {
+		head, unit := r.Byte(), int64(time.Millisecond)
 		if head&tapeFine != 0 {
 			unit = 1
 		}
-		step := r.varint() * unit
+		step := r.Varint() * unit
 		wall += step
-		mono += step + r.varint()
+		mono += step + r.Varint()
 		x := Recorded{Now: Now{Wall: time.Unix(0, wall).UTC(), Mono: time.Duration(mono), Trusted: head&tapeTrusted != 0}}
 		switch head & 3 {
 		case tapeJSON:
-			x.Kind = r.text()
-			x.In = json.RawMessage(r.text())
+			x.Kind = r.Text()
+			x.In = json.RawMessage(r.Text())
 		case tapeReading:
 			x.Kind, x.reading = "engine.Reading", r.reading(head, wall)
 		case tapeTick:
@@ -245,7 +219,7 @@ func (r *tapeReader) all() (out []Recorded, err error) {
 		}
 		out = append(out, x)
 	}
-	if r.broken {
+	if r.Broken {
 		return nil, errTape
 	}
 	return out, nil
@@ -253,28 +227,28 @@ func (r *tapeReader) all() (out []Recorded, err error) {
 
 func (r *tapeReader) reading(head byte, wall int64) *Reading {
 	x := &Reading{Newest: head&tapeNewest != 0}
-	n := r.uvarint()
+	n := r.Uvarint()
 	if n == uint64(len(r.signals)) {
-		r.signals = append(r.signals, r.text())
+		r.signals = append(r.signals, r.Text())
 	}
 	if n >= uint64(len(r.signals)) {
-		r.broken = true
+		r.Broken = true
 		return x
 	}
 	x.Signal = r.signals[n]
 	if head&tapeStamp != 0 {
-		x.Stamp = time.Unix(0, wall+r.varint()).UTC()
+		x.Stamp = time.Unix(0, wall+r.Varint()).UTC()
 	}
 	switch head >> tapeForm {
 	case formFloat:
-		x.Value = reading.Number(math.Float64frombits(binary.LittleEndian.Uint64(r.take(8))))
+		x.Value = reading.Number(r.Float())
 	case formDecimal:
-		k := r.take(1)[0]
-		x.Value = reading.Number(reading.FromDecimal(int(k), r.varint()))
+		k := r.Byte()
+		x.Value = reading.Number(reading.FromDecimal(int(k), r.Varint()))
 	case formSwitch:
-		x.Value = reading.OnOff(r.take(1)[0] == 1)
+		x.Value = reading.OnOff(r.Byte() == 1)
 	case formText:
-		x.Value = reading.Text(r.text())
+		x.Value = reading.Text(r.Text())
 	}
 	return x
 }
