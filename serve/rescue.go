@@ -157,7 +157,7 @@ func (r *rescue) handler(ctx context.Context) http.Handler {
 			return fmt.Sprintf("The database could not be opened (%s). %d readings and %d records were salvaged; %s. What was there before is in %s.", r.why, got.Readings, got.Rows, missing, aside), nil
 		})
 	})
-	m.HandleFunc("/", func(w http.ResponseWriter, q *http.Request) { r.show(w, http.StatusServiceUnavailable) })
+	m.HandleFunc("/", func(w http.ResponseWriter, q *http.Request) { r.show(w, http.StatusServiceUnavailable, "") })
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		h := w.Header()
 		h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
@@ -181,16 +181,17 @@ func (r *rescue) act(ctx context.Context, w http.ResponseWriter, q *http.Request
 	code := strings.ToLower(strings.TrimSpace(q.PostFormValue("code")))
 	r.mu.Lock()
 	wait := r.guesses.Try(time.Now(), from.Addr().String())
-	right := wait == 0 && subtle.ConstantTimeCompare([]byte(code), []byte(r.code)) == 1
-	switch {
-	case wait > 0:
-		r.failed = fmt.Sprintf("Too many wrong codes; wait %s", wait.Round(time.Second))
-	case !right:
-		r.failed = "The code is wrong; it stands in the terminal in which the hub was started, or in the file " + rescueFile + " in its data folder"
-	case r.busy != "":
-		r.failed = ""
-	default:
-		r.guesses.Right(from.Addr().String())
+	if wait > 0 || subtle.ConstantTimeCompare([]byte(code), []byte(r.code)) != 1 {
+		r.mu.Unlock()
+		said := "The code is wrong; it stands in the terminal in which the hub was started, or in the file " + rescueFile + " in its data folder"
+		if wait > 0 {
+			said = fmt.Sprintf("Too many wrong codes; wait %s", max(time.Second, wait.Round(time.Second)))
+		}
+		r.show(w, http.StatusForbidden, said)
+		return
+	}
+	r.guesses.Right(from.Addr().String())
+	if r.busy == "" {
 		r.failed, r.busy, r.done, r.of = "", what, 0, 0
 		go func() {
 			remark, err := do()
@@ -207,14 +208,11 @@ func (r *rescue) act(ctx context.Context, w http.ResponseWriter, q *http.Request
 		}()
 	}
 	r.mu.Unlock()
-	if !right {
-		r.show(w, http.StatusForbidden)
-		return
-	}
 	http.Redirect(w, q, "/", http.StatusSeeOther)
 }
 
-func (r *rescue) show(w http.ResponseWriter, status int) {
+// show shows the page; said is what whoever asks did wrong.
+func (r *rescue) show(w http.ResponseWriter, status int, said string) {
 	list, err := store.BackupsIn(r.dir)
 	if err != nil {
 		r.o.Log.Error("backups cannot be listed", "error", err)
@@ -233,7 +231,10 @@ func (r *rescue) show(w http.ResponseWriter, status int) {
 	_, gone := os.Stat(filepath.Join(r.dir, store.File))
 	why := r.why.Error()
 	r.mu.Lock()
-	data := map[string]any{"Why": strings.ToUpper(why[:1]) + why[1:], "Busy": r.busy, "Done": r.done, "Of": r.of, "Failed": r.failed, "Backups": backups, "Folder": filepath.Join(r.dir, "backups"), "There": gone == nil}
+	if said == "" {
+		said = r.failed
+	}
+	data := map[string]any{"Why": strings.ToUpper(why[:1]) + why[1:], "Busy": r.busy, "Done": r.done, "Of": r.of, "Failed": said, "Backups": backups, "Folder": filepath.Join(r.dir, "backups"), "There": gone == nil}
 	r.mu.Unlock()
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)

@@ -128,6 +128,8 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 	assert.Contains(t, text, "the newest without damage")
 	assert.Contains(t, act("/salvage", "code", "wrong"), "The code is wrong")
 	assert.Contains(t, act("/restore", "code", "wrong", "backup", kept.Name), "The code is wrong")
+	_, text = get("/")
+	assert.NotContains(t, text, "The code is wrong", "what somebody else did wrong is theirs")
 	act("/restore", "code", code, "backup", "../idleember.db")
 	until("choose a backup", "/")
 	act("/restore", "code", code, "backup", kept.Name)
