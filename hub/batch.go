@@ -135,12 +135,12 @@ func (h *Hub) stored(err error, keep []store.Change) {
 		}
 	}
 	t.Unlock()
+	if errors.Is(err, store.ErrGone) && !errors.Is(was, store.ErrGone) { // also where something else failed before
+		h.tasks.Go(func() { h.cryOut(err.Error()) })
+	}
 	switch {
 	case was == nil && err != nil:
 		h.log.Error("the store does not take writes; deciding goes on from memory", "error", err)
-		if errors.Is(err, store.ErrGone) {
-			h.tasks.Go(func() { h.cryOut(err.Error()) })
-		}
 		h.live.publish("hub", h.Status(), access.Anything)
 	case was != nil && err == nil:
 		h.log.Info("the store takes writes again")

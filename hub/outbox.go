@@ -65,7 +65,6 @@ type post struct {
 	busy    map[string]bool // routes
 	wake    chan struct{}
 	changed atomic.Int64 // how often routes or servers were; what failed before that is tried again at once
-	tasks   sync.WaitGroup
 }
 
 func newPost() *post {
@@ -114,7 +113,6 @@ func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
 // deliverPosts works until the context ends.
 func (h *Hub) deliverPosts(ctx context.Context) {
 	p := h.post
-	defer p.tasks.Wait()
 	for {
 		next := h.startPosts(ctx)
 		var due <-chan time.Time
@@ -161,15 +159,13 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 		}
 		p.busy[route] = true
 		p.mu.Unlock()
-		p.tasks.Add(1)
-		go func() {
-			defer p.tasks.Done()
+		h.tasks.Go(func() {
 			h.tryPosts(ctx, route, q)
 			p.mu.Lock()
 			delete(p.busy, route)
 			p.mu.Unlock()
 			p.poke()
-		}()
+		})
 	}
 	return next
 }
@@ -249,8 +245,8 @@ func (h *Hub) carry(ctx context.Context, id string, n Notice) (string, error) {
 	return send(ctx, r, n)
 }
 
-// cryOut tells everybody who has a route, without keeping it: for when nothing can be kept any more. What does not arrive at once is
-// lost; the log and the console say it too.
+// cryOut tells everybody who has a route, without keeping it: for when nothing can be kept any more. What does not arrive is tried
+// again for as long as the hub runs; the log and the console say it too.
 func (h *Hub) cryOut(text string) {
 	s, now := h.Site(), h.Time()
 	var tasks sync.WaitGroup
@@ -259,8 +255,22 @@ func (h *Hub) cryOut(text string) {
 			continue
 		}
 		tasks.Go(func() {
-			if _, err := h.carry(h.life, id, Notice{ID: fmt.Sprintf("gone.%s.%s", h.boot, id), What: "message", At: now, Name: text, Severity: site.Critical, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil {
+			n := Notice{ID: fmt.Sprintf("gone.%s.%s", h.boot, id), What: "message", At: now, Name: text, Severity: site.Critical, Hub: s.Hub.Name, Zone: s.Hub.Zone}
+			for tries := 1; ; tries++ {
+				_, err := h.carry(h.life, id, n)
+				var never *NeverError
+				if err == nil || h.life.Err() != nil {
+					return
+				}
 				h.log.Error("nobody could be told", "route", id, "error", err)
+				if errors.As(err, &never) {
+					return
+				}
+				select {
+				case <-time.After(waits(tries)):
+				case <-h.life.Done():
+					return
+				}
 			}
 		})
 	}

@@ -238,7 +238,7 @@ func addAuthority(ctx context.Context, file, dir string) error {
 		}
 		kept[name] = string(text)
 	}
-	db, err := sqlx.Open("sqlite", uri(file))
+	db, err := sqlx.Open("sqlite", uri(file)+"?mode=rw")
 	if err != nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func addAuthority(ctx context.Context, file, dir string) error {
 
 // takeAuthority puts the authority of a backup beside its database.
 func takeAuthority(ctx context.Context, file, dir string) error {
-	db, err := sqlx.Open("sqlite", uri(file))
+	db, err := sqlx.Open("sqlite", uri(file)+"?mode=rw")
 	if err != nil {
 		return err
 	}

@@ -124,7 +124,7 @@ func Copy(ctx context.Context, dir, to string) error {
 }
 
 func beside(dir string) (*sqlx.DB, error) {
-	return sqlx.Open("sqlite", uri(filepath.Join(dir, File))+"?_pragma=busy_timeout(10000)")
+	return sqlx.Open("sqlite", uri(filepath.Join(dir, File))+"?mode=rw&_pragma=busy_timeout(10000)")
 }
 
 func quick(ctx context.Context, db *sqlx.DB) error {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -108,6 +109,18 @@ func TestADatabaseThatIsTakenAway(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.Do(t.Context(), SaveSecret("kiln", "a word")))
 		require.NoError(t, take(dir), name)
+		var reads sync.WaitGroup
+		for range 8 {
+			reads.Go(func() {
+				word, err := s.Secret(t.Context(), "kiln")
+				assert.NoError(t, err, "%s: what is needed to tell people of it can be read", name)
+				assert.Equal(t, "a word", word, name)
+			})
+		}
+		reads.Wait()
+		if name == "deleted" {
+			assert.NoFileExists(t, filepath.Join(dir, File), "reading makes no new one")
+		}
 		for range 2 {
 			assert.ErrorIs(t, s.Do(t.Context(), SaveSecret("kiln", "another")), ErrGone, name)
 		}

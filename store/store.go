@@ -5,6 +5,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -176,7 +177,8 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 		}
 	}
 	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
-	name := uri(filepath.Join(s.dir, File)) + "?_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
+	// None of the connections makes a file: where the database is taken away, a new one in its place would pass for it at the next start.
+	name := uri(filepath.Join(s.dir, File)) + "?mode=rw&_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
 	if s.write, err = sqlx.Open("sqlite", name+fmt.Sprintf("&_pragma=wal_autocheckpoint(%d)", checkpointMost)); err != nil {
 		return err
@@ -188,8 +190,26 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	if s.read, err = sqlx.Open("sqlite", name+"&_pragma=query_only(1)"); err != nil {
 		return err
 	}
-	s.read.SetMaxOpenConns(4)
-	return s.migrate(ctx)
+	if err := s.migrate(ctx); err != nil {
+		return err
+	}
+	return readers(ctx, s.read)
+}
+
+// readers opens all connections for reading, and keeps them: also where the database is taken away under the running hub, what it
+// needs for telling people can still be read.
+func readers(ctx context.Context, db *sqlx.DB) error {
+	const most = 4
+	db.SetMaxOpenConns(most)
+	db.SetMaxIdleConns(most)
+	for range most {
+		c, err := db.Conn(ctx)
+		if err != nil {
+			return fmt.Errorf("the database cannot be read: %w", err)
+		}
+		defer func() { _ = c.Close() }() // back into the pool, after all of them are open
+	}
+	return nil
 }
 
 // uri is a path as SQLite takes it: whatever a folder is called, it is a path and nothing else.
@@ -392,7 +412,7 @@ func (s *Store) carryOut(group []*Batch) error {
 		return ErrGone
 	}
 	if err := s.tx.run(group); err != nil {
-		return err
+		return cmp.Or(s.there(), err) // whatever else SQLite says of it
 	}
 	return s.there()
 }
