@@ -30,11 +30,14 @@ func backupsCommand() *cli.Command {
 			zone := hubZone(ctx, h)
 			var rows [][]string
 			for _, b := range list {
-				damaged := ""
-				if b.Damaged != "" {
-					damaged = "made of a damaged database"
+				remark := ""
+				switch {
+				case b.Of != "":
+					remark = "of another hub: " + b.Of
+				case b.Damaged != "":
+					remark = "made of a damaged database"
 				}
-				rows = append(rows, []string{b.Name, b.At.In(zone).Format("2006-01-02 15:04"), size(b.Bytes), damaged})
+				rows = append(rows, []string{b.Name, b.At.In(zone).Format("2006-01-02 15:04"), size(b.Bytes), remark})
 			}
 			if err := show(cmd, list, []string{"backup", "made", "size", "remark"}, rows); err != nil || cmd.String("output") != "table" {
 				return err

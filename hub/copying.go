@@ -1,7 +1,9 @@
 package hub
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -27,6 +29,7 @@ type Depot interface {
 
 const (
 	copySecret = "backup elsewhere"
+	copyTag    = "backup tag"
 	copyAsk    = time.Minute   // for what there is
 	copyLong   = 6 * time.Hour // for a backup
 	drillEvery = 30 * 24 * time.Hour
@@ -67,26 +70,79 @@ func (h *Hub) BackupsElsewhere(ctx context.Context, a access.Actor) ([]store.Bac
 	}
 	ctx, stop := context.WithTimeout(ctx, copyAsk)
 	defer stop()
-	list, err := backupsAt(ctx, d)
+	there, err := h.backupsAt(ctx, d)
 	if err != nil {
 		return nil, &RemoteError{err}
+	}
+	list := []store.Backup{}
+	for _, b := range there {
+		list = append(list, b.Backup)
 	}
 	return list, nil
 }
 
-func backupsAt(ctx context.Context, d Depot) ([]store.Backup, error) {
+// copied is a backup at another place, and what it is called there.
+type copied struct {
+	store.Backup
+	there string
+}
+
+// backupsAt lists what is at another place, the newest first. Several hubs may share one, so each copy is called after its hub there;
+// one that is called after none was put there by hand.
+func (h *Hub) backupsAt(ctx context.Context, d Depot) ([]copied, error) {
+	tag, err := h.tag(ctx)
+	if err != nil {
+		return nil, err
+	}
 	names, err := d.List(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list := []store.Backup{}
+	list := []copied{}
 	for name, bytes := range names {
-		if at, ok := store.BackupTime(name); ok {
-			list = append(list, store.Backup{Name: name, At: at, Bytes: bytes})
+		at, of, ok := store.Named(name)
+		if !ok {
+			continue
+		}
+		if of == tag || strings.HasSuffix(of, "-"+tag) {
+			of = ""
+		}
+		list = append(list, copied{store.Backup{Name: store.BackupName(at, of), At: at, Bytes: bytes, Of: of}, name})
+	}
+	slices.SortFunc(list, func(x, y copied) int {
+		return cmp.Or(y.At.Compare(x.At), cmp.Compare(len(y.there), len(x.there)), cmp.Compare(x.there, y.there))
+	})
+	// Of two of one name, the one that the hub put there.
+	return slices.CompactFunc(list, func(x, y copied) bool { return x.Name == y.Name }), nil
+}
+
+// tag tells the copies of this hub from those of others, also after a restore and after another name.
+func (h *Hub) tag(ctx context.Context) (string, error) {
+	key, err := h.madeSecret(ctx, copyTag)
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(key)))[:8], err
+}
+
+// nameThere is what a backup of this hub is called at another place.
+func (h *Hub) nameThere(at time.Time, tag string) string {
+	if slug, err := site.Slug(h.Site().Hub.Name); err == nil {
+		tag = slug + "-" + tag
+	}
+	return store.BackupName(at, tag)
+}
+
+// newestWhole is the newest of those of this hub that are not damaged. What seems to be of the future was made while the clock was wrong,
+// and comes last.
+func newestWhole(list []store.Backup, now time.Time) (best store.Backup, ok bool) {
+	now = now.Add(time.Minute)
+	for _, b := range list {
+		if b.Of != "" || b.Damaged != "" {
+			continue
+		}
+		if !ok || b.At.After(best.At) && !b.At.After(now) || best.At.After(now) && !b.At.After(now) {
+			best, ok = b, true
 		}
 	}
-	slices.SortFunc(list, func(x, y store.Backup) int { return y.At.Compare(x.At) })
-	return list, nil
+	return best, ok
 }
 
 // FetchBackup brings a backup from the other place to the hub's own.
@@ -100,13 +156,13 @@ func (h *Hub) FetchBackup(ctx context.Context, a access.Actor, name string) (sto
 	if err != nil {
 		return store.Backup{}, err
 	}
-	var there []store.Backup
+	var there []copied
 	if d != nil {
-		if there, err = backupsAt(ctx, d); err != nil {
+		if there, err = h.backupsAt(ctx, d); err != nil {
 			return store.Backup{}, &RemoteError{err}
 		}
 	}
-	i := slices.IndexFunc(there, func(b store.Backup) bool { return b.Name == name })
+	i := slices.IndexFunc(there, func(b copied) bool { return b.Name == name })
 	if i < 0 {
 		return store.Backup{}, &NotFoundError{What: "backup", ID: name}
 	}
@@ -124,9 +180,9 @@ func (h *Hub) FetchBackup(ctx context.Context, a access.Actor, name string) (sto
 }
 
 // get fetches a backup, and not a byte more than it was said to have: a place that sends without end would fill the disk.
-func get(ctx context.Context, d Depot, b store.Backup, to io.Writer) error {
+func get(ctx context.Context, d Depot, b copied, to io.Writer) error {
 	w := &measured{to: to, left: b.Bytes}
-	if err := d.Get(ctx, b.Name, w); err != nil {
+	if err := d.Get(ctx, b.there, w); err != nil {
 		return err
 	}
 	if w.left > 0 {
@@ -181,40 +237,52 @@ func (h *Hub) copyNewest(ctx context.Context, d Depot) error {
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(mine, func(b store.Backup) bool { return b.Damaged == "" })
-	if i < 0 {
+	last, ok := newestWhole(mine, h.Time())
+	if !ok {
 		return nil
 	}
+	file := filepath.Join(h.store.BackupFolder(), last.Name)
 	if h.Site().Backups.Elsewhere.Away() {
-		if sealed, err := store.Encrypted(filepath.Join(h.store.BackupFolder(), mine[i].Name)); err != nil || !sealed {
+		if sealed, err := store.Encrypted(file); err != nil || !sealed {
 			return errors.Join(err, errors.New("the newest backup was made without a passphrase, and such a one does not leave the house; make a new one"))
 		}
 	}
+	tag, err := h.tag(ctx)
+	if err != nil {
+		return err
+	}
+	name := h.nameThere(last.At, tag)
 	names, err := d.List(ctx)
 	if err != nil {
 		return err
 	}
-	for name := range names { // what was broken off, of one that is not tried again
-		if stem, part := strings.CutSuffix(name, ".part"); part && stem != mine[i].Name {
-			if _, ours := store.BackupTime(stem); ours {
-				_ = d.Remove(ctx, name) // the next turn comes by again
+	for part := range names { // what was broken off, of one that is not tried again
+		if stem, ok := strings.CutSuffix(part, ".part"); ok && stem != name {
+			if _, of, ok := store.Named(stem); ok && strings.HasSuffix(of, tag) {
+				_ = d.Remove(ctx, part) // the next turn comes by again
 			}
 		}
 	}
-	there, err := backupsAt(ctx, d)
+	there, err := h.backupsAt(ctx, d)
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(there, func(b store.Backup) bool { return b.Name == mine[i].Name && b.Bytes == mine[i].Bytes }) {
-		if err := d.Put(ctx, mine[i].Name, filepath.Join(h.store.BackupFolder(), mine[i].Name)); err != nil {
+	same := func(b copied) bool { return b.Name == last.Name && b.Bytes == last.Bytes }
+	if !slices.ContainsFunc(there, same) {
+		if err := d.Put(ctx, name, file); err != nil {
 			return err
 		}
-		if there, err = backupsAt(ctx, d); err != nil {
+		if there, err = h.backupsAt(ctx, d); err != nil {
 			return err
 		}
 	}
-	for _, old := range there[min(len(there), h.Site().Backups.Kept()):] {
-		if err := d.Remove(ctx, old.Name); err != nil {
+	// Those of other hubs, and what somebody put there by hand, stay.
+	there = slices.DeleteFunc(there, func(b copied) bool { return b.Of != "" || b.there == b.Name })
+	for i, old := range there {
+		if i < h.Site().Backups.Kept() || same(old) {
+			continue
+		}
+		if err := d.Remove(ctx, old.there); err != nil {
 			return fmt.Errorf("an old backup cannot be let go: %w", err)
 		}
 	}
@@ -322,19 +390,24 @@ func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
 	defer func() { _ = os.RemoveAll(folder) }()
 	list, err := h.store.Backups()
 	from = "the hub"
+	var there []copied
 	if d != nil {
 		from = "the other place"
-		list, err = backupsAt(ctx, d)
+		there, err = h.backupsAt(ctx, d)
+		list = nil
+		for _, b := range there {
+			list = append(list, b.Backup)
+		}
 	}
 	if err != nil {
 		return "", from, err
 	}
-	list = slices.DeleteFunc(list, func(b store.Backup) bool { return b.Damaged != "" })
-	if len(list) == 0 {
+	last, ok := newestWhole(list, h.Time())
+	if !ok {
 		return "", from, errors.New("there is no backup to restore; make one")
 	}
-	name = list[0].Name
-	if err := h.spare(3*uint64(list[0].Bytes), "restore "+name+" for a trial"); err != nil {
+	name = last.Name
+	if err := h.spare(3*uint64(last.Bytes), "restore "+name+" for a trial"); err != nil {
 		return name, from, err
 	}
 	file := filepath.Join(h.store.BackupFolder(), name)
@@ -346,9 +419,14 @@ func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
 		}
 		ctx, stop := context.WithTimeout(ctx, copyLong)
 		defer stop()
-		if err := errors.Join(get(ctx, d, list[0], to), to.Close()); err != nil {
+		i := slices.IndexFunc(there, func(b copied) bool { return b.Name == name })
+		if err := errors.Join(get(ctx, d, there[i], to), to.Close()); err != nil {
 			return name, from, err
 		}
 	}
-	return name, from, h.store.Drill(ctx, file, filepath.Join(folder, "restored"), word)
+	err = h.store.Drill(ctx, file, filepath.Join(folder, "restored"), word)
+	if errors.Is(err, store.ErrEncrypted) || errors.Is(err, store.ErrPassphrase) {
+		err = fmt.Errorf("%s was encrypted with another passphrase than the one that is set", name)
+	}
+	return name, from, err
 }

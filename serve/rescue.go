@@ -218,15 +218,15 @@ func (r *rescue) show(w http.ResponseWriter, status int, said string) {
 		r.o.Log.Error("backups cannot be listed", "error", err)
 	}
 	type backup struct {
-		Name, At, Size string
-		Damaged, First bool
+		Name, At, Size, Of string
+		Damaged, First     bool
 	}
 	var backups []backup
 	found := false
 	for _, b := range list {
-		first := b.Damaged == "" && !found
+		first := b.Damaged == "" && b.Of == "" && !found
 		found = found || first
-		backups = append(backups, backup{b.Name, b.At.Format("Mon 2 Jan 2006, 15:04 UTC"), fmt.Sprintf("%.1f MB", float64(b.Bytes)/1e6), b.Damaged != "", first})
+		backups = append(backups, backup{b.Name, b.At.Format("Mon 2 Jan 2006, 15:04 UTC"), fmt.Sprintf("%.1f MB", float64(b.Bytes)/1e6), b.Of, b.Damaged != "", first})
 	}
 	_, gone := os.Stat(filepath.Join(r.dir, store.File))
 	why := r.why.Error()

@@ -148,6 +148,9 @@ func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err e
 	return b, errors.Join(syncFile(part), os.Rename(part, filepath.Join(dir, File)), syncFile(dir))
 }
 
+// ErrPassphrase says that a backup was encrypted with another one.
+var ErrPassphrase = errors.New("this is not the backup's passphrase")
+
 // ErrEncrypted says that a backup needs a passphrase.
 var ErrEncrypted = errors.New("this backup is encrypted; tell its passphrase with --passphrase-file, or in IDLEEMBER_PASSPHRASE")
 
@@ -288,8 +291,12 @@ func decrypt(r *bufio.Reader, passphrase string) (io.Reader, error) {
 		return nil, err
 	}
 	plain, err := age.Decrypt(r, who)
-	if err != nil {
-		return nil, fmt.Errorf("this is not the backup's passphrase: %w", err)
+	var other *age.NoIdentityMatchError
+	switch {
+	case errors.As(err, &other):
+		return nil, ErrPassphrase
+	case err != nil:
+		return nil, fmt.Errorf("the encrypted backup is damaged: %w", err)
 	}
 	return plain, nil
 }
@@ -301,14 +308,38 @@ type Backup struct {
 	Bytes int64     `json:"bytes"`
 	// Damaged says what of the database was damaged when it was made; empty: nothing.
 	Damaged string `json:"damaged,omitempty"`
+	// Of says of which other hub it is; empty: of this one.
+	Of string `json:"of,omitempty"`
 }
 
-const backupName = "backup-20060102-150405.ember"
+const (
+	backupBegin = "backup-"
+	backupTime  = "20060102-150405"
+	backupEnd   = ".ember"
+)
+
+// BackupName is what a backup is called that was made at a time, of another hub or, where of is empty, of this one.
+func BackupName(at time.Time, of string) string {
+	if of != "" {
+		of = "." + of
+	}
+	return backupBegin + at.UTC().Format(backupTime) + of + backupEnd
+}
+
+// Named reads the name of a backup.
+func Named(name string) (at time.Time, of string, ok bool) {
+	stem, begins := strings.CutPrefix(name, backupBegin)
+	stem, ends := strings.CutSuffix(stem, backupEnd)
+	stem, of, tagged := strings.Cut(stem, ".")
+	at, err := time.Parse(backupTime, stem)
+	plain := !strings.ContainsFunc(of, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '_' && r != '-' })
+	return at, of, begins && ends && err == nil && plain && tagged == (of != "")
+}
 
 // BackupFolder is where the hub's own backups are.
 func (s *Store) BackupFolder() string { return filepath.Join(s.dir, "backups") }
 
-// Backups lists the hub's own, the newest first.
+// Backups lists those in the hub's own folder, the newest first.
 func (s *Store) Backups() ([]Backup, error) {
 	list := []Backup{}
 	entries, err := os.ReadDir(s.BackupFolder())
@@ -319,11 +350,10 @@ func (s *Store) Backups() ([]Backup, error) {
 		return nil, fmt.Errorf("store: backups: %w", err)
 	}
 	for _, e := range entries {
-		at, err := time.Parse(backupName, e.Name())
-		info, gone := e.Info()
-		if err == nil && gone == nil {
+		at, of, ok := Named(e.Name())
+		if info, err := e.Info(); ok && err == nil {
 			said, _ := os.ReadFile(filepath.Join(s.BackupFolder(), e.Name()+damagedEnd))
-			list = append(list, Backup{Name: e.Name(), At: at, Bytes: info.Size(), Damaged: string(said)})
+			list = append(list, Backup{Name: e.Name(), At: at, Bytes: info.Size(), Damaged: string(said), Of: of})
 		}
 	}
 	slices.Reverse(list) // names are in the order of their times
@@ -342,12 +372,6 @@ func (s *Store) Within(path string) bool {
 		return filepath.Clean(p) + string(filepath.Separator)
 	}
 	return strings.HasPrefix(whole(path), whole(s.dir))
-}
-
-// BackupTime is when a backup of this name was made; false where it is no name of one.
-func BackupTime(name string) (time.Time, bool) {
-	at, err := time.Parse(backupName, name)
-	return at, err == nil
 }
 
 // Encrypted reports whether a backup is.
@@ -394,7 +418,7 @@ func (s *Store) TakeBackup(name string, fill func(io.Writer) error) (b Backup, e
 		return b, err
 	}
 	b.Name, b.Bytes = name, sum.Bytes
-	b.At, _ = BackupTime(name)
+	b.At, b.Of, _ = Named(name)
 	return b, errors.Join(os.Rename(part, file), syncFile(s.BackupFolder()))
 }
 
@@ -444,7 +468,7 @@ func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b 
 	var file string
 	for {
 		b.At = time.Now().UTC().Truncate(time.Second)
-		b.Name = b.At.Format(backupName)
+		b.Name = BackupName(b.At, "")
 		file = filepath.Join(s.BackupFolder(), b.Name)
 		if _, err := os.Stat(file); err != nil {
 			break
@@ -474,14 +498,16 @@ func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b 
 	if err != nil {
 		return b, err
 	}
+	list = slices.DeleteFunc(list, func(x Backup) bool { return x.Of != "" }) // those stay until somebody takes them away
 	clean := slices.IndexFunc(list, func(x Backup) bool { return x.Damaged == "" })
 	for i, old := range list {
-		if i < keep || i == clean {
+		if i < keep || i == clean || old.Name == b.Name { // where the clock is wrong, the one just made seems old
 			continue
 		}
 		file := filepath.Join(s.BackupFolder(), old.Name)
 		_ = os.Remove(file + damagedEnd) // mostly there is none
-		if err := errors.Join(os.Remove(file), os.Remove(file+".sha256")); err != nil {
+		_ = os.Remove(file + ".sha256")  // one that somebody put there may have none
+		if err := os.Remove(file); err != nil {
 			return b, fmt.Errorf("an old backup cannot be let go: %w", err)
 		}
 	}

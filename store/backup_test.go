@@ -69,6 +69,30 @@ func TestTheLastWholeBackupStays(t *testing.T) {
 	assert.Len(t, files, 3*2+2, "what goes goes with what stands beside it: %v", files)
 }
 
+// A backup that seems old, since the clock is wrong, is not let go as it is made; nor are those of other hubs, which only a person fetched.
+func TestABackupJustMadeStays(t *testing.T) {
+	s := open(t, t.TempDir())
+	defer func() { require.NoError(t, s.Close()) }()
+	others := []string{BackupName(time.Now().AddDate(1, 0, 0), ""), BackupName(time.Now().AddDate(2, 0, 0), ""), BackupName(time.Now().AddDate(-9, 0, 0), "attic-1")}
+	require.NoError(t, os.MkdirAll(s.BackupFolder(), 0o700))
+	byHand := BackupName(time.Now().AddDate(-9, 0, 0), "")
+	for _, name := range append(others, byHand) {
+		require.NoError(t, os.WriteFile(filepath.Join(s.BackupFolder(), name), []byte("x"), 0o600))
+	}
+	b, err := s.MakeBackup(t.Context(), 2, "")
+	require.NoError(t, err)
+	for _, name := range append(others, b.Name) {
+		assert.FileExists(t, filepath.Join(s.BackupFolder(), name))
+	}
+	assert.NoFileExists(t, filepath.Join(s.BackupFolder(), byHand))
+	for name, want := range map[string]bool{"backup-20260101-000000.ember": true, "backup-20260101-000000.attic-3f.ember": true, "backup-20260101-000000..ember": false,
+		"backup-20260101-000000.a/b.ember": false, "backup-20260101-000000.A.ember": false, "backup-20261301-000000.ember": false, "before-20260101-000000.ember": false, "backup-20260101-000000.ember.part": false} {
+		at, of, ok := Named(name)
+		assert.Equal(t, want, ok, name)
+		assert.True(t, !ok || BackupName(at, of) == name, name)
+	}
+}
+
 // The hub's authority is in a backup only where that is encrypted, and comes back with it. A restore that fails leaves nothing.
 func TestTheAuthorityIsInAnEncryptedBackup(t *testing.T) {
 	dir := t.TempDir()

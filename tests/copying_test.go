@@ -5,9 +5,11 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
@@ -17,6 +19,7 @@ import (
 
 	"idleember/client"
 	"idleember/core/site"
+	"idleember/store"
 	"idleember/tests/rig"
 	"idleember/upkeep/depot"
 )
@@ -127,17 +130,27 @@ func TestBackupsElsewhere(t *testing.T) {
 			require.NoError(t, err)
 			broken := filepath.Join(t.TempDir(), "broken")
 			require.NoError(t, os.WriteFile(broken, []byte("half"), 0o600))
-			require.NoError(t, d.Put(t.Context(), "backup-20200101-000000.ember.part", broken))
+			called := func(name string) string { // there
+				list, err := d.List(t.Context())
+				require.NoError(t, err)
+				for n := range list {
+					if strings.HasPrefix(n, strings.TrimSuffix(name, "ember")) {
+						return n
+					}
+				}
+				return name
+			}
+			_, of, _ := strings.Cut(called(made[2]), ".")
+			require.NoError(t, d.Put(t.Context(), "backup-20200101-000000."+of+".part", broken))
 			made[2] = make1()
 			r.Soon("what was broken off goes", func() bool {
 				list, err := d.List(t.Context())
-				_, left := list["backup-20200101-000000.ember.part"]
-				_, there := list[made[2]]
-				return err == nil && !left && there
+				_, left := list["backup-20200101-000000."+of+".part"]
+				return err == nil && !left && called(made[2]) != made[2]
 			})
 			spoilt := filepath.Join(t.TempDir(), "x")
 			require.NoError(t, os.WriteFile(spoilt, []byte("age-encryption.org/v1\nnothing"), 0o600))
-			require.NoError(t, d.Put(t.Context(), made[2], spoilt))
+			require.NoError(t, d.Put(t.Context(), called(made[2]), spoilt))
 			_, err = r.Owner.DrillBackupWithResponse(t.Context())
 			assert.Error(t, err)
 			assert.NotEmpty(t, view().DrillFailed)
@@ -173,4 +186,65 @@ func TestBackupsElsewhere(t *testing.T) {
 		{Via: site.ToS3, Address: "https://s3.example", Bucket: "a"}, {Via: site.ToS3, Address: "https://s3.example", Bucket: "studio", Folder: "../x"}, {Via: site.ToWebDAV, Address: "https://dav.example/?a"}} {
 		assert.Error(t, site.Backups{Elsewhere: bad}.Validate(), "%+v", bad)
 	}
+}
+
+// Hubs that copy to one place leave each other's backups alone, also of the same second.
+func TestHubsShareAPlaceForBackups(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	config := client.SaveBackupsJSONRequestBody{Config: site.Backups{Keep: 1, Elsewhere: site.Elsewhere{Via: site.ToFolder, Address: folder}}}
+	hubs := []*rig.Rig{rig.New(t), rig.New(t)}
+	list := func(r *rig.Rig) []client.Backup {
+		l, err := r.Owner.GetBackupsElsewhereWithResponse(t.Context())
+		require.NoError(t, err)
+		return *l.JSON200
+	}
+	made := map[*rig.Rig]string{}
+	for range 2 {
+		for _, r := range hubs {
+			_, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, config)
+			require.NoError(t, err)
+			b, err := r.Owner.BackUpWithResponse(t.Context())
+			require.NoError(t, err)
+			made[r] = b.JSON201.Name
+			r.Soon("it is copied, and the earlier one gone", func() bool {
+				own := slices.DeleteFunc(list(r), func(b client.Backup) bool { return b.Of != "" })
+				return len(own) == 1 && own[0].Name == made[r]
+			})
+		}
+	}
+	// Both at three in the morning.
+	same, _, _ := store.Named(made[hubs[0]])
+	names, err := filepath.Glob(filepath.Join(folder, "*"))
+	require.NoError(t, err)
+	require.Len(t, names, 2)
+	for i, n := range names {
+		_, of, _ := store.Named(filepath.Base(n))
+		require.NotEmpty(t, of)
+		require.NoError(t, os.Rename(n, filepath.Join(folder, store.BackupName(same.Add(time.Hour), of))), i)
+	}
+	for _, r := range hubs {
+		l := list(r)
+		require.Len(t, l, 2)
+		require.True(t, (l[0].Of == "") != (l[1].Of == ""), "%+v", l)
+	}
+	r := hubs[0]
+	theirs := list(r)[slices.IndexFunc(list(r), func(b client.Backup) bool { return b.Of != "" })]
+	got, err := r.Owner.FetchBackupWithResponse(t.Context(), theirs.Name)
+	require.NoError(t, err)
+	assert.Equal(t, theirs.Of, got.JSON201.Of)
+	_, err = r.Owner.BackUpWithResponse(t.Context())
+	require.NoError(t, err)
+	b, err := r.Owner.BackUpWithResponse(t.Context())
+	require.NoError(t, err)
+	r.Soon("it is copied", func() bool {
+		return slices.ContainsFunc(list(r), func(x client.Backup) bool { return x.Name == b.JSON201.Name })
+	})
+	assert.FileExists(t, filepath.Join(r.Dir, "backups", theirs.Name), "it stays until somebody takes it away")
+	assert.Contains(t, list(r), theirs)
+	_, err = r.Owner.DrillBackupWithResponse(t.Context())
+	require.NoError(t, err)
+	r.Soon("its own was tried", func() bool {
+		return strings.Contains(strings.Join(r.Journal("hub.backups"), "\n"), b.JSON201.Name+" from the other place was restored")
+	})
 }

@@ -3246,6 +3246,8 @@ export interface components {
             bytes: number;
             /** @description what of the database was damaged when it was made */
             damaged?: string;
+            /** @description of which other hub it is; missing: of this one */
+            of?: string;
         };
         BackupsView: {
             version: string;

@@ -69,7 +69,7 @@ const now = () => send(async () => {
     <template v-if="view">
       <div v-if="view.failed" class="note bad" role="alert">The last one was not made: {{ view.failed }}</div>
       <p v-if="!view.list.length" class="soft mb-0">None yet. A backup is one verified file with everything in it, made while the hub runs; <code>idleember restore</code> brings it back.</p>
-      <ul v-else class="backups"><li v-for="b in view.list" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span><span v-if="b.damaged" class="warn-text small-text">made of a damaged database</span></li></ul>
+      <ul v-else class="backups"><li v-for="b in view.list" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span><span v-if="b.of" class="soft small-text">of another hub: {{ b.of }}</span><span v-if="b.damaged" class="warn-text small-text">made of a damaged database</span></li></ul>
       <p class="soft small-text mb-0">They are in <code>{{ view.folder }}</code>.<template v-if="!view.config.elsewhere?.via"> Have them copied to another disk or another house: one that stands beside what it saves is lost with it.</template></p>
       <BackupsElsewhere :view="view" @look="send(look)" />
     </template>

@@ -30,7 +30,7 @@ const here = (name: string) => props.view.list.some((b) => b.name === name)
     <div class="between"><h3>At the other place</h3><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="list">{{ there ? 'Refresh' : 'Show' }}</button></div>
     <p v-if="there && !there.length" class="soft mb-0">None yet.</p>
     <ul v-else-if="there" class="backups">
-      <li v-for="b in there" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span>
+      <li v-for="b in there" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span><span v-if="b.of" class="soft small-text">of another hub: {{ b.of }}</span>
         <span v-if="here(b.name)" class="soft small-text">here too</span><button v-else type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="fetch(b.name)">Fetch</button></li>
     </ul>
   </div>
