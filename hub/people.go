@@ -298,6 +298,7 @@ func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, o
 // SignIn checks a password, and the code of the second factor where the account has one, and begins a browser session; it returns
 // the session's secret.
 func (h *Hub) SignIn(ctx context.Context, account, password, code, from string) (string, error) {
+	account = strings.ToLower(strings.TrimSpace(account)) // a phone begins with a capital, and ends with a space
 	p := h.people
 	keys := []string{"account " + clip(account, 60), "address " + from}
 	if p.knows(account, from) {
