@@ -89,7 +89,7 @@ func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 		if !h.mayHear(m.Route, func(v sight) bool { return v.alert(cfg) }) {
 			continue
 		}
-		h.send(now.Wall, m.Route, m.ID, x.State.ID, h.notice(now.Wall, m, x, cfg))
+		h.send(now.Wall, m.Route, x.State.ID, h.notice(now.Wall, m, x, cfg))
 	}
 	h.publishAlert(x.State.ID)
 }
@@ -361,7 +361,7 @@ func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error 
 
 // notice is what a message about an alert holds.
 func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
-	n := Notice{ID: m.ID, What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
+	n := Notice{What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
 		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site)}
 	if p, ok := h.site.Place(h.placeOf(cfg.Of)); ok {
 		n.Place = p.Name

@@ -385,7 +385,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	n := Notice{ID: fmt.Sprintf("digest.%s.%d", cfg.Every, due.UnixMilli()), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
+	n := Notice{ID: messageID(), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
 		Hub: s.Hub.Name, Zone: s.Hub.Zone, Digest: &d}
 	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), markDigest(due, cfg)); err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 type letter struct {
 	Alert string `json:"a"`
 	N     int64  `json:"n"` // of which time it was raised
+	Since int64  `json:"s"` // when that was, in Unix ms: an alert that is made again under its id counts from 1 again
 	Route string `json:"r"`
 	Until int64  `json:"u"` // Unix seconds
 }
@@ -49,7 +50,7 @@ func (h *Hub) link(ctx context.Context, base string, r site.Route, n Notice) (st
 	if err != nil {
 		return "", err
 	}
-	body := base64.RawURLEncoding.EncodeToString([]byte(raw(letter{Alert: n.Alert, N: n.N, Route: r.ID, Until: h.Time().Add(letterLife).Unix()})))
+	body := base64.RawURLEncoding.EncodeToString([]byte(raw(letter{Alert: n.Alert, N: n.N, Since: n.Since.UnixMilli(), Route: r.ID, Until: h.Time().Add(letterLife).Unix()})))
 	return base + "/letter#" + body + "." + signed(key, body), nil
 }
 
@@ -119,11 +120,12 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 		return x, err
 	}
 	v, cfg := h.alertView(l.Alert)
+	s, _, _, _ := h.engine.Alert(l.Alert)
 	if cfg == nil || access.May(a, access.Look, h.alertObject(cfg)) != nil {
 		return x, &NotFoundError{"alert", l.Alert, nil}
 	}
 	v.Told = nil // whoever holds the link need not know who else was told
-	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N, Expires: time.Unix(l.Until, 0)}
+	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N || s.Since.UnixMilli() != l.Since, Expires: time.Unix(l.Until, 0)}
 	if p, ok := h.site.Place(v.Place); ok {
 		x.Place = p.Name
 	}

@@ -2,7 +2,6 @@ package hub
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"idleember/core/access"
@@ -134,7 +133,7 @@ func (h *Hub) beatOutward(ctx context.Context) {
 			continue
 		}
 		last = time.Now()
-		if _, err := h.carry(ctx, aliveRoute, Notice{ID: fmt.Sprintf("alive.%s.%d", h.boot, last.UnixMilli()), What: "alive", At: h.Time(), Name: s.Hub.Name + " is alive", Severity: site.Info, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil && ctx.Err() == nil {
+		if _, err := h.carry(ctx, aliveRoute, Notice{ID: messageID(), What: "alive", At: h.Time(), Name: s.Hub.Name + " is alive", Severity: site.Info, Hub: s.Hub.Name, Zone: s.Hub.Zone}); err != nil && ctx.Err() == nil {
 			h.log.Warn("the sign of life did not go out", "error", err)
 		}
 	}

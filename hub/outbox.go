@@ -91,6 +91,9 @@ func waits(tries int) time.Duration {
 	return steps[min(max(tries-1, 0), len(steps)-1)]
 }
 
+// messageID is that of no other message: neither of one of the same moment, nor of what had the same name before.
+func messageID() string { return secret(15) }
+
 // tryAgain makes what waits due, because where messages go to was changed. It is called in the loop.
 func (h *Hub) tryAgain() {
 	h.post.changed.Add(1)
@@ -99,8 +102,9 @@ func (h *Hub) tryAgain() {
 }
 
 // send puts a notice on its way.
-func (h *Hub) send(at time.Time, route, id, about string, n Notice) {
-	d := store.Delivery{MID: id, Route: route, Alert: about, At: at.UnixMilli(), State: store.Waiting, Body: raw(n)}
+func (h *Hub) send(at time.Time, route, about string, n Notice) {
+	n.ID = messageID()
+	d := store.Delivery{MID: n.ID, Route: route, Alert: about, At: at.UnixMilli(), State: store.Waiting, Body: raw(n)}
 	h.writeState(store.AddDelivery(d))
 	h.undelivered.note(d) // also where it waits behind others and is not tried yet
 	h.later(func(err error) {
@@ -255,7 +259,7 @@ func (h *Hub) cryOut(text string) {
 			continue
 		}
 		tasks.Go(func() {
-			n := Notice{ID: fmt.Sprintf("gone.%s.%s", h.boot, id), What: "message", At: now, Name: text, Severity: site.Critical, Hub: s.Hub.Name, Zone: s.Hub.Zone}
+			n := Notice{ID: messageID(), What: "message", At: now, Name: text, Severity: site.Critical, Hub: s.Hub.Name, Zone: s.Hub.Zone}
 			for tries := 1; ; tries++ {
 				_, err := h.carry(h.life, id, n)
 				var never *NeverError

@@ -215,7 +215,7 @@ func (h *Hub) lookOn(x engine.AlertChanged, cfg *site.Alert) {
 		return
 	}
 	if d, ok := h.watching(cfg); ok {
-		h.takeStill(d, causeOf(x.State.ID, x.State.N))
+		h.takeStill(d, causeOf(x.State.ID, x.State.N, x.State.Since))
 	}
 }
 
@@ -233,7 +233,10 @@ func (h *Hub) watching(cfg *site.Alert) (site.Device, bool) {
 	return site.Device{}, false
 }
 
-func causeOf(id string, n int64) string { return fmt.Sprintf("%s#%d", id, n) }
+// causeOf names one time of an alert; an alert that is made again under its id counts from 1 again.
+func causeOf(id string, n int64, since time.Time) string {
+	return fmt.Sprintf("%s#%d@%d", id, n, since.UnixMilli())
+}
 
 func cutCause(cause string) (id string, n int64) {
 	if i := slices.Index([]byte(cause), '#'); i >= 0 {
@@ -248,7 +251,7 @@ func (h *Hub) stillOf(ctx context.Context, n Notice) int64 {
 	if n.What != string(alert.WasRaised) || n.N == 0 {
 		return 0
 	}
-	cause := causeOf(n.Alert, n.N)
+	cause := causeOf(n.Alert, n.N, n.Since)
 	h.stills.mu.Lock()
 	var wait *flight
 	for _, f := range h.stills.now {

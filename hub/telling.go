@@ -29,8 +29,7 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Routes)) {
 		if r := h.site.Routes[id]; !r.Off && severity.AtLeast(r.Least) && r.AfterMS == 0 && h.mayHear(id, func(v sight) bool { return v.object(m.Object) && v.by(by) }) {
-			mid := fmt.Sprintf("message.%d.%s", at.UnixMilli(), id)
-			h.send(at, id, mid, "", Notice{ID: mid, What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
+			h.send(at, id, "", Notice{What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
 		}
 	}
 	s := h.site
@@ -56,8 +55,7 @@ func (h *Hub) tellPerson(account, text string) {
 		routes = []string{pushRoute + account}
 	}
 	for _, id := range routes {
-		mid := fmt.Sprintf("account.%s.%s", secret(8), id)
-		h.send(now, id, mid, "", Notice{ID: mid, What: "message", At: now, Name: text + " If that was not you, change your password.", Severity: site.Warning, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
+		h.send(now, id, "", Notice{What: "message", At: now, Name: text + " If that was not you, change your password.", Severity: site.Warning, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
 	}
 }
 

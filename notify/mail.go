@@ -2,6 +2,7 @@ package notify
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -28,6 +29,12 @@ var page = template.Must(template.New("mail").Parse(`<!doctype html><html lang="
 {{if .Link}}<p style="margin:16px 0 0"><a href="{{.Link}}" style="color:#c2480f">Open it in the console</a></p>{{end}}
 <p style="color:#6a665f;font-size:13px;margin:20px 0 0">{{.Hub}}</p></div></body></html>`))
 
+// domain is that of a sender's address: what makes ids stays with who sends, whichever server carries it (RFC 5322, section 3.6.4).
+func domain(from string) string {
+	_, at, _ := strings.Cut(strings.TrimSuffix(from, ">"), "@")
+	return cmp.Or(at, "idleember.invalid")
+}
+
 type part struct {
 	Subject string
 	Lines   []string
@@ -44,7 +51,7 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 	}
 	msg.Subject(subject(n))
 	msg.SetUserAgent("idleember")
-	msg.SetMessageIDWithValue(n.ID + "@" + cfg.Host)
+	msg.SetMessageIDWithValue(n.ID + "@" + domain(cfg.From))
 	msg.SetDateWithValue(n.At)
 	if n.Severity == site.Critical {
 		msg.SetImportance(mail.ImportanceHigh)

@@ -98,10 +98,10 @@ type Delivery struct {
 	Body   string `db:"body"`   // JSON
 }
 
-// AddDelivery puts a message on its way. One with the same mid is there once.
+// AddDelivery puts a message on its way. No two have the same mid.
 func AddDelivery(d Delivery) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR IGNORE INTO deliveries (mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body) VALUES (?, ?, ?, ?, ?, 0, 'waiting', 0, '', ?)`,
+		return tx.exec(`INSERT INTO deliveries (mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body) VALUES (?, ?, ?, ?, ?, 0, 'waiting', 0, '', ?)`,
 			d.MID, d.Route, d.Alert, d.At, d.At, d.Body)
 	}
 }

@@ -13,7 +13,7 @@ type Still struct {
 	ID     int64  `db:"id"`
 	Device string `db:"device"`
 	AtMS   int64  `db:"at_ms"`
-	Cause  string `db:"cause"` // the alert and its time, as in kiln_door#3; empty where somebody asked
+	Cause  string `db:"cause"` // the alert and its time, as in kiln_door#3@1767225600000; empty where somebody asked
 	Size   int    `db:"size"`
 }
 

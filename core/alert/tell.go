@@ -1,7 +1,6 @@
 package alert
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -17,9 +16,8 @@ type Told struct {
 	Near  bool      `json:"near,omitempty"`  // that it is near, and no more
 }
 
-// Message is one that a route is to carry. Its id is the same however often it is tried.
+// Message is one that a route is to carry.
 type Message struct {
-	ID    string
 	Route string
 	What  What // WasRaised, WasNear, WasOver, or Reminder
 }
@@ -53,7 +51,7 @@ func (s *State) Tell(routes []site.Route, severity site.Severity, place string, 
 			soon(end)
 			continue
 		}
-		list = append(list, Message{ID: fmt.Sprintf("%s.%d.%s.%d", s.ID, s.N, r.ID, told.Count), Route: r.ID, What: what})
+		list = append(list, Message{Route: r.ID, What: what})
 		told.At, told.Near = now, what == WasNear
 		told.Count++
 		s.Told = maps.Clone(s.Told) // states are compared and kept by value
