@@ -17,7 +17,7 @@ func (h *handlers) ListAlerts(ctx context.Context, r ListAlertsRequestObject) (L
 }
 
 func (h *handlers) SaveAlert(ctx context.Context, r SaveAlertRequestObject) (SaveAlertResponseObject, error) {
-	v, err := h.s.hub.SaveAlert(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveAlert(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveAlert201JSONResponse(v), err
 }
 
@@ -105,7 +105,7 @@ func (h *handlers) ListRoutes(ctx context.Context, _ ListRoutesRequestObject) (L
 }
 
 func (h *handlers) SaveRoute(ctx context.Context, r SaveRouteRequestObject) (SaveRouteResponseObject, error) {
-	v, err := h.s.hub.SaveRoute(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveRoute(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveRoute201JSONResponse(v), err
 }
 

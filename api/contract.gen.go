@@ -2232,7 +2232,7 @@ type ListAlertsParams struct {
 
 // SaveAlertParams defines parameters for SaveAlert.
 type SaveAlertParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2290,7 +2290,7 @@ type SaveBackupsJSONBody struct {
 
 // SaveBackupsParams defines parameters for SaveBackups.
 type SaveBackupsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2308,7 +2308,7 @@ type RemoveControlParams struct {
 
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2319,7 +2319,7 @@ type AutoControlParams struct {
 
 // SaveAutomationParams defines parameters for SaveAutomation.
 type SaveAutomationParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2356,7 +2356,7 @@ type SwitchControlParams struct {
 
 // SaveDashboardParams defines parameters for SaveDashboard.
 type SaveDashboardParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2384,7 +2384,7 @@ type RemoveDeviceParamsHistory string
 
 // ChangeDeviceParams defines parameters for ChangeDevice.
 type ChangeDeviceParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2459,7 +2459,7 @@ type CheckFormulaJSONBody struct {
 
 // SaveGroupParams defines parameters for SaveGroup.
 type SaveGroupParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2496,7 +2496,7 @@ type GetSummaryParams struct {
 
 // ChangeHubParams defines parameters for ChangeHub.
 type ChangeHubParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2560,7 +2560,7 @@ type NarrowLiveJSONBody struct {
 
 // ChangeMemberParams defines parameters for ChangeMember.
 type ChangeMemberParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2574,7 +2574,7 @@ type SaveMessagingJSONBody struct {
 
 // SaveMessagingParams defines parameters for SaveMessaging.
 type SaveMessagingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2609,7 +2609,7 @@ type ListNotesParams struct {
 
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2629,7 +2629,7 @@ type AddPictureParams struct {
 
 // SavePresetParams defines parameters for SavePreset.
 type SavePresetParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2669,19 +2669,19 @@ type SaveRightsJSONBody struct {
 
 // SaveRightsParams defines parameters for SaveRights.
 type SaveRightsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SaveRouteParams defines parameters for SaveRoute.
 type SaveRouteParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2706,7 +2706,7 @@ type ProveJSONBody struct {
 
 // SaveSettingParams defines parameters for SaveSetting.
 type SaveSettingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2720,7 +2720,7 @@ type SetSettingJSONBody struct {
 
 // ChangeSignalParams defines parameters for ChangeSignal.
 type ChangeSignalParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2957,7 +2957,7 @@ type ServerInterface interface {
 	// ListAlerts Alerts with where they stand
 	// (GET /alerts)
 	ListAlerts(ctx *echo.Context, params ListAlertsParams) error
-	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlert Add or change an alert
 	// (POST /alerts)
 	SaveAlert(ctx *echo.Context, params SaveAlertParams) error
 	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
@@ -3047,7 +3047,7 @@ type ServerInterface interface {
 	// ListDashboards One's own dashboards and the shared ones
 	// (GET /dashboards)
 	ListDashboards(ctx *echo.Context) error
-	// SaveDashboard Add a dashboard, or change the one that has this id
+	// SaveDashboard Add or change a dashboard
 	// (POST /dashboards)
 	SaveDashboard(ctx *echo.Context, params SaveDashboardParams) error
 	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
@@ -3152,7 +3152,7 @@ type ServerInterface interface {
 	// ListGroups All groups
 	// (GET /groups)
 	ListGroups(ctx *echo.Context) error
-	// SaveGroup Add a group, or change the one that has this id
+	// SaveGroup Add or change a group
 	// (POST /groups)
 	SaveGroup(ctx *echo.Context, params SaveGroupParams) error
 	// RemoveGroup Take a group away
@@ -3296,7 +3296,7 @@ type ServerInterface interface {
 	// ListPresets All presets
 	// (GET /presets)
 	ListPresets(ctx *echo.Context) error
-	// SavePreset Add a preset, or change the one that has this id
+	// SavePreset Add or change a preset
 	// (POST /presets)
 	SavePreset(ctx *echo.Context, params SavePresetParams) error
 	// RemovePreset Take a preset away
@@ -3323,7 +3323,7 @@ type ServerInterface interface {
 	// ListRoutes Who is told of which alerts, and how
 	// (GET /routes)
 	ListRoutes(ctx *echo.Context) error
-	// SaveRoute Add a route, or change the one that has this id
+	// SaveRoute Add or change a route
 	// (POST /routes)
 	SaveRoute(ctx *echo.Context, params SaveRouteParams) error
 	// RemoveRoute Take a route away; what waits on it is given up
@@ -3335,7 +3335,7 @@ type ServerInterface interface {
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx *echo.Context) error
-	// SaveRule Add a rule, or change the one that has this id
+	// SaveRule Add or change a rule
 	// (POST /rules)
 	SaveRule(ctx *echo.Context, params SaveRuleParams) error
 	// RemoveRule Take a rule away
@@ -3365,7 +3365,7 @@ type ServerInterface interface {
 	// ListSettings All settings
 	// (GET /settings)
 	ListSettings(ctx *echo.Context) error
-	// SaveSetting Add a setting, or change the one that has this id
+	// SaveSetting Add or change a setting
 	// (POST /settings)
 	SaveSetting(ctx *echo.Context, params SaveSettingParams) error
 	// RemoveSetting Take a setting away
@@ -13081,7 +13081,7 @@ type StrictServerInterface interface {
 	// ListAlerts Alerts with where they stand
 	// (GET /alerts)
 	ListAlerts(ctx context.Context, request ListAlertsRequestObject) (ListAlertsResponseObject, error)
-	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlert Add or change an alert
 	// (POST /alerts)
 	SaveAlert(ctx context.Context, request SaveAlertRequestObject) (SaveAlertResponseObject, error)
 	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
@@ -13171,7 +13171,7 @@ type StrictServerInterface interface {
 	// ListDashboards One's own dashboards and the shared ones
 	// (GET /dashboards)
 	ListDashboards(ctx context.Context, request ListDashboardsRequestObject) (ListDashboardsResponseObject, error)
-	// SaveDashboard Add a dashboard, or change the one that has this id
+	// SaveDashboard Add or change a dashboard
 	// (POST /dashboards)
 	SaveDashboard(ctx context.Context, request SaveDashboardRequestObject) (SaveDashboardResponseObject, error)
 	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
@@ -13276,7 +13276,7 @@ type StrictServerInterface interface {
 	// ListGroups All groups
 	// (GET /groups)
 	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
-	// SaveGroup Add a group, or change the one that has this id
+	// SaveGroup Add or change a group
 	// (POST /groups)
 	SaveGroup(ctx context.Context, request SaveGroupRequestObject) (SaveGroupResponseObject, error)
 	// RemoveGroup Take a group away
@@ -13420,7 +13420,7 @@ type StrictServerInterface interface {
 	// ListPresets All presets
 	// (GET /presets)
 	ListPresets(ctx context.Context, request ListPresetsRequestObject) (ListPresetsResponseObject, error)
-	// SavePreset Add a preset, or change the one that has this id
+	// SavePreset Add or change a preset
 	// (POST /presets)
 	SavePreset(ctx context.Context, request SavePresetRequestObject) (SavePresetResponseObject, error)
 	// RemovePreset Take a preset away
@@ -13447,7 +13447,7 @@ type StrictServerInterface interface {
 	// ListRoutes Who is told of which alerts, and how
 	// (GET /routes)
 	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
-	// SaveRoute Add a route, or change the one that has this id
+	// SaveRoute Add or change a route
 	// (POST /routes)
 	SaveRoute(ctx context.Context, request SaveRouteRequestObject) (SaveRouteResponseObject, error)
 	// RemoveRoute Take a route away; what waits on it is given up
@@ -13459,7 +13459,7 @@ type StrictServerInterface interface {
 	// ListRules All rules
 	// (GET /rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
-	// SaveRule Add a rule, or change the one that has this id
+	// SaveRule Add or change a rule
 	// (POST /rules)
 	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
 	// RemoveRule Take a rule away
@@ -13489,7 +13489,7 @@ type StrictServerInterface interface {
 	// ListSettings All settings
 	// (GET /settings)
 	ListSettings(ctx context.Context, request ListSettingsRequestObject) (ListSettingsResponseObject, error)
-	// SaveSetting Add a setting, or change the one that has this id
+	// SaveSetting Add or change a setting
 	// (POST /settings)
 	SaveSetting(ctx context.Context, request SaveSettingRequestObject) (SaveSettingResponseObject, error)
 	// RemoveSetting Take a setting away

@@ -23,7 +23,7 @@ func (h *handlers) ListDashboards(ctx context.Context, _ ListDashboardsRequestOb
 }
 
 func (h *handlers) SaveDashboard(ctx context.Context, r SaveDashboardRequestObject) (SaveDashboardResponseObject, error) {
-	v, err := h.s.hub.SaveDashboard(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveDashboard(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveDashboard201JSONResponse(v), err
 }
 

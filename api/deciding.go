@@ -149,7 +149,7 @@ func (h *handlers) ListSettings(ctx context.Context, _ ListSettingsRequestObject
 }
 
 func (h *handlers) SaveSetting(ctx context.Context, r SaveSettingRequestObject) (SaveSettingResponseObject, error) {
-	v, err := h.s.hub.SaveSetting(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveSetting(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveSetting201JSONResponse(v), err
 }
 
@@ -172,7 +172,7 @@ func (h *handlers) ListPresets(ctx context.Context, _ ListPresetsRequestObject) 
 }
 
 func (h *handlers) SavePreset(ctx context.Context, r SavePresetRequestObject) (SavePresetResponseObject, error) {
-	v, err := h.s.hub.SavePreset(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SavePreset(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SavePreset201JSONResponse(v), err
 }
 
@@ -194,7 +194,7 @@ func (h *handlers) ListRules(ctx context.Context, _ ListRulesRequestObject) (Lis
 }
 
 func (h *handlers) SaveRule(ctx context.Context, r SaveRuleRequestObject) (SaveRuleResponseObject, error) {
-	v, err := h.s.hub.SaveRule(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveRule(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveRule201JSONResponse(v), err
 }
 
@@ -208,7 +208,7 @@ func (h *handlers) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (L
 }
 
 func (h *handlers) SaveGroup(ctx context.Context, r SaveGroupRequestObject) (SaveGroupResponseObject, error) {
-	v, err := h.s.hub.SaveGroup(ctx, actor(ctx), *r.Body, func(before any) error { return unchanged(r.Params.IfMatch, before) })
+	v, err := h.s.hub.SaveGroup(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
 	return SaveGroup201JSONResponse(v), err
 }
 

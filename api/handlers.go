@@ -155,6 +155,23 @@ func unchanged(match *string, settings any) error {
 	return nil
 }
 
+var errRemoved = errors.New("somebody removed this meanwhile; to make it again, save it as a new one")
+
+// saves is for what is kept under ids: without If-Match it is made and replaces nothing, with it what is there is changed.
+func saves(match *string) func(before any) error {
+	return func(before any) error {
+		switch {
+		case before == nil && match != nil:
+			return errRemoved
+		case before == nil:
+			return nil
+		case match == nil:
+			return hub.ErrThere
+		}
+		return unchanged(match, before)
+	}
+}
+
 // set changes a field where there is a new value.
 func set[T any](field *T, v *T) {
 	if v != nil {

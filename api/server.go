@@ -380,6 +380,7 @@ func (s *Server) fail(c *echo.Context, err error) {
 		stored   *hub.StoreError
 		remote   *hub.RemoteError
 		factor   *hub.FactorError
+		exists   *hub.ExistsError
 		web      *echo.HTTPError
 		coder    echo.HTTPStatusCoder
 	)
@@ -419,7 +420,7 @@ func (s *Server) fail(c *echo.Context, err error) {
 		set(http.StatusUnauthorized, "Not signed in", err.Error())
 	case errors.Is(err, hub.ErrSetupCode):
 		set(http.StatusForbidden, "Wrong setup code", err.Error())
-	case errors.Is(err, hub.ErrSetUp), errors.Is(err, errChanged):
+	case errors.Is(err, hub.ErrSetUp), errors.Is(err, errChanged), errors.Is(err, errRemoved), errors.As(err, &exists):
 		set(http.StatusConflict, "Conflict", err.Error())
 	case errors.Is(err, hub.ErrStopped):
 		set(http.StatusServiceUnavailable, "Stopping", err.Error())

@@ -48,7 +48,9 @@ func alertsCommand() *cli.Command {
 					if err := readFile(args[0], &a); err != nil {
 						return err
 					}
-					r, err := h.SaveAlertWithResponse(ctx, nil, a)
+					r, err := client.AddOrChange(func(m *string) (*client.SaveAlertResponse, error) {
+						return h.SaveAlertWithResponse(ctx, &client.SaveAlertParams{IfMatch: m}, a)
+					})
 					if err != nil {
 						return err
 					}
@@ -134,7 +136,9 @@ func routesCommand() *cli.Command {
 		if err := readFile(file, &x); err != nil {
 			return err
 		}
-		r, err := h.SaveRouteWithResponse(ctx, nil, x)
+		r, err := client.AddOrChange(func(m *string) (*client.SaveRouteResponse, error) {
+			return h.SaveRouteWithResponse(ctx, &client.SaveRouteParams{IfMatch: m}, x)
+		})
 		if err != nil {
 			return err
 		}

@@ -107,7 +107,9 @@ func settingsCommand() *cli.Command {
 		if err := readFile(file, &g); err != nil {
 			return err
 		}
-		r, err := h.SaveSettingWithResponse(ctx, nil, g)
+		r, err := client.AddOrChange(func(m *string) (*client.SaveSettingResponse, error) {
+			return h.SaveSettingWithResponse(ctx, &client.SaveSettingParams{IfMatch: m}, g)
+		})
 		if err != nil {
 			return err
 		}
@@ -138,7 +140,9 @@ func presetsCommand() *cli.Command {
 		if err := readFile(file, &p); err != nil {
 			return err
 		}
-		r, err := h.SavePresetWithResponse(ctx, nil, p)
+		r, err := client.AddOrChange(func(m *string) (*client.SavePresetResponse, error) {
+			return h.SavePresetWithResponse(ctx, &client.SavePresetParams{IfMatch: m}, p)
+		})
 		if err != nil {
 			return err
 		}
@@ -180,7 +184,9 @@ func rulesCommand() *cli.Command {
 		if err := readFile(file, &x); err != nil {
 			return err
 		}
-		r, err := h.SaveRuleWithResponse(ctx, nil, x)
+		r, err := client.AddOrChange(func(m *string) (*client.SaveRuleResponse, error) {
+			return h.SaveRuleWithResponse(ctx, &client.SaveRuleParams{IfMatch: m}, x)
+		})
 		if err != nil {
 			return err
 		}
@@ -219,7 +225,9 @@ func groupsCommand() *cli.Command {
 		if err := readFile(file, &g); err != nil {
 			return err
 		}
-		r, err := h.SaveGroupWithResponse(ctx, nil, g)
+		r, err := client.AddOrChange(func(m *string) (*client.SaveGroupResponse, error) {
+			return h.SaveGroupWithResponse(ctx, &client.SaveGroupParams{IfMatch: m}, g)
+		})
 		if err != nil {
 			return err
 		}

@@ -70,6 +70,18 @@ func (e *UnreachableError) Error() string {
 }
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
+// AddOrChange saves what is kept under an id, whether it is there or not: save is asked without If-Match, by which nothing is
+// replaced, and where that is refused with one that takes whatever is there.
+func AddOrChange[R any](save func(ifMatch *string) (R, error)) (R, error) {
+	r, err := save(nil)
+	var p *ProblemError
+	if errors.As(err, &p) && p.Status == http.StatusConflict {
+		whatever := "*"
+		return save(&whatever)
+	}
+	return r, err
+}
+
 // doer sends requests and turns everything but a good answer into an error: *UnreachableError or *ProblemError.
 type doer struct {
 	address string

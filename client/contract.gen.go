@@ -2232,7 +2232,7 @@ type ListAlertsParams struct {
 
 // SaveAlertParams defines parameters for SaveAlert.
 type SaveAlertParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2290,7 +2290,7 @@ type SaveBackupsJSONBody struct {
 
 // SaveBackupsParams defines parameters for SaveBackups.
 type SaveBackupsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2308,7 +2308,7 @@ type RemoveControlParams struct {
 
 // ChangeControlParams defines parameters for ChangeControl.
 type ChangeControlParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2319,7 +2319,7 @@ type AutoControlParams struct {
 
 // SaveAutomationParams defines parameters for SaveAutomation.
 type SaveAutomationParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2356,7 +2356,7 @@ type SwitchControlParams struct {
 
 // SaveDashboardParams defines parameters for SaveDashboard.
 type SaveDashboardParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2384,7 +2384,7 @@ type RemoveDeviceParamsHistory string
 
 // ChangeDeviceParams defines parameters for ChangeDevice.
 type ChangeDeviceParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2459,7 +2459,7 @@ type CheckFormulaJSONBody struct {
 
 // SaveGroupParams defines parameters for SaveGroup.
 type SaveGroupParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2496,7 +2496,7 @@ type GetSummaryParams struct {
 
 // ChangeHubParams defines parameters for ChangeHub.
 type ChangeHubParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2560,7 +2560,7 @@ type NarrowLiveJSONBody struct {
 
 // ChangeMemberParams defines parameters for ChangeMember.
 type ChangeMemberParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2574,7 +2574,7 @@ type SaveMessagingJSONBody struct {
 
 // SaveMessagingParams defines parameters for SaveMessaging.
 type SaveMessagingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2609,7 +2609,7 @@ type ListNotesParams struct {
 
 // SavePanelParams defines parameters for SavePanel.
 type SavePanelParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2629,7 +2629,7 @@ type AddPictureParams struct {
 
 // SavePresetParams defines parameters for SavePreset.
 type SavePresetParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2669,19 +2669,19 @@ type SaveRightsJSONBody struct {
 
 // SaveRightsParams defines parameters for SaveRights.
 type SaveRightsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SaveRouteParams defines parameters for SaveRoute.
 type SaveRouteParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // SaveRuleParams defines parameters for SaveRule.
 type SaveRuleParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2706,7 +2706,7 @@ type ProveJSONBody struct {
 
 // SaveSettingParams defines parameters for SaveSetting.
 type SaveSettingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -2720,7 +2720,7 @@ type SetSettingJSONBody struct {
 
 // ChangeSignalParams defines parameters for ChangeSignal.
 type ChangeSignalParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest
+	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
@@ -3031,14 +3031,18 @@ type ClientInterface interface {
 	// Corresponds with GET /alerts (the `ListAlerts` operationId).
 	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveAlertWithBody Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlertWithBody Add or change an alert
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /alerts (the `SaveAlert` operationId).
 	SaveAlertWithBody(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlert Add or change an alert
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3305,18 +3309,18 @@ type ClientInterface interface {
 	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
 	ListDashboards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveDashboardWithBody Add a dashboard, or change the one that has this id
+	// SaveDashboardWithBody Add or change a dashboard
 	//
-	// Without an id one is made of the name. What was exported comes in again like this.
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
 	SaveDashboardWithBody(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveDashboard Add a dashboard, or change the one that has this id
+	// SaveDashboard Add or change a dashboard
 	//
-	// Without an id one is made of the name. What was exported comes in again like this.
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3626,14 +3630,18 @@ type ClientInterface interface {
 	// Corresponds with GET /groups (the `ListGroups` operationId).
 	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveGroupWithBody Add a group, or change the one that has this id
+	// SaveGroupWithBody Add or change a group
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /groups (the `SaveGroup` operationId).
 	SaveGroupWithBody(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveGroup Add a group, or change the one that has this id
+	// SaveGroup Add or change a group
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4070,14 +4078,18 @@ type ClientInterface interface {
 	// Corresponds with GET /presets (the `ListPresets` operationId).
 	ListPresets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SavePresetWithBody Add a preset, or change the one that has this id
+	// SavePresetWithBody Add or change a preset
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /presets (the `SavePreset` operationId).
 	SavePresetWithBody(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SavePreset Add a preset, or change the one that has this id
+	// SavePreset Add or change a preset
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4161,14 +4173,18 @@ type ClientInterface interface {
 	// Corresponds with GET /routes (the `ListRoutes` operationId).
 	ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveRouteWithBody Add a route, or change the one that has this id
+	// SaveRouteWithBody Add or change a route
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /routes (the `SaveRoute` operationId).
 	SaveRouteWithBody(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveRoute Add a route, or change the one that has this id
+	// SaveRoute Add or change a route
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4190,14 +4206,18 @@ type ClientInterface interface {
 	// Corresponds with GET /rules (the `ListRules` operationId).
 	ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveRuleWithBody Add a rule, or change the one that has this id
+	// SaveRuleWithBody Add or change a rule
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /rules (the `SaveRule` operationId).
 	SaveRuleWithBody(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveRule Add a rule, or change the one that has this id
+	// SaveRule Add or change a rule
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4271,14 +4291,18 @@ type ClientInterface interface {
 	// Corresponds with GET /settings (the `ListSettings` operationId).
 	ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveSettingWithBody Add a setting, or change the one that has this id
+	// SaveSettingWithBody Add or change a setting
+	//
+	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /settings (the `SaveSetting` operationId).
 	SaveSettingWithBody(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveSetting Add a setting, or change the one that has this id
+	// SaveSetting Add or change a setting
+	//
+	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4519,7 +4543,9 @@ func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEd
 	return c.Client.Do(req)
 }
 
-// SaveAlertWithBody Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+// SaveAlertWithBody Add or change an alert
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 //
 // Takes any type of body and a specified content type.
 //
@@ -4536,7 +4562,9 @@ func (c *Client) SaveAlertWithBody(ctx context.Context, params *SaveAlertParams,
 	return c.Client.Do(req)
 }
 
-// SaveAlert Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+// SaveAlert Add or change an alert
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5203,9 +5231,9 @@ func (c *Client) ListDashboards(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// SaveDashboardWithBody Add a dashboard, or change the one that has this id
+// SaveDashboardWithBody Add or change a dashboard
 //
-// Without an id one is made of the name. What was exported comes in again like this.
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 //
 // Takes any type of body and a specified content type.
 //
@@ -5222,9 +5250,9 @@ func (c *Client) SaveDashboardWithBody(ctx context.Context, params *SaveDashboar
 	return c.Client.Do(req)
 }
 
-// SaveDashboard Add a dashboard, or change the one that has this id
+// SaveDashboard Add or change a dashboard
 //
-// Without an id one is made of the name. What was exported comes in again like this.
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6014,7 +6042,9 @@ func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// SaveGroupWithBody Add a group, or change the one that has this id
+// SaveGroupWithBody Add or change a group
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type.
 //
@@ -6031,7 +6061,9 @@ func (c *Client) SaveGroupWithBody(ctx context.Context, params *SaveGroupParams,
 	return c.Client.Do(req)
 }
 
-// SaveGroup Add a group, or change the one that has this id
+// SaveGroup Add or change a group
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7128,7 +7160,9 @@ func (c *Client) ListPresets(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
-// SavePresetWithBody Add a preset, or change the one that has this id
+// SavePresetWithBody Add or change a preset
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7145,7 +7179,9 @@ func (c *Client) SavePresetWithBody(ctx context.Context, params *SavePresetParam
 	return c.Client.Do(req)
 }
 
-// SavePreset Add a preset, or change the one that has this id
+// SavePreset Add or change a preset
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7349,7 +7385,9 @@ func (c *Client) ListRoutes(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// SaveRouteWithBody Add a route, or change the one that has this id
+// SaveRouteWithBody Add or change a route
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7366,7 +7404,9 @@ func (c *Client) SaveRouteWithBody(ctx context.Context, params *SaveRouteParams,
 	return c.Client.Do(req)
 }
 
-// SaveRoute Add a route, or change the one that has this id
+// SaveRoute Add or change a route
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7428,7 +7468,9 @@ func (c *Client) ListRules(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// SaveRuleWithBody Add a rule, or change the one that has this id
+// SaveRuleWithBody Add or change a rule
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7445,7 +7487,9 @@ func (c *Client) SaveRuleWithBody(ctx context.Context, params *SaveRuleParams, c
 	return c.Client.Do(req)
 }
 
-// SaveRule Add a rule, or change the one that has this id
+// SaveRule Add or change a rule
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7639,7 +7683,9 @@ func (c *Client) ListSettings(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// SaveSettingWithBody Add a setting, or change the one that has this id
+// SaveSettingWithBody Add or change a setting
+//
+// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7656,7 +7702,9 @@ func (c *Client) SaveSettingWithBody(ctx context.Context, params *SaveSettingPar
 	return c.Client.Do(req)
 }
 
-// SaveSetting Add a setting, or change the one that has this id
+// SaveSetting Add or change a setting
+//
+// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -15047,14 +15095,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /alerts (the `ListAlerts` operationId).
 	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
 
-	// SaveAlertWithBodyWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlertWithBodyWithResponse Add or change an alert
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /alerts (the `SaveAlert` operationId).
 	SaveAlertWithBodyWithResponse(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error)
 
-	// SaveAlertWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+	// SaveAlertWithResponse Add or change an alert
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15359,18 +15411,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
 	ListDashboardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDashboardsResponse, error)
 
-	// SaveDashboardWithBodyWithResponse Add a dashboard, or change the one that has this id
+	// SaveDashboardWithBodyWithResponse Add or change a dashboard
 	//
-	// Without an id one is made of the name. What was exported comes in again like this.
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
 	SaveDashboardWithBodyWithResponse(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error)
 
-	// SaveDashboardWithResponse Add a dashboard, or change the one that has this id
+	// SaveDashboardWithResponse Add or change a dashboard
 	//
-	// Without an id one is made of the name. What was exported comes in again like this.
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15722,14 +15774,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups (the `ListGroups` operationId).
 	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
 
-	// SaveGroupWithBodyWithResponse Add a group, or change the one that has this id
+	// SaveGroupWithBodyWithResponse Add or change a group
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /groups (the `SaveGroup` operationId).
 	SaveGroupWithBodyWithResponse(ctx context.Context, params *SaveGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveGroupResponse, error)
 
-	// SaveGroupWithResponse Add a group, or change the one that has this id
+	// SaveGroupWithResponse Add or change a group
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -16222,14 +16278,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /presets (the `ListPresets` operationId).
 	ListPresetsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPresetsResponse, error)
 
-	// SavePresetWithBodyWithResponse Add a preset, or change the one that has this id
+	// SavePresetWithBodyWithResponse Add or change a preset
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /presets (the `SavePreset` operationId).
 	SavePresetWithBodyWithResponse(ctx context.Context, params *SavePresetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePresetResponse, error)
 
-	// SavePresetWithResponse Add a preset, or change the one that has this id
+	// SavePresetWithResponse Add or change a preset
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -16323,14 +16383,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /routes (the `ListRoutes` operationId).
 	ListRoutesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRoutesResponse, error)
 
-	// SaveRouteWithBodyWithResponse Add a route, or change the one that has this id
+	// SaveRouteWithBodyWithResponse Add or change a route
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /routes (the `SaveRoute` operationId).
 	SaveRouteWithBodyWithResponse(ctx context.Context, params *SaveRouteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRouteResponse, error)
 
-	// SaveRouteWithResponse Add a route, or change the one that has this id
+	// SaveRouteWithResponse Add or change a route
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -16358,14 +16422,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /rules (the `ListRules` operationId).
 	ListRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
 
-	// SaveRuleWithBodyWithResponse Add a rule, or change the one that has this id
+	// SaveRuleWithBodyWithResponse Add or change a rule
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /rules (the `SaveRule` operationId).
 	SaveRuleWithBodyWithResponse(ctx context.Context, params *SaveRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRuleResponse, error)
 
-	// SaveRuleWithResponse Add a rule, or change the one that has this id
+	// SaveRuleWithResponse Add or change a rule
+	//
+	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -16453,14 +16521,18 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /settings (the `ListSettings` operationId).
 	ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error)
 
-	// SaveSettingWithBodyWithResponse Add a setting, or change the one that has this id
+	// SaveSettingWithBodyWithResponse Add or change a setting
+	//
+	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /settings (the `SaveSetting` operationId).
 	SaveSettingWithBodyWithResponse(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error)
 
-	// SaveSettingWithResponse Add a setting, or change the one that has this id
+	// SaveSettingWithResponse Add or change a setting
+	//
+	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -25289,7 +25361,9 @@ func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params
 	return ParseListAlertsResponse(rsp)
 }
 
-// SaveAlertWithBodyWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+// SaveAlertWithBodyWithResponse Add or change an alert
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -25302,7 +25376,9 @@ func (c *ClientWithResponses) SaveAlertWithBodyWithResponse(ctx context.Context,
 	return ParseSaveAlertResponse(rsp)
 }
 
-// SaveAlertWithResponse Add an alert, or change the one that has this id; one with the id of a built-in one tunes that
+// SaveAlertWithResponse Add or change an alert
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -25847,9 +25923,9 @@ func (c *ClientWithResponses) ListDashboardsWithResponse(ctx context.Context, re
 	return ParseListDashboardsResponse(rsp)
 }
 
-// SaveDashboardWithBodyWithResponse Add a dashboard, or change the one that has this id
+// SaveDashboardWithBodyWithResponse Add or change a dashboard
 //
-// Without an id one is made of the name. What was exported comes in again like this.
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -25862,9 +25938,9 @@ func (c *ClientWithResponses) SaveDashboardWithBodyWithResponse(ctx context.Cont
 	return ParseSaveDashboardResponse(rsp)
 }
 
-// SaveDashboardWithResponse Add a dashboard, or change the one that has this id
+// SaveDashboardWithResponse Add or change a dashboard
 //
-// Without an id one is made of the name. What was exported comes in again like this.
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -26504,7 +26580,9 @@ func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEdi
 	return ParseListGroupsResponse(rsp)
 }
 
-// SaveGroupWithBodyWithResponse Add a group, or change the one that has this id
+// SaveGroupWithBodyWithResponse Add or change a group
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -26517,7 +26595,9 @@ func (c *ClientWithResponses) SaveGroupWithBodyWithResponse(ctx context.Context,
 	return ParseSaveGroupResponse(rsp)
 }
 
-// SaveGroupWithResponse Add a group, or change the one that has this id
+// SaveGroupWithResponse Add or change a group
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27406,7 +27486,9 @@ func (c *ClientWithResponses) ListPresetsWithResponse(ctx context.Context, reqEd
 	return ParseListPresetsResponse(rsp)
 }
 
-// SavePresetWithBodyWithResponse Add a preset, or change the one that has this id
+// SavePresetWithBodyWithResponse Add or change a preset
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27419,7 +27501,9 @@ func (c *ClientWithResponses) SavePresetWithBodyWithResponse(ctx context.Context
 	return ParseSavePresetResponse(rsp)
 }
 
-// SavePresetWithResponse Add a preset, or change the one that has this id
+// SavePresetWithResponse Add or change a preset
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27585,7 +27669,9 @@ func (c *ClientWithResponses) ListRoutesWithResponse(ctx context.Context, reqEdi
 	return ParseListRoutesResponse(rsp)
 }
 
-// SaveRouteWithBodyWithResponse Add a route, or change the one that has this id
+// SaveRouteWithBodyWithResponse Add or change a route
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27598,7 +27684,9 @@ func (c *ClientWithResponses) SaveRouteWithBodyWithResponse(ctx context.Context,
 	return ParseSaveRouteResponse(rsp)
 }
 
-// SaveRouteWithResponse Add a route, or change the one that has this id
+// SaveRouteWithResponse Add or change a route
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27650,7 +27738,9 @@ func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, reqEdit
 	return ParseListRulesResponse(rsp)
 }
 
-// SaveRuleWithBodyWithResponse Add a rule, or change the one that has this id
+// SaveRuleWithBodyWithResponse Add or change a rule
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27663,7 +27753,9 @@ func (c *ClientWithResponses) SaveRuleWithBodyWithResponse(ctx context.Context, 
 	return ParseSaveRuleResponse(rsp)
 }
 
-// SaveRuleWithResponse Add a rule, or change the one that has this id
+// SaveRuleWithResponse Add or change a rule
+//
+// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27823,7 +27915,9 @@ func (c *ClientWithResponses) ListSettingsWithResponse(ctx context.Context, reqE
 	return ParseListSettingsResponse(rsp)
 }
 
-// SaveSettingWithBodyWithResponse Add a setting, or change the one that has this id
+// SaveSettingWithBodyWithResponse Add or change a setting
+//
+// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27836,7 +27930,9 @@ func (c *ClientWithResponses) SaveSettingWithBodyWithResponse(ctx context.Contex
 	return ParseSaveSettingResponse(rsp)
 }
 
-// SaveSettingWithResponse Add a setting, or change the one that has this id
+// SaveSettingWithResponse Add or change a setting
+//
+// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -53,14 +53,14 @@ type AlertTold struct {
 
 // alertPart and routePart are kept as rules are.
 var (
-	alertPart = part[*site.Alert]{"alert", func(s *site.Site) map[string]*site.Alert { return s.Alerts },
+	alertPart = part[*site.Alert]{"alert", func(s *site.Site) map[string]*site.Alert { return s.Alerts }, func(x **site.Alert) *string { return &(*x).ID },
 		func(s *site.Site, a *site.Alert) error {
 			if err := a.Validate(s); err != nil {
 				return err
 			}
 			return formulasOf(s, a.Formulas)
 		}, store.SaveAlert}
-	routePart = part[site.Route]{"route", func(s *site.Site) map[string]site.Route { return s.Routes },
+	routePart = part[site.Route]{"route", func(s *site.Site) map[string]site.Route { return s.Routes }, func(r *site.Route) *string { return &r.ID },
 		func(s *site.Site, r site.Route) error {
 			if _, ok := s.Brokers[r.Broker]; r.Broker != "" && !ok {
 				return &InvalidError{"broker", fmt.Sprintf("there is no broker %q; add it under Settings", r.Broker)}
@@ -205,7 +205,8 @@ func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 // SaveAlert adds or changes an alert. One with the id of a built-in one tunes that.
 func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check func(any) error) (view Alert, err error) {
 	err = h.do(ctx, func() error {
-		if err := keep(h, a, alertPart, x.ID, x.Name, &x, check); err != nil {
+		next := &x
+		if err := keep(h, a, alertPart, &next, x.Name, check); err != nil {
 			return err
 		}
 		view, _ = h.alertView(x.ID)
@@ -345,7 +346,7 @@ func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
 // SaveRoute adds or changes a route.
 func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view RouteView, err error) {
 	err = h.do(ctx, func() error {
-		if err := keep(h, a, routePart, r.ID, r.Name, r, check); err != nil {
+		if err := keep(h, a, routePart, &r, r.Name, check); err != nil {
 			return err
 		}
 		h.tryAgain()

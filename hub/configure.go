@@ -179,11 +179,20 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
 		return err
 	}
 	if p.ID == "" {
-		slug, err := site.Slug(p.Name)
+		for _, x := range h.site.Places {
+			if strings.EqualFold(x.Name, p.Name) {
+				return &ExistsError{"place", x.ID, x.Name}
+			}
+		}
+		free, err := freeID(p.Name, func(id string) bool {
+			_, place := h.site.Place(id)
+			_, device := h.site.Devices[id]
+			return place || device
+		})
 		if err != nil {
 			return &InvalidError{"name", err.Error()}
 		}
-		p.ID = slug
+		p.ID = free
 	}
 	if err := site.CheckSlug(p.ID); err != nil {
 		return &InvalidError{"id", err.Error()}

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -133,15 +134,20 @@ func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboar
 		case had && !mayArrange(a, before):
 			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + before.Name}}
 		case had:
-			if err := check(before); err != nil {
+			if err := check(before); errors.Is(err, ErrThere) {
+				return &ExistsError{"dashboard", d.ID, before.Name}
+			} else if err != nil {
 				return err
 			}
 			d = d.WithHidden(before, h.sightOf(h.site, a).dashboard(before))
 			d.By = before.By
 		default:
+			if err := check(nil); err != nil {
+				return err
+			}
 			d.By = a.ID
 			if d.ID == "" {
-				if d.ID, err = h.freeID(d.Name); err != nil {
+				if d.ID, err = freeID(d.Name, func(id string) bool { _, taken := h.boards.get(id); return taken }); err != nil {
 					return &InvalidError{"name", err.Error()}
 				}
 			} else if err := site.CheckSlug(d.ID); err != nil {
@@ -175,14 +181,14 @@ func boardText(d site.Dashboard) string {
 	return fmt.Sprintf("%s, %d tiles, shared with %s", d.Name, len(d.Tiles), map[site.Sharing]string{site.Private: "nobody", site.Household: "the household", site.Everybody: "everybody"}[d.Shared])
 }
 
-// freeID makes an id of a name that no dashboard has.
-func (h *Hub) freeID(name string) (string, error) {
+// freeID makes an id of a name that is not taken.
+func freeID(name string, taken func(id string) bool) (string, error) {
 	id, err := site.Slug(name)
 	if err != nil {
 		return "", err
 	}
 	for n, base := 2, id[:min(len(id), 36)]; ; n++ {
-		if _, taken := h.boards.get(id); !taken {
+		if !taken(id) {
 			return id, nil
 		}
 		id = fmt.Sprintf("%s_%d", base, n)

@@ -87,11 +87,16 @@ func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, pas
 			return err
 		}
 		if b.ID == "" {
-			slug, err := site.Slug(b.Name)
+			for id, x := range h.site.Brokers {
+				if strings.EqualFold(x.Name, b.Name) {
+					return &ExistsError{"broker", id, x.Name}
+				}
+			}
+			free, err := freeID(b.Name, func(id string) bool { _, taken := h.site.Brokers[id]; return taken })
 			if err != nil {
 				return &InvalidError{"name", err.Error()}
 			}
-			b.ID = slug
+			b.ID = free
 		}
 		if err := site.CheckSlug(b.ID); err != nil {
 			return &InvalidError{"id", err.Error()}

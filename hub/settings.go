@@ -126,7 +126,7 @@ func (h *Hub) publishSettings() {
 func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view Setting, err error) {
 	err = h.do(ctx, func() error {
 		_, had := h.site.Settings[g.ID]
-		if err := keep(h, a, settingPart, g.ID, g.Name, g, check); err != nil {
+		if err := keep(h, a, settingPart, &g, g.Name, check); err != nil {
 			return err
 		}
 		view = h.settingView(g)

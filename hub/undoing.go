@@ -151,22 +151,25 @@ var restorers = map[string]func(ctx context.Context, h *Hub, a access.Actor, v s
 		return err
 	}),
 	"site.Setting": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Setting) error {
-		return h.do(ctx, func() error { return keep(h, a, settingPart, x.ID, x.Name, x, anyVersion) })
+		return h.do(ctx, func() error { return keep(h, a, settingPart, &x, x.Name, anyVersion) })
 	}),
 	"site.Preset": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Preset) error {
-		return h.do(ctx, func() error { return keep(h, a, presetPart, x.ID, x.Name, x, anyVersion) })
+		return h.do(ctx, func() error { return keep(h, a, presetPart, &x, x.Name, anyVersion) })
 	}),
 	"site.Rule": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Rule) error {
-		return h.do(ctx, func() error { return keep(h, a, rulePart, x.ID, x.Name, &x, anyVersion) })
+		next := &x
+		return h.do(ctx, func() error { return keep(h, a, rulePart, &next, x.Name, anyVersion) })
 	}),
 	"site.Group": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Group) error {
-		return h.do(ctx, func() error { return keep(h, a, groupPart, x.ID, x.Name, &x, anyVersion) })
+		next := &x
+		return h.do(ctx, func() error { return keep(h, a, groupPart, &next, x.Name, anyVersion) })
 	}),
 	"site.Alert": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Alert) error {
-		return h.do(ctx, func() error { return keep(h, a, alertPart, x.ID, x.Name, &x, anyVersion) })
+		next := &x
+		return h.do(ctx, func() error { return keep(h, a, alertPart, &next, x.Name, anyVersion) })
 	}),
 	"site.Route": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Route) error {
-		return h.do(ctx, func() error { return keep(h, a, routePart, x.ID, x.Name, x, anyVersion) })
+		return h.do(ctx, func() error { return keep(h, a, routePart, &x, x.Name, anyVersion) })
 	}),
 	"site.Dashboard": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Dashboard) error {
 		_, err := h.SaveDashboard(ctx, a, x, anyVersion)

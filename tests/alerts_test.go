@@ -34,7 +34,9 @@ func saveAlert(r *rig.Rig, a site.Alert) client.Alert {
 	if a.Name == "" {
 		a.Name = a.ID
 	}
-	x, err := r.Owner.SaveAlertWithResponse(r.T.Context(), nil, a)
+	x, err := client.AddOrChange(func(m *string) (*client.SaveAlertResponse, error) {
+		return r.Owner.SaveAlertWithResponse(r.T.Context(), &client.SaveAlertParams{IfMatch: m}, a)
+	})
 	require.NoError(r.T, err)
 	return *x.JSON201
 }
@@ -309,7 +311,9 @@ func saveRoute(r *rig.Rig, x site.Route) error {
 	if x.Least == "" {
 		x.Least = site.Info
 	}
-	_, err := r.Owner.SaveRouteWithResponse(r.T.Context(), nil, x)
+	_, err := client.AddOrChange(func(m *string) (*client.SaveRouteResponse, error) {
+		return r.Owner.SaveRouteWithResponse(r.T.Context(), &client.SaveRouteParams{IfMatch: m}, x)
+	})
 	return err
 }
 

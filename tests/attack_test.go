@@ -319,7 +319,7 @@ func TestOldDeliveriesGo(t *testing.T) {
 	kept := func() bool {
 		x, err := r.Owner.ListDeliveriesWithResponse(t.Context(), &client.ListDeliveriesParams{})
 		require.NoError(t, err)
-		return slices.ContainsFunc(*x.JSON200, func(d client.Delivery) bool { return d.Message == "hot.1.hall.0" && d.State == "sent" })
+		return slices.ContainsFunc(*x.JSON200, func(d client.Delivery) bool { return d.Alert == "hot" && d.State == "sent" })
 	}
 	r.Soon("it went", kept)
 	for _, days := range []int{80, 100} {

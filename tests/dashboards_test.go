@@ -19,11 +19,12 @@ import (
 )
 
 func save(c *client.Remote, d site.Dashboard, match ...string) (string, error) {
-	p := &client.SaveDashboardParams{}
-	if len(match) > 0 {
-		p.IfMatch = &match[0]
-	}
-	r, err := c.SaveDashboardWithResponse(context.Background(), p, d)
+	r, err := client.AddOrChange(func(m *string) (*client.SaveDashboardResponse, error) {
+		if len(match) > 0 {
+			m = &match[0]
+		}
+		return c.SaveDashboardWithResponse(context.Background(), &client.SaveDashboardParams{IfMatch: m}, d)
+	})
 	if err != nil {
 		return "", err
 	}

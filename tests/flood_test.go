@@ -94,7 +94,11 @@ func TestGuessesAtOnce(t *testing.T) {
 	}
 	all.Wait()
 	assert.LessOrEqual(t, judged.Load(), int32(5))
-	assert.Equal(t, http.StatusTooManyRequests, guess(rig.From("127.0.0.8"), rig.Password), "from where nobody knows her, the account waits")
+	n := 0
+	r.Soon("from where nobody knows her, the account waits", func() bool { // on a slow machine its wait may just be over
+		n++
+		return guess(stranger, "correct horse 1") == http.StatusTooManyRequests && guess(rig.From(fmt.Sprintf("127.0.1.%d", n)), rig.Password) == http.StatusTooManyRequests
+	})
 	assert.Less(t, guess(rig.From("127.0.0.1"), rig.Password), 300, "from where she signed in before, she gets in")
 }
 

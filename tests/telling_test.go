@@ -200,7 +200,7 @@ func TestMailIsSafe(t *testing.T) {
 	other := newLetters(t, true)
 	conf.Mail.Port, conf.Mail.CA, conf.Mail.Security = other.port, other.ca, "tls"
 	assert.True(t, test(conf).JSON200.Sent)
-	assert.Equal(t, "A test, sent by mo", other.mails()[0].subject)
+	assert.Contains(t, fmt.Sprint(other.mails()), "A test, sent by mo")
 	plain := newPostOffice(t)
 	conf.Mail.Port, conf.Mail.Security = plain.port(), "starttls"
 	assert.False(t, test(conf).JSON200.Sent, "no password goes over a plain line")

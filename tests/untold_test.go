@@ -1,8 +1,12 @@
 package tests
 
 import (
+	"cmp"
 	"encoding/json"
+	"fmt"
+	"io"
 	"net/http"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -70,4 +74,81 @@ func TestNoMessageStandsInForAnother(t *testing.T) {
 		assert.False(t, ids[x.Message], "%s twice", x.Message)
 		ids[x.Message] = true
 	}
+}
+
+// Making something replaces nothing, whatever it is called; changing needs what is there, as it is.
+func TestMakingReplacesNothing(t *testing.T) {
+	t.Parallel()
+	r, _, _ := hotKiln(t)
+	for _, c := range []string{"fan", "lamp", "fan_2", "lamp_2"} {
+		r.AddControl("kiln", c, client.Source{}, client.Target{})
+	}
+	ctx := t.Context()
+	token := r.Token(r.Owner)
+	for path, form := range map[string]string{
+		"alerts":     `{"id":%q,"name":%q,"kind":"above","of":"kiln.chamber","severity":"warning","limit":%d}`,
+		"routes":     `{"id":%q,"name":%q,"via":"mail","to":"mo%[3]d@studio.example","least":"info"}`,
+		"rules":      `{"id":%q,"name":%q,"stages":[{"when":"kiln.chamber > %d","actions":[{"kind":"message","id":"kiln","text":"hot"}]}]}`,
+		"presets":    `{"id":%q,"name":%q,"actions":[{"kind":"control","id":"kiln.fan","to":0,"for_ms":%d000}]}`,
+		"groups":     `{"id":%q,"name":%q,"limit":0,"pause_ms":%d000,"members":[{"control":"kiln.fan"},{"control":"kiln.lamp"}]}`,
+		"settings":   `{"id":%q,"name":%q,"kind":"number","min":0,"max":99,"default":%d}`,
+		"dashboards": `{"id":%q,"name":%q,"tiles":[{"id":"a","kind":"text","text":"%[3]d","x":0,"y":0,"w":2,"h":1}]}`,
+	} {
+		send := func(id string, n int, match string) (int, string, string) {
+			body := fmt.Sprintf(form, id, "Vent", n)
+			if n == 2 { // a control is in one group
+				body = strings.NewReplacer("kiln.fan", "kiln.fan_2", "kiln.lamp", "kiln.lamp_2").Replace(body)
+			}
+			q, _ := http.NewRequestWithContext(ctx, "POST", r.URL()+"/api/v1/"+path, strings.NewReader(body))
+			q.Header.Set("Authorization", "Bearer "+token)
+			q.Header.Set("Content-Type", "application/json")
+			if match != "" {
+				q.Header.Set("If-Match", match)
+			}
+			resp, err := http.DefaultClient.Do(q)
+			require.NoError(t, err)
+			defer func() { _ = resp.Body.Close() }()
+			var x struct {
+				ID, Version, Detail string
+				Config              struct{ ID string }
+			}
+			got, _ := io.ReadAll(resp.Body)
+			require.NoError(t, json.Unmarshal(got, &x), "%s", got)
+			return resp.StatusCode, cmp.Or(x.Config.ID, x.ID, x.Detail), x.Version
+		}
+		free, again := "", "vent_2"
+		if path == "settings" {
+			free, again = "kiln.", "kiln.vent_2"
+		}
+		status, first, version := send(free, 1, "")
+		require.Equal(t, 201, status, "%s: %s", path, first)
+		status, second, _ := send(free, 2, "")
+		require.Equal(t, 201, status, path)
+		assert.Equal(t, again, second, path)
+		status, why, _ := send(first, 3, "")
+		assert.Equal(t, 409, status, path)
+		assert.Contains(t, why, first+" (Vent) is there already")
+		status, _, now := send(first, 1, version)
+		assert.Equal(t, 201, status, path)
+		assert.Equal(t, version, now, "%s: nothing had changed", path)
+		status, _, _ = send(first, 4, version)
+		assert.Equal(t, 201, status, path)
+		status, why, _ = send(first, 5, version)
+		assert.Equal(t, 409, status, "%s, somebody changed it", path)
+		assert.Contains(t, why, "changed this meanwhile")
+		status, _, _ = send("nowhere", 6, version)
+		assert.Equal(t, 409, status, "%s, somebody removed it", path)
+	}
+	_, err := r.Owner.SavePlaceWithResponse(ctx, client.NewPlace{Name: "Attic"})
+	require.NoError(t, err)
+	b := client.NewBroker{Name: "Yard", Address: "mqtt://127.0.0.1:1"}
+	_, err = r.Owner.SaveBrokerWithResponse(ctx, b)
+	require.NoError(t, err)
+	_, err = r.Owner.SaveBrokerWithResponse(ctx, b)
+	assert.ErrorContains(t, err, "the broker yard (Yard) is there already")
+	_, err = r.Owner.SavePlaceWithResponse(ctx, client.NewPlace{Name: "attic"})
+	assert.ErrorContains(t, err, "is there already")
+	p, err := r.Owner.SavePlaceWithResponse(ctx, client.NewPlace{Name: "Attic!"})
+	require.NoError(t, err)
+	assert.Equal(t, "attic_2", p.JSON201.Id)
 }

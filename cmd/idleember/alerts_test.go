@@ -9,7 +9,6 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -38,13 +37,19 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 	}
 	say("20")
 	var mu sync.Mutex
-	var got []string // the ids of what was taken, in order
+	type told struct {
+		ID, What string
+		N        int
+	}
+	var got []told // what was taken, in order
 	var mood atomic.Int32
 	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		var e struct {
-			ID   string
-			Data struct{ Others []struct{ ID string } }
+			Data struct {
+				told
+				Others []told
+			}
 		}
 		_ = json.Unmarshal(body, &e)
 		switch mood.Load() {
@@ -58,10 +63,7 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 			http.Error(w, "later", http.StatusServiceUnavailable)
 		default:
 			mu.Lock()
-			got = append(got, e.ID)
-			for _, o := range e.Data.Others { // many that wait come in one
-				got = append(got, o.ID)
-			}
+			got = append(append(got, e.Data.told), e.Data.Others...) // many that wait come in one
 			mu.Unlock()
 		}
 	}))
@@ -96,17 +98,19 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 	first := func() (list []string) { // each id where it came first
 		mu.Lock()
 		defer mu.Unlock()
-		for _, id := range got {
-			if !slices.Contains(list, id) {
-				list = append(list, id)
+		ids := map[string]bool{}
+		for _, x := range got {
+			if !ids[x.ID] {
+				list = append(list, fmt.Sprintf("%s %d", x.What, x.N))
 			}
+			ids[x.ID] = true
 		}
 		return list
 	}
 	require.Eventually(t, func() bool { return len(first()) >= 2*raised }, 90*time.Second, 200*time.Millisecond, "all are tried again by themselves")
 	var want []string
 	for n := 1; n <= raised; n++ {
-		want = append(want, fmt.Sprintf("hot.%d.hook.0", n), fmt.Sprintf("hot.%d.hook.1", n))
+		want = append(want, fmt.Sprintf("raised %d", n), fmt.Sprintf("over %d", n))
 	}
 	assert.Equal(t, want, first(), "raised and over of each, in order")
 }

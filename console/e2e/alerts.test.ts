@@ -48,6 +48,21 @@ test('from "tell me when" to an alert that somebody acknowledges on a phone', as
   await p.getByRole('button', { name: 'Tell me', exact: true }).click()
   await p.locator('[data-made="humidity_is_above_60"]').waitFor()
 
+  // Another of the same name stands beside it.
+  await p.goto(hub.url + '/alerts/new?of=drying_room.humidity')
+  await p.getByLabel('Limit', { exact: true }).fill('60')
+  await p.getByLabel('What to do').fill('Look at the window.')
+  await p.getByRole('button', { name: 'Tell me', exact: true }).click()
+  const second = p.locator('[data-made="humidity_is_above_60_2"]')
+  await second.waitFor()
+  await p.locator('[data-made="humidity_is_above_60"]').waitFor()
+  await second.getByRole('button', { name: 'Take away' }).click()
+  await second.waitFor({ state: 'detached' })
+  await p.getByRole('button', { name: 'Bring it back' }).click()
+  await second.waitFor()
+  await second.getByRole('button', { name: 'Take away' }).click()
+  await second.waitFor({ state: 'detached' })
+
   // A route is tested against the other side before it counts.
   await p.getByRole('button', { name: 'Add a route' }).click()
   await p.getByLabel('Name').fill('Hall')

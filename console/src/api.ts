@@ -118,6 +118,9 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   return answer.data as T
 }
 
+/** Options of a call that changes what is there of a version; without one it makes something, and replaces nothing. */
+export const ifMatch = (version: string | undefined) => ({ params: { header: { 'If-Match': version } } })
+
 /** The sentence of anything that was thrown. */
 export function sentence(e: unknown): string {
   return e instanceof Error ? e.message : String(e)

@@ -360,8 +360,8 @@ export interface paths {
         get: operations["listDashboards"];
         put?: never;
         /**
-         * Add a dashboard, or change the one that has this id
-         * @description Without an id one is made of the name. What was exported comes in again like this.
+         * Add or change a dashboard
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
          */
         post: operations["saveDashboard"];
         delete?: never;
@@ -763,7 +763,10 @@ export interface paths {
         /** All settings */
         get: operations["listSettings"];
         put?: never;
-        /** Add a setting, or change the one that has this id */
+        /**
+         * Add or change a setting
+         * @description Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
+         */
         post: operations["saveSetting"];
         delete?: never;
         options?: never;
@@ -804,7 +807,10 @@ export interface paths {
         /** All presets */
         get: operations["listPresets"];
         put?: never;
-        /** Add a preset, or change the one that has this id */
+        /**
+         * Add or change a preset
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         */
         post: operations["savePreset"];
         delete?: never;
         options?: never;
@@ -863,7 +869,10 @@ export interface paths {
         /** Alerts with where they stand */
         get: operations["listAlerts"];
         put?: never;
-        /** Add an alert, or change the one that has this id; one with the id of a built-in one tunes that */
+        /**
+         * Add or change an alert
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
+         */
         post: operations["saveAlert"];
         delete?: never;
         options?: never;
@@ -1226,7 +1235,10 @@ export interface paths {
         /** Who is told of which alerts, and how */
         get: operations["listRoutes"];
         put?: never;
-        /** Add a route, or change the one that has this id */
+        /**
+         * Add or change a route
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         */
         post: operations["saveRoute"];
         delete?: never;
         options?: never;
@@ -1319,7 +1331,10 @@ export interface paths {
         /** All rules */
         get: operations["listRules"];
         put?: never;
-        /** Add a rule, or change the one that has this id */
+        /**
+         * Add or change a rule
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         */
         post: operations["saveRule"];
         delete?: never;
         options?: never;
@@ -1356,7 +1371,10 @@ export interface paths {
         /** All groups */
         get: operations["listGroups"];
         put?: never;
-        /** Add a group, or change the one that has this id */
+        /**
+         * Add or change a group
+         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         */
         post: operations["saveGroup"];
         delete?: never;
         options?: never;
@@ -4237,7 +4255,7 @@ export interface components {
     };
     parameters: {
         Id: string;
-        /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+        /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
         IfMatch: string;
     };
     requestBodies: never;
@@ -4686,7 +4704,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -4956,7 +4974,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -5420,7 +5438,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
@@ -5615,7 +5633,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
@@ -5700,7 +5718,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -5801,7 +5819,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -5902,7 +5920,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -5997,7 +6015,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -6543,7 +6561,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -6639,7 +6657,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -6713,7 +6731,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -6783,7 +6801,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -7018,7 +7036,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
@@ -7320,7 +7338,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {
@@ -7734,7 +7752,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -7935,7 +7953,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path?: never;
@@ -8149,7 +8167,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest */
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
             path: {

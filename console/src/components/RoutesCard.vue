@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Who is told, and how: routes, what is on its way, and by what messages leave the hub.
 import { onMounted, onUnmounted, reactive, ref } from 'vue'
-import { api, ask, sentence, type Delivery, type Member, type Messaging, type Route, type RouteConfig } from '../api'
+import { api, ask, ifMatch, sentence, type Delivery, type Member, type Messaging, type Route, type RouteConfig } from '../api'
 import { useSend } from '../form'
 import { dayText } from '../format'
 import { onAlert, useHub } from '../hub'
@@ -31,11 +31,14 @@ onMounted(async () => { if (hub.owner) people.value = await ask(api.GET('/member
 let timer = 0
 const stop = onAlert(() => { window.clearTimeout(timer); timer = window.setTimeout(load, 1500) })
 onUnmounted(() => { stop(); window.clearTimeout(timer) })
-const begin = (r?: Route) => (form.value = r ? { ...r.config } : { id: '', name: '', via: 'mail', to: '', least: 'warning', ends: true, remind_ms: 0, after_ms: 0 })
-const slug = (s: string) => s.toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^[^a-z]+|_+$/g, '').slice(0, 40) || 'route'
+let version: string | undefined
+const begin = (r?: Route) => {
+  version = r?.version
+  form.value = r ? { ...r.config } : { id: '', name: '', via: 'mail', to: '', least: 'warning', ends: true, remind_ms: 0, after_ms: 0 }
+}
 const save = () => send(async () => {
   const f = form.value!
-  await ask(api.POST('/routes', { body: { ...f, id: f.id || slug(f.name) } }))
+  await ask(api.POST('/routes', { ...ifMatch(version), body: f }))
   form.value = null
   await load()
 })

@@ -2,7 +2,7 @@
 // Tell me when …: what it is about, from where on, and beside it the last month with how often the alert would have come.
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, sentence, type AlertConfig, type AlertTrial, type History } from '../api'
+import { api, ask, ifMatch, sentence, type AlertConfig, type AlertTrial, type History } from '../api'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
 import ThingPicker from '../components/ThingPicker.vue'
 import { useSend } from '../form'
@@ -61,6 +61,7 @@ watch(of, (id) => {
   void look()
 })
 watch(() => form.kind, () => { if (!changing.value) suggest() })
+let version: string | undefined
 async function begin() {
   const id = String(route.query.id ?? '')
   if (id) {
@@ -68,6 +69,7 @@ async function begin() {
     const found = all.find((a) => a.id === id)
     if (found) {
       changing.value = true
+      version = found.version
       Object.assign(form, found.config)
       of.value = found.config.of ?? ''
     }
@@ -83,14 +85,13 @@ const took = ref(0)
 let asked = 0
 const body = (): AlertConfig => {
   const f = form
-  const out: AlertConfig = { id: f.id || slug(f.name || 'alert'), name: f.name || 'x', kind: f.kind, severity: f.severity, of: of.value || undefined, text: f.text || undefined, after_ms: f.after_ms, settle_ms: f.settle_ms, rest_ms: f.rest_ms, latch: f.latch, off: f.off, days: f.days, from: f.from || undefined, to: f.to || undefined }
+  const out: AlertConfig = { id: f.id, name: f.name || 'x', kind: f.kind, severity: f.severity, of: of.value || undefined, text: f.text || undefined, after_ms: f.after_ms, settle_ms: f.settle_ms, rest_ms: f.rest_ms, latch: f.latch, off: f.off, days: f.days, from: f.from || undefined, to: f.to || undefined }
   if (limited.value || ['faster', 'trend', 'service'].includes(f.kind)) Object.assign(out, { limit: f.limit, band: f.band, upper: f.kind === 'outside' ? f.upper : undefined, early: ['above', 'below'].includes(f.kind) ? f.early || undefined : undefined })
   if (['faster', 'trend', 'silent', 'unchanged'].includes(f.kind)) Object.assign(out, { span_ms: f.span_ms, falls: f.falls })
   if (f.kind === 'event') out.word = f.word || undefined
   if (f.kind === 'formula') Object.assign(out, { when: f.when, until: f.until || undefined, of: undefined })
   return out
 }
-const slug = (s: string) => s.toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^[^a-z]+|_+$/g, '').slice(0, 40) || 'alert'
 async function tryIt() {
   const mine = ++asked
   if (!signal.value || !(limited.value || form.kind === 'silent' || (form.kind === 'event' && signal.value.kind === 'onoff'))) {
@@ -142,8 +143,7 @@ const proposed = computed(() => (name.value ? `${name.value} ${kindNames[form.ki
 const save = () => send(async () => {
   const b = body()
   b.name = form.name || proposed.value
-  b.id = form.id || slug(b.name)
-  await ask(api.POST('/alerts', { body: b }))
+  await ask(api.POST('/alerts', { ...ifMatch(version), body: b }))
   await router.push({ name: 'alerts' })
 })
 const ms = (key: 'after_ms' | 'settle_ms' | 'rest_ms' | 'span_ms') => computed({ get: () => String((form[key] ?? 0) / 60_000), set: (v) => (form[key] = Math.round(Number(v) * 60_000)) })

@@ -2,7 +2,7 @@
 // What people must know of: what is active, the gravest first; what became of it; what is looked at; who is told.
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, sentence, type Alert, type AlertEvent } from '../api'
+import { api, ask, ifMatch, sentence, type Alert, type AlertEvent } from '../api'
 import { alertWords } from '../attention'
 import Icon from '../components/Icon.vue'
 import RoutesCard from '../components/RoutesCard.vue'
@@ -103,13 +103,18 @@ async function remove(a: Alert) {
   }
 }
 async function bringBack() {
-  await ask(api.POST('/alerts', { body: gone.value!.config })).catch((e) => (failed.value = sentence(e)))
-  gone.value = null
-  await load()
+  const { id, config } = gone.value!
+  try {
+    await ask(api.POST('/alerts', { ...ifMatch(all.value?.find((x) => x.id === id)?.version), body: config })) // a built-in one is there as it was
+    gone.value = null
+    await load()
+  } catch (e) {
+    failed.value = sentence(e)
+  }
 }
 async function toggle(a: Alert) {
   try {
-    await ask(api.POST('/alerts', { body: { ...a.config, off: !a.config.off } }))
+    await ask(api.POST('/alerts', { ...ifMatch(a.version), body: { ...a.config, off: !a.config.off } }))
     await load()
   } catch (e) {
     failed.value = sentence(e)

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
+import { api, ask, ifMatch, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
 import ActionFields from '../components/deciding/ActionFields.vue'
 import AutomationCard from '../components/deciding/AutomationCard.vue'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
@@ -41,9 +41,8 @@ const places = computed(() => hub.places.map((place) => ({ place, controls: Obje
 const settings = computed(() => Object.values(hub.settings))
 const owners = computed(() => [...hub.places.map((p) => p.id), ...Object.keys(hub.devices), 'hub'].filter((x, i, all) => all.indexOf(x) === i))
 const owner = ref('')
-const ifMatch = (v: string | undefined) => ({ params: { header: { 'If-Match': v } } })
 const saveSetting = (x: SettingConfig, v?: string) => {
-  if (!x.id.includes('.')) x.id = `${owner.value || owners.value[0]}.${x.id}`
+  if (!x.id) x.id = `${owner.value || owners.value[0]}.`
   return ask(api.POST('/settings', { ...ifMatch(v), body: x }))
 }
 const savePreset = (x: PresetConfig, v?: string) => ask(api.POST('/presets', { ...ifMatch(v), body: x }))

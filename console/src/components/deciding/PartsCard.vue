@@ -18,13 +18,8 @@ function edit(x: { version?: string; config: T } | null) {
   version.value = x?.version
   isNew.value = !x
 }
-function slug(name: string) {
-  return name.toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^[^a-z]+|_+$/g, '').slice(0, 40)
-}
 async function submit() {
-  const x = draft.value!
-  if (isNew.value && !x.id) x.id = slug(x.name)
-  if (await send(() => props.save(x, version.value))) {
+  if (await send(() => props.save(JSON.parse(JSON.stringify(draft.value)), version.value))) {
     draft.value = null
     emit('changed')
   }
