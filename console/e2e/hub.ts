@@ -89,8 +89,8 @@ export class Hub {
     this.cookie = r.headers.getSetCookie()[0]!.split(';')[0]!
   }
   cookie = ''
-  async call<T>(method: string, path: string, body?: unknown): Promise<T> {
-    const r = await fetch(this.url + '/api/v1' + path, { method, headers: { Cookie: this.cookie, 'Content-Type': 'application/json' }, body: body ? JSON.stringify(body) : undefined })
+  async call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+    const r = await fetch(this.url + '/api/v1' + path, { method, headers: { Cookie: this.cookie, 'Content-Type': 'application/json', ...headers }, body: body ? JSON.stringify(body) : undefined })
     if (!r.ok) throw new Error(`${method} ${path}: ${r.status} ${await r.text()}`)
     return (await r.json()) as T
   }

@@ -26,7 +26,8 @@ onUnmounted(stop)
 async function make(d: Dashboard) {
   failed.value = ''
   try {
-    const made = await ask(api.POST('/dashboards', { body: d }))
+    const id = list.value?.some((x) => x.config.id === d.id) ? '' : d.id // beside what is there, in the place of nothing
+    const made = await ask(api.POST('/dashboards', { body: { ...d, id } }))
     await router.push({ name: 'dashboard', params: { id: made.config.id! }, query: { edit: '1' } })
   } catch (e) {
     failed.value = sentence(e)
