@@ -90,6 +90,12 @@ func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, p
 		if err := check(before); err != nil {
 			return err
 		}
+		// A backup holds all by which people and boards sign in: where it goes, and who can read it, is for a person.
+		if passphrase != nil || secret != nil || b.Elsewhere != before.Elsewhere {
+			if err := h.inPerson(a); err != nil {
+				return err
+			}
+		}
 		if err := b.Validate(); err != nil {
 			return &InvalidError{"backups", err.Error()}
 		}

@@ -131,7 +131,8 @@ func TestWhoSignsInIsChangedInPerson(t *testing.T) {
 	r := rig.New(t)
 	kim := r.Member("kim", client.RoleMember)
 	changes := []string{"POST /members", `{"account":"eve","role":"owner","password":"three wet towels"}`, "PATCH /members/mo", `{"password":"three wet towels"}`, "PATCH /members/kim", `{"role":"owner"}`,
-		"DELETE /members/kim", "", "POST /invites", `{"role":"owner"}`, "POST /tokens", `{"name":"x","scopes":["read"]}`}
+		"DELETE /members/kim", "", "POST /invites", `{"role":"owner"}`, "POST /tokens", `{"name":"x","scopes":["read"]}`,
+		"PUT /backups", `{"config":{},"passphrase":"one that a thief knows"}`, "PUT /backups", `{"config":{"elsewhere":{"via":"folder","address":"/mnt/stick"}}}`}
 	own := []string{"DELETE /sessions", "", "GET /sessions", "", "GET /tokens", "", "PUT /preferences", `{"theme":"dark"}`, "PUT /password", `{"old":"a long enough password","new":"three wet towels"}`,
 		"POST /factor", `{"password":"a long enough password"}`, "DELETE /factor", `{"password":"a long enough password"}`, "PUT /factor", `{"code":"000000"}`, "DELETE /members/kim/sessions", "",
 		"POST /session/proof", `{"password":"a long enough password"}`}
@@ -158,6 +159,8 @@ func TestWhoSignsInIsChangedInPerson(t *testing.T) {
 	assert.Equal(t, 204, status, "itself")
 	status, _ = call("GET /now", "", "Authorization", "Bearer "+other)
 	assert.Equal(t, 200, status)
+	status, _ = call("PUT /backups", `{"config":{"every":"day","at":"03:00"}}`, "Authorization", "Bearer "+other)
+	assert.Equal(t, 200, status, "when they are made")
 
 	cookie := signedIn(t, r.URL(), "mo")
 	r.Restart() // what was given before is not known any more
