@@ -102,30 +102,7 @@ func (h *Hub) alertLearnt(now engine.Now, x engine.AlertLearnt) {
 	h.journal(now.Wall, access.HubActor(), "alert", "alert."+x.ID, "", "learnt late", strings.TrimSpace(x.Value)+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
 }
 
-func (h *Hub) placeOf(id string) string {
-	owner, _ := site.Split(id)
-	if d, ok := h.site.Devices[owner]; ok {
-		return d.Place
-	}
-	if _, ok := h.site.Place(owner); ok {
-		return owner
-	}
-	return ""
-}
-
-// alertObject is what an alert is about: whoever may see that may see the alert.
-func (h *Hub) alertObject(a *site.Alert) access.Object {
-	if g, ok := h.site.Signals[a.Of]; ok {
-		return h.signalObject(g)
-	}
-	if c, ok := h.site.Controls[a.Of]; ok {
-		return h.controlObject(c)
-	}
-	if d, ok := h.site.Devices[a.Of]; ok {
-		return h.deviceObject(d)
-	}
-	return access.Object{Name: "alert." + a.ID, Guests: site.GuestsNothing}
-}
+func (h *Hub) placeOf(id string) string { return placeOf(h.site, id) }
 
 func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 	s, cfg, value, ok := h.engine.Alert(id)
@@ -165,7 +142,7 @@ func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 func (h *Hub) publishAlert(id string) {
 	if v, cfg := h.alertView(id); cfg != nil {
 		s := h.site
-		h.live.add(&Event{Kind: "alert", obj: h.alertObject(cfg), tailor: func(a access.Actor, data any) any {
+		h.live.add(&Event{Kind: "alert", obj: access.Anything, tailor: func(a access.Actor, data any) any {
 			sees := h.sightOf(s, a)
 			if x := data.(Alert); sees.alert(&x.Config) {
 				return sees.told(x)
@@ -192,10 +169,10 @@ func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 		ids = slices.Sorted(maps.Keys(h.site.AllAlerts()))
 	}
 	for _, id := range ids {
-		if s, cfg, _, ok := h.engine.Alert(id); active && (!ok || s.Phase() == alert.Normal || access.May(a, access.Look, h.alertObject(cfg)) != nil) {
+		if s, cfg, _, ok := h.engine.Alert(id); active && (!ok || s.Phase() == alert.Normal || !sees.alert(cfg)) {
 			continue
 		}
-		if v, cfg := h.alertView(id); cfg != nil && access.May(a, access.Look, h.alertObject(cfg)) == nil && sees.alert(cfg) {
+		if v, cfg := h.alertView(id); cfg != nil && sees.alert(cfg) {
 			list = append(list, sees.told(v))
 		}
 	}
@@ -250,7 +227,7 @@ func (h *Hub) ActOnAlerts(ctx context.Context, a access.Actor, x AlertAction) (l
 		}
 		for _, id := range x.IDs {
 			s, cfg, _, ok := h.engine.Alert(id)
-			if !ok || access.May(a, access.Look, h.alertObject(cfg)) != nil {
+			if !ok || !h.sightOf(h.site, a).alert(cfg) {
 				return &NotFoundError{"alert", id, site.Nearest(id, h.engine.Alerts())}
 			}
 			if _, err := s.Apply(alert.Config{Latch: cfg.Latch}, h.now().Wall, alert.Input{Event: x.Event, Until: x.Until}); err != nil {

@@ -98,7 +98,7 @@ func (h *Hub) letterActor(l letter, from string) (access.Actor, error) {
 	if !ok {
 		return access.Actor{}, &NotFoundError{"alert", l.Alert, nil}
 	}
-	return access.Actor{Kind: access.Letter, ID: r.ID, Name: r.Name, From: from + " by a link", Sees: []string{h.alertObject(cfg).Name}}, nil
+	return access.Actor{Kind: access.Letter, ID: r.ID, Name: r.Name, From: from + " by a link", Sees: []string{alertObject(h.site, cfg).Name}}, nil
 }
 
 // Linked tells what a link in a message leads to, and changes nothing.
@@ -121,7 +121,7 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 	}
 	v, cfg := h.alertView(l.Alert)
 	s, _, _, _ := h.engine.Alert(l.Alert)
-	if cfg == nil || access.May(a, access.Look, h.alertObject(cfg)) != nil {
+	if cfg == nil || access.May(a, access.Look, alertObject(h.site, cfg)) != nil {
 		return x, &NotFoundError{"alert", l.Alert, nil}
 	}
 	v.Told = nil // whoever holds the link need not know who else was told

@@ -69,6 +69,29 @@ func objectOf(s *site.Site, id string) access.Object {
 	return access.Object{Name: id}
 }
 
+// alertObject is what an alert is about: whoever may see that may see the alert, but for its formulas.
+func alertObject(s *site.Site, a *site.Alert) access.Object {
+	_, signal := s.Signals[a.Of]
+	_, control := s.Controls[a.Of]
+	_, device := s.Devices[a.Of]
+	if signal || control || device {
+		return objectOf(s, a.Of)
+	}
+	return access.Object{Name: "alert." + a.ID, Guests: site.GuestsNothing}
+}
+
+// placeOf is where something is.
+func placeOf(s *site.Site, id string) string {
+	owner, _ := site.Split(id)
+	if d, ok := s.Devices[owner]; ok {
+		return d.Place
+	}
+	if _, ok := s.Place(owner); ok {
+		return owner
+	}
+	return ""
+}
+
 // unswitchable returns what of the ids an actor may not switch.
 func unswitchable(s *site.Site, a access.Actor, ids []string) (out []string) {
 	for _, id := range ids {

@@ -186,7 +186,20 @@ func (v sight) rule(r *site.Rule) bool {
 }
 
 func (v sight) alert(x *site.Alert) bool {
-	return v.whole || v.sees(x.Of) && v.formulas(x.When, x.Until)
+	if v.a.Kind == access.Wall && v.a.Maker != nil && v.tells(x) {
+		v.a = *v.a.Maker
+		v.whole = seesAll(v.s, v.a)
+	}
+	return v.whole || access.May(v.a, access.Look, alertObject(v.s, x)) == nil && v.formulas(x.When, x.Until)
+}
+
+// tells reports whether a wall has a tile that tells of an alert, as far as the wall's maker sees it: one of its place or of no place
+// alone, and any where it is critical.
+func (v sight) tells(x *site.Alert) bool {
+	d, _ := v.boards.get(v.a.ID)
+	return slices.ContainsFunc(d.Tiles, func(t site.Tile) bool {
+		return t.Kind == site.TileAlerts && (x.Severity == site.Critical || len(t.Of) == 0 || slices.Contains(t.Of, placeOf(v.s, x.Of)))
+	})
 }
 
 // route reports whether a route is the actor's to see: it holds addresses and keys of whoever it is for.

@@ -362,7 +362,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		h.settingsAndPresets(a, &out)
 		out.Locked = h.locked(a, &out)
 		for _, p := range h.site.Places {
-			if places[p.ID] || sees.place(p.ID) {
+			if places[p.ID] || sees.place(p.ID) || a.Kind == access.Wall && slices.Contains(a.Sees, p.ID) {
 				out.Places = append(out.Places, p)
 			}
 		}

@@ -50,7 +50,7 @@ func TestNothingClosedIsTold(t *testing.T) {
 	must(r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "zqnight", Name: "Zqnight", Role: "guest", Actions: []site.Action{{Kind: site.DoControl, ID: "zqvault.zqfan", To: 1}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
 	must(r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "zqrule", Name: "Zqrule", Stages: []site.Stage{{When: "zqvault.zqlevel > 1", Actions: []site.Action{{Kind: site.DoNote, ID: "shed", Text: "zqsaid {zqvault.zqlevel}"}, {Kind: site.DoMessage, ID: "zqvault", Text: "zqmessage"}}}}}))
 	must(r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "zqgroup", Name: "Zqgroup", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zqvault.zqfan"}}}))
-	saveAlert(r, site.Alert{ID: "zqhot", Name: "Zqhot", Kind: site.AlertAbove, Of: "zqvault.zqlevel", Limit: 7000, Text: "zqdo"})
+	saveAlert(r, site.Alert{ID: "zqhot", Name: "Zqhot", Kind: site.AlertAbove, Of: "zqvault.zqlevel", Limit: 7000, Text: "zqdo", Severity: site.Critical})
 	saveAlert(r, site.Alert{ID: "damp", Name: "Damp and zqhot", Kind: site.AlertFormula, When: "zqvault.zqlevel > 7000 and shed.damp > 1"})
 	require.NoError(t, saveRoute(r, site.Route{ID: "zqroute", Name: "Zqroute", Via: "webhook", To: "http://127.0.0.1:9/zqhook", Person: "mo", Inside: true}))
 	var heard safeBuffer
@@ -66,7 +66,7 @@ func TestNothingClosedIsTold(t *testing.T) {
 	must(r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "members", Of: "zqcellar", May: site.GuestsNothing}, {Who: "members", Of: "zqvault", May: site.GuestsNothing},
 		{Who: "pat", Of: "shed.lamp", May: site.GuestsSwitch}, {Who: "pat", Of: "shed.pump", May: site.GuestsSee}}}))
 	require.NoError(t, saveRoute(r, site.Route{ID: "sams", Name: "Sams", Via: "webhook", To: hook.URL, Person: "sam", Inside: true}))
-	must(save(kim, site.Dashboard{ID: "kims", Name: "Kims", Tiles: []site.Tile{{ID: "a", Kind: site.TileControl, Of: []string{"shed.lamp"}, W: 3, H: 2}}}))
+	must(save(kim, site.Dashboard{ID: "kims", Name: "Kims", Tiles: []site.Tile{{ID: "a", Kind: site.TileControl, Of: []string{"shed.lamp"}, W: 3, H: 2}, {ID: "b", Kind: site.TileAlerts, W: 3, H: 2}}}))
 	wall, err := kim.AddWallWithResponse(t.Context(), "kims", client.AddWallJSONRequestBody{Name: "hall", Switches: &[]string{"shed.lamp"}})
 	require.NoError(t, err)
 	_ = sam

@@ -152,3 +152,46 @@ func TestMakingReplacesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "attic_2", p.JSON201.Id)
 }
+
+// A wall tells of what its tile of alerts looks at, and of anything critical that its maker may see, shown on it or not.
+func TestAWallTellsWhatIsCritical(t *testing.T) {
+	t.Parallel()
+	r := studio(t)
+	saveAlert(r, site.Alert{ID: "gas", Name: "Carbon monoxide", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 400, Severity: site.Critical})
+	saveAlert(r, site.Alert{ID: "warm", Name: "Warm", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 300})
+	saveAlert(r, site.Alert{ID: "low", Name: "Low", Kind: site.AlertBelow, Of: "shed.level", Limit: 50})
+	r.Soon("all three", func() bool { return len(alerts(r, r.Owner)) == 3 })
+	place := func(device string) string {
+		d, err := r.Owner.GetDeviceWithResponse(t.Context(), device)
+		require.NoError(t, err)
+		return d.JSON200.Place
+	}
+	name := "Yard"
+	_, err := r.Owner.ChangeDeviceWithResponse(t.Context(), "shed", nil, client.DeviceChange{Place: &name})
+	require.NoError(t, err)
+	require.NotEqual(t, place("kiln"), place("shed"))
+	look := func(c *client.Remote, of ...string) (ids []string) {
+		id := fmt.Sprintf("wall_%d", len(of))
+		_, err := save(c, site.Dashboard{ID: id, Name: id, Shared: site.Household, Tiles: []site.Tile{{ID: "a", Kind: site.TileAlerts, Of: of, W: 4, H: 2}}})
+		require.NoError(t, err)
+		w, err := c.AddWallWithResponse(t.Context(), id, client.AddWallJSONRequestBody{Name: "hall"})
+		require.NoError(t, err)
+		status, now := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/now", "", "Authorization", "Bearer "+w.JSON201.Key)
+		require.Equal(t, 200, status)
+		for _, a := range now["alerts"].([]any) {
+			ids = append(ids, a.(map[string]any)["id"].(string))
+		}
+		if len(of) > 0 {
+			assert.Contains(t, fmt.Sprint(now["places"]), "Yard", "it says what it looks at")
+		}
+		return ids
+	}
+	assert.Equal(t, []string{"gas", "low", "warm"}, look(r.Owner))
+	assert.Equal(t, []string{"gas", "low"}, look(r.Owner, place("shed")))
+	kim := r.Member("kim", client.RoleMember)
+	_, err = r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "kim", Of: "kiln", May: site.GuestsNothing}}})
+	require.NoError(t, err)
+	_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), "wall_0")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"low"}, look(kim), "not more than its maker sees")
+}

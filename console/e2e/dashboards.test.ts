@@ -204,7 +204,7 @@ test('a wall: a link of its own, what was chosen and no more, plain when it is n
   const { page: p } = await page(hub.url)
   await signIn(p)
   await hub.call('POST', '/dashboards', { id: 'door', name: 'By the door', tiles: [
-    { id: 'a', kind: 'value', of: ['drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }, { id: 'b', kind: 'control', of: ['drying_room.heater'], x: 6, y: 0, w: 6, h: 2 }, { id: 'c', kind: 'clock', x: 0, y: 2, w: 12, h: 2 }] })
+    { id: 'a', kind: 'value', of: ['drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }, { id: 'b', kind: 'control', of: ['drying_room.heater'], x: 6, y: 0, w: 6, h: 2 }, { id: 'c', kind: 'clock', x: 0, y: 2, w: 6, h: 2 }, { id: 'd', kind: 'alerts', of: ['drying_room'], x: 6, y: 2, w: 6, h: 2 }] })
   await p.goto(hub.url + '/dashboards/door')
   await p.getByRole('button', { name: 'Share' }).click()
   const make = async (name: string, tick: boolean) => {
@@ -229,6 +229,13 @@ test('a wall: a link of its own, what was chosen and no more, plain when it is n
   expect(size).toBeGreaterThan(48)
   board.publish('r/temperature', '22.5')
   await looks.page.locator('[data-tile="a"]').getByText('22.5').waitFor()
+  // What is critical is told wherever it is.
+  const tells = looks.page.locator('[data-tile="d"]')
+  await tells.getByText('All is well in Drying room, and nothing is critical elsewhere.').waitFor()
+  await hub.call('POST', '/alerts', { id: 'gas', name: 'Gas', kind: 'formula', when: 'drying_room.temperature > 22', severity: 'critical' })
+  await tells.getByText('Gas').waitFor()
+  await hub.call('POST', '/alerts/act', { ids: ['gas'], action: 'acknowledge' })
+  await tells.getByText('acknowledged by Mo').waitFor()
   expect((await looks.page.evaluate(() => fetch('/api/v1/journal').then((r) => r.status)))).toBe(403)
   expect((await looks.page.evaluate(() => fetch('/api/v1/next').then((r) => r.status)))).toBe(200) // what its strips plan
 

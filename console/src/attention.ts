@@ -13,15 +13,16 @@ const long = 24 * 3600_000 // by hand for longer is worth a look
 /** What needs a person anywhere, found out once for all who show it. */
 export const useAttention = defineStore('attention', () => ({ items: computed(() => attention()) }))
 
-export function attention(places?: string[]): Item[] {
+/** What needs a person; of some places alone, and then what is critical anywhere too. known tells also what somebody acknowledged. */
+export function attention(places?: string[], known = false): Item[] {
   const hub = useHub()
   const here = (place: string) => !places?.length || places.includes(place)
   const out: Item[] = []
   const page = (id: string): RouteLocationRaw => ({ name: 'signal', params: { id } })
   // What the hub raised itself comes first, and is not told twice.
-  const raised = Object.values(hub.alerts).filter((a) => here(a.place ?? '') && (a.phase === 'active' || a.phase === 'returned'))
+  const raised = Object.values(hub.alerts).filter((a) => (here(a.place ?? '') || a.config.severity === 'critical') && (a.phase === 'active' || a.phase === 'returned' || (known && a.phase === 'acknowledged')))
   const told = new Set(raised.map((a) => a.config.of))
-  for (const a of raised) out.push({ key: 'alert ' + a.id, what: a.config.name, words: alertWords(a, hub.minute), to: { name: 'alerts', query: { id: a.id } }, grave: a.config.severity === 'critical' })
+  for (const a of raised) out.push({ key: 'alert ' + a.id, what: a.config.name, words: alertWords(a, hub.minute) + (a.phase === 'acknowledged' ? ` · acknowledged by ${a.by ?? ''}` : ''), to: { name: 'alerts', query: { id: a.id } }, grave: a.config.severity === 'critical' })
   const controls = Object.values(hub.controls).filter((c) => here(c.place) && !hub.devices[c.device]?.state)
   for (const c of controls) {
     if (c.latched?.length) out.push({ key: c.id + ' latch', what: c.name, words: `held by ${c.latched.join(', ')} until somebody resets it`, to: page(c.id + '.is'), grave: true })

@@ -2,12 +2,20 @@
 // What needs a person: what it is, since when, what it means, and where to tap. Nothing where all is well.
 import { computed, ref } from 'vue'
 import { attention, useAttention } from '../attention'
+import { useHub } from '../hub'
 import Icon from './Icon.vue'
 
-const props = defineProps<{ places?: string[]; empty?: string }>() // of these places alone; what to say where all is well
+const props = defineProps<{ tile?: boolean; places?: string[] }>() // as a tile it says what it looks at; of these places alone
+const hub = useHub()
 const all = ref(false)
 const few = 3
-const items = computed(() => (props.places ? attention(props.places) : useAttention().items))
+const items = computed(() => (props.tile ? attention(props.places, true) : useAttention().items))
+const where = computed(() => {
+  const names = (props.places ?? []).map((id) => hub.places.find((p) => p.id === id)?.name ?? id)
+  if (names.length) return `All is well in ${names.join(', ')}, and nothing is critical elsewhere.`
+  return hub.me?.role === 'guest' ? 'All is well in what is open to you.' : 'All is well in all places.'
+})
+const quiet = computed(() => Object.values(hub.alerts).filter((a) => a.phase === 'shelved' || a.phase === 'out_of_service').length)
 const shown = computed(() => (all.value ? items.value : items.value.slice(0, few)))
 </script>
 
@@ -19,7 +27,8 @@ const shown = computed(() => (all.value ? items.value : items.value.slice(0, few
       <button v-if="items.length > few" type="button" class="small-text" @click="all = !all">{{ all ? 'The first ones only' : `and ${items.length - few} more` }}</button>
     </div>
   </section>
-  <p v-else-if="empty" class="soft mb-0" role="status">{{ empty }}</p>
+  <p v-else-if="tile" class="soft mb-0" role="status">{{ where }}</p>
+  <p v-if="tile && quiet" class="soft small-text mb-0">{{ quiet === 1 ? '1 alert is' : `${quiet} alerts are` }} shelved or out of service.</p>
 </template>
 
 <style scoped>

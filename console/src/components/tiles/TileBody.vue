@@ -48,7 +48,7 @@ const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
   </template>
   <Stepper v-else-if="tile.kind === 'setpoint' && setting" :setting="setting" />
   <p v-else-if="tile.kind === 'text'" class="text mb-0">{{ tile.text || 'Write something here.' }}</p>
-  <Attention v-else-if="tile.kind === 'alerts'" :places="tile.of" empty="All is well." />
+  <Attention v-else-if="tile.kind === 'alerts'" tile :places="tile.of" />
   <TileStrip v-else-if="tile.kind === 'strip'" :tile="tile" :runs="runs" :from="from" :to="to" />
   <PresetBar v-else-if="tile.kind === 'preset'" :only="first" />
   <TileTimer v-else-if="tile.kind === 'timer'" :tile="tile" :runs="runs[key(first)]" :trace="traces[first]" :to="to" />
