@@ -158,11 +158,14 @@ func (o *oracle) edited() {
 						cfg, c := k.cfg, k.c
 						*k = *b
 						k.cfg, k.c = cfg, c
+						if !b.wasPure { // what it named is gone: what that latched nobody judged
+							k.may, k.mayTrue, k.mayLatch = true, true, l.Latch
+						}
 					default: // it holds until the new release is seen, and a latch stays one
 						k.may, k.mayTrue, k.mayLatch, k.latched = b.may || b.hold, true, b.mayLatch && l.Latch, b.latched && l.Latch
 					}
 				}
-				k.lock = k
+				k.lock, k.wasPure = k, k.pure()
 				k.c.users = append(k.c.users, &k.tracker)
 				x.locks = append(x.locks, k)
 			}

@@ -313,6 +313,7 @@ type lock struct {
 	since             time.Duration // since when it surely holds
 	everTrue, mayTrue bool          // since it was last free
 	latched, mayLatch bool
+	wasPure           bool          // pure, as the site was when it was last applied
 	held              time.Duration // when it last may have held
 }
 
