@@ -341,6 +341,9 @@ func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error 
 func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
 	n := Notice{What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,
 		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site)}
+	if m.What == alert.WasAcked {
+		n.By, n.Word = x.State.AckedBy, x.State.Word
+	}
 	if p, ok := h.site.Place(h.placeOf(cfg.Of)); ok {
 		n.Place = p.Name
 	}

@@ -37,7 +37,11 @@ type DigestSection struct {
 type DigestLine struct {
 	Text   string `json:"text"`
 	Series string `json:"series,omitempty"` // what a chart of it shows
+
+	grave bool // it is about something critical
 }
+
+const needsSomebody = "Needs somebody now"
 
 const (
 	digestLines   = 12
@@ -57,15 +61,19 @@ func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d
 	for _, section := range []struct {
 		title string
 		lines func(context.Context, access.Actor, *site.Site, time.Time, time.Time) ([]DigestLine, error)
-	}{{"Needs somebody now", h.digestNow}, {"Alerts", h.digestAlerts}, {"Away", h.digestAway}, {"Energy", h.digestEnergy}, {"Ran", h.digestRuns},
+	}{{needsSomebody, h.digestNow}, {"Alerts", h.digestAlerts}, {"Away", h.digestAway}, {"Energy", h.digestEnergy}, {"Ran", h.digestRuns},
 		{"Messages that did not arrive", h.digestPosts}} {
 		lines, err := section.lines(ctx, a, s, from, to)
 		if err != nil {
 			return d, err
 		}
 		lines = seenOf(s, a, lines, func(l DigestLine) string { return l.Series })
-		if more := len(lines) - digestLines; more > 0 {
-			lines = append(lines[:digestLines], DigestLine{Text: fmt.Sprintf("and %d more", more)})
+		most := digestLines
+		for most < len(lines) && lines[most].grave { // these are all named
+			most++
+		}
+		if more := len(lines) - most; more > 0 {
+			lines = append(lines[:most], DigestLine{Text: fmt.Sprintf("and %d more", more)})
 		}
 		if len(lines) > 0 {
 			d.Sections = append(d.Sections, DigestSection{section.title, lines})
@@ -78,16 +86,36 @@ func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ 
 	list, err := h.Alerts(ctx, a, true)
 	for _, x := range list {
 		if x.Phase == alert.Active || x.Phase == alert.Returned {
-			lines = append(lines, DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(h.Time().Sub(*x.Since))), Series: x.Config.Of})
+			line := DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(h.Time().Sub(*x.Since))), Series: x.Config.Of}
+			lines = append(lines, line.of(x.Config.Severity))
 		}
 	}
-	return lines, err
+	return worstFirst(lines), err
+}
+
+// of marks a line that is about something critical.
+func (l DigestLine) of(s site.Severity) DigestLine {
+	if l.grave = s == site.Critical; l.grave {
+		l.Text = "Critical: " + l.Text
+	}
+	return l
+}
+
+func worstFirst(lines []DigestLine) []DigestLine {
+	slices.SortStableFunc(lines, func(x, y DigestLine) int {
+		if x.grave == y.grave {
+			return 0
+		}
+		return map[bool]int{true: -1, false: 1}[x.grave]
+	})
+	return lines
 }
 
 // digestAlerts counts how often each alert came, and for how long.
 func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
 	type tally struct {
 		name, of string
+		severity site.Severity
 		count    int
 		lasted   time.Duration
 		began    time.Time
@@ -106,6 +134,9 @@ func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, fr
 		case string(alert.WasRaised):
 			t.count++
 			t.began = e.At
+			if e.Severity.AtLeast(t.severity) {
+				t.severity = e.Severity
+			}
 		case string(alert.WasOver):
 			if t.began.IsZero() { // it came before the stretch
 				t.began = from
@@ -140,9 +171,9 @@ func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, fr
 		if t.lasted >= time.Second { // an event that somebody has to clear has no length
 			text += fmt.Sprintf(", %s in all", calendar.Words(t.lasted))
 		}
-		lines = append(lines, DigestLine{Text: text, Series: t.of})
+		lines = append(lines, DigestLine{Text: text, Series: t.of}.of(t.severity))
 	}
-	return append(lines, learnt...), err
+	return append(worstFirst(lines), learnt...), err
 }
 
 // eventsOf returns what became of alerts in a stretch, oldest first.
@@ -252,7 +283,7 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 			}
 		}
 		if kWh := sum * factor; some && kWh >= 0.05 {
-			list = append(list, used{DigestLine{fmt.Sprintf("%s: %.1f kWh", called(s, g.Device, g.Name), kWh), id}, kWh})
+			list = append(list, used{DigestLine{Text: fmt.Sprintf("%s: %.1f kWh", called(s, g.Device, g.Name), kWh), Series: id}, kWh})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y used) int { return cmp.Compare(y.kWh, x.kWh) })
@@ -301,7 +332,7 @@ func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from
 			on += b.OnMS
 		}
 		if on >= time.Minute.Milliseconds() {
-			list = append(list, run{DigestLine{fmt.Sprintf("%s: %s", called(s, c.Device, c.Name), calendar.Words(site.Millis(on))), id + ".is"}, on})
+			list = append(list, run{DigestLine{Text: fmt.Sprintf("%s: %s", called(s, c.Device, c.Name), calendar.Words(site.Millis(on))), Series: id + ".is"}, on})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y run) int { return cmp.Compare(y.ms, x.ms) })
@@ -387,6 +418,9 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	}
 	n := Notice{ID: messageID(), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
 		Hub: s.Hub.Name, Zone: s.Hub.Zone, Digest: &d}
+	if len(d.Sections) > 0 && d.Sections[0].Title == needsSomebody && d.Sections[0].Lines[0].grave {
+		n.Name, n.Severity = strings.TrimPrefix(d.Sections[0].Lines[0].Text, "Critical: ")+"; and what happened in the last "+cfg.Every, site.Critical
+	}
 	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), markDigest(due, cfg)); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/alert"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -38,7 +39,18 @@ type Notice struct {
 	Still    int64         `json:"still,omitempty"` // the number of the picture that was taken for it
 	N        int64         `json:"n,omitempty"`     // of which time the alert was raised
 	Digest   *Digest       `json:"digest,omitempty"`
-	Others   []Notice      `json:"others,omitempty"` // where many wait, they come in one
+	By       string        `json:"by,omitempty"`     // who acknowledged it
+	Word     string        `json:"word,omitempty"`   // and what they said
+	Others   []Notice      `json:"others,omitempty"` // where many wait they come in one, the worst first
+}
+
+// weight is how much a notice matters among others: what is over, or somebody has in hand, less than anything new.
+func (n Notice) weight() int {
+	switch alert.What(n.What) {
+	case alert.WasOver, alert.WasAcked:
+		return 0
+	}
+	return map[site.Severity]int{site.Critical: 3, site.Warning: 2}[n.Severity] + 1
 }
 
 // Sender carries a notice over a route and tells what the other side answered. What can never be taken is a *NeverError.
@@ -102,9 +114,12 @@ func (h *Hub) tryAgain() {
 }
 
 // send puts a notice on its way.
-func (h *Hub) send(at time.Time, route, about string, n Notice) {
+func (h *Hub) send(at time.Time, route, about string, n Notice) { h.sendAfter(at, at, route, about, n) }
+
+// sendAfter puts a notice on its way that is held until a time, as over quiet hours. It holds up no other.
+func (h *Hub) sendAfter(at, next time.Time, route, about string, n Notice) {
 	n.ID = messageID()
-	d := store.Delivery{MID: n.ID, Route: route, Alert: about, At: at.UnixMilli(), State: store.Waiting, Body: raw(n)}
+	d := store.Delivery{MID: n.ID, Next: next.UnixMilli(), Route: route, Alert: about, At: at.UnixMilli(), State: store.Waiting, Body: raw(n)}
 	h.writeState(store.AddDelivery(d))
 	h.undelivered.note(d) // also where it waits behind others and is not tried yet
 	h.later(func(err error) {
@@ -141,11 +156,20 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 		}
 		return h.Time().Add(time.Minute)
 	}
+	p, now := h.post, h.Time()
+	again := func(at time.Time) {
+		if next.IsZero() || at.Before(next) {
+			next = at
+		}
+	}
 	byRoute := map[string][]store.Delivery{}
 	for _, d := range list {
+		if at := time.UnixMilli(d.Next); d.Tries == 0 && at.After(now) {
+			again(at)
+			continue
+		}
 		byRoute[d.Route] = append(byRoute[d.Route], d)
 	}
-	p, now := h.post, h.Time()
 	for _, route := range slices.Sorted(maps.Keys(byRoute)) {
 		q := byRoute[route]
 		at := time.UnixMilli(q[0].Next) // the first holds up those behind it: they come in order
@@ -156,9 +180,7 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 		}
 		if at.After(now) {
 			p.mu.Unlock()
-			if next.IsZero() || at.Before(next) {
-				next = at
-			}
+			again(at)
 			continue
 		}
 		p.busy[route] = true
@@ -179,19 +201,16 @@ func (h *Hub) tryPosts(ctx context.Context, id string, q []store.Delivery) {
 	if len(q) < manyWait {
 		q = q[:1]
 	}
-	var n Notice
+	all := make([]Notice, len(q))
 	for i, d := range q {
-		var x Notice
-		if err := json.Unmarshal([]byte(d.Body), &x); err != nil {
+		if err := json.Unmarshal([]byte(d.Body), &all[i]); err != nil {
 			h.tried(ctx, q[i:i+1], "", &NeverError{"the message cannot be read"})
 			return
 		}
-		if i == 0 {
-			n = x
-		} else {
-			n.Others = append(n.Others, x)
-		}
 	}
+	slices.SortStableFunc(all, func(x, y Notice) int { return y.weight() - x.weight() })
+	n := all[0]
+	n.Others = all[1:]
 	changed := h.post.changed.Load()
 	answer, err := h.carry(ctx, id, n)
 	if ctx.Err() != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/alert"
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/store"
@@ -28,8 +29,14 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 		severity = site.Critical
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Routes)) {
-		if r := h.site.Routes[id]; !r.Off && severity.AtLeast(r.Least) && r.AfterMS == 0 && h.mayHear(id, func(v sight) bool { return v.object(m.Object) && v.by(by) }) {
-			h.send(at, id, "", Notice{What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
+		r := h.site.Routes[id]
+		elsewhere := len(r.Places) > 0 && !slices.Contains(r.Places, h.placeOf(m.Object)) && (!m.Grave || m.Object != "hub")
+		if !r.Off && !elsewhere && severity.AtLeast(r.Least) && r.AfterMS == 0 && h.mayHear(id, func(v sight) bool { return v.object(m.Object) && v.by(by) }) {
+			next := at
+			if end := alert.QuietUntil(r, at.In(h.site.Hub.Location())); !m.Grave && !end.IsZero() && h.trusted() {
+				next = end
+			}
+			h.sendAfter(at, next, id, "", Notice{What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone})
 		}
 	}
 	s := h.site

@@ -53,7 +53,7 @@ func (m mailer) send(ctx context.Context, r site.Route, n hub.Notice) (string, e
 	msg.SetUserAgent("idleember")
 	msg.SetMessageIDWithValue(n.ID + "@" + domain(cfg.From))
 	msg.SetDateWithValue(n.At)
-	if n.Severity == site.Critical {
+	if urgent(n) {
 		msg.SetImportance(mail.ImportanceHigh)
 	}
 	view := struct {

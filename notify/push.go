@@ -42,12 +42,12 @@ func (p push) send(ctx context.Context, r site.Route, n hub.Notice) (string, err
 	if err != nil {
 		return "", err
 	}
-	body, err := json.Marshal(map[string]string{"title": subject(n), "body": clip(strings.Join(lines(n), "\n"), 600), "tag": n.Alert, "link": n.Link, "severity": string(n.Severity)})
+	body, err := json.Marshal(map[string]string{"title": subject(n), "body": clip(strings.Join(pushLines(n), "\n"), 900), "tag": n.Alert, "link": n.Link, "severity": string(n.Severity)})
 	if err != nil {
 		return "", fmt.Errorf("the message cannot be written: %w", err)
 	}
 	urgency := webpush.UrgencyNormal
-	if n.Severity == site.Critical {
+	if urgent(n) {
 		urgency = webpush.UrgencyHigh
 	}
 	var answers, troubles []string
@@ -93,6 +93,15 @@ func (p push) sender() string {
 		return m.Address
 	}
 	return "nobody@idleember.invalid"
+}
+
+// pushLines are what fits on a phone: the first notice whole, what the others are about.
+func pushLines(n hub.Notice) []string {
+	out := lines(n)
+	for _, o := range n.Others {
+		out = append(out, subject(o))
+	}
+	return out
 }
 
 func clip(s string, most int) string {

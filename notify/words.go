@@ -5,9 +5,11 @@ package notify
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
+	"idleember/core/site"
 	"idleember/hub"
 )
 
@@ -36,17 +38,35 @@ func subject(n hub.Notice) string {
 	switch {
 	case n.What == "over":
 		s = "Over: " + name
+	case n.What == "acknowledged":
+		s = "Acknowledged: " + name
 	case n.What == "near":
 		s = "Getting there: " + s
+	case n.What == "reminder" && urgent(n):
+		s = "Critical, still: " + s
 	case n.What == "reminder":
 		s = "Still: " + s
-	case n.Severity == "critical":
+	case urgent(n):
 		s = "Critical: " + s
 	}
 	if k := len(n.Others); k > 0 {
 		s += fmt.Sprintf(" and %d more", k)
 	}
 	return oneLine(s)
+}
+
+// urgent reports whether a notice may wake people.
+func urgent(n hub.Notice) bool {
+	return n.Severity == site.Critical && n.What != "over" && n.What != "acknowledged" && n.What != "near"
+}
+
+// allLines are the lines of a notice, and of those that came with it, each under what it is about.
+func allLines(n hub.Notice) []string {
+	out := lines(n)
+	for _, o := range n.Others {
+		out = append(append(out, "", subject(o)), lines(o)...)
+	}
+	return out
 }
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
@@ -69,6 +89,12 @@ func lines(n hub.Notice) (out []string) {
 		return []string{n.Name}
 	case "over":
 		out = append(out, "It is over: "+n.Value+".")
+	case "acknowledged":
+		said := "Acknowledged by " + n.By
+		if n.Word != "" {
+			said += ": " + n.Word
+		}
+		out = append(out, said)
 	default:
 		if n.Value != "" {
 			out = append(out, "Now: "+n.Value)
@@ -80,7 +106,7 @@ func lines(n hub.Notice) (out []string) {
 	if !n.Since.IsZero() {
 		out = append(out, "Since "+at(n.Since))
 	}
-	if n.Do != "" && n.What != "over" {
+	if n.Do != "" && n.What != "over" && n.What != "acknowledged" {
 		out = append(out, n.Do)
 	}
 	return out
@@ -99,6 +125,12 @@ func fill(template, kind string, n hub.Notice) string {
 	if !n.Since.IsZero() {
 		since = n.Since.UTC().Format(time.RFC3339)
 	}
-	return strings.NewReplacer("{subject}", escape(subject(n)), "{text}", escape(strings.Join(lines(n), "\n")), "{name}", escape(n.Name), "{value}", escape(n.Value), "{place}", escape(n.Place),
+	names := []string{n.Name}
+	for _, o := range n.Others {
+		if !slices.Contains(names, o.Name) {
+			names = append(names, o.Name)
+		}
+	}
+	return strings.NewReplacer("{subject}", escape(subject(n)), "{text}", escape(strings.Join(allLines(n), "\n")), "{name}", escape(strings.Join(names, ", ")), "{value}", escape(n.Value), "{place}", escape(n.Place),
 		"{severity}", string(n.Severity), "{what}", escape(n.What), "{since}", since, "{link}", escape(n.Link), "{do}", escape(n.Do), "{id}", escape(n.ID), "{hub}", escape(n.Hub)).Replace(template)
 }

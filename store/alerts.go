@@ -102,7 +102,7 @@ type Delivery struct {
 func AddDelivery(d Delivery) Change {
 	return func(tx *Tx) error {
 		return tx.exec(`INSERT INTO deliveries (mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body) VALUES (?, ?, ?, ?, ?, 0, 'waiting', 0, '', ?)`,
-			d.MID, d.Route, d.Alert, d.At, d.At, d.Body)
+			d.MID, d.Route, d.Alert, d.At, max(d.At, d.Next), d.Body)
 	}
 }
 
@@ -113,10 +113,10 @@ func DeliveryTried(d Delivery) Change {
 	}
 }
 
-// DeliveriesDue makes what waits due now, as if it had not been tried yet.
+// DeliveriesDue makes what was tried and waits due now, as if it had not been tried yet.
 func DeliveriesDue() Change {
 	return func(tx *Tx) error {
-		return tx.exec(`UPDATE deliveries SET next_ms = 0, tries = 0 WHERE state = 'waiting'`)
+		return tx.exec(`UPDATE deliveries SET next_ms = 0, tries = 0 WHERE state = 'waiting' AND tries > 0`)
 	}
 }
 

@@ -7,13 +7,16 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
 	"idleember/core/site"
+	"idleember/serve"
 	"idleember/tests/rig"
 )
 
@@ -194,4 +197,135 @@ func TestAWallTellsWhatIsCritical(t *testing.T) {
 	_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), "wall_0")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"low"}, look(kim), "not more than its maker sees")
+}
+
+// Where many wait they come in one: the worst first, and all of them named, by every way that somebody may read them.
+func TestTheWorstComesFirst(t *testing.T) {
+	t.Parallel()
+	r, l, _ := hotKiln(t)
+	w, own := newWebhook(t), newWebhook(t)
+	w.status.Store(503)
+	own.status.Store(503)
+	mail := r.Service.Hub.Site().Messaging
+	broken := mail
+	broken.Mail.CA = ""
+	require.NoError(t, messaging(r, broken))
+	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Via: "webhook", To: w.URL, Inside: true, RemindMS: 60_000}))
+	require.NoError(t, saveRoute(r, site.Route{ID: "chat", Via: "webhook", To: own.URL, Inside: true, Type: "application/json", Body: `{"text":"{subject} [{severity}] {name}: {text}"}`}))
+	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}))
+	for i := range 9 {
+		saveAlert(r, site.Alert{ID: fmt.Sprintf("a%d", i), Name: fmt.Sprintf("Alert %d", i), Kind: site.AlertBelow, Of: "kiln.chamber", Limit: 30, Severity: []site.Severity{site.Info, site.Warning}[i%2]})
+	}
+	saveAlert(r, site.Alert{ID: "gas", Name: "Gas", Kind: site.AlertBelow, Of: "kiln.chamber", Limit: 30, Severity: site.Critical})
+	r.Soon("all wait", func() bool {
+		d := fmt.Sprint(deliveries(r))
+		return strings.Count(d, "hook waiting") == 10 && strings.Count(d, "chat waiting") == 10 && strings.Count(d, "mo waiting") == 10
+	})
+	d, err := r.Owner.GetDigestWithResponse(t.Context(), &client.GetDigestParams{})
+	require.NoError(t, err)
+	for _, s := range d.JSON200.Sections[:2] {
+		assert.Contains(t, s.Lines[0].Text, "Critical: Gas", s.Title)
+	}
+	w.status.Store(204)
+	own.status.Store(204)
+	require.NoError(t, messaging(r, mail)) // what waits is tried at once
+	r.Soon("all told", func() bool {
+		d := fmt.Sprint(deliveries(r))
+		return strings.Count(d, "hook sent")+strings.Count(d, "chat sent")+strings.Count(d, "mo sent") == 30
+	})
+	assert.Equal(t, "raised: Gas", w.told()[len(w.told())-10])
+	assert.Equal(t, []string{"Alert 1", "Alert 3", "Alert 5", "Alert 7"}, func() (out []string) {
+		for _, x := range w.told()[len(w.told())-9:][:4] {
+			out = append(out, strings.TrimPrefix(x, "raised: "))
+		}
+		return out
+	}(), "then the warnings")
+	own.mu.Lock()
+	chat := own.bodies[len(own.bodies)-1]
+	own.mu.Unlock()
+	assert.True(t, strings.HasPrefix(chat, `{"text":"Critical: Studio: Gas, 20`), chat)
+	assert.Contains(t, chat, "and 9 more [critical] Gas, Alert 1")
+	last := l.mails()[len(l.mails())-1]
+	assert.True(t, strings.HasPrefix(last.subject, "Critical: Studio: Gas, 20"), last.subject)
+	for i := range 9 {
+		assert.Contains(t, chat, fmt.Sprintf("Alert %d", i))
+		assert.Contains(t, last.text, fmt.Sprintf("Alert %d", i))
+	}
+}
+
+// Who was told is told that somebody has it in hand, but not who did; a reminder of something critical says so.
+func TestTheOthersHearWhoHasItInHand(t *testing.T) {
+	t.Parallel()
+	r, l, say := hotKiln(t)
+	kim := r.Member("kim", client.RoleMember)
+	w := newWebhook(t)
+	for _, x := range []site.Route{{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo"}, {ID: "kim", Via: "mail", To: "kim@studio.example", Person: "kim"},
+		{ID: "log", Via: "webhook", To: w.URL, Inside: true}, {ID: "later", Via: "mail", To: "later@studio.example", AfterMS: 3600_000}} {
+		require.NoError(t, saveRoute(r, x))
+	}
+	say("150")
+	r.Soon("all told", func() bool { return len(l.mails()) == 2 && w.count() == 1 })
+	require.NoError(t, act(r, kim, "acknowledge", "hot"))
+	r.Soon("the others too", func() bool { return len(l.mails()) == 3 && w.count() == 2 })
+	assert.Equal(t, "Acknowledged: Studio: Too hot", l.mails()[2].subject)
+	assert.Contains(t, l.mails()[2].text, "Acknowledged by kim: I look")
+	assert.Equal(t, "acknowledged: Too hot", w.told()[1])
+	r.Restart()
+	say("151")
+	time.Sleep(time.Second)
+	var subjects []string
+	for _, m := range l.mails() {
+		subjects = append(subjects, m.subject)
+	}
+	assert.Equal(t, 1, strings.Count(fmt.Sprint(subjects), "Acknowledged"), "%v", subjects)
+}
+
+// What a rule says keeps to the places and the quiet hours of a route as alerts do; what is grave does not wait.
+func TestRulesKeepQuietHours(t *testing.T) {
+	t.Parallel()
+	now := time.Now
+	var ahead atomic.Int64
+	r := rig.With(t, func(o *serve.Options) {
+		by := time.Duration(ahead.Load())
+		o.Now = func() time.Time { return now().Add(by) }
+		o.ClockSet = func() bool { return true }
+	})
+	w := newWebhook(t)
+	key := r.Device("kiln")
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
+	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
+	local := now().In(r.Service.Hub.Site().Hub.Location())
+	place := r.Service.Hub.Site().Devices["kiln"].Place
+	quiet := site.Route{Via: "webhook", Inside: true, From: local.Add(-time.Hour).Format("15:04"), Until: local.Add(2 * time.Hour).Format("15:04")}
+	for id, change := range map[string]func(*site.Route){"quiet": func(*site.Route) {}, "here": func(x *site.Route) { x.From, x.Until, x.Places = "", "", []string{place} }, "yard": func(x *site.Route) { x.From, x.Until, x.Places = "", "", []string{"yard"} }} {
+		x := quiet
+		x.ID, x.To = id, w.URL+"/"+id
+		change(&x)
+		require.NoError(t, saveRoute(r, x))
+	}
+	_, err := r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "say", Name: "Say", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
+		{Kind: site.DoMessage, ID: "kiln", Text: "mild"}, {Kind: site.DoMessage, ID: "kiln", Text: "grave", Grave: true}}}}})
+	require.NoError(t, err)
+	r.Pub("kiln", key, "ember/kiln/r/chamber", "600")
+	came := func() (out []string) {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		for i, q := range w.got {
+			var x struct{ Data struct{ Name string } }
+			_ = json.Unmarshal([]byte(w.bodies[i]), &x)
+			out = append(out, q.URL.Path+" "+x.Data.Name)
+		}
+		return out
+	}
+	r.Soon("what may come now", func() bool { return len(came()) == 3 })
+	time.Sleep(time.Second)
+	assert.ElementsMatch(t, []string{"/here mild", "/here grave", "/quiet grave"}, came())
+	require.NoError(t, saveRoute(r, site.Route{ID: "other", Via: "webhook", To: w.URL, Inside: true})) // what waits for a server is tried, what is held is not
+	r.Restart()
+	time.Sleep(time.Second)
+	assert.Len(t, came(), 3)
+	ahead.Store(int64(2*time.Hour + time.Minute))
+	r.Restart()
+	r.Soon("when the quiet hours are over", func() bool { return len(came()) == 4 })
+	assert.Equal(t, "/quiet mild", came()[3])
 }

@@ -41,6 +41,7 @@ type State struct {
 
 	Acked   bool      `json:"acked,omitempty"`
 	AckedBy string    `json:"acked_by,omitempty"`
+	AckedID string    `json:"acked_id,omitempty"` // the account, or the route by whose message it was done
 	AckedAt time.Time `json:"acked_at,omitzero"`
 	Word    string    `json:"word,omitempty"` // what was said then
 
@@ -95,6 +96,7 @@ const (
 type Input struct {
 	Event Event
 	By    string    // who did it
+	ByID  string    // their account, or the route by whose message they did it
 	Word  string    // what was said
 	Until time.Time // of Shelve
 	Value string    // what it is like now, of Came
@@ -152,10 +154,10 @@ func (s *State) Apply(cfg Config, now time.Time, in Input) ([]What, error) {
 	case Acknowledge:
 		switch s.Phase() {
 		case Active:
-			s.Acked, s.AckedBy, s.AckedAt, s.Word = true, in.By, now, in.Word
+			s.Acked, s.AckedBy, s.AckedID, s.AckedAt, s.Word = true, in.By, in.ByID, now, in.Word
 			return []What{WasAcked}, nil
 		case Returned:
-			s.Waits, s.AckedBy, s.AckedAt, s.Word = false, in.By, now, in.Word
+			s.Waits, s.AckedBy, s.AckedID, s.AckedAt, s.Word = false, in.By, in.ByID, now, in.Word
 			return []What{WasCleared}, nil
 		}
 		return nil, nothing
@@ -203,7 +205,7 @@ func (s *State) raise(now time.Time, value string) []What {
 	}
 	s.N++
 	s.Up, s.Times, s.Since, s.Value = true, 1, now, value
-	s.Acked, s.AckedBy, s.AckedAt, s.Word, s.Told = false, "", time.Time{}, "", nil
+	s.Acked, s.AckedBy, s.AckedID, s.AckedAt, s.Word, s.Told = false, "", "", time.Time{}, "", nil
 	return []What{WasRaised}
 }
 

@@ -80,7 +80,7 @@ func TestTimesEndByThemselves(t *testing.T) {
 
 // Whom it is told, how often, and when it is quiet.
 func TestTelling(t *testing.T) {
-	phone := site.Route{ID: "phone", Least: site.Warning, From: "22:00", Until: "07:00", RemindMS: 30 * 60_000, Ends: true}
+	phone := site.Route{ID: "phone", Person: "mo", Least: site.Warning, From: "22:00", Until: "07:00", RemindMS: 30 * 60_000, Ends: true}
 	neighbour := site.Route{ID: "neighbour", Least: site.Warning, AfterMS: 45 * 60_000}
 	log := site.Route{ID: "log", Least: site.Info, Places: []string{"kiln_shed"}}
 	routes := []site.Route{log, neighbour, phone}
@@ -92,13 +92,14 @@ func TestTelling(t *testing.T) {
 		}
 		return out
 	}
-	act := func(at time.Time, e Event) { _, _ = s.Apply(Config{}, at, Input{Event: e}) }
+	act := func(at time.Time, e Event) { _, _ = s.Apply(Config{}, at, Input{Event: e, By: "Mo", ByID: "mo"}) }
 	act(noon, Came)
 	assert.Equal(t, []string{"phone raised"}, tell(noon, site.Warning))
 	assert.Empty(t, tell(noon.Add(time.Minute), site.Warning), "once")
 	assert.Equal(t, []string{"phone reminder"}, tell(noon.Add(30*time.Minute), site.Warning))
 	assert.Equal(t, []string{"neighbour raised"}, tell(noon.Add(45*time.Minute), site.Warning), "nobody acknowledged")
 	act(noon.Add(50*time.Minute), Acknowledge)
+	assert.Equal(t, []string{"neighbour acknowledged"}, tell(noon.Add(50*time.Minute), site.Warning), "the others who were told, once")
 	assert.Empty(t, tell(noon.Add(2*time.Hour), site.Warning), "somebody knows")
 	act(noon.Add(3*time.Hour), Went)
 	assert.Equal(t, []string{"phone over"}, tell(noon.Add(3*time.Hour), site.Warning))
@@ -110,6 +111,9 @@ func TestTelling(t *testing.T) {
 	_, next := s.Tell(routes, site.Warning, "drying_room", night)
 	assert.Equal(t, night.Add(45*time.Minute), next, "the neighbour's turn")
 	assert.Equal(t, []string{"neighbour raised", "phone raised"}, tell(night.Add(8*time.Hour), site.Warning), "what still holds in the morning")
+	act(night.Add(24*time.Hour), Went)
+	assert.Empty(t, tell(night.Add(24*time.Hour), site.Warning), "nor that it is over, at night")
+	assert.Equal(t, []string{"phone over"}, tell(night.Add(33*time.Hour), site.Warning))
 	s = State{ID: "gas"}
 	act(night, Came)
 	assert.Equal(t, []string{"phone raised"}, tell(night, site.Critical), "critical ones come at night")

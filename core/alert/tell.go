@@ -14,20 +14,22 @@ type Told struct {
 	At    time.Time `json:"at"`              // the newest message
 	Count int       `json:"count,omitempty"` // how many there were
 	Near  bool      `json:"near,omitempty"`  // that it is near, and no more
+	Known bool      `json:"known,omitempty"` // that somebody acknowledged it
 }
 
 // Message is one that a route is to carry.
 type Message struct {
 	Route string
-	What  What // WasRaised, WasNear, WasOver, or Reminder
+	What  What // WasRaised, WasNear, WasAcked, WasOver, or Reminder
 }
 
 // Reminder is a message about an alert that nobody acknowledged.
 const Reminder What = "reminder"
 
 // Tell finds out what is to be told now of an alert of a severity, at a place, and notes that it was. A route carries an
-// alert after its own delay, if nobody acknowledged it by then: so somebody else is told step by step. In its quiet hours
-// it carries critical ones alone; what still holds when they end is told then. next is when to ask again, zero for never.
+// alert after its own delay, if nobody acknowledged it by then: so somebody else is told step by step. Who was told is told
+// too that somebody else acknowledged it. In its quiet hours it carries critical ones alone; what still holds when they end is
+// told then. next is when to ask again, zero for never.
 func (s *State) Tell(routes []site.Route, severity site.Severity, place string, now time.Time) (list []Message, next time.Time) {
 	soon := func(t time.Time) {
 		if next.IsZero() || t.Before(next) {
@@ -47,12 +49,12 @@ func (s *State) Tell(routes []site.Route, severity site.Severity, place string, 
 			soon(due)
 			continue
 		}
-		if end := quietUntil(r, now); !end.IsZero() && severity != site.Critical && what != WasOver {
+		if end := QuietUntil(r, now); !end.IsZero() && severity != site.Critical {
 			soon(end)
 			continue
 		}
 		list = append(list, Message{Route: r.ID, What: what})
-		told.At, told.Near = now, what == WasNear
+		told.At, told.Near, told.Known = now, what == WasNear, what == WasAcked
 		told.Count++
 		s.Told = maps.Clone(s.Told) // states are compared and kept by value
 		if s.Told == nil {
@@ -81,6 +83,8 @@ func (s *State) due(r site.Route, told Told) (What, time.Time) {
 		case r.RemindMS > 0:
 			return Reminder, told.At.Add(site.Millis(r.RemindMS))
 		}
+	case phase == Acknowledged && s.AckedID != "" && told.Count > 0 && !told.Near && !told.Known && s.AckedID != r.ID && s.AckedID != r.Person:
+		return WasAcked, s.AckedAt
 	case phase == Normal && s.Early && told.Count == 0 && after == 0:
 		return WasNear, s.Since
 	case phase == Normal && !s.Early && told.Count > 0 && !told.Near && r.Ends:
@@ -89,8 +93,8 @@ func (s *State) due(r site.Route, told Told) (What, time.Time) {
 	return "", time.Time{}
 }
 
-// quietUntil is when the quiet hours of a route end in which a time lies; zero where it lies in none.
-func quietUntil(r site.Route, now time.Time) time.Time {
+// QuietUntil is when the quiet hours of a route end in which a time lies; zero where it lies in none.
+func QuietUntil(r site.Route, now time.Time) time.Time {
 	if r.From == "" {
 		return time.Time{}
 	}

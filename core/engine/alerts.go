@@ -221,7 +221,7 @@ func (e *Engine) actOn(in AlertAction) {
 	if x == nil {
 		return
 	}
-	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, Word: in.Word, Until: in.Until, Value: e.alarmWords(x)})
+	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, ByID: in.Actor.ID, Word: in.Word, Until: in.Until, Value: e.alarmWords(x)})
 	if err != nil {
 		return
 	}
