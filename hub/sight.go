@@ -178,7 +178,7 @@ func (v sight) rule(r *site.Rule) bool {
 		return true
 	}
 	for _, g := range r.Stages {
-		if !v.formulas(g.When) || !v.actions(g.Actions) {
+		if !v.formulas(g.When, g.If, g.Until) || !v.actions(g.Actions) {
 			return false
 		}
 	}

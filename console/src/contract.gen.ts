@@ -3522,6 +3522,13 @@ export interface components {
                 if?: string;
                 /** Format: int64 */
                 after_ms?: number;
+                /** @description of a later stage: when this holds while it is waited for, the rule begins anew */
+                until?: string;
+                /**
+                 * Format: int64
+                 * @description of a later stage: after this time of waiting the rule begins anew; 0: after two days
+                 */
+                within_ms?: number;
                 actions: components["schemas"]["Action"][];
             }[];
             /** Format: int64 */

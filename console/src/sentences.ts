@@ -96,7 +96,7 @@ export function amountOf(c: { kind: string; options?: string[] }, n: number) {
 }
 
 export function ruleText(r: RuleConfig): string[] {
-  return r.stages.map((s, i) => `${i ? 'Then when' : 'When'} ${s.when}${s.after_ms ? ` for ${length(s.after_ms)}` : ''}${s.if ? `, if ${s.if}` : ''}: ${s.actions.map(actionText).join(', ')}`)
+  return r.stages.map((s, i) => `${i ? 'Then when' : 'When'} ${s.when}${s.after_ms ? ` for ${length(s.after_ms)}` : ''}${s.if ? `, if ${s.if}` : ''}: ${s.actions.map(actionText).join(', ')}${i ? `; starts over ${s.until ? `when ${s.until}, or ` : ''}after ${length(s.within_ms || 48 * 3600_000)}` : ''}`)
     .concat(r.rest_ms ? [`then rest for ${length(r.rest_ms)}`] : [])
 }
 

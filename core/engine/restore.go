@@ -45,7 +45,7 @@ func (e *Engine) restore(in Restored) {
 	}
 	for _, r := range in.Rules {
 		if have := e.rules[r.ID]; have != nil {
-			have.RuleState = r
+			e.restoreRule(have, r)
 		}
 	}
 	for _, a := range in.Alerts {

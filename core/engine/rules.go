@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 type rule struct {
 	cfg    *site.Rule
 	stages []*cond
+	untils []*cond // nil: it falls back after a time alone
 	ifs    []*bound
 	marked bool
 	wake   uint64
@@ -39,6 +41,7 @@ func (e *Engine) buildRule(id string, old *rule) {
 	if old != nil {
 		r.RuleState = old.RuleState
 	}
+	moved := old != nil && !slices.EqualFunc(old.cfg.Stages, r.cfg.Stages, func(x, y site.Stage) bool { return x.When == y.When })
 	for _, g := range r.cfg.Stages {
 		c := e.condition(site.Condition{When: g.When, AfterMS: g.AfterMS})
 		c.rules = append(c.rules, r)
@@ -48,11 +51,17 @@ func (e *Engine) buildRule(id string, old *rule) {
 			b = e.bind(g.If)
 		}
 		r.ifs = append(r.ifs, b)
-	}
-	if r.Stage >= len(r.stages) {
-		r.Stage = 0
+		var until *cond
+		if g.Until != "" {
+			until = e.condition(site.Condition{When: g.Until})
+			until.rules = append(until.rules, r)
+		}
+		r.untils = append(r.untils, until)
 	}
 	e.rules[id] = r
+	if moved && r.Stage > 0 { // the stage that it waits for is of the rule that it was
+		e.beginAnew(r, "its stages were changed")
+	}
 	e.markRule(r)
 }
 
@@ -71,6 +80,11 @@ func (e *Engine) judgeRule(r *rule) {
 	if e.now.Wall.Before(r.Rests) {
 		r.wake = e.wakeAt(e.mono(r.Rests), wakeRule, r.ID)
 		return
+	}
+	if r.Stage > 0 {
+		if why := e.fallsBack(r); why != "" {
+			e.beginAnew(r, why)
+		}
 	}
 	is := r.stages[r.Stage].Is
 	if r.Stage == 0 && !r.Armed {
@@ -117,6 +131,41 @@ func (e *Engine) judgeRule(r *rule) {
 	actor.Name = "the rule “" + r.cfg.Name + "”"
 	e.act(g.Actions, actor, HowRule, time.Time{}, 0)
 	e.markRule(r)
+}
+
+// longestStage is how long a stage is waited for that says nothing else.
+const longestStage = 48 * time.Hour
+
+// fallsBack says why a rule no longer waits for its stage; "" while it does.
+func (e *Engine) fallsBack(r *rule) string {
+	g, u := r.cfg.Stages[r.Stage], r.untils[r.Stage]
+	within := site.Millis(g.WithinMS)
+	if within == 0 {
+		within = longestStage
+	}
+	end := r.Since.Add(within)
+	switch {
+	case u != nil && u.Is == control.True:
+		return g.Until
+	case !e.now.Wall.Before(end):
+		return fmt.Sprintf("step %d did not come within %s", r.Stage+1, calendar.Words(within))
+	}
+	r.wake = e.wakeAt(e.mono(end), wakeRule, r.ID)
+	return ""
+}
+
+// beginAnew has a rule wait for its first stage.
+func (e *Engine) beginAnew(r *rule, why string) {
+	r.Stage, r.Armed, r.Since = 0, false, time.Time{}
+	e.keepRule(r)
+	e.emit(Journal{Actor: access.HubActor(), Action: "begin anew", Object: "rule." + r.ID, After: r.cfg.Name, Reason: why})
+}
+
+// restoreRule brings back what a rule remembered, as far as it has such a stage now.
+func (e *Engine) restoreRule(r *rule, kept RuleState) {
+	if r.RuleState = kept; r.Stage < 0 || r.Stage >= len(r.stages) {
+		e.beginAnew(r, "it has no such stage any more")
+	}
 }
 
 func (e *Engine) keepRule(r *rule) { e.emit(Keep{Kind: "rule", ID: r.ID, State: r.RuleState}) }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -141,4 +142,64 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 	h.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(true)}, nil)
 	h.pass(50 * time.Second)
 	assert.Zero(t, notes(h.seen), "and over a restart")
+}
+
+func TestAStageFallsBack(t *testing.T) {
+	say := func(text string) []site.Action { return []site.Action{{Kind: site.DoMessage, Text: text}} }
+	stages := func(change func(*site.Stage)) func(*site.Site) {
+		return func(s *site.Site) {
+			second := site.Stage{When: "h.temperature < 15", Actions: say("cool again")}
+			change(&second)
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.temperature > 20", Actions: say("warm")}, second}}
+		}
+	}
+	begin := func(change func(*site.Stage)) *house {
+		h := newHouse(t, stages(change))
+		h.reads("rain", 0)
+		h.reads("temperature", 18)
+		require.Equal(t, []string{"warm"}, messages(h.reads("temperature", 25)))
+		return h
+	}
+	stage := func(h *house) int { r, _ := h.Rule("r"); return r.Stage }
+
+	h := begin(func(g *site.Stage) { g.Until = "h.rain" })
+	h.reads("rain", 1)
+	assert.Equal(t, 0, stage(h), "by its own condition")
+	assert.Empty(t, messages(h.reads("temperature", 10)))
+	assert.Equal(t, []string{"warm"}, messages(h.reads("temperature", 25)), "and begins anew")
+
+	h = begin(func(g *site.Stage) { g.WithinMS = 60_000 })
+	h.pass(59 * time.Second)
+	assert.Equal(t, 1, stage(h))
+	h.pass(2 * time.Second)
+	assert.Equal(t, 0, stage(h), "after a time")
+	assert.Empty(t, messages(h.reads("temperature", 10)))
+
+	h = begin(func(*site.Stage) {})
+	h.pass(longestStage - time.Hour)
+	assert.Equal(t, 1, stage(h))
+	h.pass(2 * time.Hour)
+	assert.Equal(t, 0, stage(h), "none is kept for ever")
+
+	h = begin(func(*site.Stage) {})
+	h.edits(func(s *site.Site) {
+		r := *s.Rules["r"]
+		r.Stages = append([]site.Stage{{When: "h.gas > 5", Actions: say("gas")}}, r.Stages...)
+		s.Rules["r"] = &r
+	})
+	assert.Equal(t, 0, stage(h), "a stage of another rule is none of this one")
+
+	h = begin(func(*site.Stage) {})
+	r, _ := h.Rule("r")
+	for _, n := range []int{r.Stage, 7, -1} { // as an edit and a restart may leave it
+		r.Stage = n
+		again := newHouse(t, stages(func(*site.Stage) {}))
+		again.edits(func(s *site.Site) {
+			r := *s.Rules["r"]
+			r.Stages = r.Stages[:1]
+			s.Rules["r"] = &r
+		})
+		again.do(Restored{Alive: start, Rules: []RuleState{r}})
+		assert.Equal(t, 0, stage(again))
+	}
 }

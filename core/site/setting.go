@@ -253,6 +253,10 @@ type Stage struct {
 	If      string   `json:"if,omitempty"`       // only if this holds at that moment
 	AfterMS int64    `json:"after_ms,omitempty"` // When must hold for this long
 	Actions []Action `json:"actions"`
+
+	// Of a later stage: while it is waited for, the rule begins anew when Until holds, and after WithinMS; 0: after two days.
+	Until    string `json:"until,omitempty"`
+	WithinMS int64  `json:"within_ms,omitempty"`
 }
 
 // Rule does some actions once when something becomes true, then rests. With several stages the next one waits for the one
@@ -273,6 +277,9 @@ func (r *Rule) Formulas(each func(place, text string, quantity bool)) {
 		if g.If != "" {
 			each(fmt.Sprintf("stages.%d.if", i), g.If, false)
 		}
+		if g.Until != "" {
+			each(fmt.Sprintf("stages.%d.until", i), g.Until, false)
+		}
 	}
 }
 
@@ -290,6 +297,12 @@ func (r *Rule) Validate(s *Site) error {
 	for i, g := range r.Stages {
 		if err := (Condition{When: g.When, AfterMS: g.AfterMS}).validate(); err != nil {
 			return fmt.Errorf("stage %d: %w", i+1, err)
+		}
+		if i == 0 && (g.Until != "" || g.WithinMS != 0) {
+			return fmt.Errorf("stage 1 falls back to nothing; until and within_ms are of later stages")
+		}
+		if g.WithinMS < 0 || g.WithinMS > 366*24*3600_000 {
+			return fmt.Errorf("stage %d waits for %d ms; choose up to a year", i+1, g.WithinMS)
 		}
 		if len(g.Actions) == 0 || len(g.Actions) > 50 {
 			return fmt.Errorf("stage %d has %d actions; 1 to 50 are possible", i+1, len(g.Actions))

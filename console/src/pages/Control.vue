@@ -111,6 +111,7 @@ function ruleState(i: number) {
           <template #form="{ item }">
             <fieldset v-for="(g, i) in item.stages" :key="i" class="stack tight">
               <div class="fields"><FormulaBox v-model="g.when" :label="i ? 'and then, when' : 'When'" /><FormulaBox v-model="g.if" label="Only if" /><SpanField v-model="g.after_ms" label="for" hint="at once" /></div>
+              <div v-if="i" class="fields"><FormulaBox v-model="g.until" label="Start over when" /><SpanField v-model="g.within_ms" label="or after" hint="2 days" /></div>
               <ActionFields v-model="g.actions" />
             </fieldset>
             <div class="fields">
