@@ -116,7 +116,11 @@ func tryAlert(ctx context.Context, cmd *cli.Command, h *client.Remote, args []st
 	zone, x := hubZone(ctx, h), *r.JSON200
 	var rows [][]string
 	for _, o := range x.Occurrences {
-		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"), calendar.Words(time.Duration(o.To-o.From) * time.Millisecond), fmt.Sprintf("%g", o.Worst)})
+		worst := fmt.Sprintf("%g", o.Worst)
+		if a.Kind == site.AlertFormula { // it has no value of its own
+			worst = ""
+		}
+		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"), calendar.Words(time.Duration(o.To-o.From) * time.Millisecond), worst})
 	}
 	if cmd.String("output") == "table" {
 		_, _ = fmt.Fprintf(writer(cmd), "It would have come %d times, for %s in all.\n", x.Count, calendar.Words(time.Duration(x.ActiveMs)*time.Millisecond))

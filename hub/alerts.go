@@ -260,8 +260,11 @@ type AlertTrial struct {
 	Readings    int
 }
 
-// TryAlert runs an alert over what its signal was.
+// TryAlert runs an alert over what its signal, or what its formulas name, was.
 func (h *Hub) TryAlert(ctx context.Context, a access.Actor, x site.Alert, from, to time.Time) (out AlertTrial, err error) {
+	if x.Kind == site.AlertFormula {
+		return h.tryFormula(ctx, a, x, from, to)
+	}
 	q := Range{Series: x.Of, From: from, To: to}
 	if err := q.check(); err != nil {
 		return out, err
@@ -272,7 +275,7 @@ func (h *Hub) TryAlert(ctx context.Context, a access.Actor, x site.Alert, from, 
 	}
 	t := alert.NewTrial(&x, what.Hold, h.Site().Hub.Location())
 	if t == nil {
-		return out, &InvalidError{"kind", "only alerts about a limit, a band, an event or silence can be tried on the past"}
+		return out, &InvalidError{"kind", "only alerts about a limit, a band, an event, silence or a formula can be tried on the past"}
 	}
 	out.From, out.To = from, to
 	if err := h.store.Columns(ctx, x.Of, from.UnixMilli(), to.UnixMilli(), func(c *series.Columns, i, j int) {

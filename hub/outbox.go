@@ -74,6 +74,9 @@ type post struct {
 	mu      sync.Mutex
 	senders map[string]Sender
 	newKeys func() (PushKeys, error)
+
+	checkPush func(store.Subscription, bool) error
+
 	busy    map[string]bool // routes
 	wake    chan struct{}
 	changed atomic.Int64 // how often routes or servers were; what failed before that is tried again at once

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"idleember/core/access"
+	"idleember/core/site"
 	"idleember/store"
 )
 
@@ -73,10 +74,11 @@ func (h *Hub) PushInfo(ctx context.Context, a access.Actor) (out PushInfo, err e
 	return out, err
 }
 
-// MakesPushKeys registers who makes the hub's keys for push services.
-func (h *Hub) MakesPushKeys(f func() (PushKeys, error)) {
+// CarriesPushes registers who makes the hub's keys for push services, and who says whether a console's subscription can be used, also
+// of a service in the house where inside is true.
+func (h *Hub) CarriesPushes(newKeys func() (PushKeys, error), check func(s store.Subscription, inside bool) error) {
 	h.post.mu.Lock()
-	h.post.newKeys = f
+	h.post.newKeys, h.post.checkPush = newKeys, check
 	h.post.mu.Unlock()
 }
 
@@ -88,8 +90,18 @@ func (h *Hub) Subscribe(ctx context.Context, a access.Actor, s store.Subscriptio
 	if !h.Site().Messaging.Push {
 		return &InvalidError{"endpoint", "pushes are switched off; an owner switches them on under Alerts, as they need the internet"}
 	}
-	if u, err := url.Parse(s.Endpoint); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || len(s.Endpoint) > longestPushPlace {
+	inside := false
+	for _, r := range h.Site().Routes {
+		inside = inside || r.Via == site.ByPush && r.Person == a.ID && r.Inside
+	}
+	h.post.mu.Lock()
+	check := h.post.checkPush
+	h.post.mu.Unlock()
+	if check == nil || len(s.Endpoint) > longestPushPlace {
 		return &InvalidError{"endpoint", "this is no address of a push service"}
+	}
+	if err := check(s, inside); err != nil {
+		return &InvalidError{"endpoint", err.Error()}
 	}
 	have, err := h.store.Subscriptions(ctx, a.ID)
 	if err != nil {

@@ -2,11 +2,15 @@ package notify
 
 import (
 	"context"
+	"crypto/ecdh"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"strings"
 
 	webpush "github.com/SherClockHolmes/webpush-go"
@@ -14,6 +18,7 @@ import (
 	"idleember/core/site"
 	"idleember/elsewhere"
 	"idleember/hub"
+	"idleember/store"
 )
 
 // push carries notices to installed consoles (RFC 8030), encrypted for them alone (RFC 8291), signed by the hub (RFC 8292).
@@ -25,6 +30,35 @@ const ttl = 12 * 3600
 func newPushKeys() (k hub.PushKeys, err error) {
 	k.Private, k.Public, err = webpush.GenerateVAPIDKeys()
 	return k, err
+}
+
+// checkPush says what is wrong with a subscription (RFC 8030, RFC 8291): a service is spoken to by HTTPS, and is out of the house.
+func checkPush(s store.Subscription, inside bool) error {
+	u, err := url.Parse(s.Endpoint)
+	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
+		return errors.New("this is no address of a push service")
+	}
+	if !inside {
+		host := strings.TrimSuffix(strings.ToLower(u.Hostname()), ".")
+		ip, err := netip.ParseAddr(host)
+		switch {
+		case u.Scheme != "https":
+			return errors.New("a push service is spoken to by https alone")
+		case err == nil && elsewhere.Inner(ip), err != nil && (!strings.Contains(host, ".") || strings.HasSuffix(host, ".local") || strings.HasSuffix(host, ".localhost") || strings.HasSuffix(host, ".home.arpa")):
+			return fmt.Errorf("%s is an address in the house, and a push service is not", host)
+		}
+	}
+	point, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(s.P256dh, "="))
+	if err == nil {
+		_, err = ecdh.P256().NewPublicKey(point)
+	}
+	if err != nil {
+		return errors.New("the console's key is no point of P-256; let it subscribe again")
+	}
+	if auth, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(s.Auth, "=")); err != nil || len(auth) != 16 {
+		return errors.New("the console's secret is not of 16 bytes; let it subscribe again")
+	}
+	return nil
 }
 
 func (p push) send(ctx context.Context, r site.Route, n hub.Notice) (string, error) {

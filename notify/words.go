@@ -19,7 +19,7 @@ func Register(h *hub.Hub) {
 	h.Sends("webhook", webhook{h}.send)
 	h.Sends("mqtt", broker{h}.send)
 	h.Sends("push", push{h}.send)
-	h.MakesPushKeys(newPushKeys)
+	h.CarriesPushes(newPushKeys, checkPush)
 }
 
 // subject says in one line what a notice is about.

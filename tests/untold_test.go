@@ -329,3 +329,34 @@ func TestRulesKeepQuietHours(t *testing.T) {
 	r.Soon("when the quiet hours are over", func() bool { return len(came()) == 4 })
 	assert.Equal(t, "/quiet mild", came()[3])
 }
+
+// An alert of a formula is tried on the past of all that it names.
+func TestAFormulaIsTriedOnThePast(t *testing.T) {
+	t.Parallel()
+	r := studio(t)
+	from := time.Now().Add(-2 * time.Hour).Truncate(time.Minute)
+	bring(r, "kiln.chamber", from, 60, func(i int) float64 { return map[bool]float64{true: 500, false: 20}[i >= 20 && i < 40] })
+	bring(r, "shed.level", from, 60, func(i int) float64 { return map[bool]float64{true: 5, false: 90}[i >= 30] })
+	to := from.Add(70 * time.Minute)
+	try := func(c *client.Remote, when string) (*client.AlertTrial, error) {
+		x, err := c.TryAlertWithResponse(t.Context(), client.TryAlertJSONRequestBody{Alert: site.Alert{ID: "x", Name: "X", Kind: site.AlertFormula, Severity: site.Warning, When: when}, From: &from, To: &to})
+		if err != nil {
+			return nil, err
+		}
+		return x.JSON200, nil
+	}
+	got, err := try(r.Owner, "kiln.chamber > 100 and shed.level < 10")
+	require.NoError(t, err)
+	require.Len(t, got.Occurrences, 1)
+	assert.Equal(t, 1, got.Count)
+	assert.Equal(t, 120, got.Readings)
+	_, err = try(r.Owner, "kiln.chamber >")
+	assert.Error(t, err)
+	_, err = try(r.Owner, `kiln.chamber.state == "stale"`)
+	assert.ErrorContains(t, err, "no history is kept")
+	kim := r.Member("kim", client.RoleMember)
+	_, err = r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "kim", Of: "kiln", May: site.GuestsNothing}}})
+	require.NoError(t, err)
+	_, err = try(kim, "kiln.chamber > 100 and shed.level < 10")
+	assert.Error(t, err)
+}

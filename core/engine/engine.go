@@ -184,6 +184,8 @@ func (e *Engine) Apply(now Now, in Input) []Effect {
 		e.health(in)
 	case ClockSet:
 		e.clockSet(in)
+	case recalled:
+		e.recall(in)
 	case Tick:
 	}
 	e.fire()

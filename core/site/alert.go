@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -358,8 +359,19 @@ func (r Route) Validate() error {
 	case len(r.Body) > 4000:
 		return fmt.Errorf("the body has %d characters; use up to 4000", len(r.Body))
 	}
+	for _, field := range bodyField.FindAllStringSubmatch(r.Body, -1) {
+		if !slices.Contains(BodyFields, field[1]) {
+			return fmt.Errorf("the body has {%s}, which nothing fills in; there are {%s}", field[1], strings.Join(BodyFields, "}, {"))
+		}
+	}
 	return (&Alert{From: r.From, To: r.Until}).validateWindow()
 }
+
+// BodyFields are what is filled into a body of one's own.
+var BodyFields = []string{"subject", "text", "name", "value", "place", "severity", "what", "since", "link", "do", "id", "hub"}
+
+// bodyField is a word in braces; braces of JSON have something else behind them.
+var bodyField = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_.]*)\}`)
 
 // Holds tells for a reading whether it is what the alert is about, without delays and dead band; nil where a single
 // reading cannot tell.

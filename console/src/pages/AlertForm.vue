@@ -94,9 +94,14 @@ const body = (): AlertConfig => {
 }
 async function tryIt() {
   const mine = ++asked
-  if (!signal.value || !(limited.value || form.kind === 'silent' || (form.kind === 'event' && signal.value.kind === 'onoff'))) {
+  if (form.kind !== 'formula' && (!signal.value || !(limited.value || form.kind === 'silent' || (form.kind === 'event' && signal.value.kind === 'onoff')))) {
     trial.value = null
     return
+  }
+  if (form.kind === 'formula') { // it takes longer, and half a formula is none
+    if (!form.when) return void (trial.value = null)
+    await new Promise((r) => window.setTimeout(r, 700))
+    if (mine !== asked) return
   }
   const begun = performance.now()
   try {
@@ -106,10 +111,10 @@ async function tryIt() {
     took.value = performance.now() - begun
     trouble.value = ''
   } catch (e) {
-    if (mine === asked) trouble.value = sentence(e)
+    if (mine === asked) { trouble.value = sentence(e); if (form.kind === 'formula') trial.value = null }
   }
 }
-watch(() => [form.kind, form.limit, form.upper, form.band, form.after_ms, form.settle_ms, form.rest_ms, form.span_ms, form.from, form.to, of.value, past.value], tryIt)
+watch(() => [form.kind, form.limit, form.upper, form.band, form.after_ms, form.settle_ms, form.rest_ms, form.span_ms, form.from, form.to, form.when, form.until, of.value, past.value], tryIt)
 
 // The drawing: the band of the month, the limits as lines that are dragged, and when it would have been active.
 const W = 800
@@ -183,9 +188,9 @@ const over = ms('span_ms')
           </template>
         </svg>
         <div class="between small-text soft"><span>{{ dayText(from, hub.zone) }}</span><span>now</span></div>
-        <p class="mb-0" role="status"><template v-if="trial"><strong>{{ trial.count === 0 ? 'It would not have come' : trial.count === 1 ? 'It would have come once' : `It would have come ${trial.count} times` }}</strong> in the last month<template v-if="trial.count">, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template>.</template><span v-else class="warn-text">{{ trouble }}</span></p>
       </template>
-      <p v-else-if="signal && form.kind !== 'formula'" class="soft small-text mb-0">An alert of this kind cannot be tried on the past; its first days will tell.</p>
+      <p v-if="(past && (limited || trial)) || form.kind === 'formula'" class="mb-0" role="status"><template v-if="trial"><strong>{{ trial.count === 0 ? 'It would not have come' : trial.count === 1 ? 'It would have come once' : `It would have come ${trial.count} times` }}</strong> in the last month<template v-if="trial.count">, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template>.</template><span v-else class="warn-text">{{ trouble }}</span></p>
+      <p v-else-if="signal" class="soft small-text mb-0">An alert of this kind cannot be tried on the past; its first days will tell.</p>
       <div class="fields">
         <label v-if="limited || ['faster', 'trend'].includes(form.kind)" class="short"><span>Dead band {{ unit }}</span><input v-model.number="form.band" class="form-control" type="number" min="0" :step="step" /></label>
         <label class="short"><span>If it lasts, min</span><input v-model="after" class="form-control" type="number" min="0" step="any" /></label>
