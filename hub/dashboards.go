@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"idleember/core/access"
+	"idleember/core/engine"
+	"idleember/core/formula"
 	"idleember/core/picture"
 	"idleember/core/site"
 	"idleember/store"
@@ -118,8 +120,37 @@ func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard
 }
 
 // SaveDashboard adds a dashboard, or changes the one of this id. An empty id is made from the name; check may refuse a change
-// that was made from an older version.
+// that was made from an older version. What a tile newly names must be there and open to who saves it.
 func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view Dashboard, err error) {
+	return h.saveDashboard(ctx, a, d, check, h.names)
+}
+
+// names says what of a dashboard that was not there before names nothing.
+func (h *Hub) names(a access.Actor, d, before site.Dashboard) error {
+	had, sees := before.About(), h.sightOf(h.site, a)
+	for _, t := range d.Tiles {
+		one := site.Dashboard{Tiles: []site.Tile{t}}
+		for _, id := range one.About() {
+			if !slices.Contains(had, id) && (!isThere(h.site, id) || h.site.Presets[id].ID == "" && !sees.sees(id)) {
+				return &InvalidError{"tiles", fmt.Sprintf("the tile %s names %q, which is not there, or not open to you", t.ID, clip(id, 60))}
+			}
+		}
+		for _, text := range one.Formulas() {
+			if slices.Contains(before.Formulas(), text) {
+				continue
+			}
+			if _, err := formula.Parse(text, engine.Names(h.site)); err != nil {
+				return &InvalidError{"tiles", fmt.Sprintf("the tile %s: %s", t.ID, err)}
+			}
+			if !sees.formulas(text) {
+				return &InvalidError{"tiles", fmt.Sprintf("the tile %s: %q names what is not there, or not open to you", t.ID, clip(text, 60))}
+			}
+		}
+	}
+	return nil
+}
+
+func (h *Hub) saveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error, names func(a access.Actor, d, before site.Dashboard) error) (view Dashboard, err error) {
 	err = h.do(ctx, func() error {
 		if err := access.May(a, access.Tend, access.Anything); err != nil {
 			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "dashboards"}}
@@ -159,6 +190,9 @@ func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboar
 		}
 		if err := d.Validate(); err != nil {
 			return &InvalidError{"dashboard", err.Error()}
+		}
+		if err := names(a, d, before); err != nil {
+			return err
 		}
 		h.write(store.SaveDashboard(d))
 		h.boards.set(d.ID, &d)

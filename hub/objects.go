@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"idleember/core/access"
+	"idleember/core/engine"
 	"idleember/core/site"
 )
 
@@ -67,6 +68,14 @@ func objectOf(s *site.Site, id string) access.Object {
 		return stillObject(s.Devices[d])
 	}
 	return access.Object{Name: id}
+}
+
+// isThere reports whether an id stands for anything that can be shown.
+func isThere(s *site.Site, id string) bool {
+	_, device := s.Devices[id]
+	_, place := s.Place(id)
+	_, preset := s.Presets[id]
+	return device || place || preset || engine.Series(s, id) != ""
 }
 
 // alertObject is what an alert is about: whoever may see that may see the alert, but for its formulas.

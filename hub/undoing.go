@@ -172,7 +172,8 @@ var restorers = map[string]func(ctx context.Context, h *Hub, a access.Actor, v s
 		return h.do(ctx, func() error { return keep(h, a, routePart, &x, x.Name, anyVersion) })
 	}),
 	"site.Dashboard": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Dashboard) error {
-		_, err := h.SaveDashboard(ctx, a, x, anyVersion)
+		// Of what it shows some may be gone since.
+		_, err := h.saveDashboard(ctx, a, x, anyVersion, func(access.Actor, site.Dashboard, site.Dashboard) error { return nil })
 		return err
 	}),
 	"site.Place": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Place) error {

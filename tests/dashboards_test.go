@@ -297,14 +297,22 @@ func TestPicturesAreSafe(t *testing.T) {
 	_ = stranger.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, stranger.StatusCode)
 
-	_, err = save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Shared: site.Everybody, Tiles: []site.Tile{{ID: "a", Kind: site.TilePicture, Picture: up.JSON201.Id, W: 6, H: 4,
-		Parts: []site.Part{{Element: "pump", Does: "fill", Formula: "kiln.chamber > 400", End: "#c2480f"}, {Element: "pump", Does: "opacity", Formula: "kiln.nothing"}}}}})
+	circuit := func(of, formula string) error {
+		tiles := []site.Tile{{ID: "a", Kind: site.TilePicture, Picture: up.JSON201.Id, W: 6, H: 4,
+			Parts: []site.Part{{Element: "pump", Does: "fill", Formula: "kiln.chamber > 400", End: "#c2480f"}, {Element: "pump", Does: "opacity", Formula: formula}}}}
+		_, err := save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Shared: site.Everybody, Tiles: append(tiles, site.Tile{ID: "b", Kind: site.TileValue, Of: []string{of}, W: 2, H: 2})})
+		return err
+	}
+	require.ErrorContains(t, circuit("shed.level", "kiln.nothing"), "there is no kiln.nothing")
+	require.ErrorContains(t, circuit("shed.levl", "shed.level / 100"), `the tile b names "shed.levl", which is not there`)
+	require.NoError(t, circuit("shed.level", "shed.level / 100"))
+	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "shed", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
 	require.NoError(t, err)
+	require.NoError(t, circuit("shed.level", "shed.level / 100"), "what was there and is gone stands in nobody's way")
 	now, err := r.Owner.FormulasNowWithResponse(t.Context(), "circuit")
 	require.NoError(t, err)
 	assert.Equal(t, "true", (*now.JSON200)[0].Value)
 	assert.Equal(t, "unknown", (*now.JSON200)[1].Value)
-	assert.Contains(t, (*now.JSON200)[1].Reason, "nothing")
 	now, err = r.Member("lee", "guest").FormulasNowWithResponse(t.Context(), "circuit")
 	require.NoError(t, err)
 	assert.Equal(t, "unknown", (*now.JSON200)[0].Value, "a formula tells nobody what they may not see")

@@ -374,7 +374,7 @@ test('who lets somebody in gives the password again when it was given long ago',
   await p.getByText('Enter your password again').waitFor()
   await p.getByRole('button', { name: 'Make the link' }).click()
   await asks.getByLabel('Password').fill(password)
-  await p.keyboard.press('Enter')
+  await asks.getByLabel('Password').press('Enter')
   await p.locator('.made code').waitFor()
   expect(await asks.count()).toBe(0)
 })
