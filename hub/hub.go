@@ -227,6 +227,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.current.Store(h.site)
 	h.beginClock(doubt, goesOn)
 	h.applyNow(engine.SiteChanged{Site: h.site}) // the clock is looked at when there is something that moves with it
+	state.Doubted = doubt != nil && !goesOn
 	h.restorePresence(state)
 	h.applyNow(state)
 	go h.letOut()

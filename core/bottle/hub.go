@@ -21,6 +21,7 @@ type hub struct {
 	booted  time.Duration // when it last started
 	wrong   time.Duration // how far its clock is ahead of the right time
 	trusted bool
+	doubted bool // the clock of the run before was wrong, and nobody knows by how much
 	boxes   map[string]*mailbox.Box
 
 	disk     disk          // what is kept
@@ -94,7 +95,7 @@ func (h *hub) start() {
 	h.site = h.disk.site
 	h.boxes, h.staged, h.after, h.commits, h.dieAfter, h.waits = map[string]*mailbox.Box{}, nil, nil, 0, 0, nil
 	var state engine.Restored
-	state.Alive = h.disk.alive
+	state.Alive, state.Doubted, h.doubted = h.disk.alive, h.doubted, false
 	for key, k := range h.disk.state {
 		body, err := k.Body()
 		if err == nil {

@@ -171,8 +171,8 @@ func (w *world) happenToHub(x *Happening) {
 			h.start()
 			since := h.wall()
 			w.in(x.For, func() {
-				if !h.up {
-					h.wrong, h.trusted = 0, true
+				if !h.up { // the computer started anew with the right time
+					h.wrong, h.trusted, h.doubted = 0, true, true
 					return
 				}
 				by := -h.wrong

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"maps"
+	"slices"
 	"time"
 
 	"idleember/core/access"
@@ -104,10 +105,23 @@ func (e *Engine) clockSet(in ClockSet) {
 			}
 			d.looked = false
 		}
+		x.Starts = slices.Clone(x.Starts) // what was told is compared by value
+		for i := range x.Starts {
+			move(&x.Starts[i])
+		}
+		if d := x.Damped; d != nil {
+			next := *d
+			ends(next.Until.Add(-next.For), &next.Until)
+			x.Damped = &next
+		}
 		if moved {
 			e.keepDemands(x)
 			e.show(x)
 		}
+		for _, l := range x.interlocks {
+			move(&l.At, &l.Since)
+		}
+		e.keepLocks(x)
 		e.mark(x)
 	}
 	for _, id := range sorted(e.settings) {

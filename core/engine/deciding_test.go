@@ -16,7 +16,8 @@ import (
 // house is a bench with a studio in which much decides by itself. Each test changes what it needs.
 type house struct {
 	*bench
-	t *testing.T
+	t       *testing.T
+	doubted bool // what it stamped is of a wrong clock
 }
 
 // newHouse has one board with these signals: temperature, humidity, gas, power and moisture, which are numbers, and rain,

@@ -25,6 +25,7 @@ type SiteChanged struct{ Site *site.Site }
 // Restored brings back what the store kept, once, after the first SiteChanged.
 type Restored struct {
 	Alive      time.Time // when the hub was last known to run
+	Doubted    bool      // the clock was wrong in that run, and nobody can say any more by how much
 	Signals    []SignalState
 	Controls   []ControlState
 	Devices    []DeviceState

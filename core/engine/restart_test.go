@@ -28,7 +28,7 @@ func (h *house) restartsAt(now Now) *house {
 			kept[[2]string{k.Kind, k.ID}] = k
 		}
 	}
-	state := Restored{Alive: h.now.Wall}
+	state := Restored{Alive: h.now.Wall, Doubted: h.doubted}
 	for key, k := range kept {
 		if k.State == nil || k.Kind == keptSignal {
 			continue
@@ -388,4 +388,37 @@ func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
 	assert.Nil(t, h.state("fan").Held)
 	h.pass(2 * time.Hour)
 	assert.Equal(t, on(true), h.state("fan").Held)
+}
+
+// A delay of an interlock, starts and damping that a wrong clock stamped are neither over nor forgotten by the clock being set, or by
+// a restart with the right one.
+func TestADelayIsNotOverBecauseTheClockWasWrong(t *testing.T) {
+	begin := func() *house {
+		h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 10", SettleMS: 60_000}}}}))
+		h.doubts(true)
+		h.lives(time.Minute, map[string]float64{"gas": 20})
+		require.EqualValues(t, 1, h.wanted("fan"))
+		h.lives(30*time.Second, map[string]float64{"gas": 5})
+		require.EqualValues(t, 1, h.wanted("fan"), "it settles")
+		return h
+	}
+	holds := func(h *house) bool { return h.state("fan").Locks[0].Is == control.True }
+
+	h := begin()
+	from := h.now.Wall.Add(-time.Hour)
+	h.now.Trusted = true
+	h.set(from, 26*24*time.Hour)
+	next := h.restarts(2 * time.Second)
+	assert.True(t, holds(next), "the clock was set while the hub ran")
+	next.lives(80*time.Second, map[string]float64{"gas": 5})
+	assert.False(t, holds(next))
+
+	h = begin()
+	h.doubted = true
+	next = h.restarts(26 * 24 * time.Hour)
+	assert.True(t, holds(next), "the computer started anew with the right time")
+	next.lives(50*time.Second, map[string]float64{"gas": 5})
+	assert.True(t, holds(next), "it settles again in full")
+	next.lives(20*time.Second, map[string]float64{"gas": 5})
+	assert.False(t, holds(next))
 }

@@ -13,6 +13,9 @@ import (
 // restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still counts
 // as long as it would have, and for a while everybody may come back before they are taken for lost.
 func (e *Engine) restore(in Restored) {
+	trusted := e.now.Trusted
+	e.now.Trusted = trusted && !in.Doubted // by what was stamped then nobody can tell how long anything is ago
+	defer func() { e.now.Trusted = trusted }()
 	if !in.Alive.IsZero() {
 		e.grace = e.now.Mono + e.graceFor(in.Signals)
 		e.wakeAt(e.grace, wakeGrace, "")
@@ -67,6 +70,7 @@ func (e *Engine) restore(in Restored) {
 			e.restoreControl(have, c, in)
 		}
 	}
+	e.now.Trusted = trusted
 	e.refresh(e.points)
 }
 
