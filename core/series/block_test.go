@@ -100,6 +100,21 @@ func TestEveryValueComesBackBitForBit(t *testing.T) {
 	})
 }
 
+// Far below zero the rounding to whole numbers leaves halves: none may be cut off.
+func TestHalvesFarBelowZero(t *testing.T) {
+	c := &Columns{Kind: site.Number}
+	for i, v := range []float64{math.Float64frombits(0xc2ebd773e8d2ed52), -2251799813685248.5, -4503599627370495.5, -225179981368524.85, -2345678.1234567897, -3000000.1234567891, 4503599627370495.5, -9007199254740992} {
+		c.T, c.V = append(c.T, int64(i)*1000), append(c.V, v)
+		one := &Columns{Kind: site.Number, T: []int64{0}, V: []float64{v}}
+		for _, c := range []*Columns{one, c} {
+			var codec Codec
+			var got Columns
+			require.NoError(t, codec.Decode(&got, codec.Encode(nil, c)))
+			same(t, c, &got)
+		}
+	}
+}
+
 func FuzzFloats(f *testing.F) {
 	for _, v := range awkward {
 		f.Add(math.Float64bits(v), math.Float64bits(v+1), int64(1000), int64(-7))

@@ -128,17 +128,21 @@ func (b *Bucketer) Fits(c *Cell) bool {
 func (b *Bucketer) AddCell(c *Cell) {
 	b.flush()
 	b.spread(c.FirstT)
-	b.hour, b.end = *c, c.At+Hour
-	b.flush()
+	b.hour = *c
+	b.put()
 }
 
 // flush puts the hour into its bucket.
 func (b *Bucketer) flush() {
-	c := &b.hour
-	if c.Count == 0 {
-		return
+	if b.hour.Count > 0 {
+		b.hour.settle()
+		b.put()
 	}
-	c.settle()
+}
+
+// put adds the hour, whose sums are settled, to its bucket. Settled twice they would not always be the same.
+func (b *Bucketer) put() {
+	c := &b.hour
 	i := b.at(c.FirstT)
 	k := &b.buckets[i]
 	if k.Count == 0 {

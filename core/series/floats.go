@@ -21,10 +21,11 @@ func scaled(list []float64, ints []int64, k int) int {
 	ints = ints[:len(list)]
 	for i, v := range list {
 		n := v*p + rounding - rounding
-		if math.Float64bits(n/p) != math.Float64bits(v) || !(math.Abs(n) <= mostScaled) { // no number neither
+		whole := int64(n) // far below zero the rounding leaves halves
+		if math.Float64bits(float64(whole)/p) != math.Float64bits(v) || !(math.Abs(n) <= mostScaled) { // no number neither
 			return i
 		}
-		ints[i] = int64(n)
+		ints[i] = whole
 	}
 	return len(list)
 }
