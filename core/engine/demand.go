@@ -302,7 +302,11 @@ func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amo
 		return control.Unknown, 0
 	}
 	was := d.DemandState
-	own := x.dec.Step == control.Demanding || x.dec.Step == control.Idle
+	step, limit := x.dec.Step, x.dec.Limit
+	if step == control.Nothing { // after a restart it counts what decided before
+		step, limit = x.Step, x.Limit
+	}
+	own := step == control.Demanding || step == control.Idle
 	diff := target.Num - of.Num
 	if d.cfg.Cools {
 		diff = -diff
@@ -316,7 +320,7 @@ func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amo
 	if steps := int(grid.Sub(d.At) / regulateEvery); d.At.IsZero() || steps != 0 {
 		switch {
 		case d.At.IsZero() || d.cfg.IntegralMS == 0:
-		case own && x.dec.Limit == control.NoLimit:
+		case own && limit == control.NoLimit:
 			for range min(max(steps, 0), 720) {
 				d.Integral += d.step(most)
 			}
@@ -328,6 +332,9 @@ func (d *demand) regulate(e *Engine, x *controlled) (is control.Tri, to site.Amo
 		}
 		if d.At = grid; was.At.IsZero() || was.moves { // else what is different now counts from the next whole multiple on
 			d.Diff = diff
+		}
+		if !own || limit != control.NoLimit { // nothing is put on for a time in which something else decided, also not after a restart
+			d.Diff = 0
 		}
 	}
 	to = d.level(x, d.cfg.Gain*diff+d.Integral)

@@ -12,6 +12,9 @@ import (
 
 // Calibrate makes a reading of a raw value. What cannot be represented as a finite number is refused.
 func Calibrate(c site.Calibration, raw Value) (Value, error) {
+	if err := raw.finite(); err != nil {
+		return Value{}, err
+	}
 	switch {
 	case raw.Kind == site.OnOff:
 		if c.Invert {

@@ -118,6 +118,9 @@ func Parse(payload []byte) (Value, error) {
 // As turns v into a value of the wanted kind or says why that cannot be. The number 1 or 0 is a fair on/off value, a
 // number a fair text.
 func (v Value) As(kind site.Kind) (Value, error) {
+	if err := v.finite(); err != nil {
+		return Value{}, err
+	}
 	if v.Kind == kind {
 		return v, nil
 	}
@@ -143,6 +146,15 @@ func (v Value) As(kind site.Kind) (Value, error) {
 		}
 		return Value{}, fmt.Errorf("%s is not a number; expected one such as 21.4", clip(v.String()))
 	}
+}
+
+// finite is asked of every value that comes in, whatever the link: NaN and infinities are no measurements, and nothing can be
+// reckoned with them or shown.
+func (v Value) finite() error {
+	if v.Kind != site.Text && (math.IsNaN(v.Num) || math.IsInf(v.Num, 0)) {
+		return fmt.Errorf("%v is %w; devices mean by it that there is no value", v.Num, errNotFinite)
+	}
+	return nil
 }
 
 // Decimals guesses how many digits behind the point a payload's number is meant to have, at most 6.
