@@ -270,10 +270,18 @@ func (o *oracle) manual(x *watched, s *engine.ControlState) {
 		x.hand = nil // its end is another matter
 		return
 	}
+	if o.damped(x, s) { // as an interlock let go of it
+		return
+	}
 	o.count[onManual]++
 	if s.Want == nil || *s.Want != *x.hand {
 		o.fault("manual", x.id, "%s was wanted by somebody at %s, but %s is wanted (%s)", say(x, x.hand), clock(x.handAt), say(x, s.Want), s.Reason)
 	}
+}
+
+// damped is a control that changes too often: it is held at its safe value, or for a little longer at what an interlock forced.
+func (o *oracle) damped(x *watched, s *engine.ControlState) bool {
+	return s.Limit == control.Chatters && o.flutters(x) && (s.Want != nil && *s.Want == x.cfg.Safe || x.forcedAt > 0 && o.w.now-x.forcedAt < 2*time.Minute)
 }
 
 // auto: what auto must come to, once that is sure for long enough.
@@ -303,8 +311,8 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	if s.Spent == control.NoEffect {
 		return // it was switched off because of that
 	}
-	if held := s.Limit == control.Chatters && o.flutters(x); held && (s.Want != nil && *s.Want == x.cfg.Safe || x.forcedAt > 0 && o.w.now-x.forcedAt < 2*time.Minute) {
-		return // it is held at its safe value, or for a little longer at what an interlock forced
+	if o.damped(x, s) {
+		return
 	}
 	if s.Limit == control.Chatters && x.cfg.What() == site.Mover {
 		return // how often a door was driven is for its motor to tell
