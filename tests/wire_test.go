@@ -296,14 +296,37 @@ func TestModbusDevice(t *testing.T) {
 	before := *r.Signal("fan.speed").Heard
 	r.Soon("and the others go on", func() bool { return r.Signal("fan.speed").Heard.After(before) })
 
+	told := func() (n int) {
+		for _, m := range r.Traffic("fan") {
+			n += strings.Count(fmt.Sprint(m), "has no such register")
+		}
+		return n
+	}
+	assert.Equal(t, 1, told(), "once, however often it is asked")
+	r.AddSignal("fan", "none", "number", client.Source{Register: &client.Register{Table: site.Holding, Address: 16, Type: "f32"}})
+	r.Soon("that it is no number is told", func() bool { return strings.Contains(fmt.Sprint(r.Traffic("fan")), "NaN is not finite") })
+	assert.Nil(t, r.Signal("fan.none").Value)
+	before = *r.Signal("fan.speed").Heard
+	r.Soon("everybody else goes on", func() bool { return r.Signal("fan.speed").Heard.After(before) })
+
 	server.Stop()
 	r.Soon("gone", func() bool { return !r.Online("fan") })
 	r.Switch("fan.fan", false)
 	r.Switch("fan.light", true)
-	r.Start("/usr/bin/python3", "peers/modbus_server.py", addr)
+	server = r.Start("/usr/bin/python3", "peers/modbus_server.py", addr)
 	r.Soon("back, and the want of meanwhile was told", func() bool { return r.Online("fan") && r.Control("fan.fan").Phase == "confirmed" })
 	assert.Contains(t, fmt.Sprint(r.Traffic("fan")), "out write coil 0 [0 1]: written", "neighbouring coils in one write")
 	assert.Contains(t, poll("-t", "0", "-r", "0", "-c", "2"), "[0]: \t0\n[1]: \t1")
+	server.Stop()
+	r.Soon("gone", func() bool { return !r.Online("fan") })
+	r.Switch("fan.fan", true)
+	r.Switch("fan.light", false)
+	r.Start("/usr/bin/python3", "peers/modbus_server.py", addr, "--one-by-one")
+	r.Soon("each by itself, where the device refuses both at once", func() bool {
+		return r.Control("fan.fan").Phase == "confirmed" && r.Control("fan.light").Phase == "confirmed"
+	})
+	assert.Contains(t, fmt.Sprint(r.Traffic("fan")), "out write coil 0 [1]: written")
+	assert.Contains(t, poll("-t", "0", "-r", "0", "-c", "2"), "[0]: \t1\n[1]: \t0")
 	link.Unit = 9
 	_, err = r.Owner.ChangeDeviceWithResponse(t.Context(), "fan", nil, client.DeviceChange{Link: &link})
 	require.NoError(t, err)

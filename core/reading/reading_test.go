@@ -166,3 +166,18 @@ func TestRhythm(t *testing.T) {
 	r.Heard(at + time.Hour)
 	assert.Equal(t, 11*time.Second, r.Interval(), "one long pause does not change the rhythm")
 }
+
+// NaN and infinities are refused of whatever link they come, and one that an earlier version kept does not spoil what it stands in.
+func TestNotFinite(t *testing.T) {
+	for _, v := range []float64{math.NaN(), math.Inf(1), math.Inf(-1)} {
+		for _, kind := range []site.Kind{site.Number, site.OnOff, site.Text} {
+			_, err := Number(v).As(kind)
+			assert.ErrorIs(t, err, errNotFinite)
+		}
+		_, err := Calibrate(site.Calibration{}, Number(v))
+		assert.ErrorIs(t, err, errNotFinite)
+		b, err := json.Marshal(map[string]any{"a": Number(v), "b": Number(1)})
+		require.NoError(t, err)
+		assert.JSONEq(t, `{"a":null,"b":1}`, string(b))
+	}
+}

@@ -65,6 +65,9 @@ func (v Value) MarshalJSON() ([]byte, error) {
 	case site.Text:
 		return json.Marshal(v.Text)
 	default:
+		if v.finite() != nil { // as versions took it that did not refuse it: one value must not take all others with it
+			return []byte("null"), nil
+		}
 		return json.Marshal(v.Num)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"slices"
 	"strconv"
@@ -101,7 +102,8 @@ type worker struct {
 	next    uint16
 	missed  int
 	online  bool
-	told    string // the trouble that was told last
+	told    map[string]string // troubles, each told once until what failed works again
+	apart   bool              // the device refuses to write several at once
 }
 
 func (w *worker) run(ctx context.Context) {
@@ -171,10 +173,14 @@ func (w *worker) drop(why string) {
 
 // trouble tells a failure once.
 func (w *worker) trouble(what, why string) {
-	if w.told != what+why {
-		w.told = what + why
-		w.hub.Failed(w.dev.ID, name, what, why)
+	if w.told[what] == why {
+		return
 	}
+	if w.told == nil {
+		w.told = map[string]string{}
+	}
+	w.told[what] = why
+	w.hub.Failed(w.dev.ID, name, what, why)
 }
 
 // transact sends a request and waits for its answer. An answer to an earlier request, which came too late, is passed over.
@@ -251,12 +257,12 @@ func (w *worker) read(b block) (ok bool, err error) {
 	}
 	words, err := readAnswer(request, pdu)
 	if err != nil {
-		w.trouble(b.String(), err.Error())
+		if !errors.Is(err, IllegalAddress) || len(b.points) == 1 { // else it turns out which one it is
+			w.trouble(b.String(), err.Error())
+		}
 		return true, err
 	}
-	if w.told != "" {
-		w.told = ""
-	}
+	delete(w.told, b.String())
 	if !w.online {
 		w.online = true
 		w.hub.Online(w.session)
@@ -272,6 +278,10 @@ func (w *worker) read(b block) (ok bool, err error) {
 
 func (w *worker) value(d *hub.Delivery, p point, v float64) {
 	n := reading.Named{Name: p.raw, Value: reading.Number(v), Decimals: decimals(p.Scale)}
+	if p.control && (math.IsNaN(v) || math.IsInf(v, 0)) {
+		w.trouble(fmt.Sprintf("%s %d", p.Table, p.Address), fmt.Sprintf("%v says nothing of %s", v, p.raw))
+		return
+	}
 	if p.Bit() {
 		n.Value = reading.OnOff(v != 0)
 	}
@@ -317,27 +327,51 @@ func (w *worker) tell(post hub.Post) {
 			w.hub.Failed(w.dev.ID, name, x.Control, err.Error())
 			continue
 		}
-		writes = append(writes, write{c.Target.Register.Table, c.Target.Register.Address, words})
+		writes = append(writes, write{table: c.Target.Register.Table, address: c.Target.Register.Address, words: words})
 	}
 	if r := w.dev.Link.Watchdog; r != nil && post.Beat > 0 {
 		if words, err := encode(*r, post.Beat.Seconds()); err == nil {
-			writes = append(writes, write{r.Table, r.Address, words})
+			writes = append(writes, write{table: r.Table, address: r.Address, words: words})
 		}
 	}
 	for _, x := range joined(writes) {
-		request := writeRequest(x.table, x.address, x.words)
-		pdu, err := w.transact(request)
-		if err == nil {
-			err = checkAnswer(request, pdu)
-		}
-		if err != nil {
-			w.hub.Failed(w.dev.ID, name, x.String(), err.Error())
+		if w.apart && len(x.parts) > 1 {
+			w.writeApart(x)
 			continue
 		}
-		w.hub.Sent(w.dev.ID, name, x.String(), []byte(fmt.Sprint(x.words)), "written")
+		err := w.write(x)
+		var refused Exception
+		if errors.As(err, &refused) && len(x.parts) > 1 { // it writes one at a time alone, or one of them cannot be written
+			w.writeApart(x)
+		} else if err != nil {
+			w.hub.Failed(w.dev.ID, name, x.String(), err.Error())
+		}
 	}
 	if len(post.Wants) > 0 {
 		w.readBack(post.Wants)
+	}
+}
+
+func (w *worker) write(x write) error {
+	request := writeRequest(x.table, x.address, x.words)
+	pdu, err := w.transact(request)
+	if err == nil {
+		err = checkAnswer(request, pdu)
+	}
+	if err == nil {
+		w.hub.Sent(w.dev.ID, name, x.String(), []byte(fmt.Sprint(x.words)), "written")
+	}
+	return err
+}
+
+// writeApart writes one by one what is refused together.
+func (w *worker) writeApart(x write) {
+	w.apart = true
+	for _, one := range x.parts {
+		if err := w.write(one); err != nil {
+			w.apart = false // then it was not for being together
+			w.hub.Failed(w.dev.ID, name, one.String(), err.Error())
+		}
 	}
 }
 
@@ -375,6 +409,7 @@ type write struct {
 	table   site.Table
 	address int
 	words   []uint16
+	parts   []write // those that were put into it
 }
 
 func (x write) String() string { return fmt.Sprintf("write %s %d", x.table, x.address) }
@@ -390,9 +425,11 @@ func joined(list []write) (out []write) {
 			most = mostBitsWrite
 		}
 		if n := len(out); n > 0 && out[n-1].table == x.table && out[n-1].address+len(out[n-1].words) == x.address && len(out[n-1].words)+len(x.words) <= most {
-			out[n-1].words = append(out[n-1].words, x.words...)
+			to := &out[n-1]
+			to.words, to.parts = append(slices.Clone(to.words), x.words...), append(to.parts, x)
 			continue
 		}
+		x.parts = []write{x}
 		out = append(out, x)
 	}
 	return out

@@ -100,8 +100,14 @@ func TestNeighboursAreReadTogether(t *testing.T) {
 		many = append(many, p(site.Holding, i, ""))
 	}
 	assert.Len(t, blocks(many), 3, "no more than 125 words in one request")
-	joint := joined([]write{{site.Coil, 3, []uint16{1}}, {site.Coil, 2, []uint16{0}}, {site.Holding, 4, []uint16{7}}})
-	assert.Equal(t, []write{{site.Coil, 2, []uint16{0, 1}}, {site.Holding, 4, []uint16{7}}}, joint)
+	list := []write{{table: site.Coil, address: 3, words: []uint16{1}}, {table: site.Coil, address: 2, words: []uint16{0}}, {table: site.Holding, address: 4, words: []uint16{7}}}
+	joint := joined(list)
+	require.Len(t, joint, 2)
+	assert.Equal(t, []uint16{0, 1}, joint[0].words)
+	assert.Equal(t, []uint16{7}, joint[1].words)
+	require.Len(t, joint[0].parts, 2, "each is remembered, for devices that refuse several")
+	assert.Equal(t, []uint16{0}, joint[0].parts[0].words)
+	assert.Equal(t, []uint16{1}, joint[0].parts[1].words)
 }
 
 // shelf is a bank of ten words and ten bits.
