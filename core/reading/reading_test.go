@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"encoding/json"
 	"math"
 	"strings"
 	"testing"

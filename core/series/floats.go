@@ -21,7 +21,7 @@ func scaled(list []float64, ints []int64, k int) int {
 	ints = ints[:len(list)]
 	for i, v := range list {
 		n := v*p + rounding - rounding
-		whole := int64(n) // far below zero the rounding leaves halves
+		whole := int64(n)                                                                              // far below zero the rounding leaves halves
 		if math.Float64bits(float64(whole)/p) != math.Float64bits(v) || !(math.Abs(n) <= mostScaled) { // no number neither
 			return i
 		}

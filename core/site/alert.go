@@ -361,7 +361,7 @@ func (r Route) Validate() error {
 	}
 	for _, field := range bodyField.FindAllStringSubmatch(r.Body, -1) {
 		if !slices.Contains(BodyFields, field[1]) {
-			return fmt.Errorf("the body has {%s}, which nothing fills in; there are {%s}", field[1], strings.Join(BodyFields, "}, {"))
+			return fmt.Errorf("the body names {%s}, which nothing fills in; there are {%s}", field[1], strings.Join(BodyFields, "}, {"))
 		}
 	}
 	return (&Alert{From: r.From, To: r.Until}).validateWindow()
