@@ -52,7 +52,7 @@ func until(ctx context.Context, cmd *cli.Command, h *client.Remote) (*time.Time,
 
 // valueFrom reads a value as the API wants it: a number where it is one, else a word; on and off are true and false.
 func valueFrom(word string) client.Value {
-	switch word {
+	switch strings.ToLower(strings.TrimSpace(word)) {
 	case "on":
 		return true
 	case "off":

@@ -159,7 +159,7 @@ func setupCommand() *cli.Command {
 			w := writer(cmd)
 			_, _ = fmt.Fprintf(w, "%s is yours. You are signed in here as %s.\nAdd a first device with: idleember devices add\n", b.Name, b.Account)
 			if !info.JSON200.Open {
-				_, _ = fmt.Fprintln(w, "The hub listens to this computer alone. To open it to the house, restart it with: idleember serve --http :8480 --mqtt :1883")
+				_, _ = fmt.Fprintln(w, "The hub listens to this computer alone. To open it to the house, stop it and start it as before, with --http :8480 --mqtt :1883 added.")
 			}
 			return nil
 		}}

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -175,8 +177,36 @@ func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error 
 	return nil
 }
 
+// overTime puts values, which hold for a time or, where that is 0, until the next one, into equal steps of a stretch: the mean of what
+// lies in a step, else what holds there, NaN in a gap. All times are Unix milliseconds.
+func overTime(t []int64, values []float64, hold int64, gaps [][]int64, from, to int64, steps int) []float64 {
+	out := make([]float64, steps)
+	next := 0
+	for i := range out {
+		begin, end := from+(to-from)*int64(i)/int64(steps), from+(to-from)*int64(i+1)/int64(steps)
+		sum, n := 0.0, 0
+		for ; next < len(t) && t[next] < end; next++ {
+			if t[next] >= begin {
+				sum, n = sum+values[next], n+1
+			}
+		}
+		middle := (begin + end) / 2
+		gap := slices.ContainsFunc(gaps, func(g []int64) bool { return g[0] < middle && middle < g[1] })
+		switch {
+		case n > 0:
+			out[i] = sum / float64(n)
+		case next > 0 && !gap && (hold == 0 || middle < t[next-1]+hold):
+			out[i] = values[next-1]
+		default:
+			out[i] = math.NaN()
+		}
+	}
+	return out
+}
+
 func sketch(cmd *cli.Command, x client.History, width int, zone *time.Location) error {
 	var ys []float64
+	hold := x.HoldMs
 	switch {
 	case x.Kind == "text":
 		return &UsageError{x.Series + " is text and cannot be drawn; leave --plot out"}
@@ -190,10 +220,11 @@ func sketch(cmd *cli.Command, x client.History, width int, zone *time.Location) 
 			}
 		}
 	default:
-		ys = *x.Mean
+		ys, hold = *x.Mean, max(hold, x.StepMs)
 	}
 	w := writer(cmd)
-	if len(ys) == 0 {
+	ys = overTime(x.T, ys, hold, x.Gaps, x.From.UnixMilli(), x.To.UnixMilli(), width)
+	if !slices.ContainsFunc(ys, func(y float64) bool { return !math.IsNaN(y) }) {
 		_, _ = fmt.Fprintln(w, "No readings in this stretch.")
 		return nil
 	}

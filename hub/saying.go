@@ -268,12 +268,26 @@ func (h *Hub) sayAlerts(ctx context.Context, a access.Actor, ids []string) strin
 		return "alerts are not known"
 	}
 	var names []string
+	grave := 0 // the critical ones come first, and are all named
 	for _, x := range list {
 		about := slices.ContainsFunc(h.mentioned(x.Config), func(of string) bool {
 			owner, _ := site.Split(of)
 			return slices.ContainsFunc(ids, func(id string) bool { d, _ := site.Split(id); return id == of || d == owner })
 		})
-		if about && (x.Phase == alert.Active || x.Phase == alert.Returned) {
+		if !about {
+			continue
+		}
+		switch x.Phase {
+		case alert.Active, alert.Returned:
+		case alert.Acknowledged: // it is so all the same
+			x.Config.Name += " (acknowledged)"
+		default:
+			continue
+		}
+		if x.Config.Severity == site.Critical {
+			grave++
+			names = slices.Insert(names, grave-1, x.Config.Name)
+		} else {
 			names = append(names, x.Config.Name)
 		}
 	}
@@ -283,5 +297,5 @@ func (h *Hub) sayAlerts(ctx context.Context, a access.Actor, ids []string) strin
 	case 1:
 		return "alert: " + names[0]
 	}
-	return fmt.Sprintf("%d alerts: %s", len(names), strings.Join(names[:min(3, len(names))], ", "))
+	return fmt.Sprintf("%d alerts: %s", len(names), strings.Join(names[:min(max(3, grave), len(names))], ", "))
 }
