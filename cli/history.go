@@ -229,6 +229,6 @@ func sketch(cmd *cli.Command, x client.History, width int, zone *time.Location) 
 		return nil
 	}
 	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"), x.To.In(zone).Format("Mon 02 Jan 15:04"))
-	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(12), asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
+	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(map[bool]int{true: 1, false: 12}[x.Kind == "onoff"]), asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
 	return err
 }
