@@ -98,6 +98,9 @@ func (e *Engine) clockSet(in ClockSet) {
 			rests(x.StopAt, &x.RestUntil, x.auto.Limits.Rest())
 		}
 		move(&x.WantAt, &x.IsAt, &x.IsSince, &x.HandAt, &x.ServiceAt, &x.RunAt, &x.StopAt, &x.Pulse.At, &x.SettledAt)
+		if on := e.now.Wall.Add(x.onSince - e.now.Mono); x.ran && running(x) && on.Sub(x.RunAt).Abs() > time.Second {
+			x.RunAt, moved = on, true // for how long it runs the monotonic clock knows, and a restart goes by this
+		}
 		for _, d := range x.demands {
 			move(&d.First, &d.Began)
 			if given(d.At) {
