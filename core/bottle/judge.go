@@ -214,6 +214,9 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 			if !o.healthy(x, o.w.now-x.out.since) {
 				most += b.lease*4/3 + 10*time.Second
 			}
+			if b.link.lossy > 0 { // beats may come where each off is lost, which is sent again ever less often
+				most += 10 * time.Minute
+			}
 			untold := x.locked > 0 && x.out.since < x.ill // it did as it pleased, and then it was locked, told nothing
 			if o.w.now-x.out.since > most && !untold && !x.out.deaf && !x.out.wrong && o.w.now > x.ill && b.lease > 0 {
 				o.fault("motor", x.id, "the motor of %s is on since %s", x.door, clock(x.out.since))
