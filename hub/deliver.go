@@ -249,6 +249,7 @@ func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, mirro
 // takeReadings takes the values of a message. Those of the past go to the store without passing the engine: they can
 // change no decision.
 func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
+	h.keepApart(dev, d.Readings)
 	h.meetSignals(dev, d.Readings)
 	now, newest := h.now(), reading.Newest(d.Readings)
 	known := map[string]*target{}
@@ -266,6 +267,9 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 		}
 		id, cfg := x.id, &x.cfg
 		v, err := r.Value.As(cfg.Kind)
+		if err == nil && r.Unit != "" && cfg.Kind == site.Number && !cfg.Calibration.Set() { // what is calibrated comes in a unit of its own
+			v, err = v.In(r.Unit, cfg.Unit)
+		}
 		if err != nil {
 			o.refused = append(o.refused, id+": "+err.Error())
 			continue
@@ -410,6 +414,40 @@ func (h *Hub) roomFor(dev site.Device) int {
 	return n
 }
 
+// keepApart names readings by their full names where several of them, with other base names (RFC 8428), have the same short one. Who
+// came first keeps the short one.
+func (h *Hub) keepApart(dev site.Device, list []reading.Named) {
+	var known map[string]bool
+	for i, r := range list {
+		if r.FullName == "" || r.FullName == r.Name {
+			continue
+		}
+		if known == nil {
+			known = map[string]bool{}
+			for _, s := range h.site.Signals {
+				if s.Device == dev.ID {
+					known[s.Raw] = true
+				}
+			}
+		}
+		t := h.trafficOf(dev.ID)
+		first, met := t.full[r.Name]
+		if !met && len(t.full) < mostFull {
+			if t.full == nil {
+				t.full = map[string]string{}
+			}
+			if first = r.FullName; !known[r.FullName] {
+				t.full[r.Name] = first
+			}
+		}
+		if known[r.FullName] || first != r.FullName {
+			list[i].Name = r.FullName
+		}
+	}
+}
+
+const mostFull = 5000 // names of a device whose full names are remembered
+
 // meetSignals adds the signals that a message brings for the first time, all in one change of the site.
 func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
 	made := map[string]site.Signal{}
@@ -422,7 +460,7 @@ func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
 		}
 		s := newSignal(dev, id, r.Name, r.Value.Kind)
 		if r.Unit != "" && len(r.Unit) <= 20 {
-			s.Unit = site.OneLine(r.Unit, "·")
+			s.Unit = site.OneLine(reading.UnitOf(r.Unit), "·")
 		}
 		if s.Kind == site.Number {
 			s.Decimals = r.Decimals

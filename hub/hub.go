@@ -116,8 +116,9 @@ type traffic struct {
 	taken     map[string][]time.Time // client id -> recent takeovers
 	names     map[string]string      // raw name -> id, of the site namesOf
 	namesOf   *site.Site
-	heard     time.Time    // when the engine was last told of a session without an end of its own
-	replaced  atomic.Int64 // readings that took the place of differing ones
+	full      map[string]string // short name -> the full name that had it first
+	heard     time.Time         // when the engine was last told of a session without an end of its own
+	replaced  atomic.Int64      // readings that took the place of differing ones
 }
 
 // ErrStopped says that the hub is no longer running.

@@ -360,3 +360,36 @@ func TestAFormulaIsTriedOnThePast(t *testing.T) {
 	_, err = try(kim, "kiln.chamber > 100 and shed.level < 10")
 	assert.Error(t, err)
 }
+
+// SenML: names of other bases are kept apart, and units are turned into the signal's or refused (RFC 8428, RFC 8798).
+func TestNothingOfSenMLIsMixedUp(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("shed")
+	push := func(body string) (int, map[string]any) {
+		q, _ := http.NewRequestWithContext(t.Context(), "POST", r.URL()+"/push/shed", strings.NewReader(body))
+		q.Header.Set("Authorization", "Bearer "+key)
+		q.Header.Set("Content-Type", "application/senml+json")
+		resp, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		defer func() { _ = resp.Body.Close() }()
+		var out map[string]any
+		_ = json.NewDecoder(resp.Body).Decode(&out)
+		return resp.StatusCode, out
+	}
+	status, got := push(`[{"bn":"urn:dev:a:","n":"temp","u":"Cel","v":21.5},{"n":"hum","u":"%RH","v":50},{"bn":"urn:dev:b:","n":"temp","u":"Cel","v":4},{"n":"hum","u":"%RH","v":80}]`)
+	require.Less(t, status, 300, got)
+	r.Soon("four signals", func() bool { return len(r.Now().Signals) == 4 })
+	assert.Equal(t, 21.5, r.Value("shed.temp"))
+	assert.Equal(t, 4.0, r.Value("shed.urn_dev_b_temp"))
+	assert.Equal(t, "%", r.Signal("shed.hum").Unit)
+	status, got = push(`[{"bn":"urn:dev:b:","n":"temp","u":"K","v":280.15},{"bn":"urn:dev:a:","n":"temp","u":"V","v":3}]`)
+	assert.Contains(t, fmt.Sprint(got), "came in \"V\", and the signal is in \"Cel\"", status)
+	r.Soon("kelvins", func() bool { return r.Value("shed.urn_dev_b_temp") == 7.0 })
+	assert.Equal(t, 21.5, r.Value("shed.temp"), "volts are no temperature")
+	r.Restart()
+	status, got = push(`[{"bn":"urn:dev:b:","n":"temp","u":"Cel","v":9}]`)
+	require.Less(t, status, 300, got)
+	r.Soon("after a restart too", func() bool { return r.Value("shed.urn_dev_b_temp") == 9.0 })
+	assert.Len(t, r.Now().Signals, 4)
+}

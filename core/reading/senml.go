@@ -56,6 +56,19 @@ func SenMLCBOR(payload []byte, now time.Time) ([]Named, []error, error) {
 	if err := cborMode.Unmarshal(payload, &pack); err != nil {
 		return nil, nil, fmt.Errorf("the payload is no SenML pack in CBOR: %w", err)
 	}
+	if bytes.IndexByte(payload, '_') >= 0 {
+		var labels []map[any]cbor.RawMessage
+		if err := cborMode.Unmarshal(payload, &labels); err != nil {
+			return nil, nil, fmt.Errorf("the payload is no SenML pack in CBOR: %w", err)
+		}
+		for _, r := range labels {
+			for label := range r {
+				if err := understood(fmt.Sprint(label)); err != nil {
+					return nil, nil, err
+				}
+			}
+		}
+	}
 	for i, r := range pack {
 		if r.CBORValue != nil {
 			n := json.Number(fmt.Sprint(*r.CBORValue))
@@ -73,7 +86,29 @@ func SenML(payload []byte, now time.Time) (named []Named, faults []error, err er
 	if err := json.Unmarshal(payload, &pack); err != nil {
 		return nil, nil, fmt.Errorf("the payload is no SenML pack in JSON: %w", err)
 	}
+	if bytes.Contains(payload, []byte(`_"`)) {
+		var labels []map[string]json.RawMessage
+		if err := json.Unmarshal(payload, &labels); err != nil {
+			return nil, nil, fmt.Errorf("the payload is no SenML pack in JSON: %w", err)
+		}
+		for _, r := range labels {
+			for label := range r {
+				if err := understood(label); err != nil {
+					return nil, nil, err
+				}
+			}
+		}
+	}
 	return resolve(pack, now)
+}
+
+// understood refuses a pack with a label that must be understood: what it changes of the others nobody here knows (RFC 8428, section
+// 4.4).
+func understood(label string) error {
+	if strings.HasSuffix(label, "_") {
+		return fmt.Errorf("the pack has the label %s, which must be understood, and is not known here; nothing of it was taken", clip(label))
+	}
+	return nil
 }
 
 // resolve carries the base fields through the pack (RFC 8428, section 4.6).

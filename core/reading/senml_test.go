@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -105,6 +106,20 @@ func TestSenMLOfTheRFC(t *testing.T) {
 			assert.Empty(t, faults, tt.name)
 		}
 	}
+}
+
+func TestSenMLThatMustBeUnderstood(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	_, _, err := SenML([]byte(`[{"n":"temp","v":21,"calib_":3},{"n":"hum","v":50}]`), now)
+	assert.ErrorContains(t, err, `the label "calib_", which must be understood`)
+	body, err := cbor.Marshal([]map[any]any{{0: "temp", 2: 21.5, "calib_": 3}})
+	require.NoError(t, err)
+	_, _, err = SenMLCBOR(body, now)
+	assert.ErrorContains(t, err, `the label "calib_", which must be understood`)
+	named, faults, err := SenML([]byte(`[{"n":"my_temp_","v":21,"calib":3}]`), now)
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+	assert.Len(t, named, 1, "names may end so, and other labels are passed over")
 }
 
 func TestSenMLInCBOR(t *testing.T) {
