@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,8 +23,9 @@ var timeColumns = []string{"t", "time", "timestamp"}
 // CSV takes lines of comma-separated values (RFC 4180) apart. The first line names the signals; a column called t, time or
 // timestamp holds the time of its line in Unix seconds, Unix milliseconds or RFC 3339. Empty cells are left out.
 func CSV(payload []byte) (named []Named, faults []error, err error) {
+	payload, comma, skipped := dialect(payload)
 	r := csv.NewReader(bytes.NewReader(payload))
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
+	r.FieldsPerRecord, r.TrimLeadingSpace, r.Comma, r.Comment = -1, true, comma, '#'
 	head, err := r.Read()
 	if err != nil {
 		return nil, nil, fmt.Errorf("the CSV has no header line; the first line names the signals, as in t,temperature,humidity")
@@ -32,8 +34,16 @@ func CSV(payload []byte) (named []Named, faults []error, err error) {
 		head[i] = strings.TrimSpace(head[i])
 	}
 	at := slices.IndexFunc(head, func(h string) bool { return slices.Contains(timeColumns, strings.ToLower(h)) })
-	for line := 2; ; line++ {
+	for {
 		row, err := r.Read()
+		line := skipped
+		var bad *csv.ParseError
+		if errors.As(err, &bad) {
+			line += bad.StartLine
+		} else if err == nil {
+			first, _ := r.FieldPos(0)
+			line += first
+		}
 		if errors.Is(err, io.EOF) {
 			break
 		}
@@ -56,6 +66,9 @@ func CSV(payload []byte) (named []Named, faults []error, err error) {
 			if i == at || strings.TrimSpace(cell) == "" {
 				continue
 			}
+			if comma == ';' && decimalComma.MatchString(strings.TrimSpace(cell)) {
+				cell = strings.Replace(cell, ",", ".", 1)
+			}
 			n, err := Pair(head[i], cell)
 			if err != nil {
 				faults = append(faults, fmt.Errorf("line %d: %w", line, err))
@@ -72,6 +85,26 @@ func CSV(payload []byte) (named []Named, faults []error, err error) {
 		return nil, nil, errors.New("the CSV has a header and no values")
 	}
 	return named, faults, nil
+}
+
+// decimalComma is a number as it stands in tables whose cells are parted by semicolons.
+var decimalComma = regexp.MustCompile(`^[+-]?\d+,\d+$`)
+
+// dialect finds out how a table is written, and leaves away what stands before it: a byte order mark, and a line that names the
+// separator (sep=;), so many lines. Without that line semicolons part the cells where the header has some, and no commas.
+func dialect(payload []byte) (rest []byte, comma rune, lines int) {
+	payload = bytes.TrimPrefix(payload, []byte("\xef\xbb\xbf"))
+	head, after, _ := bytes.Cut(payload, []byte("\n"))
+	if by, ok := bytes.CutPrefix(bytes.ToLower(bytes.TrimSpace(head)), []byte("sep=")); ok && len(by) == 1 && bytes.ContainsAny(by, ",;|") {
+		return after, rune(by[0]), 1
+	}
+	for bytes.HasPrefix(bytes.TrimSpace(head), []byte("#")) {
+		head, after, _ = bytes.Cut(after, []byte("\n"))
+	}
+	if bytes.ContainsRune(head, ';') && !bytes.ContainsRune(head, ',') {
+		return payload, ';', 0
+	}
+	return payload, ',', 0
 }
 
 // Pair takes a name and a value as text.
@@ -146,6 +179,9 @@ func Stamp(s string) (time.Time, error) {
 		}
 	}
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
+		return t, nil
+	}
+	if t, err := time.Parse("2006-01-02 15:04:05Z07:00", s); err == nil { // with a space for the T, as some write it
 		return t, nil
 	}
 	return stamp([]byte(s))

@@ -12,6 +12,33 @@ import (
 	"idleember/core/site"
 )
 
+func TestCSVAsItIsWrittenElsewhere(t *testing.T) {
+	at := time.Date(2026, 11, 23, 10, 0, 2, 0, time.UTC)
+	for name, table := range map[string]string{
+		"a byte order mark":    "\xef\xbb\xbft,temperature,lid\n2026-11-23T10:00:02Z,21.5,open\n",
+		"semicolons":           "t;temperature;lid\n2026-11-23T10:00:02Z;21,5;open\n",
+		"its separator told":   "\xef\xbb\xbfsep=;\r\nt;temperature;lid\r\n2026-11-23T10:00:02Z;21,5;open\r\n",
+		"comments":             "# of the shed; not of the yard\nt,temperature,lid\n# noon, roughly\n2026-11-23T10:00:02Z,21.5,open\n",
+		"a space for the T":    "t,temperature,lid\n2026-11-23 11:00:02+01:00,21.5,open\n",
+		"milliseconds as well": "t,temperature,lid\n2026-11-23 10:00:02.000Z,21.5,open\n",
+	} {
+		named, faults, err := CSV([]byte(table))
+		require.NoError(t, err, name)
+		assert.Empty(t, faults, name)
+		require.Len(t, named, 2, name)
+		assert.Equal(t, []string{"temperature", "lid"}, []string{named[0].Name, named[1].Name}, name)
+		assert.Equal(t, Number(21.5), named[0].Value, name)
+		assert.True(t, named[0].At.Equal(at), "%s: %s", name, named[0].At)
+	}
+	_, faults, err := CSV([]byte("sep=;\nt;temperature\n1795413600;21,5\n1795413601;2,1,5\n"))
+	require.NoError(t, err)
+	assert.Empty(t, faults, "a text")
+	_, faults, err = CSV([]byte("sep=;\n# shed\nt;temperature\nnoon;21,5\n1795413601;3\n"))
+	require.NoError(t, err)
+	require.Len(t, faults, 1)
+	assert.ErrorContains(t, faults[0], "line 4: ")
+}
+
 func TestCSV(t *testing.T) {
 	named, faults, err := CSV([]byte("t,temperature,lid\n1795413600,21.40,shut\n1795413600500,,open\n2026-11-23T10:00:02Z,21.5,\nnoon,1,1\n1795413603,1\n1795413604,NaN,x\n"))
 	require.NoError(t, err)
