@@ -185,6 +185,8 @@ func (v sight) rule(r *site.Rule) bool {
 	return true
 }
 
+// alert reports whether the actor sees an alert: what it is about, and all that its formulas name. A wall whose tile tells of it shows
+// what its maker sees.
 func (v sight) alert(x *site.Alert) bool {
 	if v.a.Kind == access.Wall && v.a.Maker != nil && v.tells(x) {
 		v.a = *v.a.Maker
