@@ -422,6 +422,10 @@ func (h *Hub) keepApart(dev site.Device, list []reading.Named) {
 		if r.FullName == "" || r.FullName == r.Name {
 			continue
 		}
+		if len(r.FullName) > longestFull { // not remembered; whether it can be a name at all is found out below
+			list[i].Name = r.FullName
+			continue
+		}
 		if known == nil {
 			known = map[string]bool{}
 			for _, s := range h.site.Signals {
@@ -446,7 +450,8 @@ func (h *Hub) keepApart(dev site.Device, list []reading.Named) {
 	}
 }
 
-const mostFull = 5000 // names of a device whose full names are remembered
+// How many full names of a device are remembered, and how long ones, in bytes.
+const mostFull, longestFull = 1000, 200
 
 // meetSignals adds the signals that a message brings for the first time, all in one change of the site.
 func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {

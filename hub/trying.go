@@ -12,6 +12,9 @@ import (
 	"idleember/store"
 )
 
+// tryStep is how much of the past goes by before it is looked whether anybody still waits for it.
+const tryStep = 24 * time.Hour
+
 // tryFormula runs an alert of formulas over what was recorded of all that they name.
 func (h *Hub) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from, to time.Time) (out AlertTrial, err error) {
 	s, sees := h.Site(), h.sight(a)
@@ -51,6 +54,16 @@ func (h *Hub) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from
 			return out, err
 		}
 	}
+	passed := past.Begin()
+	pass := func(until time.Time) error {
+		for ; until.Sub(passed) > tryStep; passed = passed.Add(tryStep) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			past.Pass(passed)
+		}
+		return nil
+	}
 	for n := 0; ; n++ {
 		if n%1024 == 0 && ctx.Err() != nil {
 			return out, ctx.Err()
@@ -68,6 +81,9 @@ func (h *Hub) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from
 		if at.Before(past.Begin()) { // what held when it begins
 			at = past.Begin()
 		}
+		if err := pass(at); err != nil {
+			return out, err
+		}
 		if first.gap || first.now.Quality == reading.Good {
 			past.Set(at, first.id, first.now.Value, !first.gap)
 		}
@@ -77,6 +93,9 @@ func (h *Hub) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from
 		if err := first.next(); err != nil {
 			return out, err
 		}
+	}
+	if err := pass(end); err != nil {
+		return out, err
 	}
 	out.From, out.To, out.Occurrences = from, to, past.Finish(end)
 	return out, nil

@@ -2,6 +2,7 @@ package tests
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/core/access"
 	"idleember/core/site"
 	"idleember/serve"
 	"idleember/tests/rig"
@@ -354,6 +356,10 @@ func TestAFormulaIsTriedOnThePast(t *testing.T) {
 	assert.Error(t, err)
 	_, err = try(r.Owner, `kiln.chamber.state == "stale"`)
 	assert.ErrorContains(t, err, "no history is kept")
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Millisecond)
+	defer stop()
+	_, err = r.Service.Hub.TryAlert(ctx, access.HubActor(), site.Alert{ID: "x", Name: "X", Kind: site.AlertFormula, Severity: site.Warning, When: "kiln.chamber > 100 and hour >= 0"}, from.AddDate(-20, 0, 0), to)
+	assert.ErrorIs(t, err, context.DeadlineExceeded, "twenty years in which nothing came")
 	kim := r.Member("kim", client.RoleMember)
 	_, err = r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "kim", Of: "kiln", May: site.GuestsNothing}}})
 	require.NoError(t, err)
@@ -383,6 +389,9 @@ func TestNothingOfSenMLIsMixedUp(t *testing.T) {
 	assert.Equal(t, 21.5, r.Value("shed.temp"))
 	assert.Equal(t, 4.0, r.Value("shed.urn_dev_b_temp"))
 	assert.Equal(t, "%", r.Signal("shed.hum").Unit)
+	long := strings.Repeat("x", 3000)
+	status, got = push(`[{"bn":"` + long + `:","n":"temp","u":"Cel","v":1}]`)
+	assert.NotEqual(t, 1.0, r.Value("shed.temp"), "%d %v", status, got)
 	status, got = push(`[{"bn":"urn:dev:b:","n":"temp","u":"K","v":280.15},{"bn":"urn:dev:a:","n":"temp","u":"V","v":3}]`)
 	assert.Contains(t, fmt.Sprint(got), "came in \"V\", and the signal is in \"Cel\"", status)
 	r.Soon("kelvins", func() bool { return r.Value("shed.urn_dev_b_temp") == 7.0 })

@@ -119,7 +119,7 @@ func (p *Past) Begin() time.Time { return p.zero }
 
 // Set tells what something was from a time on; values come in the order of their times. Not known is a gap.
 func (p *Past) Set(at time.Time, id string, v reading.Value, known bool) {
-	p.pass(at)
+	p.Pass(at)
 	x := recalled{id: id}
 	if known {
 		x.v = valueOf(v)
@@ -127,8 +127,8 @@ func (p *Past) Set(at time.Time, id string, v reading.Value, known bool) {
 	p.apply(at, x)
 }
 
-// pass lets the time go by until a time.
-func (p *Past) pass(until time.Time) {
+// Pass lets the time go by until a time, as Set and Finish do. Whoever may be called off does it in steps.
+func (p *Past) Pass(until time.Time) {
 	for {
 		at, ok := p.e.NextWake()
 		wall := p.zero.Add(at)
@@ -162,7 +162,7 @@ func (p *Past) close(at time.Time, still bool) {
 
 // Finish returns when the alert would have been active until a time.
 func (p *Past) Finish(to time.Time) []alert.Occurrence {
-	p.pass(to)
+	p.Pass(to)
 	if p.open != nil {
 		p.close(to, true)
 	}
