@@ -63,6 +63,14 @@ test('from "tell me when" to an alert that somebody acknowledges on a phone', as
   await second.getByRole('button', { name: 'Take away' }).click()
   await second.waitFor({ state: 'detached' })
 
+  // From the page of alerts what it is about is chosen first; a formula is tried on the past as well.
+  await p.goto(hub.url + '/alerts')
+  await p.getByRole('link', { name: 'Tell me when' }).click()
+  await p.getByRole('button', { name: 'A formula' }).click()
+  await p.getByLabel('When', { exact: true }).fill('drying_room.humidity > 60 and drying_room.temperature > 99')
+  await p.getByText('It would not have come').waitFor()
+  await p.goto(hub.url + '/alerts')
+
   // A route is tested against the other side before it counts.
   await p.getByRole('button', { name: 'Add a route' }).click()
   await p.getByLabel('Name').fill('Hall')

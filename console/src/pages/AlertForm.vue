@@ -73,7 +73,7 @@ async function begin() {
       Object.assign(form, found.config)
       of.value = found.config.of ?? ''
     }
-  } else if (!kinds.value.includes(form.kind)) form.kind = kinds.value[0]!
+  } else if (of.value && !kinds.value.includes(form.kind)) form.kind = kinds.value[0]! // else what it is about is chosen first
   void look()
 }
 void begin()
