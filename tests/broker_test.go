@@ -61,11 +61,11 @@ func (b *elsewhere) sub(filter string, more ...string) *rig.Sub {
 
 // A bought plug that cannot be reflashed: topics and JSON of its own, and a last will for its presence.
 func boughtPlug(r *rig.Rig, link client.Link) string {
-	link.Presence = &client.Source{Topic: "bought/plug7/presence", On: []string{"Up"}, Off: []string{"Gone"}}
+	link.Presence = &client.Source{Topic: "bought/plug7/there", On: []string{"Up"}, Off: []string{"Gone"}}
 	key := r.Linked("plug", link, func(d *client.NewDevice) { zero := int64(0); d.LeaseMs = &zero })
-	r.AddSignal("plug", "power", "number", client.Source{Topic: "bought/plug7/numbers", Pointer: "/energy/power"})
-	r.AddControl("plug", "relay", client.Source{Topic: "bought/plug7/answers", Pointer: "/sw", On: []string{"1"}, Off: []string{"0"}},
-		client.Target{Topic: "bought/plug7/orders", On: "1", Off: "0", Template: `{"sw":{value}}`})
+	r.AddSignal("plug", "power", "number", client.Source{Topic: "bought/plug7/report", Pointer: "/energy/power"})
+	r.AddControl("plug", "relay", client.Source{Topic: "bought/plug7/report/relay", Pointer: "/sw", On: []string{"1"}, Off: []string{"0"}},
+		client.Target{Topic: "bought/plug7/do", On: "1", Off: "0", Template: `{"sw":{value}}`})
 	return key
 }
 
@@ -73,31 +73,31 @@ func TestDeviceWithTopicsOfItsOwn(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	key := boughtPlug(r, client.Link{Kind: site.MQTT})
-	commands := r.Sub("plug", key, "bought/plug7/orders", "-q", "1", "-i", "firmware")
-	require.Empty(t, r.Pub("plug", key, "bought/plug7/numbers", `{"energy":{"power":41.5,"total":3}}`))
+	commands := r.Sub("plug", key, "bought/plug7/do", "-q", "1", "-i", "firmware")
+	require.Empty(t, r.Pub("plug", key, "bought/plug7/report", `{"energy":{"power":41.5,"total":3}}`))
 	assert.Equal(t, 41.5, r.Value("plug.power"))
 	r.Switch("plug.relay", true)
-	r.Soon("the command in its own words", func() bool { return strings.Contains(commands.String(), `bought/plug7/orders {"sw":1}`) })
-	require.Empty(t, r.Pub("plug", key, "bought/plug7/answers", `{"sw":1}`))
+	r.Soon("the command in its own words", func() bool { return strings.Contains(commands.String(), `bought/plug7/do {"sw":1}`) })
+	require.Empty(t, r.Pub("plug", key, "bought/plug7/report/relay", `{"sw":1}`))
 	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("plug.relay").Phase)
 	gateway := r.Paho("plug", key, "gateway")
 	commands.Stop()
 	r.Soon("the gateway alone", func() bool { return r.Get("plug").Connections == 1 })
 	say := func(word string) {
-		require.True(t, gateway.Publish("bought/plug7/presence", 1, true, word).WaitTimeout(20*time.Second))
+		require.True(t, gateway.Publish("bought/plug7/there", 1, true, word).WaitTimeout(20*time.Second))
 	}
 	say("Gone")
 	r.Soon("gone by its own topic, though its gateway is connected", func() bool { return !r.Online("plug") })
 	assert.Contains(t, *r.Get("plug").Why, "presence topic")
 	say("Up")
 	r.Soon("there again", func() bool { return r.Online("plug") })
-	r.Pub("plug", key, "bought/other/numbers", `1`)
+	r.Pub("plug", key, "bought/other/report", `1`)
 	assert.Contains(t, r.Refusals("plug")[0].Reason, "neither mapped nor below")
 	out, _ := r.Mosquitto("mosquitto_sub", "plug", key, "-t", "ember/kiln/#", "-W", "2")
 	assert.Contains(t, out, "denied", "others' topics stay closed to it")
 
-	b := client.Trial{Payload: `{"energy":{"power":7}}`, Topic: ptr("bought/plug7/numbers"), Signals: &map[string]client.Source{
-		"plug.power": {Topic: "bought/plug7/numbers", Pointer: "/energy/watts"}, "plug.draft": {Topic: "bought/+/numbers", Pattern: `power":(\d+)`}}}
+	b := client.Trial{Payload: `{"energy":{"power":7}}`, Topic: ptr("bought/plug7/report"), Signals: &map[string]client.Source{
+		"plug.power": {Topic: "bought/plug7/report", Pointer: "/energy/watts"}, "plug.draft": {Topic: "bought/+/report", Pattern: `power":(\d+)`}}}
 	tried, err := r.Owner.TryMessageWithResponse(t.Context(), "plug", b)
 	require.NoError(t, err)
 	require.Len(t, *tried.JSON200, 1)
@@ -118,20 +118,20 @@ func TestBrokerElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, saved.JSON201.HasPassword)
 	assert.NotContains(t, string(saved.Body), "secret")
-	b.pub("bought/plug7/presence", "Up", "-r")
-	b.pub("bought/plug7/numbers", `{"energy":{"power":99}}`, "-r")
+	b.pub("bought/plug7/there", "Up", "-r")
+	b.pub("bought/plug7/report", `{"energy":{"power":99}}`, "-r")
 	boughtPlug(r, client.Link{Kind: site.Outside, Broker: "workshop"})
 	r.Linked("bench", client.Link{Kind: site.Outside, Broker: "workshop"})
 	r.Soon("there by its last will", func() bool { return r.Online("plug") })
 	assert.Nil(t, r.Value("plug.power"), "what the broker kept is no reading of now")
-	commands := b.sub("bought/plug7/orders")
+	commands := b.sub("bought/plug7/do")
 	r.Soon("a reading", func() bool {
-		b.pub("bought/plug7/numbers", `{"energy":{"power":41.5}}`)
+		b.pub("bought/plug7/report", `{"energy":{"power":41.5}}`)
 		return r.Value("plug.power") == 41.5
 	})
 	r.Switch("plug.relay", true)
 	r.Soon("the command", func() bool { return strings.Contains(commands.String(), `{"sw":1}`) })
-	b.pub("bought/plug7/answers", `{"sw":1}`)
+	b.pub("bought/plug7/report/relay", `{"sw":1}`)
 	r.Soon("confirmed", func() bool { return r.Control("plug.relay").Phase == "confirmed" })
 	b.pub("ember/bench/r", `{"temperature":20.5,"lamp":1}`)
 	b.pub("ember/bench/is/lamp2", "off")
@@ -142,9 +142,9 @@ func TestBrokerElsewhere(t *testing.T) {
 	wants := b.sub("ember/bench/want/#")
 	r.Switch("bench.lamp2", true)
 	r.Soon("and so do its wants", func() bool { return strings.Contains(wants.String(), "ember/bench/want/lamp2 on") })
-	b.pub("bought/plug7/presence", "Gone", "-r")
+	b.pub("bought/plug7/there", "Gone", "-r")
 	r.Soon("gone by its last will", func() bool { return !r.Online("plug") })
-	b.pub("bought/plug7/presence", "Up", "-r")
+	b.pub("bought/plug7/there", "Up", "-r")
 	r.Soon("and there again", func() bool { return r.Online("plug") })
 
 	b.run.Stop()
@@ -156,8 +156,8 @@ func TestBrokerElsewhere(t *testing.T) {
 	assert.NotEmpty(t, (*list.JSON200)[0].Why)
 	r.Switch("plug.relay", false)
 	b.start()
-	b.pub("bought/plug7/presence", "Up", "-r")
-	again := b.sub("bought/plug7/orders")
+	b.pub("bought/plug7/there", "Up", "-r")
+	again := b.sub("bought/plug7/do")
 	r.Soon("it connects again and the want of meanwhile is told", func() bool { return r.Online("plug") && strings.Contains(again.String(), `{"sw":0}`) })
 	assert.Contains(t, strings.Join(r.Journal("workshop"), "\n"), "broker connected>away")
 	_, err = r.Owner.RemoveBrokerWithResponse(t.Context(), "workshop")

@@ -157,6 +157,13 @@ type webAddr string
 func (a webAddr) Network() string { return "websocket" }
 func (a webAddr) String() string  { return string(a) }
 
+// ended reports whether the broker was closed.
+func (b *Broker) ended() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.closed
+}
+
 // Close ends all connections and waits until they are gone.
 func (b *Broker) Close() {
 	b.mu.Lock()
@@ -279,6 +286,9 @@ func (b *Broker) enter(d *device, c *conn, clean bool) (s *session, old *conn, r
 	}
 	if !resumed {
 		before := s
+		if before != nil {
+			before.ended()
+		}
 		s = newSession()
 		if before != nil {
 			s.conn = before.conn // to be taken over
@@ -302,6 +312,7 @@ func (d *device) makeRoom() error {
 	if oldest == "" {
 		return fmt.Errorf("%s has %d connections already; close some, or give each board a device of its own", d.id, len(d.sessions))
 	}
+	d.sessions[oldest].ended()
 	delete(d.sessions, oldest)
 	return nil
 }

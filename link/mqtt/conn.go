@@ -26,6 +26,8 @@ import (
 // Reason codes of MQTT 5, section 2.4.
 const (
 	codeSuccess       byte = 0x00
+	codeNoSubID       byte = 0xA1
+	codeBadMethod     byte = 0x8C
 	codeWithWill      byte = 0x04
 	codeMalformed     byte = 0x81
 	codeProtocol      byte = 0x82
@@ -63,6 +65,7 @@ type conn struct {
 	window  int           // messages that may be on their way to the client
 	largest int           // bytes of a packet that the client takes, 0: any
 	will    *packets.Packet
+	delay   time.Duration // until the will is told
 	slots   chan struct{}
 	why     string
 	known   bool
@@ -104,16 +107,25 @@ func (c *conn) serve() {
 	if c.sess == nil || c.script != nil {
 		return
 	}
-	if c.will != nil {
-		c.published(*c.will)
-	}
 	c.mu.Lock()
 	why := c.why
 	c.mu.Unlock()
 	if why == "" {
 		why = plain(err, c.beat)
 	}
+	will := func() {
+		if !c.b.ended() {
+			c.published(*c.will)
+		}
+	}
+	delay := min(c.delay, c.keep) // or until the session ends, if that is before
+	if c.will != nil && delay == 0 {
+		will()
+	}
 	c.b.leave(c)
+	if c.will != nil && delay > 0 {
+		c.sess.testament(delay, will)
+	}
 	c.b.hub.Offline(c.session, why, errors.Is(err, errBye))
 }
 
@@ -202,6 +214,9 @@ func (c *conn) connect(ctx context.Context) error {
 	c.device, c.client = string(p.Username), p.ClientIdentifier
 	from, _, _ := net.SplitHostPort(c.nc.RemoteAddr().String())
 	c.session = hub.Session{Device: c.device, ID: "mqtt-" + strconv.FormatUint(c.b.next.Add(1), 10), Link: "mqtt", Client: c.client, From: from}
+	if pk.Properties.AuthenticationMethod != "" {
+		return c.reject(codeBadMethod, 5, "only a user name and a password are asked for; leave the authentication method out")
+	}
 	admit, cancel := context.WithTimeout(ctx, connectWait)
 	defer cancel()
 	if c.device == scriptUser {
@@ -246,6 +261,7 @@ func (c *conn) connect(ctx context.Context) error {
 	}
 	c.beat = time.Duration(p.Keepalive) * time.Second
 	if p.WillFlag {
+		c.delay = time.Duration(p.WillProperties.WillDelayInterval) * time.Second
 		c.will = &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: p.WillTopic, Payload: p.WillPayload}
 	}
 	sess, resumed, err := c.b.join(admit, c, p.Clean)
@@ -302,8 +318,11 @@ func (c *conn) read() error {
 		}
 		if err != nil {
 			var f *fault
-			if errors.As(err, &f) {
+			switch {
+			case errors.As(err, &f):
 				c.end(f.code, f.text)
+			case errors.Is(err, os.ErrDeadlineExceeded):
+				c.end(codeKeepAlive, plain(err, c.beat))
 			}
 			return err
 		}
@@ -319,7 +338,7 @@ func (c *conn) discard(fh packets.FixedHeader) error {
 	head.Remaining = len(start)
 	probe := packets.Packet{FixedHeader: head, ProtocolVersion: 4}
 	_ = probe.PublishDecode(append([]byte{}, start...)) // of a truncated packet topic and id are enough
-	d := hub.Delivery{Session: c.session, Topic: probe.TopicName, Payload: probe.Payload, Faults: []string{text}, Done: func([]string, error) {}}
+	d := hub.Delivery{Session: c.session, Topic: probe.TopicName, Payload: probe.Payload, Faults: []string{text}, Done: func(hub.Result) {}}
 	if fh.Type != packets.Publish || fh.Remaining > maxDiscard || c.version == 5 {
 		c.b.hub.Deliver(d)
 		return &fault{codeTooLarge, text}
@@ -327,7 +346,8 @@ func (c *conn) discard(fh packets.FixedHeader) error {
 	if _, err := io.CopyN(io.Discard, c.r, int64(fh.Remaining)); err != nil {
 		return err
 	}
-	d.Done = func(_ []string, err error) {
+	d.Done = func(x hub.Result) {
+		err := x.Err
 		if err == nil {
 			c.acknowledge(fh.Qos, probe.PacketID, codeSuccess, "")
 		}
@@ -357,6 +377,9 @@ func (c *conn) handle(pk packets.Packet) error {
 		if code := pk.SubscribeValidate(); code.Code != 0 {
 			return &fault{code.Code, code.Reason}
 		}
+		if len(pk.Properties.SubscriptionIdentifier) > 0 {
+			return &fault{codeNoSubID, "subscription identifiers are not available, as the CONNACK said; subscribe without"}
+		}
 		c.subscribe(pk)
 	case packets.Unsubscribe:
 		c.unsubscribe(pk)
@@ -365,6 +388,12 @@ func (c *conn) handle(pk packets.Packet) error {
 	case packets.Disconnect:
 		if pk.ReasonCode != codeWithWill {
 			c.will = nil
+		}
+		if p := pk.Properties; c.version == 5 && p.SessionExpiryIntervalFlag && c.script == nil {
+			if c.keep == 0 && p.SessionExpiryInterval > 0 {
+				return &fault{codeProtocol, "a session that was to end with its connection cannot be kept any more"}
+			}
+			c.keep = min(sessionLife, time.Duration(p.SessionExpiryInterval)*time.Second)
 		}
 		return errBye
 	case packets.Pubrec, packets.Pubcomp: // nothing is ever sent with QoS 2
@@ -382,7 +411,7 @@ func (c *conn) subscribe(pk packets.Packet) {
 		code, why := c.mayHear(f.Filter)
 		if code != 0 {
 			if told++; c.script == nil && told <= refusalsTold {
-				c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func([]string, error) {}})
+				c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func(hub.Result) {}})
 			}
 			ack.Properties.ReasonString = why
 			if c.version != 5 {
@@ -392,7 +421,7 @@ func (c *conn) subscribe(pk packets.Packet) {
 			continue
 		}
 		qos := min(f.Qos, 1)
-		isNew := c.sess.subscribe(f.Filter, qos)
+		isNew := c.sess.subscribe(f.Filter, subscription{qos, f.NoLocal})
 		retained[f.Filter] = retained[f.Filter] || f.RetainHandling == 0 || f.RetainHandling == 1 && isNew
 		ack.ReasonCodes = append(ack.ReasonCodes, qos)
 	}

@@ -1,6 +1,7 @@
 package mqtt
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/mochi-mqtt/server/v2/packets"
@@ -20,9 +21,10 @@ func (c *conn) published(pk packets.Packet) {
 	c.slots <- struct{}{}
 	d, code := c.delivery(pk)
 	d.Unacknowledged = qos == 0
-	d.Done = func(refused []string, err error) {
+	d.Done = func(x hub.Result) {
 		<-c.slots
-		if err != nil { // not stored, so not acknowledged: the board keeps it and comes back
+		refused := x.Refused
+		if err := x.Err; err != nil { // not stored, so not acknowledged: the board keeps it and comes back
 			c.end(codeBusy, "the hub cannot store readings now: "+err.Error())
 			return
 		}
@@ -33,9 +35,9 @@ func (c *conn) published(pk packets.Packet) {
 		case took > 0: // something of it was taken, so it must not come again
 			code = codeSuccess
 		}
-		c.acknowledge(qos, pk.PacketID, code, strings.Join(refused, "; "))
+		c.acknowledge(qos, pk.PacketID, code, strings.Join(append(slices.Clone(refused), x.Remarks...), "; "))
 		if len(refused) == 0 {
-			c.b.publish(c.device, message{topic: pk.TopicName, payload: pk.Payload, qos: min(qos, 1)})
+			c.b.publish(c.device, message{topic: pk.TopicName, payload: pk.Payload, qos: min(qos, 1), from: c.sess, props: &pk.Properties})
 		}
 	}
 	c.b.hub.Deliver(d)

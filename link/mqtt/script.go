@@ -47,7 +47,8 @@ func (c *conn) connectScript(token string, pk packets.Packet) error {
 		}
 		c.largest = int(pk.Properties.MaximumPacketSize)
 		props.ReceiveMaximum, props.MaximumPacketSize, props.AssignedClientID = window, maxPacket, c.client
-		props.SharedSubAvailableFlag = true // and not available
+		props.SharedSubAvailableFlag, props.SubIDAvailableFlag = true, true // and not available
+		props.SessionExpiryIntervalFlag = true                              // none is kept
 	}
 	c.mu.Lock()
 	c.known = true
