@@ -3,6 +3,7 @@ package serve
 import (
 	"context"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"idleember/starter"
 	"idleember/store"
 )
 
@@ -30,8 +32,8 @@ func CheckCommand() *cli.Command {
 		Description: `Verifies the database's structure, the checksum and contents of every block of readings, and the sums of hours against the
 readings; then the disk, the clock, backups, the addresses, certificates, and whether the mail server answers. For what is wrong it says
 what to do. Of a hub that is running it verifies the database where it lies, and the rest in a copy in the folder for temporary
-files (TMPDIR); tell it the same options as serve. Nothing is changed, but that a stopped
-hub's database of an earlier version is backed up and brought up to date, as serve does. It exits with 1 where something is wrong.`,
+files (TMPDIR), and looks at the addresses that it listens on. For a stopped one tell it the same options as serve. Nothing is
+changed, but that a stopped hub's database of an earlier version is backed up and brought up to date, as serve does. It exits with 1 where something is wrong.`,
 		Flags: Flags(DefaultData()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -77,12 +79,17 @@ type checkup struct {
 	o     Options
 	store *store.Store
 	copy  string // the folder of the copy that is looked at while the hub runs
+
+	running starter.Addresses // where the running hub says that it listens
 }
 
 func (c *checkup) open(ctx context.Context) (err error) {
 	c.store, err = store.Open(ctx, c.o.Data, store.Options{})
 	if used := (*store.InUseError)(nil); !errors.As(err, &used) {
 		return err
+	} else if json.Unmarshal([]byte(used.Note), &c.running) == nil && c.running.HTTP != "" {
+		at := c.running
+		c.o.HTTP, c.o.HTTPS, c.o.MQTT, c.o.MQTTS, c.o.UDP = at.HTTP, at.HTTPS, at.MQTT, at.MQTTS, at.UDP
 	}
 	if err := store.Quick(ctx, c.o.Data); err != nil {
 		if ctx.Err() != nil {
@@ -213,7 +220,7 @@ func (c *checkup) address(ctx context.Context, option, at, kind string) error {
 	case c.copy != "":
 		d := net.Dialer{Timeout: 5 * time.Second}
 		if closer, err = d.DialContext(ctx, kind, at); err != nil {
-			return fmt.Errorf("a hub is running in %s, but nobody answers at %s (%s): %w; tell check the same options as serve", c.o.Data, at, option, err)
+			return fmt.Errorf("a hub is running in %s, but nobody answers at %s (%s): %w; %s", c.o.Data, at, option, err, c.advice())
 		}
 	case kind == "udp":
 		closer, err = net.ListenPacket(kind, at)
@@ -224,6 +231,13 @@ func (c *checkup) address(ctx context.Context, option, at, kind string) error {
 		return addressError(option, at, err)
 	}
 	return closer.Close()
+}
+
+func (c *checkup) advice() string {
+	if c.running.HTTP != "" {
+		return "the hub itself says that it listens there: look into its log, and start it anew"
+	}
+	return "tell check the same options as serve"
 }
 
 func (c *checkup) certificates(context.Context) (string, error) {

@@ -4,6 +4,7 @@ package serve
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -152,9 +153,13 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	s.push = push.New(s.Hub)
 	mount := map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}
 	maps.Copy(mount, o.Mount)
-	server, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority,
-		Addresses: starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP},
-		Mount:     mount, Proxies: o.Proxies, Hosts: o.Hosts, Trusted: s.cert.trusted, Door: web, Level: o.Level})
+	at := starter.Addresses{HTTP: s.HTTP, HTTPS: s.HTTPS, MQTT: s.MQTT, MQTTS: s.MQTTS, UDP: s.UDP}
+	note, _ := json.Marshal(at) // plain texts
+	if err := s.store.LockNote(string(note)); err != nil {
+		o.Log.Warn("check will not know where this hub listens", "error", err)
+	}
+	server, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority, Addresses: at,
+		Mount: mount, Proxies: o.Proxies, Hosts: o.Hosts, Trusted: s.cert.trusted, Door: web, Level: o.Level})
 	if err != nil {
 		_ = l.Close()
 		return err

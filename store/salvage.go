@@ -85,7 +85,7 @@ func holdOff(dir string) (func(), error) {
 	}
 	if !flock(lock) {
 		_ = lock.Close()
-		return nil, &InUseError{dir}
+		return nil, &InUseError{Dir: dir}
 	}
 	return func() { _ = lock.Close() }, nil
 }

@@ -128,12 +128,21 @@ func TestCheckInWords(t *testing.T) {
 	}
 	out, err := run()
 	require.NoError(t, err, out)
-	assert.Contains(t, out, port+" are answered by the hub that is running")
+	assert.Contains(t, out, port+", "+p.mqtt+" are answered by the hub that is running")
 	assert.Contains(t, out, "series are as they were written")
-	port = "127.0.0.1:1"
+	lock := filepath.Join(p.dir, "lock")
+	noted, err := os.ReadFile(lock)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(lock, []byte(strings.ReplaceAll(string(noted), port, "127.0.0.1:1")), 0o600))
 	out, err = run()
 	assert.Error(t, err)
 	assert.Contains(t, out, "nobody answers at 127.0.0.1:1 (--http)")
+	assert.Contains(t, out, "the hub itself says that it listens there")
+	require.NoError(t, os.WriteFile(lock, nil, 0o600)) // as of a version that notes nothing
+	port = "127.0.0.1:1"
+	out, err = run()
+	assert.Error(t, err)
+	assert.Contains(t, out, "tell check the same options as serve")
 	assert.NotContains(t, out, "WRONG  store")
 	said, err := exec.Command(binary, "check", "--data", room).CombinedOutput()
 	assert.Error(t, err)
