@@ -37,6 +37,9 @@ func (h *Hub) Summary(ctx context.Context, a access.Actor, q Range) (Summary, er
 	if err := h.ask(ctx, func() error { return h.describe(a, &out.History) }); err != nil {
 		return out, err
 	}
+	if err := h.learnHold(ctx, &out.History, q.To); err != nil {
+		return out, err
+	}
 	if err := h.whole(ctx, &q); err != nil {
 		return out, err
 	}
@@ -63,7 +66,7 @@ func (h *Hub) Summary(ctx context.Context, a access.Actor, q Range) (Summary, er
 		}
 	}
 	least, most := out.Bucket.Min, out.Bucket.Max
-	if out.Count == 0 {
+	if out.Count == 0 && math.IsNaN(out.TimeMean) {
 		finest, least, most = 0, 0, 0
 	}
 	out.Spread = series.NewSpread(from, to, out.Hold.Milliseconds(), least, most, bins, finest)

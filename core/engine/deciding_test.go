@@ -367,6 +367,31 @@ func TestStaleFallsBack(t *testing.T) {
 	assert.Contains(t, h.state("heater").Reason, "last heard")
 }
 
+// Whether a signal is late is found out also where only now it is said how often it reports.
+func TestASignalIsLateByWhatWasEdited(t *testing.T) {
+	on := site.Amount(1)
+	a := holding(site.HoldAbove, "temperature", 1)
+	a.Fallback = &on
+	reports := func(how site.Reports, every time.Duration) func(*site.Site) {
+		return func(s *site.Site) {
+			g := s.Signals["h.temperature"]
+			g.Reports, g.Interval = how, every
+			s.Signals["h.temperature"] = g
+		}
+	}
+	h := newHouse(t, auto("heater", a))
+	h.edits(reports(site.OnChange, 0))
+	h.lives(20*time.Second, map[string]float64{"temperature": 30})
+	h.lives(20*time.Minute, nil)
+	assert.Equal(t, site.Amount(0), h.wanted("heater"), "it tells changes alone, and there was none")
+	h.edits(reports(site.Periodic, time.Hour))
+	h.lives(10*time.Minute, nil)
+	assert.Equal(t, site.Amount(0), h.wanted("heater"))
+	h.edits(reports(site.Periodic, 10*time.Second))
+	h.lives(time.Second, nil)
+	assert.Equal(t, on, h.wanted("heater"), "nothing came for half an hour")
+}
+
 func TestProofOfEffect(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, Retries: 1}}))
 	h.lives(20*time.Second, map[string]float64{"humidity": 70, "power": 2})

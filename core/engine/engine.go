@@ -300,6 +300,11 @@ func (e *Engine) applySite(s *site.Site) {
 		g.cfg, g.device, g.active, g.asleep = &cfg, e.devices[cfg.Device], dev.Active(), sleepFor(dev.Wakes)
 	}
 	e.build()
+	for _, id := range slices.Sorted(maps.Keys(e.signals)) { // it may be late by now: it reports more often, or is to report at all
+		if g := e.signals[id]; g.Fresh == Live && g.cfg.Reports == site.Periodic {
+			e.watch(g)
+		}
+	}
 }
 
 func (e *Engine) reading(in *Reading) {
@@ -388,6 +393,14 @@ func Raw(cfg site.Signal, v reading.Value) *float64 {
 	}
 	raw := v.Num
 	return &raw
+}
+
+// ClockOff is what is added to the times that a device tells, because its clock is off by so much.
+func (e *Engine) ClockOff(device string) time.Duration {
+	if d := e.devices[device]; d != nil {
+		return d.clock.Offset()
+	}
+	return 0
 }
 
 // Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late is

@@ -101,7 +101,7 @@ func (w *Window) Add(at time.Time, v float64) {
 		*p = pane{start: start, from: ms, before: w.held, any: w.any, first: v, last: v, until: ms, low: v, high: v}
 	} else {
 		span := ms - p.until
-		p.area += p.last * float64(span)
+		p.area += p.last * scale * float64(span)
 		if p.last != 0 {
 			p.on += span
 		}
@@ -114,8 +114,11 @@ func (w *Window) Add(at time.Time, v float64) {
 	w.any, w.held, w.last = true, v, ms
 }
 
+// scale keeps sums of values near the largest number numbers; a power of two changes no digit.
+const scale = 0x1p-40
+
 type sum struct {
-	area        float64
+	area        float64 // times scale
 	span, on    int64
 	low, high   float64
 	first, last float64
@@ -134,7 +137,7 @@ func (w *Window) sum(now time.Time) (s sum, ok bool) {
 	s.first = held
 	s.low, s.high = math.Inf(1), math.Inf(-1)
 	take := func(v float64, span int64) {
-		s.area += v * float64(span)
+		s.area += v * scale * float64(span)
 		s.span += span
 		if v != 0 {
 			s.on += span
@@ -179,7 +182,7 @@ var windowFunctions = map[string]func(*Window, time.Time) Value{
 		case s.span == 0:
 			return Number(s.last)
 		}
-		return Number(s.area / float64(s.span))
+		return Number(s.area / float64(s.span) / scale)
 	},
 	"lowest":  func(w *Window, now time.Time) Value { return of(w, now, func(s sum) float64 { return s.low }) },
 	"highest": func(w *Window, now time.Time) Value { return of(w, now, func(s sum) float64 { return s.high }) },

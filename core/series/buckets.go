@@ -3,6 +3,7 @@ package series
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"idleember/core/calendar"
@@ -21,7 +22,7 @@ type Point struct {
 type Bucket struct {
 	From, To    int64 // Unix milliseconds
 	Count       int
-	Min, Max    float64
+	Min, Max    float64 // of what it was: of the readings, and of what held at the beginning
 	First, Last float64
 	Mean        float64 // of the readings
 	TimeMean    float64 // time-weighted, each reading holding until the next one; NaN where nothing held
@@ -40,7 +41,8 @@ type Bucketer struct {
 	buckets []Bucket
 	weights []float64
 	held    []int64
-	sums    []float64
+	sums    []float64 // these and the weights are times scale
+	some    []bool    // there is a lowest and a highest
 	gaps    []Span
 	prev    Point
 	seen    bool
@@ -63,7 +65,7 @@ func NewBucketer(from, to, step int64, hold time.Duration) *Bucketer {
 func Within(bounds []int64, hold time.Duration) *Bucketer {
 	n := len(bounds) - 1
 	return &Bucketer{bounds: bounds, hold: hold.Milliseconds(), end: math.MinInt64,
-		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n), sums: make([]float64, n)}
+		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n), sums: make([]float64, n), some: make([]bool, n)}
 }
 
 func (b *Bucketer) from() int64 { return b.bounds[0] }
@@ -121,7 +123,7 @@ func (b *Bucketer) AddRange(c *Columns, i, j int) {
 
 // Fits reports whether a whole hour can be taken at once: it must lie within one bucket and have no gap.
 func (b *Bucketer) Fits(c *Cell) bool {
-	return c.At >= b.from() && c.At+Hour <= b.to() && (b.hold == 0 || c.Gap <= b.hold) && c.At+Hour <= b.bounds[b.at(c.At)+1]
+	return c.At >= b.from() && c.At+Hour <= b.to() && (b.hold == 0 || c.Gap <= b.hold) && !(c.Gap > 0 && c.saturated()) && c.At+Hour <= b.bounds[b.at(c.At)+1]
 }
 
 // AddCell takes a whole hour that fits, in the place of its readings.
@@ -146,16 +148,26 @@ func (b *Bucketer) put() {
 	i := b.at(c.FirstT)
 	k := &b.buckets[i]
 	if k.Count == 0 {
-		k.Min, k.Max, k.First = c.Min, c.Max, c.First
+		k.First = c.First
 	}
 	k.Count += c.Count
-	k.Min, k.Max, k.Last = min(k.Min, c.Min), max(k.Max, c.Max), c.Last
+	b.reach(i, c.Min, c.Max)
+	k.Last = c.Last
 	k.OnMS += c.OnMS
-	b.sums[i] += c.Sum
-	b.weights[i] += c.Area
+	b.sums[i] += c.Sum*scale + c.hugeSum
+	b.weights[i] += c.Area*scale + c.hugeArea
 	b.held[i] += c.LastT - c.FirstT
 	b.prev, b.seen = Point{T: c.LastT, V: c.Last}, true
 	*c, b.end = Cell{}, math.MinInt64
+}
+
+// reach takes the bounds of a bucket so far that it was between two values in it.
+func (b *Bucketer) reach(i int, low, high float64) {
+	k := &b.buckets[i]
+	if !b.some[i] {
+		k.Min, k.Max, b.some[i] = low, high, true
+	}
+	k.Min, k.Max = min(k.Min, low), max(k.Max, high)
 }
 
 // spread lets the previous reading hold until end and notes a gap where it does not reach.
@@ -176,7 +188,8 @@ func (b *Bucketer) spread(end int64) {
 	for t := max(b.prev.T, b.from()); t < till; {
 		i := b.at(t)
 		next := min(b.bounds[i+1], till)
-		b.weights[i] += b.prev.V * float64(next-t)
+		b.reach(i, b.prev.V, b.prev.V)
+		b.weights[i] += b.prev.V * scale * float64(next-t)
 		b.held[i] += next - t
 		if b.prev.V != 0 {
 			b.buckets[i].OnMS += next - t
@@ -194,13 +207,55 @@ func (b *Bucketer) Finish(now int64) ([]Bucket, []Span) {
 		k.From, k.To = b.bounds[i], b.bounds[i+1]
 		k.TimeMean = math.NaN()
 		if b.held[i] > 0 {
-			k.TimeMean = b.weights[i] / float64(b.held[i])
+			k.TimeMean = b.weights[i] / float64(b.held[i]) / scale
 		}
 		if k.Count > 0 {
-			k.Mean = b.sums[i] / float64(k.Count)
+			k.Mean = b.sums[i] / float64(k.Count) / scale
 		}
 	}
-	return b.buckets, b.gaps
+	return b.buckets, unseldom(b.gaps)
+}
+
+// What a series must be that reports seldom: so many readings in succession stand alone, and most of their distances are alike.
+const (
+	seldomRun   = 5
+	seldomAlike = 1.5 // times more or less than their median
+	seldomGap   = 3   // more than so many medians are a gap there too
+)
+
+// unseldom leaves out of gaps those between readings that come evenly and seldom, as of each day, where others of the same series came
+// every few seconds: what is no longer than three of them is none.
+func unseldom(gaps []Span) []Span {
+	var out []Span
+	for i := 0; i < len(gaps); {
+		j := i + 1
+		for j < len(gaps) && gaps[j].From == gaps[j-1].To {
+			j++
+		}
+		run := gaps[i:j]
+		i = j
+		if len(run) < seldomRun {
+			out = append(out, run...)
+			continue
+		}
+		lengths := make([]int64, len(run))
+		for k, g := range run {
+			lengths[k] = g.To - g.From
+		}
+		slices.Sort(lengths)
+		middle, alike := float64(lengths[len(run)/2]), 0
+		for _, ms := range lengths {
+			if l := float64(ms); l < middle*seldomAlike && l > middle/seldomAlike {
+				alike++
+			}
+		}
+		for _, g := range run {
+			if alike*4 < len(run)*3 || float64(g.To-g.From) > seldomGap*middle {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
 }
 
 // steps are the bucket widths below an hour that people can read.
@@ -255,7 +310,7 @@ func next(t time.Time, step time.Duration, days int) time.Time {
 
 func mod(a, b int) int { return (a%b + b) % b }
 
-// Gaps returns the stretches between neighbouring points that are further apart than hold (0: none).
+// Gaps returns the stretches between neighbouring points that are further apart than hold (0: none), and no seldom ones (see unseldom).
 func Gaps(points []Point, from, to int64, hold time.Duration) []Span {
 	if hold <= 0 {
 		return nil
@@ -271,5 +326,5 @@ func Gaps(points []Point, from, to int64, hold time.Duration) []Span {
 	if to-prev > hold.Milliseconds() {
 		gaps = append(gaps, Span{prev, to})
 	}
-	return gaps
+	return unseldom(gaps)
 }

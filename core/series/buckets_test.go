@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"idleember/core/reading"
 )
 
 func TestBuckets(t *testing.T) {
@@ -21,7 +23,7 @@ func TestBuckets(t *testing.T) {
 	got, gaps := b.Finish(math.MaxInt64)
 	assert.Empty(t, gaps)
 	require.Len(t, got, 3)
-	assert.Equal(t, Bucket{From: 1000, To: 2000, Count: 1, Mean: 0, TimeMean: 0.5, OnMS: 500}, got[0], "what held at the start counts, bad readings do not")
+	assert.Equal(t, Bucket{From: 1000, To: 2000, Count: 1, Max: 1, Mean: 0, TimeMean: 0.5, OnMS: 500}, got[0], "what held at the start counts, bad readings do not")
 	assert.Equal(t, 0, got[1].Count)
 	assert.Equal(t, 0.0, got[1].TimeMean)
 	assert.Equal(t, int64(500), got[2].OnMS)
@@ -58,7 +60,10 @@ func TestBucketsEqualAPlainScan(t *testing.T) {
 		got, _ := b.Finish(math.MaxInt64)
 		for _, k := range got {
 			n, sum, lo, hi := 0, 0.0, math.Inf(1), math.Inf(-1)
-			for _, p := range points {
+			for i, p := range points {
+				if p.T < k.From && (i == len(points)-1 || points[i+1].T > k.From) { // it held at the beginning
+					lo, hi = p.V, p.V
+				}
 				if p.T >= k.From && p.T < k.To {
 					n, sum, lo, hi = n+1, sum+p.V, math.Min(lo, p.V), math.Max(hi, p.V)
 				}
@@ -70,6 +75,36 @@ func TestBucketsEqualAPlainScan(t *testing.T) {
 				require.InDelta(t, sum/float64(n), k.Mean, 1e-3)
 			}
 		}
+	})
+}
+
+// Sums of numbers near the largest one stay numbers, whichever way they are made.
+func TestSumsStayNumbers(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		any := rapid.OneOf(rapid.Float64(), rapid.SampledFrom([]float64{math.MaxFloat64, -math.MaxFloat64, 1e300, 20.5}))
+		cols := &Columns{}
+		lo, hi := math.Inf(1), math.Inf(-1)
+		for i := range rapid.IntRange(1, 200).Draw(t, "n") {
+			v := any.Draw(t, "v")
+			lo, hi = min(lo, v), max(hi, v)
+			cols.Put(int64(i)*60_000, reading.Number(v), 0, 0)
+		}
+		b := NewBucketer(0, 4*Hour, 4*Hour, 0)
+		for _, c := range Cells(cols) {
+			require.False(t, math.IsInf(c.Sum, 0) || math.IsInf(c.Area, 0))
+			if !c.saturated() {
+				require.True(t, b.Fits(&c))
+			}
+		}
+		b.AddRange(cols, 0, cols.Len())
+		got, _ := b.Finish(4 * Hour)
+		require.InDelta(t, 0, got[0].Mean/math.MaxFloat64, 1)
+		require.InDelta(t, 0, got[0].TimeMean/math.MaxFloat64, 1)
+		require.Equal(t, []float64{lo, hi}, []float64{got[0].Min, got[0].Max})
+		s := NewSpread(0, 4*Hour, 0, lo, hi, 24, 0)
+		s.Add(cols, 0, cols.Len())
+		s.Finish(4 * Hour)
+		require.Equal(t, []float64{lo, hi}, []float64{s.min, s.max})
 	})
 }
 

@@ -25,14 +25,24 @@ type Cell struct {
 	Area          float64 // values times milliseconds, from the first to the last
 	OnMS          int64   // milliseconds at a value other than 0, from the first to the last
 	Gap           int64   // the longest time between two neighbours, in milliseconds
+
+	hugeSum, hugeArea float64 // of values beyond huge, times scale; they do not count in Sum and Area
 }
+
+// Sums of values near the largest number are made of small parts of them, so that they stay numbers. A power of two changes no digit, and
+// neither that many readings nor that many milliseconds come together.
+const scale, huge = 0x1p-40, 1e280
 
 func (c *Cell) add(t int64, v float64) {
 	if c.Count == 0 {
 		c.Min, c.Max, c.First, c.FirstT = v, v, v, t
 	} else {
 		d := t - c.LastT
-		c.Area += c.Last * float64(d)
+		if c.Last > huge || c.Last < -huge {
+			c.hugeArea += c.Last * scale * float64(d)
+		} else {
+			c.Area += c.Last * float64(d)
+		}
 		if c.Last != 0 {
 			c.OnMS += d
 		}
@@ -40,13 +50,34 @@ func (c *Cell) add(t int64, v float64) {
 		c.Min, c.Max = min(c.Min, v), max(c.Max, v)
 	}
 	c.Count++
-	c.Sum += v
+	if v > huge || v < -huge {
+		c.hugeSum += v * scale
+	} else {
+		c.Sum += v
+	}
 	c.Last, c.LastT = v, t
 }
 
 // settle rounds sums of decimals to the decimals that they would be without the errors of floating point, which also makes
 // them short to write.
 func (c *Cell) settle() { c.Sum, c.Area = decimal(c.Sum), decimal(c.Area) }
+
+// saturate adds the huge values to what is written of an hour, as far as a number holds them.
+func (c *Cell) saturate() {
+	join := func(v, part float64) float64 {
+		if part == 0 {
+			return v
+		}
+		return math.Max(-math.MaxFloat64, math.Min(math.MaxFloat64, v+part/scale))
+	}
+	c.Sum, c.Area = join(c.Sum, c.hugeSum), join(c.Area, c.hugeArea)
+	c.hugeSum, c.hugeArea = 0, 0
+}
+
+// saturated reports whether sums are no more than a bound, because a number does not hold them.
+func (c *Cell) saturated() bool {
+	return math.Abs(c.Sum) == math.MaxFloat64 || math.Abs(c.Area) == math.MaxFloat64
+}
 
 func decimal(v float64) float64 {
 	for _, p := range powers[:7] {
@@ -101,6 +132,7 @@ func (s *Summer) Flush() {
 	}
 	if s.cur.Count >= least {
 		s.cur.settle()
+		s.cur.saturate()
 		s.Cells = append(s.Cells, s.cur)
 	}
 	s.cur = Cell{}

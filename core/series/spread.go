@@ -23,6 +23,7 @@ type Spread struct {
 	FirstT     int64
 	LastT      int64
 	min, max   float64
+	some       bool // there is a lowest and a highest
 	from, to   int64
 	hold       int64
 	width      float64
@@ -82,6 +83,7 @@ func (s *Spread) Add(c *Columns, i, j int) {
 func (s *Spread) add(p Point) {
 	s.held(p.T)
 	if p.T >= s.from {
+		s.start(p.T)
 		if s.seen && p.V != s.prev.V {
 			s.Changes++
 		}
@@ -89,14 +91,27 @@ func (s *Spread) add(p Point) {
 			s.FirstT = p.T
 		}
 		s.LastT = p.T
-		if s.MinT == 0 || p.V < s.min {
-			s.min, s.MinT = p.V, p.T
-		}
-		if s.MaxT == 0 || p.V > s.max {
-			s.max, s.MaxT = p.V, p.T
-		}
+		s.reach(p.V, p.T)
 	}
 	s.prev, s.seen = p, true
+}
+
+func (s *Spread) reach(v float64, t int64) {
+	if !s.some || v < s.min {
+		s.min, s.MinT = v, t
+	}
+	if !s.some || v > s.max {
+		s.max, s.MaxT = v, t
+	}
+	s.some = true
+}
+
+// start counts what held at the beginning, once something comes at a time after it.
+func (s *Spread) start(until int64) {
+	if !s.seen || s.prev.T >= s.from || until <= s.from || s.hold > 0 && s.prev.T+s.hold <= s.from {
+		return
+	}
+	s.reach(s.prev.V, s.from)
 }
 
 // held counts the last reading until a time.
@@ -116,4 +131,7 @@ func (s *Spread) held(until int64) {
 }
 
 // Finish counts the last reading until now, where it still holds.
-func (s *Spread) Finish(now int64) { s.held(now) }
+func (s *Spread) Finish(now int64) {
+	s.held(now)
+	s.start(now)
+}

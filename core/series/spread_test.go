@@ -28,6 +28,13 @@ func TestASpread(t *testing.T) {
 	assert.Equal(t, []int64{20_000, 4000, 1000, 20_000}, []int64{s.MinT, s.MaxT, s.FirstT, s.LastT})
 	assert.Equal(t, 1, s.Bad)
 	assert.Equal(t, 3, s.Changes)
+	s = NewSpread(500, 30_000, 6000, 19.1, 21.9, 3, 0.1)
+	s.Add(&Columns{T: []int64{-5000, 2000}, V: []float64{22, 20}}, 0, 2)
+	s.Finish(22_000)
+	assert.Equal(t, []int64{2000, 500, 2000}, []int64{s.MinT, s.MaxT, s.FirstT}, "what held at the start was there")
+	s = NewSpread(1500, 30_000, 6000, 19.1, 21.9, 3, 0.1)
+	s.Add(&Columns{T: []int64{-5000, 2000}, V: []float64{22, 20}}, 0, 2)
+	assert.Equal(t, []int64{2000, 2000}, []int64{s.MinT, s.MaxT}, "it held no longer")
 
 	for _, x := range []struct {
 		min, max, finest float64
