@@ -41,6 +41,11 @@ test('signals of one unit share a pane, on one axis', () => {
 
 test('figures of the stretch', () => {
   expect(figures(history({ t: [0, 10, 20], v: [1, 2, 6] }))).toEqual({ last: 6, min: 1, mean: 3, max: 6 })
+  expect(figures(history({ t: [0, 10, 20], v: [1, 2, 60], bad: [2] }))).toEqual({ last: 2, min: 1, mean: 1.5, max: 2 })
+  expect(figures(history({ t: [0, 10], v: [1, 2], bad: [0, 1] }))).toEqual({})
+  expect(figures(history({ t: [-50, 10, 20], v: [9, 2, 4] }))).toEqual({ last: 4, min: 2, mean: 3, max: 9 })
+  expect(figures(history({ t: [0, 10], v: [1.7e308, 1.7e308] })).mean).toBe(1.7e308)
+  expect(figures(history({ t: [0, 10], mean: [9, 4], min: [9, 3], max: [9, 6], last: [9, 5], count: [0, 2] }))).toEqual({ last: 5, min: 3, mean: 4, max: 9 })
   expect(figures(history({ t: [0, 10], mean: [1, 4], min: [0, 3], max: [2, 9], last: [2, 5], count: [1, 2] }))).toEqual({ last: 5, min: 0, mean: 3, max: 9 })
   expect(figures(history({ kind: 'onoff', t: [0, 40], v: [true, false] })).onMs).toBe(40)
   expect(figures(history({ kind: 'onoff', t: [0, 40], v: [true, false], gaps: [[10, 25]] })).onMs, 'nobody knows what it was meanwhile').toBe(25)

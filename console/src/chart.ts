@@ -63,7 +63,7 @@ export function panes(histories: History[]): Pane[] {
   })
 }
 
-/** Last, lowest, mean and highest of what is shown. */
+/** Last, lowest, mean and highest of what is shown, as the hub reckons them: bad readings do not count, and what held at the start is one of the values. */
 export function figures(h: History): { last?: number; min?: number; mean?: number; max?: number; onMs?: number } {
   if (h.kind === 'onoff') {
     const to = Math.min(Date.parse(h.to), Date.now())
@@ -74,18 +74,23 @@ export function figures(h: History): { last?: number; min?: number; mean?: numbe
   if (h.kind !== 'number' || h.t.length === 0) return {}
   const mid = (h.mean ?? h.v ?? []).map(Number)
   const n = h.count ?? mid.map(() => 1)
-  let sum = 0
+  const bad = new Set(h.bad)
+  const from = Date.parse(h.from)
+  let mean = 0
   let count = 0
   let min = Infinity
   let max = -Infinity
+  let last: number | undefined
   mid.forEach((v, i) => {
-    if (!n[i]) return
-    sum += v * n[i]!
-    count += n[i]!
+    if (bad.has(i)) return
     min = Math.min(min, h.min?.[i] ?? v)
     max = Math.max(max, h.max?.[i] ?? v)
+    last = h.last?.[i] ?? v
+    if (!n[i] || (!h.mean && h.t[i]! < from)) return // it only held
+    count += n[i]!
+    mean += (v / count) * n[i]! - (mean / count) * n[i]! // sums of numbers near the largest one would be none
   })
-  return { last: h.last?.at(-1) ?? mid.at(-1), min, mean: sum / count, max }
+  return last === undefined ? {} : { last, min, mean: count ? mean : last, max }
 }
 
 /** The value of a series that holds at a time, for the cursor's column. */

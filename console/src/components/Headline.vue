@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // The first readings of each place in one line, always in view.
 import { computed } from 'vue'
+import { doubt } from '../fresh'
 import { useHub } from '../hub'
 import LiveValue from './LiveValue.vue'
 
@@ -22,9 +23,9 @@ function label(s: { place: string; name: string; unit: string }) {
 
 <template>
   <div v-if="items.length" class="headline" role="region" aria-label="Current conditions" tabindex="0">
-    <RouterLink v-for="s in items" :key="s.id" :to="{ name: 'charts', query: { s: s.id } }" :class="{ old: s.state !== 'live' }">
+    <RouterLink v-for="s in items" :key="s.id" :to="{ name: 'charts', query: { s: s.id } }" :class="{ old: doubt(hub, s.id) }">
       <span class="soft small-text">{{ label(s) }}</span>
-      <b><LiveValue :signal="s" /></b>
+      <b><LiveValue :signal="s" /></b> <span v-if="hub.link === 'live' && doubt(hub, s.id)" class="warn-text small-text">{{ doubt(hub, s.id) }}</span>
     </RouterLink>
   </div>
 </template>

@@ -15,6 +15,7 @@ const how = ref<How>(first)
 const topics = computed(() => props.link === 'mqtt' || props.link === 'outside')
 const hows = computed(() => [{ value: 'whole', text: topics.value ? 'the whole payload' : 'as the link has it' }, { value: 'pointer', text: 'JSON Pointer' },
   { value: 'pattern', text: 'pattern' }, ...(props.link === 'poll' ? [{ value: 'column', text: 'CSV column' }] : [])])
+const commas = [{ value: '', text: 'decimal, where that is plain' }, { value: 'decimal', text: 'decimal: 1.250,5' }, { value: 'thousands', text: 'thousands: 1,250.5' }]
 const bit = computed(() => props.link === 'modbus' && ['coil', 'discrete'].includes(model.value.register?.table ?? ''))
 function change(part: Partial<Source>) {
   const next: Record<string, unknown> = { ...model.value, ...part }
@@ -35,6 +36,7 @@ function choose(v: How) {
     <label v-if="how === 'pointer'"><span>JSON Pointer</span><BFormInput size="sm" placeholder="/sensor/0/temperature" :model-value="model.pointer ?? ''" @update:model-value="(v) => change({ pointer: String(v) })" /></label>
     <label v-if="how === 'pattern'"><span>Pattern, with (?P&lt;value&gt;…)</span><BFormInput size="sm" placeholder="T=(?P<value>[0-9.]+)" :model-value="model.pattern ?? ''" @update:model-value="(v) => change({ pattern: String(v) })" /></label>
     <label v-if="how === 'column'"><span>Column, name or number</span><BFormInput size="sm" :model-value="model.column ?? ''" @update:model-value="(v) => change({ column: String(v) })" /></label>
+    <label v-if="!onoff && (how !== 'whole' || model.topic)"><span>Commas in numbers</span><BFormSelect size="sm" :model-value="model.comma ?? ''" :options="commas" @update:model-value="(v) => change({ comma: v as Source['comma'] })" /></label>
   </div>
   <div v-if="onoff && !bit" class="fields">
     <label><span>Words for on</span><BFormInput size="sm" placeholder="on, true, 1" :model-value="(model.on ?? []).join(', ')" @change="(e: Event) => change({ on: words((e.target as HTMLInputElement).value) })" /></label>

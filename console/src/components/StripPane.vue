@@ -10,7 +10,7 @@ const x = (t: number) => ((Math.max(props.from, Math.min(t, props.to)) - props.f
 const stretches = computed(() => {
   const h = props.history
   if (h.kind === 'onoff') return runsOf(h, end.value).map(([a, b]) => ({ a, b, text: '' }))
-  return h.t.map((t, i) => ({ a: t, b: h.t[i + 1] ?? end.value, text: String(h.v?.[i] ?? '') }))
+  return h.t.map((t, i) => ({ a: t, b: h.t[i + 1] ?? (h.more ? t : end.value), text: String(h.v?.[i] ?? '') }))
 })
 const ember = computed(() => /\.(is|want)$/.test(props.history.series))
 </script>
@@ -26,11 +26,13 @@ const ember = computed(() => /\.(is|want)$/.test(props.history.series))
     <span class="name">{{ history.name }}</span>
     <span v-for="s in stretches.filter((q) => q.text && x(q.b) - x(q.a) > 60)" :key="s.a" class="word" :style="{ left: x(s.a) / 10 + '%' }">{{ s.text }}</span>
   </div>
+  <p v-if="history.more" class="warn-text small-text rest mb-1">{{ history.name }} changed more often than is shown; zoom in to see the rest.</p>
 </template>
 
 <style scoped>
 .strip { position: relative; margin: 6px 14px 6px 50px; }
 svg { display: block; width: 100%; height: 20px; border-radius: 3px; }
 .name, .word { position: absolute; left: 6px; top: 1px; font-size: 0.78rem; font-weight: 600; color: var(--ink); pointer-events: none; text-shadow: 0 0 4px var(--sheet), 0 0 4px var(--sheet); }
+.rest { margin-left: 50px; }
 .word { font-weight: 450; padding-left: 6px; }
 </style>

@@ -5,6 +5,7 @@ import type { Tile } from '../../api'
 import { about } from '../../dashboards'
 import type { Runs, Trace } from '../../day'
 import { clockText, controlState } from '../../format'
+import { doubt } from '../../fresh'
 import { useHub } from '../../hub'
 import Attention from '../Attention.vue'
 import Position from '../Position.vue'
@@ -38,7 +39,7 @@ const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
 <template>
   <p v-if="gone" class="soft small-text mb-0">There is no {{ first }} here any more, or it is not open to you.</p>
   <template v-else-if="tile.kind === 'value' && signal"><TileValue :signal="signal" /></template>
-  <template v-else-if="tile.kind === 'sparkline' && signal"><TileValue :signal="signal" /><Sparkline class="grows" :trace="traces[signal.id]" :from="from" :to="to" :faded="signal.state !== 'live'" /></template>
+  <template v-else-if="tile.kind === 'sparkline' && signal"><TileValue :signal="signal" /><Sparkline class="grows" :trace="traces[signal.id]" :from="from" :to="to" :faded="!!doubt(hub, signal.id)" /></template>
   <template v-else-if="tile.kind === 'gauge' && signal"><TileValue :signal="signal" /><TileGauge :tile="tile" :signal="signal" /></template>
   <TileChart v-else-if="tile.kind === 'chart'" :tile="tile" :wall="wall" />
   <TileLamp v-else-if="tile.kind === 'lamp'" :of="first" />

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { controlState, runs, signalAge, valueText } from '../../format'
+import { amountText, controlState, runs, signalAge, valueText } from '../../format'
 import { useHub } from '../../hub'
 import Lamp from '../Lamp.vue'
 
@@ -10,7 +10,7 @@ const c = computed(() => hub.controls[props.of])
 const s = computed(() => hub.signals[props.of])
 const old = computed(() => hub.link === 'lost' || (s.value ? s.value.state !== 'live' : false))
 const state = computed(() => {
-  if (c.value) return controlState(c.value, hub.now)
+  if (c.value) return hub.link === 'lost' && c.value.is !== undefined ? { words: `${amountText(c.value, c.value.is)} when last heard`, tone: 'warn' as const } : controlState(c.value, hub.now)
   const v = s.value?.value
   const age = s.value ? signalAge(s.value, hub.now) : ''
   return { words: valueText(v, s.value?.decimals) + (age ? `, ${age}` : ''), tone: old.value ? 'warn' as const : v === true || (typeof v === 'number' && v > 0) ? 'on' as const : 'off' as const }

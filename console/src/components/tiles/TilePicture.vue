@@ -6,6 +6,7 @@ import { sentence, type Part, type Pin, type Tile } from '../../api'
 import { about, pictureAt } from '../../dashboards'
 import type { Trace } from '../../day'
 import { runs, valueText } from '../../format'
+import { doubt } from '../../fresh'
 import { useHub } from '../../hub'
 import { shownUnit, shownValue } from '../../units'
 import Position from '../Position.vue'
@@ -40,7 +41,7 @@ async function load() {
     // Only sheets that are made by code may style, by the console's own rules for what a page may do.
     const sheets = rules.map((css) => { const sheet = new CSSStyleSheet(); sheet.replaceSync(css); return sheet })
     const fit = new CSSStyleSheet()
-    fit.replaceSync(':host{display:block} svg{display:block;width:100%;height:100%} [data-moves]{transform-box:fill-box;transition:fill .3s,opacity .3s,transform .3s} @media (prefers-reduced-motion:reduce){[data-moves]{transition:none}}')
+    fit.replaceSync(':host{display:block} svg{display:block;width:100%;height:100%} [data-moves]{transform-box:fill-box;transition:fill .3s,opacity .3s,transform .3s} [data-old]{filter:grayscale(1) opacity(.45)} @media (prefers-reduced-motion:reduce){[data-moves]{transition:none}}')
     shadow.adoptedStyleSheets = [fit, ...sheets]
     shadow.replaceChildren(document.importNode(svg, true))
     root.value = shadow.querySelector('svg')
@@ -84,6 +85,7 @@ function move() {
     e.setAttribute('data-moves', '')
     const v = valueOf(p)
     e.toggleAttribute('data-unknown', v === undefined)
+    e.toggleAttribute('data-old', !!doubted(p))
     const k = v === undefined ? 0 : share(p, v)
     const between = (a: number, b: number) => a + (b - a) * k
     switch (p.does) {
@@ -101,7 +103,14 @@ function move() {
     }
   }
 }
-watch(() => JSON.stringify((props.tile.parts ?? []).map((p) => [p, valueOf(p)])), move)
+const doubted = (p: Part) => (p.of ? doubt(hub, p.of) : hub.link === 'lost' ? 'not live' : '')
+watch(() => JSON.stringify((props.tile.parts ?? []).map((p) => [p, valueOf(p), !!doubted(p)])), move)
+
+// What is not as it is now is said in words too: a grey part of a grey drawing is seen by nobody.
+const old = computed(() => {
+  const words = new Map((props.tile.parts ?? []).flatMap((p) => (p.of && hub.link !== 'lost' && doubted(p) ? [[p.of, doubted(p)] as const] : [])))
+  return [...words].map(([of, why]) => `${about(of).name}: ${why}`)
+})
 
 // Pins may be dragged while arranging, by mouse, finger, or the arrow keys.
 const frame = ref<HTMLDivElement>()
@@ -158,17 +167,19 @@ const card = computed(() => props.tile.name || 'Picture')
         <TileLamp v-else-if="p.kind === 'lamp'" :of="p.of" />
         <Position v-else-if="p.kind === 'control' && hub.controls[p.of]" :control="hub.controls[p.of]!" :inert="editing" />
         <template v-else-if="hub.signals[p.of]">
-          <b :class="{ soft: hub.signals[p.of]!.state !== 'live' }">{{ shownValue(hub.signals[p.of]!.value, hub.signals[p.of]!.unit, hub.signals[p.of]!.decimals) }} {{ shownUnit(hub.signals[p.of]!.unit) }}</b>
-          <Sparkline v-if="p.kind === 'sparkline'" :trace="traces[p.of]" :from="from" :to="to" />
+          <b :class="{ soft: doubt(hub, p.of) }">{{ shownValue(hub.signals[p.of]!.value, hub.signals[p.of]!.unit, hub.signals[p.of]!.decimals) }} {{ shownUnit(hub.signals[p.of]!.unit) }}</b> <span v-if="doubt(hub, p.of)" class="warn-text small-text">{{ doubt(hub, p.of) }}</span>
+          <Sparkline v-if="p.kind === 'sparkline'" :trace="traces[p.of]" :from="from" :to="to" :faded="!!doubt(hub, p.of)" />
         </template>
         <TileLamp v-else :of="p.of" />
       </div>
     </div>
+    <p v-if="old.length" class="old warn-text small-text">{{ old.slice(0, 3).join(' · ') }}{{ old.length > 3 ? ` · ${old.length - 3} more` : '' }}</p>
   </div>
 </template>
 
 <style scoped>
-.box { height: 100%; display: grid; place-items: center; min-height: 0; overflow: hidden; }
+.old { position: absolute; left: 8px; right: 8px; bottom: 4px; margin: 0; padding: 0 6px; background: color-mix(in srgb, var(--sheet) 88%, transparent); border-radius: 6px; width: fit-content; max-width: calc(100% - 16px); }
+.box { position: relative; height: 100%; display: grid; place-items: center; min-height: 0; overflow: hidden; }
 .frame { position: relative; }
 /* Whatever a drawing says of itself, it draws within its tile. */
 .drawing { contain: strict; isolation: isolate; }

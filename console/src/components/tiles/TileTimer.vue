@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { Tile } from '../../api'
 import type { Runs, Trace } from '../../day'
 import { clockText, runs as isRunning } from '../../format'
+import { doubt } from '../../fresh'
 import { useHub } from '../../hub'
 import { zonedInstant, zonedText } from '../../zoned'
 
@@ -17,6 +18,7 @@ const on = computed(() => {
   const v = hub.signals[id.value]?.value
   return typeof v === 'number' ? v > over.value : v === true
 })
+const old = computed(() => doubt(hub, id.value))
 // Of numbers the runs are the stretches above the limit.
 const stretches = computed<Runs>(() => {
   if (!props.trace) return props.runs ?? []
@@ -50,8 +52,8 @@ const clock = (ms: number) => {
 
 <template>
   <div class="timer">
-    <span class="big" :class="{ on }" role="timer">{{ on ? clock(now) : last ? clock(last[1] - last[0]) : '0:00:00' }}</span>
-    <span class="soft small-text">{{ on ? `on since ${clockText(begun, hub.zone)}` : last ? `the last time, until ${clockText(last[1], hub.zone)}` : 'not on for a day' }} · today {{ clock(today) }}</span>
+    <span class="big" :class="{ on: on && !old }" role="timer">{{ on && old ? 'on?' : on ? clock(now) : last ? clock(last[1] - last[0]) : '0:00:00' }}</span>
+    <span class="soft small-text">{{ on && old ? 'on when last heard' : on ? `on since ${clockText(begun, hub.zone)}` : last ? `the last time, until ${clockText(last[1], hub.zone)}` : 'not on for a day' }} <template v-if="!on || !old">· today {{ clock(today) }}</template><span v-if="old" class="warn-text"> · {{ old }}</span></span>
   </div>
 </template>
 

@@ -20,6 +20,6 @@ const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
 .value { font-size: var(--big); font-weight: 620; line-height: 1.15; overflow-wrap: anywhere; display: block; }
 .value.words { font-size: calc(var(--big) * 0.75); }
 .value small { font-size: 0.55em; font-weight: 450; color: var(--soft); }
-.age { font-size: 0.75rem; font-weight: 600; }
-.old { color: var(--soft); opacity: 0.75; }
+.age { font-size: 0.75rem; font-weight: 600; margin-left: 0.5rem; }
+.old { color: var(--soft); }
 </style>
