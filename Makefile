@@ -34,7 +34,8 @@ need-test:
 	@./scripts/need chromium=chromium mosquitto_pub=mosquitto-clients mosquitto_sub=mosquitto-clients strace=strace curl=curl g++=g++ \
 	  socat=socat mbpoll=mbpoll /usr/sbin/mosquitto=mosquitto /usr/bin/python3=python3 /usr/lib/python3/dist-packages/serial=python3-serial \
 	  certutil=libnss3-tools ssh-keygen=openssh-client /usr/lib/python3/dist-packages/pymodbus=python3-pymodbus /usr/lib/python3/dist-packages/serial_asyncio=python3-serial-asyncio \
-	  /usr/lib/python3/dist-packages/zeroconf=python3-zeroconf /sbin/ip=iproute2 unshare=util-linux
+	  /usr/lib/python3/dist-packages/zeroconf=python3-zeroconf /usr/lib/python3/dist-packages/cbor2=python3-cbor2 \
+	  /usr/lib/python3/dist-packages/paho=python3-paho-mqtt /sbin/ip=iproute2 unshare=util-linux
 
 # The whole house takes five times as long with the race detector: that is for make prove. One thread in virtual time cannot race.
 RACED := $$(go list ./... | grep -v -e core/bottle -e idleember/tests -e idleember/cmd -e idleember/demo)

@@ -19,11 +19,14 @@ func (h *handlers) GetSummary(ctx context.Context, r GetSummaryRequestObject) (G
 	}
 	out := GetSummary200JSONResponse{Series: x.Series, Name: x.Name, Unit: x.Unit, Kind: Kind(x.Kind), Decimals: x.Decimals, From: x.History.From, To: x.History.To,
 		Count: x.Count, Bad: x.Bad, Changes: x.Changes, Gaps: len(x.Gaps), GapsMs: x.GapsMS, Bins: []Bin{}}
+	held := x.TimeMean == x.TimeMean // not NaN: something held
 	if x.Count > 0 && x.Kind != "text" {
-		out.First, out.Last = extreme(x.FirstT, x.First), extreme(x.LastT, x.Last)
+		out.First, out.Last, out.Mean = extreme(x.FirstT, x.First), extreme(x.LastT, x.Last), &x.Mean
+	}
+	if (x.Count > 0 || held) && x.Kind != "text" {
 		out.Min, out.Max = extreme(x.MinT, x.Min), extreme(x.MaxT, x.Max)
-		out.Mean, out.OnMs = &x.Mean, &x.OnMS
-		if x.TimeMean == x.TimeMean { // not NaN: something held
+		out.OnMs = &x.OnMS
+		if held {
 			out.TimeMean = &x.TimeMean
 		}
 		for _, b := range x.Bins {

@@ -1037,7 +1037,10 @@ type Device struct {
 	Asleep bool `json:"asleep"`
 
 	// Camera it has one
-	Camera      bool      `json:"camera"`
+	Camera bool `json:"camera"`
+
+	// Clock what is wrong with its clock, as a sentence
+	Clock       *string   `json:"clock,omitempty"`
 	Connections int       `json:"connections"`
 	Created     time.Time `json:"created"`
 
@@ -1182,10 +1185,13 @@ type History struct {
 	Max    *[]float64 `json:"max,omitempty"`
 	Mean   *[]float64 `json:"mean,omitempty"`
 	Min    *[]float64 `json:"min,omitempty"`
-	Name   string     `json:"name"`
-	OnMs   *[]int64   `json:"on_ms,omitempty"`
-	Series string     `json:"series"`
-	StepMs int64      `json:"step_ms"`
+
+	// More a text changed more often than 10,000 times: the rest of the stretch is not told
+	More   *bool    `json:"more,omitempty"`
+	Name   string   `json:"name"`
+	OnMs   *[]int64 `json:"on_ms,omitempty"`
+	Series string   `json:"series"`
+	StepMs int64    `json:"step_ms"`
 
 	// T Unix milliseconds
 	T []int64 `json:"t"`
@@ -1798,6 +1804,8 @@ type Pushes = hub.PushInfo
 
 // ReadingsImport defines model for ReadingsImport.
 type ReadingsImport struct {
+	// DryRun store nothing, and say what would be refused
+	DryRun   *bool        `json:"dry_run,omitempty"`
 	Readings []OneReading `json:"readings"`
 	Series   string       `json:"series"`
 }

@@ -227,6 +227,9 @@ func history(x hub.History) History {
 			}
 		}
 		out.V, out.Bad = &v, &bad
+		if x.More {
+			out.More = &x.More
+		}
 		return out
 	}
 	n := len(x.Buckets)

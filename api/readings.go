@@ -30,14 +30,18 @@ func (h *handlers) ListReadings(ctx context.Context, r ListReadingsRequestObject
 }
 
 func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestObject) (ImportReadingsResponseObject, error) {
+	out := ImportReadings200JSONResponse{Refused: []RefusedReading{}}
 	list := make([]store.Reading, 0, len(r.Body.Readings))
-	for _, x := range r.Body.Readings {
+	place := make([]int, 0, len(r.Body.Readings)) // of those in the list
+	for i, x := range r.Body.Readings {
 		one := store.Reading{T: x.T, Raw: x.Raw}
 		v, err := valueOf(x.V)
 		if err != nil {
-			return nil, err
+			out.Refused = append(out.Refused, RefusedReading{I: i, Reason: err.Error()})
+			continue
 		}
 		one.Value = v
+		place = append(place, i)
 		for q, word := range qualities {
 			if x.Q != nil && word == *x.Q {
 				one.Quality = q
@@ -45,9 +49,9 @@ func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestOb
 		}
 		list = append(list, one)
 	}
-	got, err := h.s.hub.Import(ctx, actor(ctx), r.Body.Series, list)
-	out := ImportReadings200JSONResponse{Stored: got.Stored, Replaced: got.Replaced}
-	out.Refused = each(got.Refused, func(x hub.Refused) RefusedReading { return RefusedReading{I: x.At, Reason: x.Reason} })
+	got, err := h.s.hub.Import(ctx, actor(ctx), r.Body.Series, list, r.Body.DryRun != nil && *r.Body.DryRun)
+	out.Stored, out.Replaced = got.Stored, got.Replaced
+	out.Refused = append(out.Refused, each(got.Refused, func(x hub.Refused) RefusedReading { return RefusedReading{I: place[x.At], Reason: x.Reason} })...)
 	return out, err
 }
 

@@ -86,7 +86,7 @@ func word[T ~string](s string) *T {
 
 func device(x hub.Device) Device {
 	return Device{Id: x.ID, Name: x.Name, Place: x.Place, LeaseMs: x.LeaseMS, NewSignals: x.NewSignals, Created: x.Created, Version: x.Version, Online: x.Online,
-		Since: x.Since, LastHeard: x.LastHeard, From: text(x.From), Why: text(x.Why), Refused: x.Refused, LastReason: text(x.LastReason),
+		Since: x.Since, LastHeard: x.LastHeard, From: text(x.From), Why: text(x.Why), Refused: x.Refused, LastReason: text(x.LastReason), Clock: text(x.Clock),
 		Link: x.Link, WakesMs: x.WakesMS, Limits: x.Limits, State: DeviceState(x.State), Camera: x.Camera, Model: text(x.Model), Asleep: x.Asleep,
 		Connections: x.Connections, Replaced: x.Replaced, Messages: x.Messages, PerMinute: x.PerMinute, EveryMs: x.EveryMS, JitterMs: x.JitterMS}
 }

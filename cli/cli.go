@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"idleember/client"
 )
@@ -246,5 +247,17 @@ func writer(cmd *cli.Command) io.Writer {
 	if cmd.String("output") == "json" || cmd.String("output") == "csv" { // for programs, as it is
 		return w
 	}
-	return tame{w}
+	return &tame{Writer: w}
+}
+
+// pipe is where data goes: as it is, but onto a terminal.
+func pipe(cmd *cli.Command) io.Writer {
+	w := cmd.Root().Writer
+	if w == nil {
+		w = os.Stdout
+	}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return &tame{Writer: w}
+	}
+	return w
 }

@@ -23,8 +23,9 @@ import (
 func exportCommand() *cli.Command {
 	return &cli.Command{Name: "export", Usage: "write readings to a file", ArgsUsage: "SERIES...",
 		Description: `A SERIES is a signal's id, a setting's id, or a control's id with .is, .want or .mode. All readings are written, bit for bit as
-they are kept. The forms: wide (CSV with a column for each series), long (CSV with series,t,v,q,raw), jsonl (the same as one
-JSON object a line) and senml (RFC 8428). What was written, "idleember import" brings in again.`,
+they are kept. The forms: wide (CSV with a column for each series, and one with the qualities and raw values), long (CSV with
+series,t,v,q,raw), jsonl (the same as one JSON object a line) and senml (RFC 8428, which has no times before 4 July 1978). What
+was written, "idleember import" brings in again.`,
 		Flags: remote(
 			&cli.StringFlag{Name: "from", Value: "1900-01-02", DefaultText: "the first", Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "end at `TIME`"},
@@ -51,7 +52,7 @@ func export(ctx context.Context, cmd *cli.Command, h *client.Remote, names []str
 	if err != nil {
 		return err
 	}
-	var out io.Writer = writer(cmd)
+	out := pipe(cmd)
 	if name := cmd.String("file"); name != "" {
 		f, err := os.Create(name)
 		if err != nil {
@@ -169,7 +170,7 @@ func formOf(name string, out io.Writer, series []string) (form, error) {
 	switch name {
 	case "wide":
 		w := csv.NewWriter(out)
-		return &wideForm{w}, w.Write(append([]string{"t"}, series...))
+		return &wideForm{w, series}, w.Write(append(append([]string{"t"}, series...), marksColumn))
 	case "long":
 		w := csv.NewWriter(out)
 		return &longForm{w, series}, w.Write([]string{"series", "t", "v", "q", "raw"})
@@ -197,18 +198,32 @@ func plainValue(v client.Value) string {
 	return fmt.Sprint(v)
 }
 
-type wideForm struct{ *csv.Writer }
+// qualityOf is the quality and the raw value of a reading in words; both may be empty.
+func qualityOf(r *client.OneReading) (q, raw string) {
+	if r.Q != nil {
+		q = string(*r.Q)
+	}
+	if r.Raw != nil {
+		raw = strconv.FormatFloat(*r.Raw, 'g', -1, 64)
+	}
+	return q, raw
+}
+
+type wideForm struct {
+	*csv.Writer
+	series []string
+}
 
 func (w *wideForm) row(at int64, list []*client.OneReading) error {
 	line := []string{isoTime(at)}
 	for _, r := range list {
 		cell := ""
 		if r != nil {
-			cell = plainValue(r.V)
+			cell = toCell(r.V)
 		}
 		line = append(line, cell)
 	}
-	return w.Write(cells(line))
+	return w.Write(append(line, marks(w.series, list)))
 }
 
 func (w *wideForm) end() error { w.Flush(); return w.Error() }
@@ -223,14 +238,8 @@ func (w *longForm) row(at int64, list []*client.OneReading) error {
 		if r == nil {
 			continue
 		}
-		q, raw := "", ""
-		if r.Q != nil {
-			q = string(*r.Q)
-		}
-		if r.Raw != nil {
-			raw = strconv.FormatFloat(*r.Raw, 'g', -1, 64)
-		}
-		if err := w.Write(cells([]string{w.series[i], isoTime(at), plainValue(r.V), q, raw})); err != nil {
+		q, raw := qualityOf(r)
+		if err := w.Write([]string{w.series[i], isoTime(at), toCell(r.V), q, raw}); err != nil {
 			return err
 		}
 	}
@@ -248,8 +257,19 @@ type jsonForm struct {
 }
 
 type jsonReading struct {
-	Series string `json:"series"`
-	client.OneReading
+	Series string              `json:"series"`
+	T      any                 `json:"t"`
+	V      client.Value        `json:"v"`
+	Q      *client.OneReadingQ `json:"q,omitempty"`
+	Raw    *float64            `json:"raw,omitempty"`
+}
+
+// jsonTime is a time in Unix milliseconds, and a text where those could be taken for seconds.
+func jsonTime(at int64) any {
+	if at < 1e11 {
+		return isoTime(at)
+	}
+	return at
 }
 
 func (w *jsonForm) row(at int64, list []*client.OneReading) error {
@@ -257,13 +277,16 @@ func (w *jsonForm) row(at int64, list []*client.OneReading) error {
 		if r == nil {
 			continue
 		}
-		var line any = jsonReading{w.series[i], *r}
+		var line any = jsonReading{w.series[i], jsonTime(at), r.V, r.Q, r.Raw}
 		before, after := "", "\n"
 		if w.senml {
 			if before, after = ",\n", ""; !w.began {
 				before = "[\n"
 			}
-			line = senmlRecord(w.series[i], at, r.V)
+			if at < relativeUntil {
+				return fmt.Errorf("SenML has no times before 4 July 1978 (RFC 8428, section 4.5.3), and %s has a reading of %s; use another form, or --from 1978-07-05", w.series[i], isoTime(at))
+			}
+			line = senmlRecord(w.series[i], r)
 		}
 		w.began = true
 		b, err := json.Marshal(line)
@@ -277,8 +300,18 @@ func (w *jsonForm) row(at int64, list []*client.OneReading) error {
 	return nil
 }
 
-func senmlRecord(series string, at int64, v client.Value) map[string]any {
-	out := map[string]any{"n": series, "t": json.Number(strconv.FormatFloat(float64(at)/1000, 'f', 3, 64))}
+// relativeUntil is the first time in Unix milliseconds that SenML does not take as relative to now.
+const relativeUntil = 1000 << 28
+
+func senmlRecord(series string, r *client.OneReading) map[string]any {
+	v := r.V
+	out := map[string]any{"n": series, "t": json.Number(strconv.FormatFloat(float64(r.T)/1000, 'f', 3, 64))}
+	if r.Q != nil {
+		out["q"] = *r.Q
+	}
+	if r.Raw != nil {
+		out["raw"] = *r.Raw
+	}
 	switch v.(type) {
 	case float64:
 		out["v"] = v

@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 
@@ -103,10 +105,13 @@ func show(cmd *cli.Command, data any, header []string, rows [][]string) error {
 	return t.Flush()
 }
 
+// startsFormula are characters with which a cell begins that a spreadsheet runs.
+const startsFormula = "=+-@\t\r"
+
 // cells makes words of a row safe for a spreadsheet, which takes what begins so for a formula; numbers stay as they are.
 func cells(row []string) []string {
 	for i, s := range row {
-		if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		if s != "" && strings.ContainsRune(startsFormula, rune(s[0])) {
 			if _, err := strconv.ParseFloat(s, 64); err != nil {
 				row[i] = "'" + s
 			}
@@ -115,9 +120,25 @@ func cells(row []string) []string {
 	return row
 }
 
-// fromCell undoes what cells did.
+// toCell writes a value so that it comes back bit for bit: before a text stands a ' where a spreadsheet would run it, where it is empty,
+// and where it could be taken for one that has such a ' already.
+func toCell(v client.Value) string {
+	text, ok := v.(string)
+	if !ok {
+		return plainValue(v)
+	}
+	if text == "" || text[0] == '\'' && (len(text) == 1 || strings.ContainsRune("'"+startsFormula, rune(text[1]))) {
+		return "'" + text
+	}
+	return cells([]string{text})[0]
+}
+
+// fromCell undoes what toCell did.
 func fromCell(s string) string {
-	if len(s) > 1 && s[0] == '\'' && strings.ContainsRune("=+-@\t\r", rune(s[1])) {
+	if s == "'" {
+		return ""
+	}
+	if len(s) > 1 && s[0] == '\'' && strings.ContainsRune("'"+startsFormula, rune(s[1])) {
 		return s[1:]
 	}
 	return s
@@ -127,15 +148,29 @@ func fromCell(s string) string {
 func oneLine(s string) string { return site.OneLine(s, " ") }
 
 // tame writes for a terminal: what comes from elsewhere cannot steer it.
-type tame struct{ io.Writer }
+type tame struct {
+	io.Writer
+	half []byte // the beginning of a character whose end comes with the next write
+}
 
-func (t tame) Write(p []byte) (int, error) {
+func (t *tame) Write(p []byte) (int, error) {
+	text := append(t.half, p...)
+	end := len(text)
+	for i := 1; i < utf8.UTFMax && i <= len(text); i++ {
+		if utf8.RuneStart(text[len(text)-i]) {
+			if !utf8.FullRune(text[len(text)-i:]) {
+				end = len(text) - i
+			}
+			break
+		}
+	}
+	t.half = slices.Clone(text[end:])
 	clean := strings.Map(func(r rune) rune {
 		if r != '\n' && r != '\t' && site.Unprintable(r) {
 			return '·'
 		}
 		return r
-	}, string(p))
+	}, string(text[:end]))
 	_, err := io.WriteString(t.Writer, clean)
 	return len(p), err
 }

@@ -29,6 +29,7 @@ func TestWhatComesFromElsewhereIsNothingButWords(t *testing.T) {
 		assert.Equal(t, s, fromCell(cells([]string{s})[0]))
 	}
 	var b bytes.Buffer
-	_, _ = tame{&b}.Write([]byte("a\x1b[31m\r\u009b\nb\tc"))
+	tamed := &tame{Writer: &b}
+	_, _ = tamed.Write([]byte("a\x1b[31m\r\u009b\nb\tc"))
 	assert.Equal(t, "a·[31m··\nb\tc", b.String())
 }

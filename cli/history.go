@@ -67,6 +67,11 @@ func history(ctx context.Context, cmd *cli.Command, h *client.Remote, args []str
 		return err
 	}
 	list := *r.JSON200
+	for _, x := range list {
+		if x.More != nil && *x.More {
+			_, _ = fmt.Fprintf(os.Stderr, "%s changed more often than is told; ask for a shorter stretch.\n", x.Series)
+		}
+	}
 	if name := cmd.String("png"); name != "" {
 		if err := picture(name, list, zone); err != nil {
 			return err

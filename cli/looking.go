@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"text/tabwriter"
@@ -24,7 +25,8 @@ func nowCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			snap := *r.JSON200
+			whole := *r.JSON200
+			snap := present(whole)
 			if cmd.String("output") == "table" {
 				return nowTable(cmd, snap)
 			}
@@ -35,8 +37,24 @@ func nowCommand() *cli.Command {
 			for _, c := range snap.Controls {
 				rows = append(rows, []string{c.Place, c.Id, controlText(c, c.Is), "", stamp(c.IsAt), controlState(c)})
 			}
-			return show(cmd, snap, []string{"place", "id", "value", "unit", "at", "state"}, rows)
+			return show(cmd, whole, []string{"place", "id", "value", "unit", "at", "state"}, rows)
 		})}
+}
+
+// present leaves out what is of devices that were removed or disabled: their history is kept, and there is no now.
+func present(snap client.Snapshot) client.Snapshot {
+	away := map[string]bool{}
+	for _, d := range snap.Devices {
+		away[d.Id] = d.State != ""
+	}
+	gone := func(id string) bool {
+		device, _, _ := strings.Cut(id, ".")
+		return away[device]
+	}
+	snap.Signals = slices.DeleteFunc(slices.Clone(snap.Signals), func(s client.Signal) bool { return gone(s.Id) })
+	snap.Controls = slices.DeleteFunc(slices.Clone(snap.Controls), func(c client.Control) bool { return gone(c.Id) })
+	snap.Settings = slices.DeleteFunc(slices.Clone(snap.Settings), func(g client.SettingView) bool { return gone(g.Config.ID) })
+	return snap
 }
 
 func stamp(t *time.Time) string {

@@ -21,6 +21,7 @@ func sourceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "pointer", Usage: "JSON `POINTER` (RFC 6901), such as /sensor/0/temperature"},
 		&cli.StringFlag{Name: "pattern", Usage: "regular `EXPRESSION`; its group named value, else its first group"},
 		&cli.StringFlag{Name: "column", Usage: "CSV `COLUMN`, by name or number"},
+		&cli.StringFlag{Name: "comma", Usage: "a comma in a number is `MEANING`: decimal (1.250,5) or thousands (1,250.5)", DefaultText: "decimal where that is plain"},
 		&cli.StringSliceFlag{Name: "on", Usage: "`WORD` that means on"},
 		&cli.StringSliceFlag{Name: "off", Usage: "`WORD` that means off"},
 		&cli.StringFlag{Name: "register", Usage: "Modbus `TABLE:ADDRESS[:TYPE[:SCALE]]`, such as input:1:u32:0.1; swap after the type for low word first"},
@@ -29,7 +30,7 @@ func sourceFlags() []cli.Flag {
 
 func sourceFrom(cmd *cli.Command) (site.Source, error) {
 	s := site.Source{Topic: cmd.String("topic"), Pointer: cmd.String("pointer"), Pattern: cmd.String("pattern"), Column: cmd.String("column"),
-		On: cmd.StringSlice("on"), Off: cmd.StringSlice("off")}
+		On: cmd.StringSlice("on"), Off: cmd.StringSlice("off"), Comma: site.Comma(cmd.String("comma"))}
 	var err error
 	s.Register, err = register(cmd.String("register"))
 	return s, err

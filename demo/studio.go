@@ -164,7 +164,7 @@ func leaveOn(ctx context.Context, h *hub.Hub) error {
 	say := func(on bool) {
 		done := make(chan struct{})
 		h.Deliver(hub.Delivery{Session: s, Topic: "ember/kiln/is/elements", Reports: []hub.Report{{Name: "elements", Value: reading.OnOff(on)}},
-			Done: func([]string, error) { close(done) }})
+			Done: func(hub.Result) { close(done) }})
 		<-done
 	}
 	say(false)

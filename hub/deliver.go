@@ -36,12 +36,18 @@ type Delivery struct {
 	Copies   []reading.Copy // what it says of settings of which it has a copy
 	Faults   []string       // what the link could not take
 	Note     string         // what it is, where it holds no values
-	// Done is called once everything that could be taken is on the disk, with what was refused, or with why nothing is
-	// stored. It runs on a goroutine of the hub and must not block.
-	Done func(refused []string, err error)
+	// Done is called once everything that could be taken is on the disk. It runs on a goroutine of the hub and must not block.
+	Done func(Result)
 	// Unacknowledged says that the sender does not wait for Done: it is called before anything is on the disk, and the
 	// readings are written when there are more, or a few seconds later.
 	Unacknowledged bool
+}
+
+// Result is what became of a delivery.
+type Result struct {
+	Refused []string // what could not be taken, and why
+	Remarks []string // what was taken and looks wrong
+	Err     error    // why nothing is stored
 }
 
 // Report is what a device says that a control is.
@@ -153,7 +159,7 @@ func (h *Hub) TakenOver(s Session) {
 // Deliver takes a message. It waits only while the hub's inbox is full.
 func (h *Hub) Deliver(d Delivery) {
 	if !h.enqueue(func() { h.deliver(d) }) {
-		d.Done(nil, ErrStopped)
+		d.Done(Result{Err: ErrStopped})
 	}
 }
 
@@ -209,10 +215,10 @@ func (h *Hub) deliver(d Delivery) {
 	switch {
 	case d.Done == nil:
 	case d.Unacknowledged && h.gather.Others > 0:
-		h.outbox <- func() { d.Done(o.refused, nil) }
+		h.outbox <- func() { d.Done(Result{Refused: o.refused, Remarks: o.remarks()}) }
 	default:
 		was := h.batch.urgency
-		h.batch.after = append(h.batch.after, done{func(err error) { d.Done(o.refused, err) }, len(d.Readings) > 0})
+		h.batch.after = append(h.batch.after, done{func(err error) { d.Done(Result{o.refused, o.remarks(), err}) }, len(d.Readings) > 0})
 		h.batch.urgency = max(was, soon)
 	}
 }
@@ -274,6 +280,9 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 			o.refused = append(o.refused, id+": "+err.Error())
 			continue
 		}
+		if why := reading.OddTime(r.At, now.Wall); why != "" && now.Trusted {
+			h.oddTime(dev, r.At, why, x.past, o)
+		}
 		if !r.At.IsZero() && !r.At.Equal(newest) {
 			at, late, err := x.past(r.At)
 			var cal reading.Value
@@ -313,6 +322,21 @@ func (h *Hub) takeReadings(dev site.Device, d Delivery, o *outcome) {
 				h.learn(x.id, x.late)
 			}
 		}
+	}
+}
+
+// oddTime says that a reading was stamped with a time that its board's clock hardly means, where nothing sets it right.
+func (h *Hub) oddTime(dev site.Device, stamp time.Time, why string, past func(time.Time) (time.Time, bool, error), o *outcome) {
+	if at, _, err := past(stamp); err != nil || !at.Equal(stamp) {
+		return
+	}
+	o.odd++
+	o.oddTime = why
+	t := h.trafficOf(dev.ID)
+	shown := t.clock != "" && h.Time().Sub(t.clockAt) < time.Minute
+	if t.clock = why; !shown {
+		t.clockAt = h.Time()
+		h.publishDevice(dev.ID)
 	}
 }
 

@@ -74,8 +74,8 @@ type Refused struct {
 }
 
 // Import stores readings of the past of a series that there is. The same ones again change nothing; others of the same time
-// take their place. No live value changes, and nothing is decided by them.
-func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []store.Reading) (out Imported, err error) {
+// take their place. No live value changes, and nothing is decided by them. A dry run only finds out what would be refused.
+func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []store.Reading, dry bool) (out Imported, err error) {
 	what := History{Series: series}
 	if err := h.ask(ctx, func() error {
 		if err := access.May(a, access.Bring, access.Anything); err != nil {
@@ -109,7 +109,8 @@ func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []
 		r.Value = v
 		taken = append(taken, r)
 	}
-	if len(taken) == 0 {
+	if len(taken) == 0 || dry {
+		out.Stored = len(taken)
 		return out, nil
 	}
 	slices.SortStableFunc(taken, func(a, b store.Reading) int { return int(min(1, max(-1, a.T-b.T))) })

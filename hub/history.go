@@ -45,8 +45,10 @@ type History struct {
 	Step               time.Duration   // the buckets' width
 	Gaps               []series.Span
 	Hold               time.Duration // how long a reading holds, 0: until the next one
+	More               bool          // a text changed more often than is told here
 
-	device string // whose series it is
+	device  string // whose series it is
+	unheard bool   // how often it reports is not known
 }
 
 const (
@@ -69,6 +71,9 @@ func (h *Hub) History(ctx context.Context, a access.Actor, q Range) (History, er
 	}
 	loc := h.Site().Hub.Location()
 	if err := h.ask(ctx, func() error { return h.describe(a, &out) }); err != nil {
+		return out, err
+	}
+	if err := h.learnHold(ctx, &out, q.To); err != nil {
 		return out, err
 	}
 	if err := h.whole(ctx, &q); err != nil {
@@ -106,8 +111,11 @@ func (h *Hub) singly(ctx context.Context, out *History, q Range) (bool, error) {
 			return false, err
 		}
 		if n := len(out.Readings); out.Kind == site.Text {
-			if n > 0 && out.Readings[n-1].Value == r.Value || n > mostPoints {
+			if n > 0 && out.Readings[n-1].Value == r.Value {
 				continue
+			}
+			if out.More = n == mostPoints; out.More {
+				break
 			}
 		} else if n >= most {
 			out.Readings = nil
@@ -122,6 +130,30 @@ func (h *Hub) singly(ctx context.Context, out *History, q Range) (bool, error) {
 	return true, nil
 }
 
+const (
+	leastHold   = 3 * time.Minute // of a series of which nobody knows how often it reports
+	holdSamples = 65
+)
+
+// learnHold finds out from a series' past how long its readings hold where nothing was heard of it since the start, as of one that was
+// brought in from a file.
+func (h *Hub) learnHold(ctx context.Context, out *History, to time.Time) error {
+	if !out.unheard {
+		return nil
+	}
+	list, err := h.store.Newest(ctx, out.Series, out.Kind, time.UnixMilli(store.Earliest), to, holdSamples)
+	if err != nil || len(list) < 4 {
+		return err
+	}
+	var apart []int64
+	for i := range list[1:] {
+		apart = append(apart, list[i].T-list[i+1].T)
+	}
+	slices.Sort(apart)
+	out.Hold = max(leastHold, 3*time.Duration(apart[len(apart)/2])*time.Millisecond)
+	return nil
+}
+
 // describe finds out what a series is and whether the actor may see it.
 func (h *Hub) describe(a access.Actor, out *History) error {
 	if s, ok := h.site.Signals[out.Series]; ok && access.May(a, access.Look, h.signalObject(s)) == nil {
@@ -130,7 +162,7 @@ func (h *Hub) describe(a access.Actor, out *History) error {
 			v := h.signalView(s)
 			out.Hold = max(3*time.Duration(v.IntervalMS)*time.Millisecond, 3*time.Second)
 			if v.IntervalMS == 0 {
-				out.Hold = 3 * time.Minute
+				out.Hold, out.unheard = leastHold, true
 			}
 		}
 		return nil

@@ -118,7 +118,9 @@ type traffic struct {
 	namesOf   *site.Site
 	full      map[string]string // short name -> the full name that had it first
 	heard     time.Time         // when the engine was last told of a session without an end of its own
-	replaced  atomic.Int64      // readings that took the place of differing ones
+	clock     string            // what was strange about a time that it told, and when it told it
+	clockAt   time.Time
+	replaced  atomic.Int64 // readings that took the place of differing ones
 }
 
 // ErrStopped says that the hub is no longer running.

@@ -152,6 +152,10 @@ func (h *Hub) deliverPosts(ctx context.Context) {
 
 // startPosts begins with each route that has something to do, and tells when to look again.
 func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
+	p, now := h.post, h.Time()
+	p.mu.Lock()
+	busy := maps.Clone(p.busy) // as it was before the list is read: what is tried meanwhile still stands in it as waiting
+	p.mu.Unlock()
 	list, err := h.store.WaitingDeliveries(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
@@ -159,7 +163,6 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 		}
 		return h.Time().Add(time.Minute)
 	}
-	p, now := h.post, h.Time()
 	again := func(at time.Time) {
 		if next.IsZero() || at.Before(next) {
 			next = at
@@ -176,16 +179,14 @@ func (h *Hub) startPosts(ctx context.Context) (next time.Time) {
 	for _, route := range slices.Sorted(maps.Keys(byRoute)) {
 		q := byRoute[route]
 		at := time.UnixMilli(q[0].Next) // the first holds up those behind it: they come in order
-		p.mu.Lock()
-		if p.busy[route] {
-			p.mu.Unlock()
+		if busy[route] {
 			continue
 		}
 		if at.After(now) {
-			p.mu.Unlock()
 			again(at)
 			continue
 		}
+		p.mu.Lock()
 		p.busy[route] = true
 		p.mu.Unlock()
 		h.tasks.Go(func() {

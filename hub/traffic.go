@@ -255,6 +255,19 @@ type outcome struct {
 	more    int      // readings beyond those
 	late    int
 	refused []string
+	odd     int // readings whose time looks wrong
+	oddTime string
+}
+
+// remarks are what the device is told of what was taken.
+func (o *outcome) remarks() []string {
+	switch o.odd {
+	case 0:
+		return nil
+	case 1:
+		return []string{o.oddTime}
+	}
+	return []string{fmt.Sprintf("%s (and so %d more)", o.oddTime, o.odd-1)}
 }
 
 const (
@@ -294,6 +307,7 @@ func (o *outcome) String() string {
 		}
 		parts = append(parts, s)
 	}
+	parts = append(parts, o.remarks()...)
 	if len(parts) == 0 {
 		return nothing
 	}

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"hash/fnv"
 	"slices"
 	"strconv"
@@ -136,6 +137,7 @@ type Device struct {
 	Why        string     `json:"why,omitempty"`
 	Refused    int64      `json:"refused"`
 	LastReason string     `json:"last_reason,omitempty"`
+	Clock      string     `json:"clock,omitempty"` // what is wrong with it
 
 	Link        site.Link   `json:"link"`
 	WakesMS     int64       `json:"wakes_ms"`
@@ -225,10 +227,26 @@ func (h *Hub) deviceView(cfg site.Device) Device {
 		v.Online, v.Since, v.LastHeard, v.From, v.Why, v.Asleep = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why, d.Asleep
 	}
 	t := h.trafficOf(cfg.ID)
+	v.Clock = h.clockOf(cfg.ID, t)
 	v.Refused, v.LastReason, v.Replaced, v.Connections = t.refused, t.last, t.replaced.Load(), len(t.sessions)
 	p := h.meters.get(cfg.ID).pulse(h.Time())
 	v.Messages, v.PerMinute, v.EveryMS, v.JitterMS = p.Count, p.PerMinute, p.Every.Milliseconds(), p.Jitter.Milliseconds()
 	return v
+}
+
+// clockOf says what is wrong with a device's clock, as far as the last day shows.
+func (h *Hub) clockOf(device string, t *traffic) string {
+	if off := h.engine.ClockOff(device); off != 0 {
+		which := "behind"
+		if off < 0 {
+			which = "ahead of"
+		}
+		return fmt.Sprintf("%s %s the hub's; its times are set right", reading.Long(off.Abs()), which)
+	}
+	if t.clock != "" && h.Time().Sub(t.clockAt) < 24*time.Hour {
+		return t.clock
+	}
+	return ""
 }
 
 // versionOf is the version of a signal's settings. They change seldom and are told with every reading.
@@ -322,7 +340,7 @@ func (h *Hub) publishDevice(id string) {
 
 // forGuests leaves out of a device what only concerns its owner.
 func forGuests(d Device) Device {
-	d.From, d.Why, d.LastReason, d.Refused = "", "", "", 0
+	d.From, d.Why, d.LastReason, d.Refused, d.Clock = "", "", "", 0, ""
 	d.Link, d.Model, d.Limits = site.Link{Kind: d.Link.Kind}, "", site.Limits{}
 	return d
 }

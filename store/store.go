@@ -11,6 +11,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/url"
@@ -94,10 +95,22 @@ func (e *NewerError) Error() string {
 }
 
 // InUseError is returned by Open where another process has the folder open.
-type InUseError struct{ Dir string }
+type InUseError struct {
+	Dir  string
+	Note string // what the other one wrote down with LockNote, of no more than 4 kB
+}
 
 func (e *InUseError) Error() string {
 	return fmt.Sprintf("the data folder %s is in use by another hub; stop it or choose another with --data", e.Dir)
+}
+
+// LockNote writes down what others who find the folder in use may know, until the store is closed.
+func (s *Store) LockNote(text string) error {
+	if err := s.lock.Truncate(0); err != nil {
+		return err
+	}
+	_, err := s.lock.WriteAt([]byte(text), 0)
+	return err
 }
 
 // Open opens the database in dir, creating both where they are missing, and brings it to this version's format. It fails
@@ -114,9 +127,11 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 		return nil, fmt.Errorf("the data folder %s cannot be written: %s; choose another with --data", dir, reason(err))
 	}
 	if !flock(lock) {
+		note, _ := io.ReadAll(io.LimitReader(lock, 4096))
 		_ = lock.Close()
-		return nil, &InUseError{dir}
+		return nil, &InUseError{dir, string(note)}
 	}
+	_ = lock.Truncate(0) // what a hub that was killed had noted
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
 		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{}),
 		checkpoints: checkpoints{grown: make(chan struct{}, 1), end: make(chan struct{})}}
@@ -291,7 +306,7 @@ func (s *Store) Close() error {
 	for _, st := range s.tx.prepared {
 		_ = st.Close()
 	}
-	return errors.Join(s.tx.conn.Close(), s.read.Close(), s.write.Close(), s.lock.Close())
+	return errors.Join(s.tx.conn.Close(), s.read.Close(), s.write.Close(), s.lock.Truncate(0), s.lock.Close())
 }
 
 // Change is one thing to write.

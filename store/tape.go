@@ -55,6 +55,9 @@ func (s *Store) weighTape(ctx context.Context, upTo int64) {
 // pruneAtOnce is how many rows are let go in one transaction, so that nobody has to wait long for the disk.
 const pruneAtOnce = 5000
 
+// pruneMostly is how many rows are looked at first.
+const pruneMostly = 100
+
 // PruneTape lets go of recorded inputs that are older than a time, and of the oldest ones of more than so many bytes; at most as many
 // as one transaction takes: where that was not all, again is called after the commit. What is not in blocks yet stays.
 func PruneTape(before time.Time, most int64, again func()) Change {
@@ -72,19 +75,25 @@ func PruneTape(before time.Time, most int64, again func()) Change {
 		if rows[0].At >= before.UnixMilli() && left <= most {
 			return nil
 		}
-		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write.
-		rows = nil
-		if err := w.query(&rows, `SELECT seq, at_ms, coalesce(`+tapeRow+`, 0) AS bytes FROM log WHERE seq <= (SELECT seq FROM sealed) ORDER BY seq LIMIT ?`, pruneAtOnce); err != nil {
-			return err
-		}
-		last, gone := int64(-1), int64(0)
-		for _, r := range rows {
-			if r.At >= before.UnixMilli() && left-gone <= most {
+		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write. Mostly a few
+		// are due, as each minute.
+		last, gone, all := int64(-1), int64(0), false
+		for _, n := range []int{pruneMostly, pruneAtOnce} {
+			rows = nil
+			if err := w.query(&rows, `SELECT seq, at_ms, coalesce(`+tapeRow+`, 0) AS bytes FROM log WHERE seq <= (SELECT seq FROM sealed) ORDER BY seq LIMIT ?`, n); err != nil {
+				return err
+			}
+			last, gone = -1, 0
+			for _, r := range rows {
+				if r.At >= before.UnixMilli() && left-gone <= most {
+					break
+				}
+				last, gone = r.Seq, gone+r.Bytes
+			}
+			if all = len(rows) < n || last != rows[len(rows)-1].Seq; all {
 				break
 			}
-			last, gone = r.Seq, gone+r.Bytes
 		}
-		all := len(rows) < pruneAtOnce || last != rows[len(rows)-1].Seq
 		w.after = append(w.after, func() {
 			if w.tape.bytes.Add(-gone); !all {
 				again()

@@ -417,6 +417,23 @@ func TestStarterCodeForBoards(t *testing.T) {
 	}
 }
 
+// Publishing to a hub that hangs does not keep the shell starter from letting go.
+func TestAShellBoardLetsGoWhileTheHubHangs(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("kiln")
+	r.AddControl("kiln", "fan", client.Source{}, client.Target{})
+	dir := t.TempDir()
+	hangs := filepath.Join(dir, "hangs")
+	for name, does := range map[string]string{"mosquitto_pub": "[ ! -e " + hangs + " ] || exec sleep 60",
+		"mosquitto_sub": "echo ember/kiln/lease 3; sleep 1; touch " + hangs + "; echo ember/kiln/want/fan on; exec sleep 60"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+does+"\n"), 0o700))
+	}
+	run := r.Start("env", "PATH="+dir+":"+os.Getenv("PATH"), "EMBER_MEMORY="+filepath.Join(dir, "memory"), "bash", starter(r, "kiln", "shell", key, dir))
+	r.Soon("on", func() bool { return strings.Contains(run.String(), "output fan is on") })
+	r.Soon("let go", func() bool { return strings.HasSuffix(strings.TrimSpace(run.String()), "output fan is off") })
+}
+
 func TestSleepingBoard(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)

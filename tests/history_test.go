@@ -250,3 +250,58 @@ func TestAnyNumberAndAnyZoneIsSummedUp(t *testing.T) {
 		assert.NotEmpty(t, x.JSON200)
 	}
 }
+
+// A day's reading from a file is no gap, neither where nothing else is known of the signal nor where it reports every few seconds now.
+// Numbers near the largest one have a mean. What held at the start is the lowest or the highest. A text that changes too often says so.
+func TestFiguresOfWhatWasBroughtIn(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	r.Device("shed")
+	for name, kind := range map[string]client.Kind{"rain": "number", "label": "text", "level": "number"} {
+		r.AddSignal("shed", name, kind, client.Source{})
+	}
+	begin := time.Now().Add(-100 * 24 * time.Hour).Truncate(24 * time.Hour)
+	put := func(series string, n int, step time.Duration, value func(i int) any) {
+		var list []client.OneReading
+		for i := range n {
+			if series == "shed.rain" && i >= 50 && i < 60 { // ten days are missing
+				continue
+			}
+			list = append(list, client.OneReading{T: begin.Add(time.Duration(i) * step).UnixMilli(), V: value(i)})
+		}
+		x, err := r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: series, Readings: list})
+		require.NoError(t, err)
+		require.Empty(t, x.JSON200.Refused)
+	}
+	get := func(series string, from, to time.Time, points int) client.History {
+		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{series}, From: &from, To: &to, Points: &points})
+		require.NoError(t, err)
+		return (*h.JSON200)[0]
+	}
+	put("shed.rain", 100, 24*time.Hour, func(i int) any { return float64(i) })
+	missing := [][]int64{{begin.Add(49 * 24 * time.Hour).UnixMilli(), begin.Add(60 * 24 * time.Hour).UnixMilli()}}
+	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 1500).Gaps)
+	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "shed.rain", nil, client.SignalChange{IntervalMs: ptr(int64(10_000))})
+	require.NoError(t, err)
+	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 1500).Gaps, "it reports every ten seconds now")
+	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 60).Gaps, "in buckets")
+	s := summary(r, "shed.rain", begin, begin.Add(99*24*time.Hour))
+	assert.Equal(t, []int{1, 89}, []int{s.Gaps, s.Count})
+
+	put("shed.level", 4000, time.Minute, func(i int) any { return []float64{1.7e308, 1.6e308, 1.7e308, 1.5e308}[i%4] })
+	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "shed.level", nil, client.SignalChange{Reports: ptr(client.SignalChangeReports("change"))})
+	require.NoError(t, err)
+	h := get("shed.level", begin, begin.Add(60*time.Hour), 30)
+	assert.InEpsilon(t, 1.625e308, (*h.Mean)[3], 1e-9)
+	s = summary(r, "shed.level", begin.Add(time.Hour+30*time.Second), begin.Add(time.Hour+150*time.Second))
+	assert.Equal(t, []float64{1.6e308, 1.7e308}, []float64{s.Min.V, s.Max.V})
+	assert.Equal(t, begin.Add(time.Hour+30*time.Second).UnixMilli(), *s.Max.T, "it held at the start")
+	s = summary(r, "shed.level", begin.Add(70*24*time.Hour), begin.Add(71*24*time.Hour))
+	assert.Equal(t, []any{0, 1.5e308, 1.5e308}, []any{s.Count, s.Min.V, s.Max.V}, "it held all the time")
+
+	put("shed.label", 10_002, time.Minute, func(i int) any { return fmt.Sprint(i) })
+	h = get("shed.label", begin, begin.Add(80*24*time.Hour), 1500)
+	assert.Len(t, *h.V, 10_000)
+	assert.True(t, *h.More)
+	assert.Nil(t, get("shed.label", begin, begin.Add(9999*time.Minute+time.Second), 1500).More)
+}

@@ -402,3 +402,53 @@ func TestNothingOfSenMLIsMixedUp(t *testing.T) {
 	r.Soon("after a restart too", func() bool { return r.Value("shed.urn_dev_b_temp") == 9.0 })
 	assert.Len(t, r.Now().Signals, 4)
 }
+
+// SenML in CBOR over MQTT, as a peer that is not ours writes it, with decimal fractions and a sum.
+func TestSenMLInCBOROverMQTT(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Device("shed")
+	out, err := r.Run("/usr/bin/python3", "peers/senml_cbor.py", r.Service.MQTT, "shed", key)
+	require.NoError(t, err, out)
+	require.Equal(t, "published", strings.TrimSpace(out))
+	r.Soon("five signals", func() bool { return len(r.Now().Signals) == 5 })
+	for id, want := range map[string]any{"shed.level": 1.25, "shed.power": 40.0, "shed.power_sum": 7200.5, "shed.lid": true, "shed.label": "bin three"} {
+		assert.Equal(t, want, r.Value(id), id)
+	}
+	assert.Equal(t, "J", r.Signal("shed.power_sum").Unit)
+}
+
+// A clock that was never set, or that counts from 2000, is said in the reply, in the traffic and on the device's page. Times as texts are
+// times, numbers as texts numbers where the signal is one.
+func TestOddTimesAreSaid(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	key := r.Linked("shed", client.Link{Kind: site.HTTP})
+	say := func(body string) (string, string) {
+		return push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/json", "-d", body)
+	}
+	r.AddSignal("shed", "temperature", "number", client.Source{})
+	status, body := say(`{"temperature":"21.4","label":"7"}`)
+	require.Equal(t, "200", status, body)
+	assert.Equal(t, []any{21.4, "7"}, []any{r.Value("shed.temperature"), r.Value("shed.label")})
+	_, body = say(`{"t":"21.4"}`)
+	assert.Contains(t, body, "t is the time, and nothing else came")
+	past := time.Now().Add(-time.Hour).UTC().Truncate(time.Second)
+	status, body = say(`[{"t":"` + past.Format(time.RFC3339) + `","temperature":"19.5"},{"t":"` + past.Add(time.Minute).Format("2006-01-02 15:04:05+00:00") + `","temperature":19}]`)
+	require.Equal(t, "200", status, body)
+	got := r.History("shed.temperature")
+	assert.Equal(t, []any{19.5, 19.0}, []any{got[past.UnixMilli()], got[past.Add(time.Minute).UnixMilli()]})
+	assert.NotContains(t, body, "remarks")
+	assert.Nil(t, r.Get("shed").Clock)
+
+	_, body = say(`{"t":12,"temperature":20}`)
+	assert.Contains(t, body, `"remarks":["its time is 1970-01-01T00:00:12Z: the board's clock was never set`)
+	assert.Contains(t, *r.Get("shed").Clock, "was never set")
+	_, body = push(r, "shed", "-u", "shed:"+key, "-H", "Accept: text/plain", "-H", "Content-Type: application/json", "-d", fmt.Sprintf(`[{"t":%d,"temperature":20},{"t":%d,"temperature":21}]`, time.Now().Unix()-946684800, time.Now().Unix()-946684790))
+	assert.Contains(t, body, "remark=its time is ")
+	assert.Contains(t, body, "the board counts from 2000; add 946684800 seconds, or leave the time out (and so 1 more)")
+	assert.Contains(t, strings.Join(r.Traffic("shed"), "\n"), "counts from 2000")
+	assert.Contains(t, *r.Get("shed").Clock, "counts from 2000")
+	_, body = say(`{"t":"2026-03-02 09:00:00","temperature":20}`)
+	assert.Contains(t, body, "has no zone")
+}

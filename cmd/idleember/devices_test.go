@@ -42,12 +42,12 @@ func TestDeviceCommands(t *testing.T) {
 		step{at("devices add --name Fan --place Yard --link modbus --address nowhere"), 1, []string{"is no address; use one such as 192.168.1.20:502"}},
 		step{at("devices add --name Fan --place Yard --link pigeon"), 1, []string{"link"}},
 		step{at("devices"), 0, []string{"plug", "mqtt", "never seen", "none yet"}},
-		step{at("signals add plug power --unit W --topic bought/plug/numbers --pointer /energy/power"), 0, []string{"plug.power"}},
+		step{at("signals add plug power --unit W --topic bought/plug/report --pointer /energy/power"), 0, []string{"plug.power"}},
 		step{at("signals map plug.power --pattern ("), 1, []string{"the pattern cannot be read"}},
-		step{[]string{"devices", "try", "plug", "--message-topic", "bought/plug/numbers", "--payload", `{"energy":{"power":41.5}}`}, 0, []string{"plug.power", "41.5"}},
+		step{[]string{"devices", "try", "plug", "--message-topic", "bought/plug/report", "--payload", `{"energy":{"power":41.5}}`}, 0, []string{"plug.power", "41.5"}},
 		step{[]string{"devices", "try", "plug", "--message-topic", "x", "--payload", "T=7", "--signal", "plug.draft", "--topic", "x", "--pattern", `T=(\d)`}, 0, []string{"plug.draft", "7"}},
 		step{[]string{"devices", "try", "plug", "--message-topic", "y", "--payload", "T=7"}, 0, []string{"No mapping of this device"}},
-		step{at("controls add plug relay --topic bought/plug/answers --send-topic bought/plug/orders --send-on 1 --send-off 0"), 0, []string{"plug.relay"}},
+		step{at("controls add plug relay --topic bought/plug/report/relay --send-topic bought/plug/do --send-on 1 --send-off 0"), 0, []string{"plug.relay"}},
 		step{at("controls map plug.relay --send-register input:0"), 1, []string{"cannot be written"}},
 		step{at("signals calibrate plug.power --points 0=0,10=5 --preview 4"), 0, []string{"RAW", "4", "2"}},
 		step{at("signals calibrate plug.power --divider 47000,22000,3.3,1023,15 --preview 1023"), 0, []string{"10.35", "One count is 0.0101173", "make R1 larger than 78 kΩ"}},
@@ -79,7 +79,20 @@ func TestDeviceCommands(t *testing.T) {
 		step{at("brokers remove workshop"), 0, []string{"gone"}},
 		step{at("tokens add script"), 0, []string{"TOKEN"}},
 		step{at("tokens"), 0, []string{"script"}},
+	)
+	out, _ = p.cli("now")
+	require.Contains(t, out, "plug.relay")
+	require.NoError(t, os.WriteFile(file, []byte(`{"name":"Circuit","limit":2000,"members":[{"control":"plug.relay","watts":1500},{"control":"north.relay","watts":1500}]}`), 0o600))
+	run(
+		step{[]string{"groups", "save", file}, 0, []string{"circuit"}},
+		step{at("switch plug.relay on --no-wait"), 0, []string{"on is on its way"}},
+		step{at("switch north.relay on --no-wait"), 5, []string{"on is noted, but it is off now", "waits for relay: together they need more than the 2000 W of Circuit"}},
+		step{at("groups remove circuit"), 0, []string{"gone"}},
 		step{at("devices disable plug"), 0, []string{"disabled"}},
+	)
+	out, _ = p.cli("now")
+	assert.NotContains(t, out, "plug.relay", "it is disabled, and nothing of it is now")
+	run(
 		step{at("devices enable plug"), 0, []string{"never seen"}},
 		step{at("devices replace plug"), 0, []string{"Its key is shown this once"}},
 		step{at("signals remove plug.power"), 0, []string{"gone"}},

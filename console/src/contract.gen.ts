@@ -2676,6 +2676,8 @@ export interface components {
              */
             refused: number;
             last_reason?: string;
+            /** @description what is wrong with its clock, as a sentence */
+            clock?: string;
             link: components["schemas"]["Link"];
             /**
              * Format: int64
@@ -2855,6 +2857,11 @@ export interface components {
              */
             full?: number;
             register?: components["schemas"]["Register"];
+            /**
+             * @description what a comma in a number means: 1.250,5 or 1,250.5; without it decimal where that is plain
+             * @enum {string}
+             */
+            comma?: "decimal" | "thousands";
         };
         /** @description how a want is sent */
         Target: {
@@ -3873,6 +3880,8 @@ export interface components {
             /** @description Unix milliseconds */
             t: number[];
             v?: components["schemas"]["Value"][];
+            /** @description a text changed more often than 10,000 times: the rest of the stretch is not told */
+            more?: boolean;
             bad?: number[];
             min?: number[];
             max?: number[];
@@ -4109,6 +4118,8 @@ export interface components {
         ReadingsImport: {
             series: string;
             readings: components["schemas"]["OneReading"][];
+            /** @description store nothing, and say what would be refused */
+            dry_run?: boolean;
         };
         Imported: {
             stored: number;

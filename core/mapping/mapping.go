@@ -238,21 +238,24 @@ func (e Entry) find(payload []byte) (string, reading.Value, error) {
 			return "", reading.Value{}, err
 		}
 		v, err := reading.FromJSON(raw)
-		if v.Kind == site.Text {
-			return v.Text, v, err
+		if err == nil && v.Kind == site.Text {
+			return e.parsed(v.Text, nil)
 		}
 		return string(raw), v, err
 	case e.pattern != nil:
 		text, err := matched(e.pattern, payload)
-		return parsed(text, err)
+		return e.parsed(text, err)
 	case s.Column != "":
 		text, err := cell(payload, s.Column, e.skip)
-		return parsed(text, err)
+		return e.parsed(text, err)
 	}
-	return parsed(strings.TrimSpace(string(payload)), nil)
+	return e.parsed(strings.TrimSpace(string(payload)), nil)
 }
 
-func parsed(text string, err error) (string, reading.Value, error) {
+func (e Entry) parsed(text string, err error) (string, reading.Value, error) {
+	if err == nil && e.Kind == site.Number && len(e.Source.On)+len(e.Source.Off) == 0 {
+		text, err = reading.Pointed(text, e.Source.Comma)
+	}
 	if err != nil {
 		return "", reading.Value{}, err
 	}
@@ -335,8 +338,9 @@ func cell(payload []byte, column string, skip int) (string, error) {
 		}
 		payload = rest
 	}
+	payload, comma, _ := reading.Dialect(payload)
 	r := csv.NewReader(bytes.NewReader(payload))
-	r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes = -1, true, true
+	r.FieldsPerRecord, r.TrimLeadingSpace, r.LazyQuotes, r.Comma, r.Comment = -1, true, true, comma, '#'
 	at, named := -1, false
 	if n, err := strconv.Atoi(column); err == nil && n > 0 {
 		at = n - 1

@@ -76,7 +76,7 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	switch {
 	case behind < -aheadAllowed:
 		return Placed{}, fmt.Errorf("its time %s is %s ahead of the hub's clock; set the board's clock, or leave the time out",
-			device.UTC().Format(time.RFC3339), long(-behind))
+			device.UTC().Format(time.RFC3339), Long(behind.Abs()))
 	case off < -aheadAllowed:
 		return Placed{At: arrival, Live: true, Quality: Suspect, Ahead: true}, nil
 	case behind < 0:
@@ -86,6 +86,31 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	default:
 		return Placed{At: at, Own: off == 0}, nil
 	}
+}
+
+// What OddTime goes by: how old a reading may be before somebody is asked, what the clocks of small boards count from, and how far off
+// such a one may be.
+const (
+	oddAfter    = 10 * 365 * 24 * time.Hour
+	from2000    = 946_684_800 * time.Second // 1 January 2000 in Unix time
+	neverSet    = 5 * 365 * 24 * time.Hour  // since the clock's beginning: no board runs longer without a stop
+	oddDistance = 2 * 24 * time.Hour
+)
+
+// OddTime says what is strange about a stamp that is years behind: that the board counts from 2000, or that nobody ever set its clock.
+// It is empty for all others. What is kept of old times is for the owner to say.
+func OddTime(stamp, now time.Time) string {
+	if stamp.IsZero() || now.Sub(stamp) < oddAfter {
+		return ""
+	}
+	said := "its time is " + stamp.UTC().Format(time.RFC3339)
+	switch {
+	case now.Sub(stamp.Add(from2000)).Abs() < oddDistance:
+		return said + ": the board counts from 2000; add 946684800 seconds, or leave the time out"
+	case stamp.Before(time.Unix(0, 0).Add(neverSet)) || stamp.Sub(time.Unix(0, 0).Add(from2000)).Abs() < neverSet/5:
+		return said + ": the board's clock was never set; set it, or leave the time out"
+	}
+	return said + ", " + Long(now.Sub(stamp)) + " ago; if that is no reading of the past, set the board's clock"
 }
 
 // MostApart is how far ahead of its arrival a reading is put at most so that it takes no other's place.
@@ -193,7 +218,14 @@ func (r *Rhythm) middle() time.Duration {
 	return sorted[n/2]
 }
 
-func long(d time.Duration) string {
+// Long words a duration, in whole days or years where it has many.
+func Long(d time.Duration) string {
+	if d > 200*365*24*time.Hour { // more than a Duration tells
+		return "centuries"
+	}
+	if d > 1000*24*time.Hour {
+		return fmt.Sprintf("%d years", int(d.Hours()/24/365.25+0.5))
+	}
 	if d > 48*time.Hour {
 		return fmt.Sprintf("%d days", int(d.Hours()/24))
 	}

@@ -2,16 +2,16 @@ package reading
 
 import (
 	"bytes"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"idleember/core/site"
 )
 
 // maxReadings is the most values that one message with many times may carry.
@@ -23,37 +23,31 @@ var timeColumns = []string{"t", "time", "timestamp"}
 // CSV takes lines of comma-separated values (RFC 4180) apart. The first line names the signals; a column called t, time or
 // timestamp holds the time of its line in Unix seconds, Unix milliseconds or RFC 3339. Empty cells are left out.
 func CSV(payload []byte) (named []Named, faults []error, err error) {
-	payload, comma, skipped := dialect(payload)
-	r := csv.NewReader(bytes.NewReader(payload))
-	r.FieldsPerRecord, r.TrimLeadingSpace, r.Comma, r.Comment = -1, true, comma, '#'
-	head, err := r.Read()
+	payload, comma, skipped := Dialect(payload)
+	r := NewTable(bytes.NewReader(payload))
+	r.Comma = comma
+	head, _, err := r.Record()
 	if err != nil {
 		return nil, nil, fmt.Errorf("the CSV has no header line; the first line names the signals, as in t,temperature,humidity")
 	}
 	for i := range head {
 		head[i] = strings.TrimSpace(head[i])
 	}
+	r.Width = len(head)
 	at := slices.IndexFunc(head, func(h string) bool { return slices.Contains(timeColumns, strings.ToLower(h)) })
 	for {
-		row, err := r.Read()
-		line := skipped
-		var bad *csv.ParseError
-		if errors.As(err, &bad) {
-			line += bad.StartLine
-		} else if err == nil {
-			first, _ := r.FieldPos(0)
-			line += first
-		}
+		row, line, err := r.Record()
+		line += skipped
 		if errors.Is(err, io.EOF) {
 			break
 		}
-		if err != nil {
-			faults = append(faults, fmt.Errorf("line %d: %w", line, errors.Unwrap(err)))
+		var bad *LineError
+		if errors.As(err, &bad) {
+			faults = append(faults, fmt.Errorf("line %d: %w", line, err))
 			continue
 		}
-		if len(row) != len(head) {
-			faults = append(faults, fmt.Errorf("line %d has %d cells; the header has %d", line, len(row), len(head)))
-			continue
+		if err != nil {
+			return nil, nil, err
 		}
 		var stamp time.Time
 		if at >= 0 && row[at] != "" {
@@ -90,19 +84,49 @@ func CSV(payload []byte) (named []Named, faults []error, err error) {
 // decimalComma is a number as it stands in tables whose cells are parted by semicolons.
 var decimalComma = regexp.MustCompile(`^[+-]?\d+,\d+$`)
 
-// dialect finds out how a table is written, and leaves away what stands before it: a byte order mark, and a line that names the
-// separator (sep=;), so many lines. Without that line semicolons part the cells where the header has some, and no commas.
-func dialect(payload []byte) (rest []byte, comma rune, lines int) {
+// Numbers with a comma that can only be meant in one way, and one that can be meant in two.
+var (
+	byThousands = regexp.MustCompile(`^[+-]?\d{1,3}(,\d{3})+(\.\d+|(,\d{3})+)$`)
+	byPoints    = regexp.MustCompile(`^[+-]?\d{1,3}(\.\d{3})*,\d+$`)
+	eitherWay   = regexp.MustCompile(`^[+-]?[1-9]\d{0,2},\d{3}$`)
+)
+
+// Pointed writes a number with a point, as it is read everywhere here. What is no number with a comma stays as it is.
+func Pointed(text string, comma site.Comma) (string, error) {
+	s := strings.TrimSpace(text)
+	switch {
+	case !strings.Contains(s, ","):
+		if comma == site.DecimalComma { // 1.250 is then a thousand and a quarter of one
+			if thousands := strings.ReplaceAll(s, ".", ""); byPoints.MatchString(s + ",0") {
+				return thousands, nil
+			}
+		}
+		return text, nil
+	case comma == site.ThousandsComma || comma == "" && byThousands.MatchString(s):
+		return strings.ReplaceAll(s, ",", ""), nil
+	case comma == "" && eitherWay.MatchString(s):
+		return "", fmt.Errorf("%s can be %s or %s; say on the signal what a comma in a number means", s, strings.Replace(s, ",", ".", 1), strings.Replace(s, ",", "", 1))
+	case decimalComma.MatchString(s) || byPoints.MatchString(s):
+		return strings.Replace(strings.ReplaceAll(s, ".", ""), ",", ".", 1), nil
+	}
+	return text, nil
+}
+
+// Dialect finds out how a table is written, and leaves away what stands before it: a byte order mark, and a line that names the
+// separator (sep=;), so many lines. Without that line semicolons or tabs part the cells where the header has some, and no commas.
+func Dialect(payload []byte) (rest []byte, comma rune, lines int) {
 	payload = bytes.TrimPrefix(payload, []byte("\xef\xbb\xbf"))
 	head, after, _ := bytes.Cut(payload, []byte("\n"))
-	if by, ok := bytes.CutPrefix(bytes.ToLower(bytes.TrimSpace(head)), []byte("sep=")); ok && len(by) == 1 && bytes.ContainsAny(by, ",;|") {
+	if by, ok := bytes.CutPrefix(bytes.ToLower(bytes.TrimRight(head, " \r")), []byte("sep=")); ok && len(by) == 1 && bytes.ContainsAny(by, ",;|\t") {
 		return after, rune(by[0]), 1
 	}
 	for bytes.HasPrefix(bytes.TrimSpace(head), []byte("#")) {
 		head, after, _ = bytes.Cut(after, []byte("\n"))
 	}
-	if bytes.ContainsRune(head, ';') && !bytes.ContainsRune(head, ',') {
-		return payload, ';', 0
+	for _, by := range ";\t" {
+		if bytes.ContainsRune(head, by) && !bytes.ContainsRune(head, ',') {
+			return payload, by, 0
+		}
 	}
 	return payload, ',', 0
 }
@@ -168,23 +192,6 @@ func Line(payload []byte) (key string, named []Named, faults []error, err error)
 	}
 	named, wrong, err := Pairs(values)
 	return key, named, append(faults, wrong...), err
-}
-
-// Stamp reads a time as Unix seconds, Unix milliseconds where it is too large for seconds, or RFC 3339.
-func Stamp(s string) (time.Time, error) {
-	s = strings.TrimSpace(s)
-	if f, err := strconv.ParseFloat(s, 64); err == nil {
-		if t, ok := unixTime(f); ok {
-			return t, nil
-		}
-	}
-	if t, err := time.Parse(time.RFC3339, s); err == nil {
-		return t, nil
-	}
-	if t, err := time.Parse("2006-01-02 15:04:05Z07:00", s); err == nil { // with a space for the T, as some write it
-		return t, nil
-	}
-	return stamp([]byte(s))
 }
 
 // Newest is the latest time among the values, zero where none has one.

@@ -76,13 +76,13 @@ func TestLine(t *testing.T) {
 }
 
 func TestBacklogInJSON(t *testing.T) {
-	named, faults, err := JSON([]byte(`[{"temperature":20.1,"t":1795413600},{"temperature":20.2,"t":1795413610,"is":{"heater":"on"}},7]`), time.Now())
+	named, faults, err := Message([]byte(`[{"temperature":20.1,"t":1795413600},{"temperature":20.2,"t":1795413610,"is":{"heater":"on"}},7]`), time.Now())
 	require.NoError(t, err)
 	assert.Len(t, named, 3)
 	assert.Equal(t, "is.heater", named[2].Name)
 	assert.Len(t, faults, 1)
 	for _, bad := range []string{`[`, `[]`, ``, `[{"a":1}`} {
-		_, _, err := JSON([]byte(bad), time.Now())
+		_, _, err := Message([]byte(bad), time.Now())
 		assert.Error(t, err, bad)
 	}
 }
@@ -189,11 +189,22 @@ func FuzzForms(f *testing.F) {
 				assert.True(t, err != nil || !math.IsNaN(n.Value.Num) && !math.IsInf(n.Value.Num, 0))
 			}
 		}
-		finite(JSON(b, now))
+		finite(Message(b, now))
 		finite(SenML(b, now))
 		finite(SenMLCBOR(b, now))
 		finite(CSV(b))
 		_, named, faults, err := Line(b)
 		finite(named, faults, err)
 	})
+}
+
+// A quote that is not closed costs its line and no other.
+func TestAQuoteThatIsNotClosed(t *testing.T) {
+	named, faults, err := CSV([]byte("t,chamber,note\n1772442000,20,\"wet\n1772442060,21,dry\n1772442120,22,\"d\"\"ry\"\n1772442180,23\n"))
+	require.NoError(t, err)
+	require.Len(t, faults, 2)
+	assert.ErrorContains(t, faults[0], "line 2: ")
+	assert.ErrorContains(t, faults[1], "line 5: it has 2 cells, and the header has 3")
+	require.Len(t, named, 4)
+	assert.Equal(t, []any{21.0, "dry", 22.0, `d"ry`}, []any{named[0].Value.Num, named[1].Value.Text, named[2].Value.Num, named[3].Value.Text})
 }

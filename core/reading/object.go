@@ -7,9 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"math"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -25,6 +23,9 @@ type Named struct {
 	Unit     string    // SenML: as the device says
 	Decimals int       // guessed from how the number was written
 	At       time.Time // zero: not told
+	sum      bool      // SenML: it is the sum of another one
+	Quality  Quality   // SenML that the hub wrote: with what it was kept
+	Raw      *float64  // the same: before calibration
 }
 
 // maxNames is the most values that one message may carry.
@@ -59,7 +60,7 @@ func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Tim
 		}
 		raw := json.RawMessage(value)
 		if name == "t" {
-			if at, err = stamp(raw); err != nil {
+			if at, err = stampJSON(raw); err != nil {
 				return nil, time.Time{}, nil, err
 			}
 			continue
@@ -98,6 +99,9 @@ func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Tim
 	if _, err := dec.ReadToken(); !errors.Is(err, io.EOF) {
 		return nil, at, nil, errors.New("something follows the JSON object; send one object a message")
 	}
+	if len(named) == before && len(faults) == 0 && !at.IsZero() {
+		return nil, at, nil, errors.New("t is the time, and nothing else came; give values other names")
+	}
 	return named, at, faults, nil
 }
 
@@ -125,27 +129,6 @@ func take(named *[]Named, faults *[]error, name string, raw json.RawMessage) {
 		n.Value = OnOff(on)
 	}
 	*named = append(*named, n)
-}
-
-// stamp reads a time in Unix seconds, or in milliseconds where it is too large for seconds.
-func stamp(raw json.RawMessage) (time.Time, error) {
-	if f, err := strconv.ParseFloat(string(raw), 64); err == nil {
-		if t, ok := unixTime(f); ok {
-			return t, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds", clip(string(raw)))
-}
-
-// unixTime takes a number as Unix seconds, or as milliseconds where it is too large for seconds.
-func unixTime(f float64) (time.Time, bool) {
-	if !(f > 0 && f <= 1e14) {
-		return time.Time{}, false
-	}
-	if f < 1e11 {
-		f *= 1000
-	}
-	return time.UnixMilli(int64(math.Round(f))), true
 }
 
 // Report takes the payload of a report apart: on, off, true, false, a number, a word, or an object that also says why, such

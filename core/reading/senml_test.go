@@ -3,6 +3,7 @@ package reading
 import (
 	"encoding/hex"
 	"encoding/json"
+	"math/big"
 	"strings"
 	"testing"
 	"time"
@@ -31,6 +32,12 @@ const (
 	senmlCollection = `[
 		{"bn":"2001:db8::2/","bt":1.320078429e+09,"n":"temperature","u":"Cel","v":25.2},{"n":"humidity","u":"%RH","v":30},
 		{"bn":"2001:db8::1/","n":"temperature","u":"Cel","v":12.3},{"n":"humidity","u":"%RH","v":67}]`
+	senmlBase = `[{"bn":"urn:dev:ow:10e2073a01080063:","n":"voltage","u":"V","v":120.1},{"n":"current","u":"A","v":1.2}]`
+	// Section 5.1.7: what sets an actuator reads like any other pack.
+	senmlSetting   = `[{"bn":"urn:dev:ow:10e2073a01080063:"},{"n":"temp","u":"Cel","v":23.1},{"n":"heat","u":"/","v":1},{"n":"fan","u":"/","v":0}]`
+	senmlTwoLights = `[{"bt":1.320078429e+09,"bu":"/","n":"2001:db8::3","v":1},{"n":"2001:db8::4","v":1}]`
+	senmlDimming   = `[{"bt":1.320078429e+09,"bu":"/","n":"2001:db8::3","v":0.5},{"n":"2001:db8::4","v":0.5},
+		{"n":"2001:db8::3","t":0.1,"v":0},{"n":"2001:db8::4","t":0.1,"v":0}]`
 	// Section 6: the second example in CBOR.
 	senmlCBOR = `87a721781b75726e3a6465763a6f773a3130653230373361303130383030363a22fb41d303a15b00106223614120050067766f6c74616765` +
 		`01615602fb405e066666666666a30067` + `63757272656e74062402fb3ff3333333333333a3006763757272656e74062302fb3ff4cccccccccccda3006763757272656e74` +
@@ -90,13 +97,19 @@ func TestSenMLOfTheRFC(t *testing.T) {
 			{"n":"NAME","u":"lat","t":1.320067584e+09,"v":60.07966},{"n":"NAME","u":"%EL","t":1.320067614e+09,"v":98},
 			{"n":"NAME","u":"%RH","t":1.320067644e+09,"v":21.2},{"n":"NAME","u":"lon","t":1.320067644e+09,"v":24.30628},
 			{"n":"NAME","u":"lat","t":1.320067644e+09,"v":60.07967}]`, "NAME", "urn:dev:ow:10e2073a01080063")},
+		{"two in one base name", senmlBase, `[{"n":"urn:dev:ow:10e2073a01080063:voltage","u":"V","v":120.1},{"n":"urn:dev:ow:10e2073a01080063:current","u":"A","v":1.2}]`},
+		{"setting an actuator", senmlSetting, `[{"n":"urn:dev:ow:10e2073a01080063:temp","u":"Cel","v":23.1},
+			{"n":"urn:dev:ow:10e2073a01080063:heat","u":"/","v":1},{"n":"urn:dev:ow:10e2073a01080063:fan","u":"/","v":0}]`},
+		{"two lights", senmlTwoLights, `[{"n":"2001:db8::3","u":"/","t":1320078429,"v":1},{"n":"2001:db8::4","u":"/","t":1320078429,"v":1}]`},
+		{"two lights dimmed, then off", senmlDimming, `[{"n":"2001:db8::3","u":"/","t":1320078429,"v":0.5},{"n":"2001:db8::4","u":"/","t":1320078429,"v":0.5},
+			{"n":"2001:db8::3","u":"/","t":1320078429.1,"v":0},{"n":"2001:db8::4","u":"/","t":1320078429.1,"v":0}]`},
 		{"multiple types", senmlTypes, `[{"n":"urn:dev:ow:10e2073a01080063:temp","u":"Cel","v":23.1},
 			{"n":"urn:dev:ow:10e2073a01080063:label","vs":"Machine Room"},{"n":"urn:dev:ow:10e2073a01080063:open","vb":false}]`},
 		{"collection of resources", senmlCollection, `[{"n":"2001:db8::2/temperature","u":"Cel","t":1320078429,"v":25.2},
 			{"n":"2001:db8::2/humidity","u":"%RH","t":1320078429,"v":30},{"n":"2001:db8::1/temperature","u":"Cel","t":1320078429,"v":12.3},
 			{"n":"2001:db8::1/humidity","u":"%RH","t":1320078429,"v":67}]`},
 	} {
-		named, faults, err := JSON([]byte(tt.pack), now)
+		named, faults, err := Message([]byte(tt.pack), now)
 		require.NoError(t, err, tt.name)
 		assert.JSONEq(t, tt.want, resolvedJSON(t, named), tt.name)
 		if tt.pack == senmlTypes {
@@ -137,20 +150,58 @@ func TestSenMLInCBOR(t *testing.T) {
 
 func TestSenMLTimesAndFaults(t *testing.T) {
 	now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
-	named, faults, err := SenML([]byte(`[{"n":"a","v":1,"t":-60},{"n":"b","v":2},{"bv":10,"n":"c","v":2.5},{"n":"d","s":4},{"n":"e"},{"n":"f","v":1e999},{"bt":1e15,"n":"g","v":1}]`), now)
+	named, faults, err := SenML([]byte(`[{"n":"a","v":1,"t":-60},{"n":"b","v":2},{"bv":10,"n":"c","v":2.5},{"n":"d","s":"4"},{"n":"e"},{"n":"f","v":1e999},{"bt":1e15,"n":"g","v":1}]`), now)
 	require.NoError(t, err)
 	require.Len(t, named, 3)
 	assert.Equal(t, now.Add(-time.Minute), named[0].At, "a small time is relative to now")
 	assert.True(t, named[1].At.IsZero())
 	assert.Equal(t, 12.5, named[2].Value.Num, "the base value is added")
 	require.Len(t, faults, 4)
-	for i, why := range []string{"only a sum", "no value", "not finite", "not in Unix seconds"} {
+	for i, why := range []string{"the sum (s)", "no value", "not finite", "not in Unix seconds"} {
 		assert.ErrorContains(t, faults[i], why)
 	}
 	_, _, err = SenML([]byte(`[{"bver":11,"n":"a","v":1}]`), now)
 	assert.ErrorContains(t, err, "knows versions up to 10")
-	for _, bad := range []string{`[{"n":1}]`, `{`, `[[]]`} {
+	for _, bad := range []string{`[{"n":1}]`, `{`, `[[]]`, `[{"n":"a","v":1},{"bt":"noon","n":"b","v":1}]`} {
 		_, _, err = SenML([]byte(bad), now)
 		assert.Error(t, err, bad)
+	}
+}
+
+func TestSumsOfSenML(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	named, faults, err := SenML([]byte(`[{"bn":"meter:","bs":100,"n":"power","u":"W","v":40.5,"s":20},{"n":"flow","u":"l/s","s":3.5},{"n":"load","u":"%","s":1}]`), now)
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+	assert.JSONEq(t, `[{"n":"meter:power","u":"W","v":40.5},{"n":"meter:power_sum","u":"J","v":120},
+		{"n":"meter:flow_sum","u":"L","v":103.5},{"n":"meter:load_sum","u":"%.s","v":101}]`, resolvedJSON(t, named), "a value and a sum are two signals")
+
+	named, faults, err = SenML([]byte(`[{"n":"power","v":40,"s":20},{"n":"power_sum","v":7}]`), now)
+	require.NoError(t, err)
+	require.Len(t, faults, 1)
+	assert.ErrorContains(t, faults[0], `a value called "power_sum"`)
+	assert.Len(t, named, 2, "what the board itself calls so goes first")
+}
+
+func TestNumbersOfCBOR(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	fraction := func(exp int, mantissa any) cbor.Tag { return cbor.Tag{Number: 4, Content: []any{exp, mantissa}} }
+	huge, _ := new(big.Int).SetString("123456789012345678901234567890", 10)
+	body, err := cbor.Marshal([]map[int]any{
+		{-3: fraction(-3, int64(1_795_413_600_250)), 0: "a", 2: fraction(-2, 2145)}, {0: "b", 2: float32(23.1)}, {0: "c", 2: -7}, {0: "d", 2: fraction(3, -2)},
+		{0: "e", 2: huge}, {0: "f", 2: fraction(400, 1)}, {0: "g", 2: cbor.Tag{Number: 5, Content: []any{1, 1}}}, {0: "h", 2: "21"}, {0: "i", 2: fraction(-20, huge)}, {0: "j", 2: fraction(1, "x")}, {0: "k", 2: fraction(1, 2.5)}})
+	require.NoError(t, err)
+	named, faults, err := Message(body, now)
+	require.NoError(t, err)
+	var nums []float64
+	for _, n := range named {
+		nums = append(nums, n.Value.Num)
+		assert.EqualValues(t, 1_795_413_600_250, n.At.UnixMilli())
+	}
+	assert.Equal(t, []float64{21.45, float64(float32(23.1)), -7, -2000, 123456789012345678901234567890, 21, 1234567890.1234567890}, nums)
+	assert.Equal(t, []int{2, 1}, []int{named[0].Decimals, named[1].Decimals})
+	require.Len(t, faults, 4)
+	for i, why := range []string{"not finite", "the CBOR tag 5 is not known", "does not hold what it says", "does not hold what it says"} {
+		assert.ErrorContains(t, faults[i], why)
 	}
 }

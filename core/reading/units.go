@@ -27,12 +27,17 @@ var measures = map[string]measure{
 	"s": {"time", 1, 0}, "ms": {"time", 1e-3, 0}, "min": {"time", 60, 0}, "h": {"time", 3600, 0},
 	"Hz": {"frequency", 1, 0}, "kHz": {"frequency", 1e3, 0}, "MHz": {"frequency", 1e6, 0},
 	"L": {"volume", 1e-3, 0}, "l": {"volume", 1e-3, 0}, "m3": {"volume", 1, 0},
-	"1": {"ratio", 1, 0}, "%": {"ratio", 1e-2, 0}, "[ppm]": {"ratio", 1e-6, 0},
+	"W/m2": {"irradiance", 1, 0}, "L/s": {"flow", 1e-3, 0}, "m3/s": {"flow", 1, 0},
+	"var.h": {"reactive energy", 3600, 0}, "kvar.h": {"reactive energy", 3.6e6, 0}, "kV.A.h": {"apparent energy", 3.6e6, 0}, "V.A.s": {"apparent energy", 1, 0},
+	"By": {"data", 1, 0}, "KiBy": {"data", 1024, 0}, "GBy": {"data", 1e9, 0}, "bit": {"data", 0.125, 0},
+	"By/s": {"data rate", 1, 0}, "MBy/s": {"data rate", 1e6, 0}, "bit/s": {"data rate", 0.125, 0}, "Mbit/s": {"data rate", 1.25e5, 0},
+	"/s": {"rate", 1, 0}, "/min": {"rate", 1.0 / 60, 0},
+	"[ppth]": {"ratio", 1e-3, 0}, "1": {"ratio", 1, 0}, "%": {"ratio", 1e-2, 0}, "[ppm]": {"ratio", 1e-6, 0},
 }
 
 // senmlUnits are units of RFC 8428 (section 12.1) and RFC 8798 whose symbol is another one in UCUM.
 var senmlUnits = map[string]string{"l": "L", "%RH": "%", "/": "1", "EL": "%", "%EL": "%", "lm": "lm", "Wh": "W.h", "kWh": "kW.h", "VA": "V.A", "kVA": "kV.A", "Ah": "A.h", "ppm": "[ppm]",
-	"/100": "%", "ug/m3": "ug/m3", "1/s": "/s", "1/min": "/min", "beat/m": "/min", "beats": "1", "count": "1", "deg": "deg", "pH": "[pH]"}
+	"/100": "%", "/1000": "[ppth]", "l/s": "L/s", "varh": "var.h", "kvarh": "kvar.h", "kVAh": "kV.A.h", "B": "By", "KiB": "KiBy", "GB": "GBy", "B/s": "By/s", "MB/s": "MBy/s", "ug/m3": "ug/m3", "1/s": "/s", "1/min": "/min", "beat/m": "/min", "beats": "1", "count": "1", "deg": "deg", "pH": "[pH]"}
 
 // UnitOf is the UCUM symbol of a unit as a device calls it.
 func UnitOf(unit string) string {
@@ -40,6 +45,21 @@ func UnitOf(unit string) string {
 		return u
 	}
 	return unit
+}
+
+// overSeconds are units whose product with a second has a name of its own.
+var overSeconds = map[string]string{"W": "J", "A": "C", "V.A": "V.A.s", "m/s": "m", "/s": "1", "Hz": "1", "L/s": "L", "m3/s": "m3", "mm/s": "mm", "kg/s": "kg"}
+
+// timesSeconds is the unit of a sum over time (RFC 8428, section 4.3).
+func timesSeconds(unit string) string {
+	unit = UnitOf(unit)
+	if unit == "" {
+		return ""
+	}
+	if u, ok := overSeconds[unit]; ok {
+		return u
+	}
+	return unit + ".s"
 }
 
 // In turns a value of one unit into another one of the same dimension; both are UCUM symbols or names of RFC 8428 and RFC 8798. What has

@@ -136,6 +136,9 @@ func (v Value) As(kind site.Kind) (Value, error) {
 			if b, ok := word(v.Text); ok {
 				return OnOff(b), nil
 			}
+			if n := strings.TrimSpace(v.Text); n == "1" || n == "0" {
+				return OnOff(n == "1"), nil
+			}
 		}
 		return Value{}, fmt.Errorf("%s is not on or off; expected on, off, true, false, 1 or 0", clip(v.String()))
 	case site.Text:
@@ -144,7 +147,7 @@ func (v Value) As(kind site.Kind) (Value, error) {
 		if v.Kind == site.OnOff {
 			return Number(v.Num), nil
 		}
-		if n, err := number(v.Text); err == nil {
+		if n, err := number(strings.TrimSpace(v.Text)); err == nil {
 			return n, nil
 		}
 		return Value{}, fmt.Errorf("%s is not a number; expected one such as 21.4", clip(v.String()))

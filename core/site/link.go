@@ -76,7 +76,17 @@ type Source struct {
 	Words    []string  `json:"words,omitempty"`    // what the device calls the options of a choice, in their order
 	Full     float64   `json:"full,omitempty"`     // what the device calls 100 % of a level; 0: 100
 	Register *Register `json:"register,omitempty"` // Modbus
+	Comma    Comma     `json:"comma,omitempty"`    // what a comma in a number means
 }
+
+// Comma is what a comma in a number means.
+type Comma string
+
+// The empty Comma is a decimal one where that is plain, as in 21,4 but not in 1,250.
+const (
+	DecimalComma   Comma = "decimal"   // 1.250,5
+	ThousandsComma Comma = "thousands" // 1,250.5
+)
 
 // Set reports whether the source is mapped at all.
 func (s Source) Set() bool {
@@ -254,6 +264,12 @@ func (s Source) Validate() error {
 	}
 	if n := count(s.Pointer != "", s.Pattern != "", s.Column != "", s.Register != nil); n > 1 {
 		return fmt.Errorf("choose one of JSON Pointer, pattern, column and register")
+	}
+	if s.Comma != "" && s.Comma != DecimalComma && s.Comma != ThousandsComma {
+		return fmt.Errorf("a comma is %q; use decimal (1.250,5) or thousands (1,250.5)", s.Comma)
+	}
+	if s.Comma != "" && count(s.Topic != "", s.Pointer != "", s.Pattern != "", s.Column != "") == 0 {
+		return fmt.Errorf("what a comma means counts only where a topic, JSON Pointer, pattern or column says where the number is")
 	}
 	if s.Register != nil {
 		return s.Register.Validate()

@@ -268,9 +268,9 @@ func (c *client) take(m paho.Message) {
 	var mu sync.Mutex
 	for _, t := range taken {
 		left.Add(1)
-		t.Done = func(_ []string, err error) {
+		t.Done = func(x hub.Result) {
 			mu.Lock()
-			failed = failed || err != nil
+			failed = failed || x.Err != nil
 			mu.Unlock()
 			left.Done()
 		}

@@ -147,7 +147,7 @@ func decode(d *hub.Delivery, contentType string, body []byte, now time.Time) err
 	var faults []error
 	switch kind {
 	case "application/json", "text/json", "":
-		named, faults, err = reading.JSON(body, now)
+		named, faults, err = reading.Message(body, now)
 	case "application/senml+json":
 		named, faults, err = reading.SenML(body, now)
 	case "application/senml+cbor", "application/cbor":
@@ -156,7 +156,7 @@ func decode(d *hub.Delivery, contentType string, body []byte, now time.Time) err
 		named, faults, err = reading.CSV(body)
 	case "application/x-www-form-urlencoded":
 		if len(body) > 0 && strings.ContainsRune("{[", rune(body[0])) { // what curl -d calls JSON
-			named, faults, err = reading.JSON(body, now)
+			named, faults, err = reading.Message(body, now)
 			break
 		}
 		var values url.Values
@@ -196,23 +196,19 @@ func (p *Handler) query(w http.ResponseWriter, r *http.Request) {
 
 // deliver hands a message to the hub and answers when what could be taken is on the disk.
 func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Delivery) {
-	type result struct {
-		refused []string
-		err     error
-	}
-	done := make(chan result, 1)
+	done := make(chan hub.Result, 1)
 	n := len(d.Readings) + len(d.Reports) + len(d.Copies) + len(d.Faults)
-	d.Done = func(refused []string, err error) { done <- result{refused, err} }
+	d.Done = func(x hub.Result) { done <- x }
 	p.hub.Deliver(d)
-	var got result
+	var got hub.Result
 	select {
 	case got = <-done:
 	case <-r.Context().Done():
 		return
 	}
-	if got.err != nil {
+	if got.Err != nil {
 		w.Header().Set("Retry-After", "30")
-		problem(w, http.StatusServiceUnavailable, "the readings could not be stored: "+got.err.Error())
+		problem(w, http.StatusServiceUnavailable, "the readings could not be stored: "+got.Err.Error())
 		return
 	}
 	a, err := p.current(r.Context(), d.Session.Device)
@@ -220,10 +216,10 @@ func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Delivery
 		problem(w, http.StatusServiceUnavailable, err.Error())
 		return
 	}
-	taken := max(0, n-len(got.refused))
-	a.Stored, a.Refused = &taken, got.refused
+	taken := max(0, n-len(got.Refused))
+	a.Stored, a.Refused, a.Remarks = &taken, got.Refused, got.Remarks
 	status := http.StatusOK
-	if taken == 0 && len(got.refused) > 0 {
+	if taken == 0 && len(got.Refused) > 0 {
 		status = http.StatusUnprocessableEntity
 	}
 	p.answer(w, r, status, a, d.Session.Device)
@@ -233,6 +229,7 @@ func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Delivery
 type answer struct {
 	Stored  *int              `json:"stored,omitempty"`
 	Refused []string          `json:"refused,omitempty"`
+	Remarks []string          `json:"remarks,omitempty"` // what was taken and looks wrong
 	Wants   map[string]string `json:"wants"`
 	Set     map[string]held   `json:"set,omitempty"`   // settings of which the device has a copy
 	Rev     string            `json:"rev"`             // of the wants and settings, for a long poll
@@ -284,6 +281,9 @@ func (p *Handler) answer(w http.ResponseWriter, r *http.Request, status int, a a
 		fmt.Fprintf(&b, "lease=%g\nt=%d\nrev=%s\n", a.LeaseS, a.T, a.Rev)
 		for _, why := range a.Refused {
 			fmt.Fprintf(&b, "refused=%s\n", why)
+		}
+		for _, what := range a.Remarks {
+			fmt.Fprintf(&b, "remark=%s\n", what)
 		}
 		body = []byte(b.String())
 	} else {

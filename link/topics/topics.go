@@ -79,7 +79,7 @@ func Take(m *mapping.Map, speaker, topic string, payload []byte, now time.Time) 
 			t.Mapped(mapped)
 			break
 		}
-		named, faults, err := reading.JSON(payload, now)
+		named, faults, err := reading.Message(payload, now)
 		if err != nil {
 			return fail(PayloadFormat, "%s", err)
 		}

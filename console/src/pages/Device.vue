@@ -117,6 +117,7 @@ const question = computed(() => (asking.value ? questions.value[asking.value] : 
         <div><span class="soft small-text">Last heard</span><br />{{ device.last_heard ? dayText(Date.parse(device.last_heard), hub.zone) : 'never' }}</div>
         <div v-if="device.from"><span class="soft small-text">From</span><br />{{ device.from }}<span v-if="device.connections > 1" class="soft"> · {{ device.connections }} connections</span></div>
         <div v-if="device.why"><span class="soft small-text">Why offline</span><br />{{ device.why }}</div>
+        <div v-if="device.clock"><span class="soft small-text">Clock</span><br /><span class="warn-text">{{ device.clock[0]!.toUpperCase() + device.clock.slice(1) }}</span></div>
         <div><span class="soft small-text">Lease</span><br />{{ device.lease_ms ? `${device.lease_ms / 1000} s` : 'none' }}</div>
         <div v-if="device.replaced"><span class="soft small-text">Replaced readings</span><br />{{ device.replaced }}</div>
       </section>
