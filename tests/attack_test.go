@@ -2,6 +2,7 @@ package tests
 
 import (
 	"bufio"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -126,6 +127,9 @@ func TestNothingIsToldToStrangers(t *testing.T) {
 	r.Device("kiln")
 	for _, path := range []string{"/", "/healthz", "/readyz", "/metrics", "/api/v1/setup", "/api/v1/now", "/api/v1/nothing", "/ca.pem", "/push/kiln", "/nowhere"} {
 		_, text, header := fetch(t, r.URL()+path, "")
+		if block, _ := pem.Decode([]byte(text)); block != nil {
+			text = string(block.Bytes) // in Base64 any short word comes up by chance
+		}
 		all := text + fmt.Sprint(header)
 		for _, word := range []string{serve.Version, "Rowan", "kiln", "Go/", "echo"} {
 			if path == "/push/kiln" && word == "kiln" {
