@@ -26,12 +26,12 @@ func newDevice(b NewDevice) site.Device {
 	d := site.Device{Name: b.Name, Place: b.Place, NewSignals: true, Link: site.Link{Kind: site.MQTT}}
 	set(&d.Link, b.Link)
 	if d.Link.Kind == site.MQTT {
-		d.Lease = site.DefaultLease
+		d.LeaseMS = site.DefaultLease.Milliseconds()
 	}
 	set(&d.ID, b.Id)
 	set(&d.NewSignals, b.NewSignals)
-	setMS(&d.Lease, b.LeaseMs)
-	setMS(&d.Wakes, b.WakesMs)
+	set(&d.LeaseMS, b.LeaseMs)
+	set(&d.WakesMS, b.WakesMs)
 	set(&d.Limits, b.Limits)
 	return d
 }
@@ -53,8 +53,8 @@ func (h *handlers) ChangeDevice(ctx context.Context, r ChangeDeviceRequestObject
 		}
 		set(&d.Name, r.Body.Name)
 		set(&d.Place, r.Body.Place)
-		setMS(&d.Lease, r.Body.LeaseMs)
-		setMS(&d.Wakes, r.Body.WakesMs)
+		set(&d.LeaseMS, r.Body.LeaseMs)
+		set(&d.WakesMS, r.Body.WakesMs)
 		set(&d.NewSignals, r.Body.NewSignals)
 		set(&d.Link, r.Body.Link)
 		set(&d.Limits, r.Body.Limits)
@@ -127,11 +127,11 @@ func (h *handlers) RemoveControl(ctx context.Context, r RemoveControlRequestObje
 
 func (h *handlers) AddSignal(ctx context.Context, r AddSignalRequestObject) (AddSignalResponseObject, error) {
 	b := r.Body
-	v, err := h.s.hub.AddSignal(ctx, actor(ctx), r.Id, b.Name, site.Kind(b.Kind), func(s *site.Signal) {
+	v, err := h.s.hub.AddSignal(ctx, actor(ctx), r.Id, b.Name, site.ValueKind(b.Kind), func(s *site.Signal) {
 		set(&s.Unit, b.Unit)
 		set(&s.Decimals, b.Decimals)
 		set(&s.Reports, (*site.Reports)(b.Reports))
-		setMS(&s.Interval, b.IntervalMs)
+		set(&s.IntervalMS, b.IntervalMs)
 		set(&s.Source, b.Source)
 		set(&s.Calibration, b.Calibration)
 		set(&s.Sense, b.Sense)

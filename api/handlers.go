@@ -279,8 +279,8 @@ func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObje
 			return err
 		}
 		set(&c.Name, b.Name)
-		setMS(&c.ConfirmAfter, b.ConfirmAfterMs)
-		setMS(&c.ResumeWithin, b.ResumeWithinMs)
+		set(&c.ConfirmAfterMS, b.ConfirmAfterMs)
+		set(&c.ResumeWithinMS, b.ResumeWithinMs)
 		change := controlShape{b.Kind, b.Options, b.Lowest, b.Momentary, b.Ask, b.Safe}
 		if err := change.apply(c); err != nil {
 			return err
@@ -296,12 +296,6 @@ func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObje
 	return ChangeControl200JSONResponse(control(v)), err
 }
 
-func setMS(field *time.Duration, ms *int64) {
-	if ms != nil {
-		*field = time.Duration(min(max(*ms, -1), 1<<40)) * time.Millisecond
-	}
-}
-
 func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject) (ChangeSignalResponseObject, error) {
 	v, err := h.s.hub.ChangeSignal(ctx, actor(ctx), r.Id, func(s *site.Signal) error {
 		b := r.Body
@@ -312,7 +306,7 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 		set(&s.Unit, b.Unit)
 		set(&s.Decimals, b.Decimals)
 		set(&s.Reports, (*site.Reports)(b.Reports))
-		setMS(&s.Interval, b.IntervalMs)
+		set(&s.IntervalMS, b.IntervalMs)
 		set(&s.Guests, (*site.Guests)(b.Guests))
 		set(&s.Source, b.Source)
 		set(&s.Calibration, b.Calibration)

@@ -64,7 +64,7 @@ type bringer struct {
 	layout  string
 	comma   bool
 	dry     bool
-	kinds   map[string]site.Kind // of the series that there are; nil: not known
+	kinds   map[string]site.ValueKind // of the series that there are; nil: not known
 	pending map[string][]client.OneReading
 	lines   map[string][]int
 	seen    map[spot]first // in this portion
@@ -348,14 +348,14 @@ func marked(r *client.OneReading, q, raw string) error {
 }
 
 // kindsOf are all series that the hub keeps, with their kinds where they are known. It is nil where the token does not show them.
-func kindsOf(ctx context.Context, h *client.Remote) map[string]site.Kind {
+func kindsOf(ctx context.Context, h *client.Remote) map[string]site.ValueKind {
 	r, err := h.GetNowWithResponse(ctx)
 	if err != nil {
 		return nil
 	}
-	kinds := map[string]site.Kind{}
+	kinds := map[string]site.ValueKind{}
 	for _, s := range r.JSON200.Signals {
-		kinds[s.Id] = site.Kind(s.Kind)
+		kinds[s.Id] = site.ValueKind(s.Kind)
 	}
 	for _, c := range r.JSON200.Controls {
 		for _, of := range []string{".is", ".want", ".mode"} {

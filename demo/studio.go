@@ -180,7 +180,7 @@ func leaveOn(ctx context.Context, h *hub.Hub) error {
 // thing is a signal or switch of a board.
 type thing struct {
 	raw, name, unit string
-	kind            site.Kind // empty: a switch
+	kind            site.ValueKind // empty: a switch
 	decimals        int
 	open            bool // to guests
 	dangerous       bool
@@ -219,7 +219,7 @@ func furnish(ctx context.Context, h *hub.Hub, me access.Actor, st *studio) error
 	if _, err := fromModel("climate_board", "Drying room", "Drying room"); err != nil {
 		return err
 	}
-	if _, err := h.ChangeDevice(ctx, me, boardID, func(d *site.Device) error { d.Lease = 30 * time.Second; return nil }); err != nil {
+	if _, err := h.ChangeDevice(ctx, me, boardID, func(d *site.Device) error { d.LeaseMS = 30_000; return nil }); err != nil {
 		return err
 	}
 	if _, err := h.AddSignal(ctx, me, boardID, "clay_moisture", site.Number, func(s *site.Signal) { s.Unit, s.Decimals = "%", 1 }); err != nil {
@@ -227,7 +227,7 @@ func furnish(ctx context.Context, h *hub.Hub, me access.Actor, st *studio) error
 	}
 	for _, raw := range []string{"temperature", "humidity", "clay_moisture"} {
 		if _, err := h.ChangeSignal(ctx, me, boardID+"."+raw, func(s *site.Signal) error {
-			s.Decimals, s.Interval = 1, every
+			s.Decimals, s.IntervalMS = 1, every.Milliseconds()
 			if raw != "clay_moisture" {
 				s.Guests = site.GuestsSee
 			}
@@ -240,7 +240,7 @@ func furnish(ctx context.Context, h *hub.Hub, me access.Actor, st *studio) error
 		return err
 	}
 	for _, b := range boards {
-		d, key, err := h.AddDevice(ctx, me, site.Device{Name: b.name, Place: b.place, Lease: 30 * time.Second})
+		d, key, err := h.AddDevice(ctx, me, site.Device{Name: b.name, Place: b.place, LeaseMS: 30_000})
 		if err != nil {
 			return err
 		}
@@ -277,7 +277,7 @@ func equip(ctx context.Context, h *hub.Hub, me access.Actor, device string, thin
 		if _, err := h.AddSignal(ctx, me, device, x.raw, x.kind, func(s *site.Signal) {
 			s.Name, s.Unit, s.Decimals = x.name, x.unit, x.decimals
 			if s.Kind == site.Number {
-				s.Interval = every
+				s.IntervalMS = every.Milliseconds()
 			}
 			if x.open {
 				s.Guests = site.GuestsSee

@@ -51,24 +51,6 @@ type AlertTold struct {
 	State string    `json:"state,omitempty"` // empty: the newest message arrived; waiting; failed: it was given up
 }
 
-// alertPart and routePart are kept as rules are.
-var (
-	alertPart = part[*site.Alert]{"alert", func(s *site.Site) map[string]*site.Alert { return s.Alerts }, func(x **site.Alert) *string { return &(*x).ID },
-		func(s *site.Site, a *site.Alert) error {
-			if err := a.Validate(s); err != nil {
-				return err
-			}
-			return formulasOf(s, a.Formulas)
-		}, store.SaveAlert}
-	routePart = part[site.Route]{"route", func(s *site.Site) map[string]site.Route { return s.Routes }, func(r *site.Route) *string { return &r.ID },
-		func(s *site.Site, r site.Route) error {
-			if _, ok := s.Brokers[r.Broker]; r.Broker != "" && !ok {
-				return &InvalidError{"broker", fmt.Sprintf("there is no broker %q; add it under Settings", r.Broker)}
-			}
-			return r.Validate()
-		}, store.SaveRoute}
-)
-
 // alertChanged keeps what became of an alert, puts what is to be told on its way, and tells those who look on.
 func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 	h.remember(x)
@@ -182,12 +164,11 @@ func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 // SaveAlert adds or changes an alert. One with the id of a built-in one tunes that.
 func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check func(any) error) (view Alert, err error) {
 	err = h.do(ctx, func() error {
-		next := &x
-		if err := keep(h, a, alertPart, &next, x.Name, check); err != nil {
+		saved, err := h.keep(a, edit{part: &x, check: check})
+		if err != nil {
 			return err
 		}
-		view, _ = h.alertView(x.ID)
-		h.lookAgain()
+		view, _ = h.alertView(saved.(*site.Alert).ID)
 		return nil
 	})
 	return view, err
@@ -195,13 +176,7 @@ func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check
 
 // RemoveAlert takes an alert away; a built-in one becomes as it was.
 func (h *Hub) RemoveAlert(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error {
-		if err := drop(h, a, alertPart, id); err != nil {
-			return err
-		}
-		h.lookAgain()
-		return nil
-	})
+	return h.drop(ctx, a, "alert", id)
 }
 
 // AlertAction is what somebody does to alerts.
@@ -325,19 +300,16 @@ func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
 
 // SaveRoute adds or changes a route.
 func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view RouteView, err error) {
-	err = h.do(ctx, func() error {
-		if err := keep(h, a, routePart, &r, r.Name, check); err != nil {
-			return err
-		}
-		h.tryAgain()
-		return nil
-	})
+	saved, err := h.save(ctx, a, edit{part: r, check: check})
+	if err == nil {
+		r = saved.(site.Route)
+	}
 	return RouteView{Version(r), r}, err
 }
 
 // RemoveRoute takes a route away; what waits on it is given up.
 func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error { return drop(h, a, routePart, id) })
+	return h.drop(ctx, a, "route", id)
 }
 
 // notice is what a message about an alert holds.

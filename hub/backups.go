@@ -42,8 +42,6 @@ type backups struct {
 	notCopied, drillFailed string
 }
 
-const backupPassphrase = "backup passphrase"
-
 // Backups returns how they are made, for owners.
 func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
@@ -57,16 +55,7 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err e
 	if at := h.store.Drilled(); !at.IsZero() {
 		v.Drilled = &at
 	}
-	key, err := h.store.Secret(ctx, copySecret)
-	if err != nil {
-		return v, err
-	}
-	v.Secret = key != ""
-	word, err := h.store.Secret(ctx, backupPassphrase)
-	if err != nil {
-		return v, err
-	}
-	v.Encrypted = word != ""
+	v.Secret, v.Encrypted = h.backupSecret(site.Password) != "", h.backupSecret(site.Passphrase) != ""
 	v.List, err = h.store.Backups()
 	return v, err
 }
@@ -74,63 +63,41 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err e
 // SaveBackups changes how they are made. passphrase is that by which they are encrypted: nil where it stays, "" for none;
 // secret likewise the password of the other place.
 func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase, secret *string, check func(any) error) (BackupsView, error) {
-	word, err := h.store.Secret(ctx, backupPassphrase)
-	if err != nil {
-		return BackupsView{}, err
-	}
-	kept, err := h.store.Secret(ctx, copySecret)
-	if err != nil {
-		return BackupsView{}, err
-	}
-	err = h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		before := h.site.Backups
-		if err := check(before); err != nil {
-			return err
-		}
-		// A backup holds all by which people and boards sign in: where it goes, and who can read it, is for a person.
-		if passphrase != nil || secret != nil || b.Elsewhere != before.Elsewhere {
-			if err := h.inPerson(a); err != nil {
-				return err
-			}
-		}
-		if err := b.Validate(); err != nil {
-			return &InvalidError{"backups", err.Error()}
-		}
-		if b.Elsewhere.Via == site.ToFolder && h.store.Within(b.Elsewhere.Address) {
-			return &InvalidError{"backups", "the folder " + b.Elsewhere.Address + " is in the hub's own; take one on another disk"}
-		}
-		if passphrase != nil {
-			word = *passphrase
-		}
-		if b.Elsewhere.Away() && word == "" {
-			return &InvalidError{"passphrase", "a backup holds password hashes: what leaves the house is encrypted; enter a passphrase"}
-		}
-		switch now, was := b.Elsewhere, before.Elsewhere; {
-		case secret != nil:
-		case kept != "" && now.Account == "":
-			secret = new(string)
-		case kept != "" && !now.Same(was):
-			return &InvalidError{"secret", "the password that is kept is for " + was.Address + " as it was; enter the one for " + now.Address}
-		}
-		h.changeSite(func(s *site.Site) { s.Backups = b }, store.SaveBackups(b))
-		if passphrase != nil {
-			h.write(store.SaveSecret(backupPassphrase, *passphrase))
+	err := h.do(ctx, func() error {
+		_, err := h.keep(a, edit{part: b, check: check, secrets: map[string]*string{site.Passphrase: passphrase, site.Password: secret}})
+		if err == nil && passphrase != nil {
 			h.journal(h.Time(), a, "change", "hub.backups", "", map[bool]string{true: "with a passphrase", false: "without a passphrase"}[*passphrase != ""], "")
 		}
-		if secret != nil {
-			h.write(store.SaveSecret(copySecret, *secret))
-		}
-		h.journalChange(a, "hub.backups", before, b)
-		return nil
+		return err
 	})
 	if err != nil {
 		return BackupsView{}, err
 	}
 	return h.Backups(ctx, a)
 }
+
+// checkBackups: a backup holds all by which people and boards sign in; where it goes, and who can read it, is for a person.
+func (h *Hub) checkBackups(a access.Actor, before any, e *edit) error {
+	b := e.part.(site.Backups)
+	if e.secrets[site.Passphrase] != nil || e.secrets[site.Password] != nil || b.Elsewhere != before.(site.Backups).Elsewhere {
+		if err := h.inPerson(a); err != nil {
+			return err
+		}
+	}
+	if b.Elsewhere.Via == site.ToFolder && h.store.Within(b.Elsewhere.Address) {
+		return &InvalidError{"backups", "the folder " + b.Elsewhere.Address + " is in the hub's own; take one on another disk"}
+	}
+	word := h.backupSecret(site.Passphrase)
+	if entered := e.secrets[site.Passphrase]; entered != nil {
+		word = *entered
+	}
+	if b.Elsewhere.Away() && word == "" {
+		return &InvalidError{"passphrase", "a backup holds password hashes: what leaves the house is encrypted; enter a passphrase"}
+	}
+	return nil
+}
+
+func (h *Hub) backupSecret(name string) string { return h.vault.get(site.Key{Kind: "backups"}, name) }
 
 // BackUp makes a backup now, and lets go of those that are more than are kept.
 func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) {
@@ -139,11 +106,7 @@ func (h *Hub) BackUp(ctx context.Context, a access.Actor) (store.Backup, error) 
 	}
 	h.backups.mu.Lock()
 	defer h.backups.mu.Unlock()
-	word, err := h.store.Secret(ctx, backupPassphrase)
-	if err != nil {
-		return store.Backup{}, err
-	}
-	b, err := h.store.MakeBackup(ctx, h.Site().Backups.Kept(), word)
+	b, err := h.store.MakeBackup(ctx, h.Site().Backups.Kept(), h.backupSecret(site.Passphrase))
 	h.backups.said.Lock()
 	h.backups.failed = ""
 	if err != nil {

@@ -6,61 +6,14 @@ import (
 	"encoding/base32"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"reflect"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"idleember/core/access"
-	"idleember/core/engine"
 	"idleember/core/site"
-	"idleember/store"
 )
-
-// changeSite replaces the site by a changed copy and tells the engine and everybody who looks on.
-func (h *Hub) changeSite(change func(*site.Site), writes ...store.Change) {
-	next := h.site.Clone()
-	change(next)
-	h.site = next
-	h.sites++
-	h.current.Store(next)
-	h.live.newSite()
-	if len(h.toldOf) > 2*len(next.Signals)+100 { // of signals that are gone
-		clear(h.toldOf)
-	}
-	h.write(writes...)
-	h.apply(engine.SiteChanged{Site: next})
-	h.changed.tell()
-	h.lookAgain()
-}
-
-// lookAgain tells everybody who looks on, after the commit, that names or rights changed: streams whose right has ended end.
-func (h *Hub) lookAgain() {
-	h.later(func(err error) {
-		if err == nil {
-			h.live.publish("site", struct{}{}, access.Anything)
-		}
-	})
-}
-
-// journalChange writes down which fields of a record changed, with their values before and after.
-func (h *Hub) journalChange(a access.Actor, object string, before, after any) {
-	b, c := fieldsOf(before), fieldsOf(after)
-	var was, is []string
-	for _, name := range slices.Sorted(maps.Keys(c)) {
-		if b[name] != c[name] {
-			label := strings.ReplaceAll(name, "_", " ")
-			was, is = append(was, label+" "+b[name]), append(is, label+" "+c[name])
-		}
-	}
-	if len(is) > 0 {
-		v := versionOf(object, before)
-		v.After = raw(after)
-		h.writeState(store.AddEntry(h.Time(), a, "change", object, strings.Join(was, ", "), strings.Join(is, ", "), "", v))
-	}
-}
 
 // plainJSON takes the signs out of settings that are told in the journal.
 var plainJSON = strings.NewReplacer(`\"`, "'", "{}", "none", `":`, " ", `"`, "", "{", "", "}", "", ",", ", ", "[", "", "]", "")
@@ -71,6 +24,9 @@ func fieldsOf(record any) map[string]string {
 	for i := range v.NumField() {
 		name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
 		text := fmt.Sprint(v.Field(i).Interface())
+		if ms, ok := v.Field(i).Interface().(int64); ok && strings.HasSuffix(name, "_ms") {
+			text = site.Millis(ms).String()
+		}
 		if k := v.Field(i).Kind(); k == reflect.Struct || k == reflect.Slice || k == reflect.Pointer {
 			var b strings.Builder
 			coder := json.NewEncoder(&b)
@@ -152,12 +108,8 @@ func (h *Hub) ChangeHub(ctx context.Context, a access.Actor, change func(*site.H
 		if err := change(&v); err != nil {
 			return err
 		}
-		if err := checkHub(v); err != nil {
-			return err
-		}
-		h.journalChange(a, "hub", h.site.Hub, v)
-		h.changeSite(func(s *site.Site) { s.Hub = v }, store.SaveHub(v))
-		return nil
+		_, err := h.keep(a, edit{part: v})
+		return err
 	})
 	return v, err
 }
@@ -175,65 +127,35 @@ func (h *Hub) SavePlace(ctx context.Context, a access.Actor, p site.Place, pictu
 }
 
 func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
-	if err := checkName("name", p.Name); err != nil {
-		return err
-	}
 	if p.ID == "" {
 		for _, x := range h.site.Places {
 			if strings.EqualFold(x.Name, p.Name) {
 				return &ExistsError{"place", x.ID, x.Name}
 			}
 		}
-		free, err := freeID(p.Name, func(id string) bool {
-			_, place := h.site.Place(id)
-			_, device := h.site.Devices[id]
-			return place || device
-		})
-		if err != nil {
-			return &InvalidError{"name", err.Error()}
-		}
-		p.ID = free
 	}
-	if err := site.CheckSlug(p.ID); err != nil {
-		return &InvalidError{"id", err.Error()}
-	}
-	if _, ok := h.site.Devices[p.ID]; ok {
-		if have, isPlace := h.site.Place(p.ID); !isPlace {
-			return &InvalidError{"id", fmt.Sprintf("the id %s belongs to the device %q; choose another for the place", p.ID, h.site.Devices[p.ID].Name)}
-		} else if have.Name == p.Name && p.Facts == nil {
-			return nil
+	if have, known := h.site.Place(p.ID); known {
+		p.Picture = have.Picture
+		if p.Facts == nil {
+			p.Facts = have.Facts
 		}
 	}
-	have, known := h.site.Place(p.ID)
-	if known && p.Facts == nil {
-		p.Facts = have.Facts
-	}
-	p.Picture = have.Picture
 	if picture != nil {
 		p.Picture = *picture
 	}
-	if err := p.Validate(); err != nil {
-		return &InvalidError{"facts", err.Error()}
+	saved, err := h.keep(a, edit{part: *p, said: placeText})
+	if err == nil {
+		*p = saved.(site.Place)
 	}
-	before, after := "", p.Name
-	var v *store.Version
-	if known {
-		v = versionOf("place "+p.ID, have)
-		v.After = raw(*p)
-		before = have.Name
-		if was, is := factsText(have), factsText(*p); was != is {
-			before, after = have.Name+": "+was, p.Name+": "+is
-		}
+	return err
+}
+
+func placeText(part any) string {
+	p := part.(site.Place)
+	if facts := factsText(p); facts != "" {
+		return p.Name + ": " + facts
 	}
-	h.writeState(store.AddEntry(h.Time(), a, "save", "place "+p.ID, before, after, "", v))
-	h.changeSite(func(s *site.Site) {
-		if i := slices.IndexFunc(s.Places, func(x site.Place) bool { return x.ID == p.ID }); i >= 0 {
-			s.Places[i] = *p
-		} else {
-			s.Places = append(s.Places, *p)
-		}
-	}, store.SavePlace(*p))
-	return nil
+	return p.Name
 }
 
 func factsText(p site.Place) string {

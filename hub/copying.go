@@ -28,7 +28,6 @@ type Depot interface {
 }
 
 const (
-	copySecret = "backup elsewhere"
 	copyTag    = "backup tag"
 	copyAsk    = time.Minute   // for what there is
 	copyLong   = 6 * time.Hour // for a backup
@@ -52,11 +51,7 @@ func (h *Hub) depot(ctx context.Context) (Depot, error) {
 	if e.Via == "" || open == nil {
 		return nil, nil
 	}
-	word, err := h.store.Secret(ctx, copySecret)
-	if err != nil {
-		return nil, err
-	}
-	return open(e, word)
+	return open(e, h.backupSecret(site.Password))
 }
 
 // BackupsElsewhere lists those at the other place, the newest first.
@@ -379,10 +374,7 @@ func (h *Hub) drill(ctx context.Context) (name, from string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	word, err := h.store.Secret(ctx, backupPassphrase)
-	if err != nil {
-		return "", "", err
-	}
+	word := h.backupSecret(site.Passphrase)
 	folder, err := os.MkdirTemp(filepath.Dir(h.store.BackupFolder()), store.DrillFolder)
 	if err != nil {
 		return "", "", err

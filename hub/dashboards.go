@@ -3,12 +3,9 @@ package hub
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"idleember/core/access"
@@ -27,39 +24,10 @@ type Dashboard struct {
 	Mine    bool           `json:"mine"` // whoever asks may change it
 }
 
-// arranged are all dashboards. They are read from any goroutine and changed in the loop.
-type arranged struct {
-	mu  sync.RWMutex
-	all map[string]site.Dashboard
-}
-
-func loadDashboards(ctx context.Context, st *store.Store) (*arranged, error) {
-	list, err := st.Dashboards(ctx)
-	if err != nil {
-		return nil, err
-	}
-	a := &arranged{all: map[string]site.Dashboard{}}
-	for _, d := range list {
-		a.all[d.ID] = d
-	}
-	return a, nil
-}
-
-func (x *arranged) get(id string) (site.Dashboard, bool) {
-	x.mu.RLock()
-	defer x.mu.RUnlock()
-	d, ok := x.all[id]
+// board is a dashboard, as it is now.
+func (h *Hub) board(id string) (site.Dashboard, bool) {
+	d, ok := h.Site().Dashboards[id]
 	return d, ok
-}
-
-func (x *arranged) set(id string, d *site.Dashboard) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if d == nil {
-		delete(x.all, id)
-	} else {
-		x.all[id] = *d
-	}
 }
 
 // mayOpen reports whether an actor may look at a dashboard.
@@ -95,11 +63,8 @@ func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]Dashboard, error)
 	if err := access.May(a, access.Look, access.Anything); err != nil {
 		return nil, err
 	}
-	h.boards.mu.RLock()
-	all := slices.Collect(maps.Values(h.boards.all))
-	h.boards.mu.RUnlock()
 	out := []Dashboard{}
-	for _, d := range all {
+	for _, d := range h.Site().Dashboards {
 		if mayOpen(a, d) {
 			out = append(out, h.dashboardView(a, d))
 		}
@@ -112,7 +77,7 @@ func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]Dashboard, error)
 
 // Dashboard returns one that the actor may open.
 func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard, error) {
-	d, ok := h.boards.get(id)
+	d, ok := h.board(id)
 	if !ok || !mayOpen(a, d) {
 		return Dashboard{}, &NotFoundError{What: "dashboard", ID: id}
 	}
@@ -122,7 +87,34 @@ func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard
 // SaveDashboard adds a dashboard, or changes the one of this id. An empty id is made from the name; check may refuse a change
 // that was made from an older version. What a tile newly names must be there and open to who saves it.
 func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view Dashboard, err error) {
-	return h.saveDashboard(ctx, a, d, check, h.names)
+	saved, err := h.save(ctx, a, edit{part: d, check: check, said: boardText})
+	if err == nil {
+		view = h.dashboardView(a, saved.(site.Dashboard))
+	}
+	return view, err
+}
+
+// checkDashboard puts back what whoever saves it does not see of it.
+func (h *Hub) checkDashboard(a access.Actor, before any, e *edit) error {
+	d := e.part.(site.Dashboard)
+	had, ok := before.(site.Dashboard)
+	if ok {
+		d = d.WithHidden(had, h.sightOf(h.site, a).dashboard(had))
+		d.By = had.By
+	} else {
+		d.By = a.ID
+	}
+	if d.Tiles == nil {
+		d.Tiles = []site.Tile{}
+	}
+	e.part = d
+	if err := d.Validate(); err != nil { // with what others have on it
+		return &InvalidError{"dashboard", err.Error()}
+	}
+	if e.again { // of what it shows some may be gone since
+		return nil
+	}
+	return h.names(a, d, had)
 }
 
 // names says what of a dashboard that was not there before names nothing.
@@ -150,68 +142,8 @@ func (h *Hub) names(a access.Actor, d, before site.Dashboard) error {
 	return nil
 }
 
-func (h *Hub) saveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error, names func(a access.Actor, d, before site.Dashboard) error) (view Dashboard, err error) {
-	err = h.do(ctx, func() error {
-		if err := access.May(a, access.Tend, access.Anything); err != nil {
-			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "dashboards"}}
-		}
-		if err := checkName("name", d.Name); err != nil {
-			return err
-		}
-		before, had := h.boards.get(d.ID)
-		switch {
-		case had && !mayOpen(a, before):
-			return &InvalidError{"id", "there is already a dashboard with the id " + d.ID + "; choose another"}
-		case had && !mayArrange(a, before):
-			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + before.Name}}
-		case had:
-			if err := check(before); errors.Is(err, ErrThere) {
-				return &ExistsError{"dashboard", d.ID, before.Name}
-			} else if err != nil {
-				return err
-			}
-			d = d.WithHidden(before, h.sightOf(h.site, a).dashboard(before))
-			d.By = before.By
-		default:
-			if err := check(nil); err != nil {
-				return err
-			}
-			d.By = a.ID
-			if d.ID == "" {
-				if d.ID, err = freeID(d.Name, func(id string) bool { _, taken := h.boards.get(id); return taken }); err != nil {
-					return &InvalidError{"name", err.Error()}
-				}
-			} else if err := site.CheckSlug(d.ID); err != nil {
-				return &InvalidError{"id", err.Error()}
-			}
-		}
-		if d.Tiles == nil {
-			d.Tiles = []site.Tile{}
-		}
-		if err := d.Validate(); err != nil {
-			return &InvalidError{"dashboard", err.Error()}
-		}
-		if err := names(a, d, before); err != nil {
-			return err
-		}
-		h.write(store.SaveDashboard(d))
-		h.boards.set(d.ID, &d)
-		h.boardChanged(d.ID)
-		switch {
-		case !had:
-			h.journal(h.Time(), a, "add", "dashboard."+d.ID, "", d.Name, "")
-		case Version(before) != Version(d):
-			v := versionOf("dashboard."+d.ID, before)
-			v.After = raw(d)
-			h.writeState(store.AddEntry(h.Time(), a, "change", "dashboard."+d.ID, boardText(before), boardText(d), "", v))
-		}
-		view = h.dashboardView(a, d)
-		return nil
-	})
-	return view, err
-}
-
-func boardText(d site.Dashboard) string {
+func boardText(part any) string {
+	d := part.(site.Dashboard)
 	return fmt.Sprintf("%s, %d tiles, shared with %s", d.Name, len(d.Tiles), map[site.Sharing]string{site.Private: "nobody", site.Household: "the household", site.Everybody: "everybody"}[d.Shared])
 }
 
@@ -234,7 +166,7 @@ func (h *Hub) boardChanged(id string) {
 	h.later(func(err error) {
 		if err == nil {
 			h.live.add(&Event{Kind: "dashboard", obj: access.Anything, tailor: func(a access.Actor, data any) any {
-				if d, ok := h.boards.get(id); ok && !mayOpen(a, d) {
+				if d, ok := h.board(id); ok && !mayOpen(a, d) {
 					return nil
 				}
 				return data
@@ -245,21 +177,10 @@ func (h *Hub) boardChanged(id string) {
 
 // RemoveDashboard takes a dashboard away, and the keys of its walls with it.
 func (h *Hub) RemoveDashboard(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error {
-		d, ok := h.boards.get(id)
-		switch {
-		case !ok || !mayOpen(a, d):
-			return &NotFoundError{What: "dashboard", ID: id}
-		case !mayArrange(a, d):
-			return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Name}}
-		}
-		h.write(store.DropDashboard(id))
-		h.boards.set(id, nil)
-		h.endWalls(func(w Wall) bool { return w.Dashboard == id })
-		h.boardChanged(id)
-		h.writeState(store.AddEntry(h.Time(), a, "remove", "dashboard."+id, d.Name, "", "", versionOf("dashboard."+id, d)))
-		return nil
-	})
+	if d, ok := h.board(id); !ok || !mayOpen(a, d) {
+		return &NotFoundError{What: "dashboard", ID: id}
+	}
+	return h.drop(ctx, a, "dashboard", id)
 }
 
 // ReadyDashboard arranges tiles for everything of a place or device, or for one signal, control, setting or preset.
@@ -283,7 +204,7 @@ type FormulaNow struct {
 
 // FormulasNow returns what the formulas of a dashboard come to now. One that names what the actor may not see is unknown to them.
 func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]FormulaNow, error) {
-	d, ok := h.boards.get(id)
+	d, ok := h.board(id)
 	if !ok || !mayOpen(a, d) {
 		return nil, &NotFoundError{What: "dashboard", ID: id}
 	}
@@ -350,17 +271,7 @@ func (h *Hub) dropPictures(ctx context.Context) error {
 		return err
 	}
 	return h.do(ctx, func() error {
-		shown := map[string]bool{}
-		for _, p := range h.site.Places {
-			shown[p.Picture] = true
-		}
-		h.boards.mu.RLock()
-		defer h.boards.mu.RUnlock()
-		for _, d := range h.boards.all {
-			for _, t := range d.Tiles {
-				shown[t.Picture] = true
-			}
-		}
+		shown := h.site.Pictures()
 		for _, id := range ids {
 			if !shown[id] {
 				h.write(store.DropPicture(id))
@@ -391,7 +302,7 @@ func wallOf(x store.Pass) (w Wall) {
 // is the dashboard.
 func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
 	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches, Maker: &maker}
-	if d, ok := h.boards.get(w.Dashboard); ok {
+	if d, ok := h.board(w.Dashboard); ok {
 		a.Sees = d.About()
 		for _, t := range d.Tiles {
 			if t.Kind == site.TileStill {
@@ -415,7 +326,7 @@ func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
 
 // AddWall makes the key of a wall, which is told once.
 func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall, error) {
-	d, ok := h.boards.get(w.Dashboard)
+	d, ok := h.board(w.Dashboard)
 	switch {
 	case !ok || !mayOpen(a, d):
 		return "", w, &NotFoundError{What: "dashboard", ID: w.Dashboard}
@@ -513,6 +424,25 @@ func (h *Hub) endWalls(which func(Wall) bool) (n int) {
 		}
 	}
 	return n
+}
+
+// wallsLeft ends the walls of dashboards that are gone, and takes from the others what they may switch that is.
+func (h *Hub) wallsLeft() {
+	h.endWalls(func(w Wall) bool { return h.site.Dashboards[w.Dashboard].ID == "" })
+	h.people.mu.Lock()
+	defer h.people.mu.Unlock()
+	for sum, x := range h.people.passes {
+		if x.Kind != "wall" {
+			continue
+		}
+		w := wallOf(x)
+		left := slices.DeleteFunc(slices.Clone(w.Switches), func(id string) bool { return !h.site.Has(id) && h.site.Presets[id].ID == "" })
+		if len(left) < len(w.Switches) {
+			x.Wall = raw(Wall{Dashboard: w.Dashboard, Switches: left, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
+			h.people.passes[sum] = x
+			h.write(store.SavePass(x))
+		}
+	}
 }
 
 // WallOf returns the wall whose key it is, with its dashboard.

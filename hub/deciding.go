@@ -3,7 +3,6 @@ package hub
 import (
 	"context"
 	"fmt"
-	"reflect"
 	"slices"
 	"time"
 
@@ -11,7 +10,6 @@ import (
 	"idleember/core/engine"
 	"idleember/core/reading"
 	"idleember/core/site"
-	"idleember/store"
 )
 
 // ValueOf is an amount of a control as everybody outside sees it: on/off, a number, or a word.
@@ -37,7 +35,7 @@ func AmountOf(c site.Control, v reading.Value) (site.Amount, error) {
 	return a, nil
 }
 
-func seriesKind(c site.Control) site.Kind {
+func seriesKind(c site.Control) site.ValueKind {
 	switch c.What() {
 	case site.Switch:
 		return site.OnOff
@@ -153,25 +151,15 @@ func (h *Hub) SaveAutomation(ctx context.Context, a access.Actor, id string, cha
 			return err
 		}
 		next.Control = id
-		next.Interlocks = slices.Clone(next.Interlocks)
-		next.Identify(&before)
-		if err := h.checkAutomation(c, &next); err != nil {
-			return err
-		}
 		ring, err := h.checkRing(id, &next)
 		if err != nil {
 			return err
 		}
-		if reflect.DeepEqual(next, site.Automation{Control: id}) {
-			h.changeSite(func(s *site.Site) { delete(s.Automations, id) }, store.DropPart("automation", id))
-		} else {
-			h.changeSite(func(s *site.Site) { s.Automations[id] = &next }, store.SaveAutomation(&next))
+		if _, err := h.keep(a, edit{part: &next}); err != nil {
+			return err
 		}
-		h.journalChange(a, id, before, next)
 		remarks = append(append(ring, h.warnings(c, &next)...), h.silentInterlocks(&next)...)
 		view = h.automationView(id)
-		h.publishControl(id)
-		h.publishSettings()
 		if before.HasAuto() && !next.HasAuto() {
 			remarks = append(remarks, c.Name+" is brought to its safe value, "+c.Say(c.Safe)+", and stays there until somebody wants something else")
 		}

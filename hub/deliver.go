@@ -3,7 +3,6 @@ package hub
 import (
 	"context"
 	"fmt"
-	"maps"
 	"time"
 
 	"idleember/core/access"
@@ -243,7 +242,7 @@ func (h *Hub) Heard(s Session) { h.enqueue(func() { h.hear(s) }) }
 func (h *Hub) Wants(ctx context.Context, device string) (wants []Outgoing, mirrors []engine.Mirror, lease time.Duration, err error) {
 	err = h.ask(ctx, func() error {
 		mirrors = h.engine.Mirrors(device)
-		lease = h.site.Devices[device].Lease
+		lease = h.site.Devices[device].Lease()
 		for _, w := range h.engine.Wants(device) {
 			wants = append(wants, Outgoing{Control: w.Control, Raw: h.site.Controls[w.Control].Raw, Value: w.Value})
 		}
@@ -480,7 +479,7 @@ const mostFull, longestFull = 1000, 200
 // meetSignals adds the signals that a message brings for the first time, all in one change of the site.
 func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
 	made := map[string]site.Signal{}
-	var writes []store.Change
+	var changes []site.Change
 	var firsts []string
 	for _, r := range list {
 		id, known, why := h.named(dev, r.Name)
@@ -495,13 +494,13 @@ func (h *Hub) meetSignals(dev site.Device, list []reading.Named) {
 			s.Decimals = r.Decimals
 		}
 		made[id] = s
-		writes = append(writes, store.SaveSignal(s))
+		changes = append(changes, site.Put(s))
 		firsts = append(firsts, id, "first reading: "+clip(r.Value.String(), 40))
 	}
 	if len(made) == 0 {
 		return
 	}
-	h.changeSite(func(c *site.Site) { maps.Copy(c.Signals, made) }, writes...)
+	h.changeSite(changes...)
 	for i := 0; i < len(firsts); i += 2 {
 		h.journal(h.Time(), h.deviceActor(dev), "add", firsts[i], "", "signal", firsts[i+1])
 	}
@@ -534,7 +533,7 @@ func (h *Hub) takeReport(dev site.Device, d Delivery, r Report, o *outcome) {
 				return
 			}
 		}
-		h.changeSite(func(s *site.Site) { s.Controls[id] = c }, store.SaveControl(c))
+		h.changeSite(site.Put(c))
 		h.journal(h.Time(), h.deviceActor(dev), "add", id, "", string(c.What()), "first report")
 	} else if _, ok := h.site.Controls[id]; !ok {
 		o.refused = append(o.refused, id+" is a signal, not a control; send it as a reading")
@@ -599,7 +598,7 @@ func (h *Hub) clash(s Session, kind, why string) {
 	h.refuse(Delivery{Session: s, Topic: "connect"}, why)
 }
 
-func newSignal(dev site.Device, id, raw string, kind site.Kind) site.Signal {
+func newSignal(dev site.Device, id, raw string, kind site.ValueKind) site.Signal {
 	s := site.Signal{ID: id, Device: dev.ID, Raw: raw, Name: site.OneLine(site.Title(raw), "·"), Kind: kind, Reports: site.Periodic, New: true,
 		Guests: site.GuestsNothing, Unit: guessUnit(raw)}
 	if kind != site.Number {

@@ -43,23 +43,21 @@ func (h *Hub) addDevice(a access.Actor, d site.Device, parts site.Parts) (Device
 	key, hash := newKey()
 	d.Created = h.Time().Truncate(time.Millisecond)
 	h.keys.set(d.ID, hash)
-	writes := []store.Change{store.AddDevice(d, hash)}
+	changes := []site.Change{site.Put(d)}
 	for _, g := range parts.Signals {
-		writes = append(writes, store.SaveSignal(g))
+		changes = append(changes, site.Put(g))
 	}
 	for _, c := range parts.Controls {
-		writes = append(writes, store.SaveControl(c))
+		changes = append(changes, site.Put(c))
 	}
 	for _, g := range parts.Settings {
-		writes = append(writes, store.SaveSetting(g))
+		changes = append(changes, site.Put(g))
 	}
 	for _, x := range parts.Automations {
-		writes = append(writes, store.SaveAutomation(x))
+		changes = append(changes, site.Put(x))
 	}
-	h.changeSite(func(s *site.Site) {
-		s.Devices[d.ID] = d
-		parts.AddTo(s)
-	}, writes...)
+	h.changeSite(changes...)
+	h.write(store.SaveKey(d.ID, hash))
 	for _, g := range parts.Settings { // their history begins with what they are at first
 		h.settingKept(h.now(), g, g.Default)
 	}
@@ -155,22 +153,14 @@ func (h *Hub) ChangeDevice(ctx context.Context, a access.Actor, id string, chang
 		if err != nil {
 			return err
 		}
-		before := d
 		if err := change(&d); err != nil {
 			return err
 		}
-		if err := checkName("name", d.Name); err != nil {
+		saved, err := h.keep(a, edit{part: d})
+		if err != nil {
 			return err
 		}
-		if err := h.checkDevice(d); err != nil {
-			return err
-		}
-		if err := h.placeFor(a, &d); err != nil {
-			return err
-		}
-		h.changeSite(func(s *site.Site) { s.Devices[id] = d }, store.SaveDevice(d))
-		h.journalChange(a, id, before, d)
-		view = h.deviceView(d)
+		view = h.deviceView(saved.(site.Device))
 		return nil
 	})
 	return view, err

@@ -255,7 +255,7 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 		if factor == 0 || g.Kind != site.Number || !s.Devices[g.Device].Active() {
 			continue
 		}
-		hold := max(3*g.Interval, 3*time.Minute)
+		hold := max(3*g.Interval(), 3*time.Minute)
 		if g.Reports != site.Periodic {
 			hold = 0
 		}
@@ -387,7 +387,7 @@ type digestTold struct {
 }
 
 func markDigest(until time.Time, of site.Digest) store.Change {
-	return store.SaveSecret(digestState, raw(digestTold{until, of}))
+	return store.SaveSecret(own, digestState, raw(digestTold{until, of}))
 }
 
 // tellDigest puts a digest that is due on its way. What was due while the hub was away comes when it is back; of before the
@@ -399,7 +399,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 		return nil
 	}
 	due, from := calendar.LastDue(cfg.Every, cfg.At, now, s.Hub.Location())
-	kept, err := h.store.Secret(ctx, digestState)
+	kept, err := h.store.Secret(ctx, own, digestState)
 	if err != nil {
 		return err
 	}

@@ -3,11 +3,9 @@ package hub
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"idleember/core/access"
 	"idleember/core/site"
-	"idleember/store"
 )
 
 // ChangeSignal changes how a signal is named and shown.
@@ -21,17 +19,14 @@ func (h *Hub) ChangeSignal(ctx context.Context, a access.Actor, id string, chang
 		if err := access.May(a, access.Configure, h.signalObject(s)); err != nil {
 			return err
 		}
-		before := s
 		if err := change(&s); err != nil {
 			return err
 		}
-		s.New = false
-		if err := checkSignal(s); err != nil {
+		saved, err := h.keep(a, edit{part: s})
+		if err != nil {
 			return err
 		}
-		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-		h.journalChange(a, id, before, s)
-		view = h.signalView(s)
+		view = h.signalView(saved.(site.Signal))
 		return nil
 	})
 	return view, err
@@ -43,8 +38,8 @@ func checkSignal(s site.Signal) error {
 		return &InvalidError{"unit", "the unit is longer than 20 characters; use a UCUM symbol such as Cel, % or W"}
 	case s.Decimals < 0 || s.Decimals > 6:
 		return &InvalidError{"decimals", fmt.Sprintf("decimals is %d; choose between 0 and 6", s.Decimals)}
-	case s.Interval < 0 || s.Interval > 24*time.Hour:
-		return &InvalidError{"interval_ms", fmt.Sprintf("the interval is %s; choose up to 24 h, or 0 to let the hub learn it", s.Interval)}
+	case s.IntervalMS < 0 || s.IntervalMS > 24*3600_000:
+		return &InvalidError{"interval_ms", fmt.Sprintf("the interval is %s; choose up to 24 h, or 0 to let the hub learn it", s.Interval())}
 	case s.Guests == site.GuestsSwitch:
 		return &InvalidError{"guests", "a signal can be seen, not switched; choose none or see"}
 	}
@@ -62,14 +57,13 @@ func (h *Hub) SaveControl(ctx context.Context, a access.Actor, id string, change
 		if !ok {
 			return &NotFoundError{"control", id, site.Nearest(id, h.ids(a, false, true))}
 		}
-		before := c
 		if err := access.May(a, access.Configure, h.controlObject(c)); err != nil {
 			return err
 		}
 		if err := change(&c); err != nil {
 			return err
 		}
-		return h.keepControl(a, before, c, &view)
+		return h.keepControl(a, c, &view)
 	})
 	return view, err
 }
@@ -96,31 +90,21 @@ func (h *Hub) AddControl(ctx context.Context, a access.Actor, device, name strin
 		if err := change(&c); err != nil {
 			return err
 		}
-		return h.keepControl(a, site.Control{}, c, &view)
+		return h.keepControl(a, c, &view)
 	})
 	return view, err
 }
 
-func (h *Hub) keepControl(a access.Actor, before, c site.Control, view *Control) error {
-	if err := checkName("name", c.Name); err != nil {
-		return err
+func (h *Hub) keepControl(a access.Actor, c site.Control, view *Control) error {
+	saved, err := h.keep(a, edit{part: c})
+	if err == nil {
+		*view = h.controlView(saved.(site.Control))
 	}
-	if err := c.Validate(); err != nil {
-		return &InvalidError{"control", err.Error()}
-	}
-	h.changeSite(func(s *site.Site) { s.Controls[c.ID] = c }, store.SaveControl(c))
-	if before.ID == "" {
-		h.journal(h.Time(), a, "add", c.ID, "", "switch", "")
-	} else {
-		h.journalChange(a, c.ID, before, c)
-	}
-	*view = h.controlView(c)
-	h.publishControl(c.ID)
-	return nil
+	return err
 }
 
 // AddSignal adds a signal before its first reading.
-func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string, kind site.Kind, change func(*site.Signal)) (Signal, error) {
+func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string, kind site.ValueKind, change func(*site.Signal)) (Signal, error) {
 	var view Signal
 	err := h.do(ctx, func() error {
 		d, err := h.device(a, access.Configure, device)
@@ -138,12 +122,11 @@ func (h *Hub) AddSignal(ctx context.Context, a access.Actor, device, raw string,
 		s := newSignal(d, id, raw, kind)
 		s.New = false
 		change(&s)
-		if err := checkSignal(s); err != nil {
+		saved, err := h.keep(a, edit{part: s})
+		if err != nil {
 			return err
 		}
-		h.changeSite(func(c *site.Site) { c.Signals[id] = s }, store.SaveSignal(s))
-		h.journal(h.Time(), a, "add", id, "", "signal", "")
-		view = h.signalView(s)
+		view = h.signalView(saved.(site.Signal))
 		return nil
 	})
 	return view, err

@@ -43,13 +43,13 @@ func (h *Hub) past(ctx context.Context, need formula.Need) (engine.History, erro
 
 // Checked is what the hub thinks of a formula.
 type Checked struct {
-	OK     bool      `json:"ok"`
-	Kind   site.Kind `json:"kind,omitempty"`
-	Unit   string    `json:"unit,omitempty"`
-	Value  string    `json:"value,omitempty"` // what it comes to now
-	Reason string    `json:"reason,omitempty"`
-	From   int       `json:"from"` // what is wrong, in characters
-	To     int       `json:"to"`
+	OK     bool           `json:"ok"`
+	Kind   site.ValueKind `json:"kind,omitempty"`
+	Unit   string         `json:"unit,omitempty"`
+	Value  string         `json:"value,omitempty"` // what it comes to now
+	Reason string         `json:"reason,omitempty"`
+	From   int            `json:"from"` // what is wrong, in characters
+	To     int            `json:"to"`
 }
 
 // CheckFormula reads a formula and says what it comes to now.

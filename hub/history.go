@@ -37,7 +37,7 @@ func (q *Range) check() error {
 // History is the answer: either all readings, or buckets of equal width.
 type History struct {
 	Series, Name, Unit string
-	Kind               site.Kind
+	Kind               site.ValueKind
 	Decimals           int
 	From, To           time.Time // true bounds; buckets snap to whole steps
 	Readings           []store.Reading

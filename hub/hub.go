@@ -54,6 +54,8 @@ type Hub struct {
 	started time.Time
 	current atomic.Pointer[site.Site] // the site, read from any goroutine
 	keys    *keyring
+	vault   vault
+	doors   map[string]door
 	meters  meters
 	changed notice
 	inbox   chan func()
@@ -67,7 +69,6 @@ type Hub struct {
 	tasks   sync.WaitGroup // what goes on so
 	live    *feed
 	people  *people
-	boards  *arranged
 	post    *post
 	making  sync.Mutex // of secrets that the hub makes for itself
 	stills  stills
@@ -80,12 +81,10 @@ type Hub struct {
 	undelivered undelivered
 	engine      *engine.Engine
 	site        *site.Site
-	secrets     map[string]string // passwords of brokers elsewhere
 	brokers     map[string]BrokerState
-	modes       map[string]string // of controls, as last recorded
-	present     map[string]bool   // devices, as last recorded
-	models      map[string]site.Model
-	shipped     map[string]bool // models that are part of the program
+	modes       map[string]string     // of controls, as last recorded
+	present     map[string]bool       // devices, as last recorded
+	shipped     map[string]site.Model // models that are part of the program
 	// versions are those of signals' settings in the site versionsOf.
 	versions   map[string]string
 	versionsOf *site.Site
@@ -197,19 +196,17 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	h.keys = newKeyring(keys)
-	if h.secrets, err = st.BrokerPasswords(ctx); err != nil {
+	if h.vault.of, err = st.Secrets(ctx); err != nil {
 		return nil, err
 	}
-	if err := h.loadModels(ctx); err != nil {
+	if h.shipped, err = shippedModels(); err != nil {
 		return nil, err
 	}
-	if h.boards, err = loadDashboards(ctx, st); err != nil {
-		return nil, err
-	}
+	h.doors = h.theDoors()
 	if h.people, err = loadPeople(ctx, st); err != nil {
 		return nil, err
 	}
-	h.people.rights.Store(access.NewRights(h.site.Rights))
+	h.people.rights.Store(access.NewRights(h.site.Rights.Lines))
 	if h.undelivered, err = loadUndelivered(ctx, st); err != nil {
 		return nil, err
 	}

@@ -161,10 +161,10 @@ func (h *Hub) AcknowledgeLinked(ctx context.Context, link, word, from string) (x
 func (h *Hub) madeSecret(ctx context.Context, name string) (string, error) {
 	h.making.Lock()
 	defer h.making.Unlock()
-	key, err := h.store.Secret(ctx, name)
+	key, err := h.store.Secret(ctx, own, name)
 	if err != nil || key != "" {
 		return key, err
 	}
 	key = secret(32)
-	return key, h.store.Do(ctx, store.SaveSecret(name, key))
+	return key, h.store.Do(ctx, store.SaveSecret(own, name, key))
 }

@@ -2,7 +2,6 @@ package hub
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,7 +9,6 @@ import (
 	"idleember/core/access"
 	"idleember/core/mapping"
 	"idleember/core/site"
-	"idleember/store"
 )
 
 // Broker is a broker elsewhere with how the hub gets along with it.
@@ -53,8 +51,7 @@ func (h *Hub) SetBrokerState(id string, s BrokerState) {
 
 // BrokerPassword is for the link that speaks with the broker.
 func (h *Hub) BrokerPassword(ctx context.Context, id string) (password string, err error) {
-	err = h.ask(ctx, func() error { password = h.secrets[id]; return nil })
-	return password, err
+	return h.vault.get(site.Key{Kind: "broker", ID: id}, site.Password), nil
 }
 
 // Brokers returns all brokers elsewhere.
@@ -74,57 +71,24 @@ func (h *Hub) Brokers(ctx context.Context, a access.Actor) (out []Broker, err er
 
 func (h *Hub) brokerView(b site.Broker) Broker {
 	s := h.brokers[b.ID]
-	return Broker{Broker: b, Version: Version(b), HasPassword: h.secrets[b.ID] != "", Connected: s.Connected, Since: s.Since, Why: s.Why}
+	return Broker{Broker: b, Version: Version(b), HasPassword: h.vault.get(site.KeyOf(b), site.Password) != "", Connected: s.Connected, Since: s.Since, Why: s.Why}
 }
 
 // SaveBroker adds a broker elsewhere or changes it. A nil password leaves the one that is kept.
 func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, password *string) (view Broker, err error) {
 	err = h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		if err := checkName("name", b.Name); err != nil {
-			return err
-		}
 		if b.ID == "" {
 			for id, x := range h.site.Brokers {
 				if strings.EqualFold(x.Name, b.Name) {
 					return &ExistsError{"broker", id, x.Name}
 				}
 			}
-			free, err := freeID(b.Name, func(id string) bool { _, taken := h.site.Brokers[id]; return taken })
-			if err != nil {
-				return &InvalidError{"name", err.Error()}
-			}
-			b.ID = free
 		}
-		if err := site.CheckSlug(b.ID); err != nil {
-			return &InvalidError{"id", err.Error()}
+		saved, err := h.keep(a, edit{part: b, secrets: map[string]*string{site.Password: password}})
+		if err != nil {
+			return err
 		}
-		if err := b.Validate(); err != nil {
-			return &InvalidError{"broker", err.Error()}
-		}
-		if b.ClientID == "" {
-			b.ClientID = "idleember-" + secret(4)
-		}
-		secret := h.secrets[b.ID]
-		before, had := h.site.Brokers[b.ID]
-		switch {
-		case password != nil:
-			secret = *password
-		case b.User == "":
-			secret = ""
-		case secret != "" && (b.Address != before.Address || b.User != before.User || b.CA != before.CA):
-			return &InvalidError{"password", "the password that is kept is for " + before.Address + " as it was; enter the one for " + b.Address}
-		}
-		h.secrets[b.ID] = secret
-		h.changeSite(func(s *site.Site) { s.Brokers[b.ID] = b }, store.SaveBroker(b, secret))
-		if had {
-			h.journalChange(a, "broker "+b.ID, before, b)
-		} else {
-			h.journal(h.Time(), a, "add", "broker "+b.ID, "", b.Address, "")
-		}
-		view = h.brokerView(b)
+		view = h.brokerView(saved.(site.Broker))
 		return nil
 	})
 	return view, err
@@ -132,24 +96,7 @@ func (h *Hub) SaveBroker(ctx context.Context, a access.Actor, b site.Broker, pas
 
 // RemoveBroker forgets a broker that no device uses any more.
 func (h *Hub) RemoveBroker(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		if _, ok := h.site.Brokers[id]; !ok {
-			return &NotFoundError{What: "broker", ID: id}
-		}
-		for _, d := range h.site.Devices {
-			if d.Link.Broker == id && d.State != site.Removed {
-				return &InvalidError{"id", fmt.Sprintf("the device %s speaks over this broker; give it another link first", d.ID)}
-			}
-		}
-		delete(h.secrets, id)
-		delete(h.brokers, id)
-		h.changeSite(func(s *site.Site) { delete(s.Brokers, id) }, store.DropBroker(id))
-		h.journal(h.Time(), a, "delete", "broker "+id, "", "", "")
-		return nil
-	})
+	return h.drop(ctx, a, "broker", id)
 }
 
 // Panel returns what is offered to a Modbus panel.
@@ -160,19 +107,8 @@ func (h *Hub) Panel(_ context.Context, a access.Actor) (site.Panel, error) {
 // SavePanel changes what is offered to a Modbus panel. check is asked with what it is before.
 func (h *Hub) SavePanel(ctx context.Context, a access.Actor, p site.Panel, check func(site.Panel) error) error {
 	return h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		if err := check(h.site.Panel); err != nil {
-			return err
-		}
-		if err := p.Validate(h.site); err != nil {
-			return &InvalidError{"panel", err.Error()}
-		}
-		before := h.site.Panel
-		h.changeSite(func(s *site.Site) { s.Panel = p }, store.SavePanel(p))
-		h.journalChange(a, "panel", before, p)
-		return nil
+		_, err := h.keep(a, edit{part: p, check: func(before any) error { return check(before.(site.Panel)) }})
+		return err
 	})
 }
 

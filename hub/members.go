@@ -173,7 +173,7 @@ func (h *Hub) ChangeMember(ctx context.Context, a access.Actor, account string, 
 	return out, err
 }
 
-// RemoveMember takes a person out of the household. What they made stays; the last owner cannot be removed.
+// RemoveMember takes a person out of the household. What they shared stays; the last owner cannot be removed.
 func (h *Hub) RemoveMember(ctx context.Context, a access.Actor, account string) error {
 	return h.do(ctx, func() error {
 		if err := h.admits(a); err != nil {
@@ -199,8 +199,8 @@ func (h *Hub) RemoveMember(ctx context.Context, a access.Actor, account string) 
 		delete(p.members, account)
 		p.mu.Unlock()
 		h.write(store.RemoveMember(account))
-		if lines := slices.DeleteFunc(slices.Clone(h.site.Rights), func(l site.Right) bool { return l.Who == account }); len(lines) < len(h.site.Rights) {
-			h.setRights(lines)
+		if _, err := h.remove(a, "remove", site.Key{Kind: site.Member, ID: account}); err != nil {
+			return err
 		}
 		h.journal(h.Time(), a, "remove", "member "+account, fmt.Sprintf("%s, %s", m.Name, m.Role), "", "")
 		h.lookAgain()

@@ -19,10 +19,7 @@ type MessagingView struct {
 	Signing  string         `json:"signing"`  // how webhooks are signed, for owners: the key
 }
 
-const (
-	mailPassword = "mail password"
-	signingKey   = "signing key"
-)
+const signingKey = "signing key"
 
 // Messaging returns how messages leave the hub, for owners.
 func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, err error) {
@@ -31,52 +28,16 @@ func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, e
 	}
 	v.Config = h.Site().Messaging
 	v.Version = Version(v.Config)
-	word, err := h.store.Secret(ctx, mailPassword)
-	if err != nil {
-		return v, err
-	}
-	v.Password = word != ""
+	v.Password = h.vault.get(site.Key{Kind: "messaging"}, site.Password) != ""
 	v.Signing, err = h.SigningKey(ctx)
 	return v, err
 }
 
 // SaveMessaging changes how messages leave the hub. password is that of the mail server, nil where it stays.
 func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messaging, password *string, check func(any) error) (MessagingView, error) {
-	kept, err := h.store.Secret(ctx, mailPassword)
-	if err != nil {
-		return MessagingView{}, err
-	}
-	err = h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		before := h.site.Messaging
-		if err := check(before); err != nil {
-			return err
-		}
-		switch now, was := m.Mail, before.Mail; {
-		case password != nil:
-		case kept != "" && now.Account == "":
-			password = new(string)
-		case kept != "" && (now.Host != was.Host || now.Port != was.Port || now.Account != was.Account || now.Security != was.Security || now.CA != was.CA):
-			return &InvalidError{"password", "the password that is kept is for " + was.Host + " as it was; enter the one for " + now.Host}
-		}
-		if err := m.Validate(); err != nil {
-			return &InvalidError{"messaging", err.Error()}
-		}
-		if err := checkWordings(h.site, m.Say); err != nil {
-			return err
-		}
-		h.changeSite(func(s *site.Site) { s.Messaging = m }, store.SaveMessaging(m))
-		if m.Digest != before.Digest {
-			h.write(markDigest(h.Time(), m.Digest))
-		}
-		if password != nil {
-			h.write(store.SaveSecret(mailPassword, *password))
-		}
-		h.tryAgain()
-		h.journalChange(a, "hub.messaging", before, m)
-		return nil
+	err := h.do(ctx, func() error {
+		_, err := h.keep(a, edit{part: m, check: check, secrets: map[string]*string{site.Password: password}})
+		return err
 	})
 	if err != nil {
 		return MessagingView{}, err
@@ -86,7 +47,7 @@ func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messagin
 
 // MailPassword is the one of the mail server, for the sender.
 func (h *Hub) MailPassword(ctx context.Context) (string, error) {
-	return h.store.Secret(ctx, mailPassword)
+	return h.vault.get(site.Key{Kind: "messaging"}, site.Password), nil
 }
 
 // SigningKey is what webhooks are signed with; it is made the first time.

@@ -11,27 +11,23 @@ import (
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/models"
-	"idleember/store"
 )
 
-// loadModels brings the device models that ship and those that the owner keeps.
-func (h *Hub) loadModels(ctx context.Context) error {
-	shipped, err := models.All()
-	if err != nil {
-		return err
+// shippedModels are the device models that are part of the program.
+func shippedModels() (map[string]site.Model, error) {
+	list, err := models.All()
+	out := map[string]site.Model{}
+	for _, m := range list {
+		out[m.ID] = m
 	}
-	kept, err := h.store.Models(ctx)
-	if err != nil {
-		return err
-	}
-	h.models, h.shipped = map[string]site.Model{}, map[string]bool{}
-	for _, m := range shipped {
-		h.models[m.ID], h.shipped[m.ID] = m, true
-	}
-	for _, m := range kept {
-		h.models[m.ID] = m
-	}
-	return nil
+	return out, err
+}
+
+// models are those that ship and those that the owner keeps.
+func (h *Hub) models() map[string]site.Model {
+	all := maps.Clone(h.shipped)
+	maps.Copy(all, h.site.Models)
+	return all
 }
 
 // Model is a device model with where it comes from and how many devices are of it.
@@ -43,7 +39,7 @@ type Model struct {
 }
 
 func (h *Hub) modelView(m site.Model) Model {
-	v := Model{Model: m, Shipped: h.shipped[m.ID]}
+	v := Model{Model: m, Shipped: h.shipped[m.ID].ID != ""}
 	for _, d := range h.site.Devices {
 		if d.Model == m.ID && d.State != site.Removed {
 			v.Devices++
@@ -58,12 +54,12 @@ func (h *Hub) Models(ctx context.Context, a access.Actor) (out []Model, err erro
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		for _, id := range slices.Sorted(maps.Keys(h.models)) {
-			out = append(out, h.modelView(h.models[id]))
+		for _, m := range h.models() {
+			out = append(out, h.modelView(m))
 		}
 		return nil
 	})
-	slices.SortStableFunc(out, func(a, b Model) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b Model) int { return strings.Compare(a.Name+"\x00"+a.ID, b.Name+"\x00"+b.ID) })
 	return out, err
 }
 
@@ -73,9 +69,9 @@ func (h *Hub) Model(ctx context.Context, a access.Actor, id string) (out Model, 
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		m, ok := h.models[id]
+		m, ok := h.models()[id]
 		if !ok {
-			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models)))}
+			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models())))}
 		}
 		out = h.modelView(m)
 		return nil
@@ -95,7 +91,10 @@ func (h *Hub) SaveModel(ctx context.Context, a access.Actor, m site.Model, repla
 }
 
 // checkModel tries a model on a site of its own.
-func checkModel(m site.Model) error {
+func (h *Hub) checkModel(m site.Model) error {
+	if h.shipped[m.ID].ID != "" {
+		return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub; choose another id for yours", m.ID)}
+	}
 	if err := m.Validate(); err != nil {
 		return &InvalidError{"model", err.Error()}
 	}
@@ -112,26 +111,14 @@ func checkModel(m site.Model) error {
 }
 
 func (h *Hub) saveModel(a access.Actor, m site.Model, replace bool, out *Model) error {
-	if err := checkModel(m); err != nil {
-		return err
-	}
-	before, have := h.models[m.ID]
-	switch {
-	case h.shipped[m.ID]:
-		return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub; choose another id for yours", m.ID)}
-	case have && !replace:
+	if _, have := h.site.Models[m.ID]; have && !replace {
 		return &InvalidError{"id", fmt.Sprintf("there is already a model with the id %s; replace it, or choose another id", m.ID)}
 	}
-	h.models[m.ID] = m
-	h.write(store.SaveModel(m))
-	var v *store.Version
-	if have {
-		v = versionOf("model "+m.ID, before)
-		v.After = raw(m)
+	saved, err := h.keep(a, edit{part: m})
+	if err == nil {
+		*out = h.modelView(saved.(site.Model))
 	}
-	h.writeState(store.AddEntry(h.Time(), a, "save", "model "+m.ID, before.Name, m.Name, "", v))
-	*out = h.modelView(m)
-	return nil
+	return err
 }
 
 // ModelFrom keeps the description of a device as a model.
@@ -162,22 +149,13 @@ func (h *Hub) ModelFrom(ctx context.Context, a access.Actor, device, name, about
 
 // RemoveModel forgets a device model; devices that were made from it stay as they are.
 func (h *Hub) RemoveModel(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error {
+	if h.shipped[id].ID != "" {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		before, ok := h.models[id]
-		if !ok {
-			return &NotFoundError{"device model", id, site.Nearest(id, slices.Sorted(maps.Keys(h.models)))}
-		}
-		if h.shipped[id] {
-			return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub and stays", id)}
-		}
-		delete(h.models, id)
-		h.write(store.DropModel(id))
-		h.writeState(store.AddEntry(h.Time(), a, "delete", "model "+id, before.Name, "", "", versionOf("model "+id, before)))
-		return nil
-	})
+		return &InvalidError{"id", fmt.Sprintf("the model %s ships with the hub and stays", id)}
+	}
+	return h.drop(ctx, a, "model", id)
 }
 
 // Made is a device that was added from a model, with its key.
@@ -192,9 +170,9 @@ func (h *Hub) AddFromModel(ctx context.Context, a access.Actor, model string, li
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
 			return err
 		}
-		m, ok := h.models[model]
+		m, ok := h.models()[model]
 		if !ok {
-			return &NotFoundError{"device model", model, site.Nearest(model, slices.Sorted(maps.Keys(h.models)))}
+			return &NotFoundError{"device model", model, site.Nearest(model, slices.Sorted(maps.Keys(h.models())))}
 		}
 		taken := map[string]bool{}
 		for i := range list {

@@ -288,7 +288,7 @@ func (h *Hub) SetUp(ctx context.Context, code, from string, settings site.Hub, o
 		p.code = ""
 		close(p.owned)
 		p.members[m.ID] = m
-		h.changeSite(func(s *site.Site) { s.Hub = settings }, store.SaveHub(settings))
+		h.changeSite(site.Put(settings))
 		h.write(store.SaveMember(m))
 		h.journal(h.Time(), access.Actor{Kind: access.Person, ID: m.ID, Name: m.Name, From: from}, "set up", "hub", "", settings.Name, "")
 		return nil

@@ -28,7 +28,7 @@ const (
 func (h *Hub) PushKeys(ctx context.Context, newKeys func() (PushKeys, error)) (k PushKeys, err error) {
 	h.making.Lock()
 	defer h.making.Unlock()
-	kept, err := h.store.Secret(ctx, pushKeys)
+	kept, err := h.store.Secret(ctx, own, pushKeys)
 	if err != nil {
 		return k, err
 	}
@@ -38,7 +38,7 @@ func (h *Hub) PushKeys(ctx context.Context, newKeys func() (PushKeys, error)) (k
 	if k, err = newKeys(); err != nil {
 		return k, err
 	}
-	return k, h.store.Do(ctx, store.SaveSecret(pushKeys, raw(k)))
+	return k, h.store.Do(ctx, store.SaveSecret(own, pushKeys, raw(k)))
 }
 
 // PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched them on.

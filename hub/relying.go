@@ -55,7 +55,7 @@ func (h *Hub) warnings(c site.Control, a *site.Automation) (remarks []string) {
 			if heats && s.Kind == site.Number && s.Sense.Lowest == nil && s.Sense.Highest == nil {
 				add("%s has no plausible range; a broken sensor that says nonsense would be believed", s.Name)
 			}
-			if c.Dangerous && known && s.Reports == site.Periodic && s.Interval == 0 && state.Fixed == 0 {
+			if c.Dangerous && known && s.Reports == site.Periodic && s.IntervalMS == 0 && state.Fixed == 0 {
 				add("how often %s reports is not known yet; until it is, its silence is noticed after 15 min", s.Name)
 			}
 			if d.Floor && known && state.Fresh != engine.Live {

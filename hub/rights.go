@@ -18,41 +18,20 @@ type RightsView struct {
 }
 
 func rightsView(lines []site.Right) RightsView {
-	return RightsView{Version(rightsOf{lines}), append([]site.Right{}, lines...)}
-}
-
-type rightsOf struct {
-	Lines []site.Right `json:"lines"`
+	return RightsView{Version(site.Rights{Lines: lines}), append([]site.Right{}, lines...)}
 }
 
 // Rights returns the lines, for owners.
 func (h *Hub) Rights(_ context.Context, a access.Actor) (RightsView, error) {
-	return rightsView(h.Site().Rights), access.May(a, access.Household, access.Anything)
+	return rightsView(h.Site().Rights.Lines), access.May(a, access.Household, access.Anything)
 }
 
 // SaveRights replaces all lines. What somebody looks at follows at once.
 func (h *Hub) SaveRights(ctx context.Context, a access.Actor, lines []site.Right, check func(any) error) (RightsView, error) {
 	return rightsView(lines), h.do(ctx, func() error {
-		if err := access.May(a, access.Household, access.Anything); err != nil {
-			return err
-		}
-		before := h.site.Rights
-		if err := check(rightsOf{before}); err != nil {
-			return err
-		}
-		if err := h.site.CheckRights(lines, h.isMember); err != nil {
-			return &InvalidError{"lines", err.Error()}
-		}
-		h.setRights(lines)
-		h.journalChange(a, "hub.rights", rightsOf{before}, rightsOf{lines})
-		return nil
+		_, err := h.keep(a, edit{part: site.Rights{Lines: lines}, check: check})
+		return err
 	})
-}
-
-// setRights is called in the loop.
-func (h *Hub) setRights(lines []site.Right) {
-	h.people.rights.Store(access.NewRights(lines))
-	h.changeSite(func(s *site.Site) { s.Rights = lines }, store.SaveRights(lines))
 }
 
 func (h *Hub) isMember(account string) bool {

@@ -76,7 +76,7 @@ func (h *Hub) worded(ctx context.Context, a access.Actor, wording string, ids []
 func (h *Hub) Say(ctx context.Context, a access.Actor, about string) (string, error) {
 	var ids []string // signals and controls
 	name, key := "", ""
-	board, hasBoard := h.boards.get(about)
+	board, hasBoard := h.board(about)
 	err := h.ask(ctx, func() error {
 		add := func(device string) {
 			signals, controls := h.site.Of(device)

@@ -9,13 +9,12 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/engine"
-	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
 )
 
-func settingKind(g site.Setting) site.Kind {
+func settingKind(g site.Setting) site.ValueKind {
 	switch g.Kind {
 	case site.SetOnOff:
 		return site.OnOff
@@ -125,27 +124,16 @@ func (h *Hub) publishSettings() {
 // SaveSetting adds or changes a setting. check is asked with what it is before, where it is there.
 func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view Setting, err error) {
 	err = h.do(ctx, func() error {
-		_, had := h.site.Settings[g.ID]
-		if err := keep(h, a, settingPart, &g, g.Name, check); err != nil {
-			return err
+		saved, err := h.keep(a, edit{part: g, check: check})
+		if err == nil {
+			view = h.settingView(saved.(site.Setting))
 		}
-		view = h.settingView(g)
-		if s, ok := h.engine.Setting(g.ID); ok && !had { // its history begins with the value that it has at first
-			h.settingKept(h.now(), g, s.Value)
-		}
-		h.live.publish("setting", view, h.settingObject(g))
-		device, _ := site.Split(g.ID)
-		for _, m := range h.engine.Mirrors(device) {
-			if m.Setting == g.ID {
-				h.later(func(error) { h.boxes.each(device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Mirror(m) }) }) })
-			}
-		}
-		return nil
+		return err
 	})
 	return view, err
 }
 
 // RemoveSetting takes a setting away that nothing uses.
 func (h *Hub) RemoveSetting(ctx context.Context, a access.Actor, id string) error {
-	return h.do(ctx, func() error { return drop(h, a, settingPart, id) })
+	return h.drop(ctx, a, "setting", id)
 }

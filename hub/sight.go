@@ -16,11 +16,10 @@ import (
 // sight is what an actor sees of a site. What goes out about a thing is asked for each thing that it names: a reason tells numbers of
 // the signals that it is about, a rule what it switches, a line of the journal what its object was.
 type sight struct {
-	a      access.Actor
-	s      *site.Site
-	boards *arranged
-	read   *readFormulas
-	whole  bool // it sees everything
+	a     access.Actor
+	s     *site.Site
+	read  *readFormulas
+	whole bool // it sees everything
 }
 
 // readFormulas remembers what the formulas of a site name, as everybody who looks asks for that again and again.
@@ -56,7 +55,7 @@ func (h *Hub) sightOf(s *site.Site, a access.Actor) sight {
 		read = &readFormulas{of: s, ids: map[string][]string{}}
 		h.read.Store(read)
 	}
-	return sight{a, s, h.boards, read, seesAll(s, a)}
+	return sight{a, s, read, seesAll(s, a)}
 }
 
 // seesAll reports whether nothing of the house is closed to an actor.
@@ -67,7 +66,7 @@ func seesAll(s *site.Site, a access.Actor) bool {
 	case a.Kind != access.Person && a.Kind != access.Token:
 		return false
 	case a.Role == access.Member:
-		return !slices.ContainsFunc(s.Rights, func(l site.Right) bool {
+		return !slices.ContainsFunc(s.Rights.Lines, func(l site.Right) bool {
 			return l.May == site.GuestsNothing && (l.Who == a.ID || l.Who == site.RightMembers)
 		})
 	}
@@ -198,7 +197,7 @@ func (v sight) alert(x *site.Alert) bool {
 // tells reports whether a wall has a tile that tells of an alert, as far as the wall's maker sees it: one of its place or of no place
 // alone, and any where it is critical.
 func (v sight) tells(x *site.Alert) bool {
-	d, _ := v.boards.get(v.a.ID)
+	d := v.s.Dashboards[v.a.ID]
 	return slices.ContainsFunc(d.Tiles, func(t site.Tile) bool {
 		return t.Kind == site.TileAlerts && (x.Severity == site.Critical || len(t.Of) == 0 || slices.Contains(t.Of, placeOf(v.s, x.Of)))
 	})
@@ -231,7 +230,7 @@ func (v sight) dashboard(d site.Dashboard) site.Dashboard {
 func (v sight) object(object string) bool {
 	kind, id, _ := strings.Cut(object, ".")
 	if kind == "dashboard" {
-		d, ok := v.boards.get(id)
+		d, ok := v.s.Dashboards[id]
 		return ok && mayOpen(v.a, d) || !ok && v.whole
 	}
 	if v.whole || object == v.a.ID || object == "member "+v.a.ID {

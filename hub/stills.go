@@ -92,7 +92,9 @@ func (h *Hub) seen(a access.Actor, id string) (site.Device, error) {
 	return d, nil
 }
 
-func cameraPassword(device string) string { return "camera password " + device }
+func (h *Hub) cameraPassword(device string) string {
+	return h.vault.get(site.Key{Kind: "device", ID: device}, site.CameraPassword)
+}
 
 // Camera returns a device's, for owners.
 func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v CameraView, err error) {
@@ -103,8 +105,7 @@ func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v CameraVi
 	if err != nil {
 		return v, err
 	}
-	word, err := h.store.Secret(ctx, cameraPassword(id))
-	return CameraView{d.Camera, word != ""}, err
+	return CameraView{d.Camera, h.cameraPassword(id) != ""}, nil
 }
 
 // SaveCamera changes a device's; the zero value takes it away. A nil password leaves the one that is kept, unless the picture
@@ -113,15 +114,17 @@ func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.
 	if err := c.Validate(); err != nil {
 		return CameraView{}, &InvalidError{"camera", err.Error()}
 	}
-	_, err := h.ChangeDevice(ctx, a, id, func(d *site.Device) error {
+	err := h.do(ctx, func() error {
+		d, err := h.device(a, access.Configure, id)
+		if err != nil {
+			return err
+		}
 		if password == nil && (c.Account == "" || c.Host() != d.Camera.Host()) {
 			password = new(string)
 		}
 		d.Camera = c
-		if password != nil {
-			h.write(store.SaveSecret(cameraPassword(id), *password))
-		}
-		return nil
+		_, err = h.keep(a, edit{part: d, secrets: map[string]*string{site.CameraPassword: password}})
+		return err
 	})
 	if err != nil {
 		return CameraView{}, err
@@ -197,10 +200,7 @@ func (h *Hub) fetchStill(fetch Fetcher, d site.Device, f *flight) error {
 	}
 	ctx, stop := context.WithTimeout(h.life, fetchWithin)
 	defer stop()
-	word, err := h.store.Secret(ctx, cameraPassword(d.ID))
-	if err != nil {
-		return err
-	}
+	word := h.cameraPassword(d.ID)
 	body, err := fetch(ctx, d.Camera, word)
 	if err != nil {
 		return fmt.Errorf("%s gives no picture: %w", d.Name, err)

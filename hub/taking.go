@@ -3,9 +3,7 @@ package hub
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"idleember/core/access"
@@ -19,13 +17,13 @@ import (
 
 // makeSafe begins to take controls away: they go to their safe value, or stay where an interlock forces them if stay says so,
 // and it waits until their devices say so. The sentences that it returns tell what could not be confirmed. Whoever called
-// ends it with withdraw, or with keepOn where they stay after all.
+// ends it with withdraw, or with an engine.Leave that ends where they stay after all.
 func (h *Hub) makeSafe(ctx context.Context, a access.Actor, stay bool, controls ...string) (remarks []string, err error) {
 	longest := time.Duration(0)
 	err = h.do(ctx, func() error {
 		for _, id := range controls {
 			if c, ok := h.site.Controls[id]; ok && h.site.Devices[c.Device].Active() {
-				longest = max(longest, c.ConfirmAfter+time.Second)
+				longest = max(longest, c.ConfirmAfter()+time.Second)
 			}
 		}
 		if longest > 0 {
@@ -192,7 +190,7 @@ func (h *Hub) SetState(ctx context.Context, a access.Actor, id string, state sit
 
 func (h *Hub) keepState(a access.Actor, d site.Device) {
 	action := map[site.State]string{site.Active: "enable", site.Disabled: "disable", site.Removed: "remove"}[d.State]
-	h.changeSite(func(s *site.Site) { s.Devices[d.ID] = d }, store.SaveDevice(d))
+	h.changeSite(site.Put(d))
 	h.journal(h.Time(), a, action, d.ID, "", "", "")
 	h.publishDevice(d.ID)
 	if !d.Active() {
@@ -203,178 +201,35 @@ func (h *Hub) keepState(a access.Actor, d site.Device) {
 // RemoveDevice takes a device away, with its history or keeping it. A removed device whose history was kept can be deleted
 // with it later.
 func (h *Hub) RemoveDevice(ctx context.Context, a access.Actor, id string, history, stay bool) (remarks []string, err error) {
+	key := site.Key{Kind: "device", ID: id}
 	controls, err := h.controlsOf(ctx, a, id)
+	if err == nil && !history {
+		err = h.ask(ctx, func() error { return h.removable(a, key) })
+	}
 	if err == nil {
 		remarks, err = h.makeSafe(ctx, a, stay, controls...)
 	}
 	if err != nil {
 		return nil, err
 	}
-	var series []string
-	err = h.do(ctx, func() error {
+	return remarks, h.takeOut(ctx, func() ([]string, error) {
 		d, err := h.device(a, access.Configure, id)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		h.withdraw(false, controls...)
 		if history {
+			h.withdraw(false, controls...)
 			d.State = site.Removed
 			h.keepState(a, d)
-			return nil
+			return nil, nil
 		}
-		signals, controls := h.site.Of(id)
-		series = append(signals, id)
-		for _, c := range controls {
-			series = append(series, c+".is", c+".want", c+".mode")
+		if err := h.removable(a, key); err != nil { // somebody came to need it meanwhile
+			h.apply(engine.Leave{Controls: controls, End: true, Actor: a})
+			return nil, err
 		}
-		for g := range h.site.Settings {
-			if owner, _ := site.Split(g); owner == id {
-				series = append(series, g)
-			}
-		}
-		h.boxes.each(id, func(b *Mailbox) { b.close() })
-		h.keys.drop(id)
-		h.take(a, id, func(s *site.Site) {
-			delete(s.Devices, id)
-			for _, g := range signals {
-				delete(s.Signals, g)
-			}
-			for _, c := range controls {
-				delete(s.Controls, c)
-			}
-		}, store.DropDevice(id))
-		h.write(store.DropStills(id, h.Time().AddDate(100, 0, 0)), store.DropSecret(cameraPassword(id)))
-		h.journal(h.Time(), a, "delete", id, d.Name, "", "with its history")
-		delete(h.traffic, id)
-		h.meters.drop(id)
-		return nil
+		h.withdraw(false, controls...)
+		return h.remove(a, "delete", key)
 	})
-	if err == nil {
-		err = h.dropSeries(ctx, series...)
-	}
-	return remarks, err
-}
-
-// take takes a device, signal or control out of the site with all that speaks of it, so that something that is later made under
-// its id inherits nothing: nobody's rights, no alert, no place on a dashboard, and nothing that a wall may switch.
-func (h *Hub) take(a access.Actor, id string, out func(*site.Site), drop store.Change) {
-	var gone []store.Change
-	alerts := h.site.Alerts
-	h.changeSite(func(s *site.Site) { out(s); gone = forget(s, id) }, drop)
-	h.write(gone...)
-	for _, key := range slices.Sorted(maps.Keys(alerts)) {
-		if h.site.Alerts[key] == nil {
-			object := "alert." + key
-			h.writeState(store.AddEntry(h.Time(), a, "remove", object, "alert", "", "it was about "+id, versionOf(object, plain(alerts[key]))))
-		}
-	}
-	h.write(store.DropNotes(id))
-	of := func(x string) bool { return speaksOf(x, id) }
-	if lines := slices.DeleteFunc(slices.Clone(h.site.Rights), func(l site.Right) bool { return of(l.Of) }); len(lines) < len(h.site.Rights) {
-		h.setRights(lines)
-	}
-	h.boards.mu.Lock()
-	for key, d := range h.boards.all {
-		if left, changed := d.Without(of); changed {
-			h.boards.all[key] = left
-			h.write(store.SaveDashboard(left))
-		}
-	}
-	h.boards.mu.Unlock()
-	h.people.mu.Lock()
-	for sum, x := range h.people.passes {
-		w := wallOf(x)
-		left := slices.DeleteFunc(slices.Clone(w.Switches), of)
-		if x.Kind != "wall" || len(left) == len(w.Switches) {
-			continue
-		}
-		w.Switches = left
-		x.Wall = raw(Wall{Dashboard: w.Dashboard, Switches: w.Switches, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
-		h.people.passes[sum] = x
-		h.write(store.SavePass(x))
-	}
-	h.people.mu.Unlock()
-	h.lookAgain()
-}
-
-// speaksOf reports whether an id, or a series of one, is of a device, signal or control.
-func speaksOf(x, id string) bool { return x == id || strings.HasPrefix(x, id+".") }
-
-// forget takes everything out of a site that speaks of a device, signal or control: panel points, automation, settings, alerts,
-// places in groups, actions. What is left of groups and presets is kept where it still makes sense. Formulas that name it
-// are unknown from then on, and say so.
-func forget(s *site.Site, id string) (writes []store.Change) {
-	of := func(x string) bool { return speaksOf(x, id) }
-	var points []site.Point
-	for _, pt := range s.Panel.Points {
-		if !of(pt.ID) {
-			points = append(points, pt)
-		}
-	}
-	s.Panel.Points = points
-	writes = append(writes, store.SavePanel(s.Panel))
-	for c := range s.Automations {
-		if of(c) {
-			delete(s.Automations, c)
-			writes = append(writes, store.DropPart("automation", c))
-		}
-	}
-	for g := range s.Settings {
-		if of(g) {
-			delete(s.Settings, g)
-			writes = append(writes, store.DropPart("setting", g))
-		}
-	}
-	for key, x := range s.Alerts {
-		if of(x.Of) {
-			delete(s.Alerts, key)
-			writes = append(writes, store.DropPart("alert", key))
-		}
-	}
-	for key, g := range s.Groups {
-		left := *g
-		left.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m site.GroupMember) bool { return of(m.Control) })
-		switch {
-		case len(left.Members) == len(g.Members):
-		case len(left.Members) < 2:
-			delete(s.Groups, key)
-			writes = append(writes, store.DropPart("group", key))
-		default:
-			s.Groups[key] = &left
-			writes = append(writes, store.SaveGroup(&left))
-		}
-	}
-	acts := func(list []site.Action) []site.Action {
-		return slices.DeleteFunc(slices.Clone(list), func(x site.Action) bool {
-			return of(x.ID) && x.Kind != site.DoMessage && x.Kind != site.DoNote && x.Kind != site.DoPreset
-		})
-	}
-	for key, p := range s.Presets {
-		if left := acts(p.Actions); len(left) == 0 {
-			delete(s.Presets, key)
-			writes = append(writes, store.DropPart("preset", key))
-		} else if len(left) < len(p.Actions) {
-			p.Actions = left
-			s.Presets[key] = p
-			writes = append(writes, store.SavePreset(p))
-		}
-	}
-	for key, r := range s.Rules {
-		changed := *r
-		changed.Stages = slices.Clone(r.Stages)
-		differs := false
-		for i, g := range r.Stages {
-			left := acts(g.Actions)
-			differs = differs || len(left) < len(g.Actions)
-			changed.Stages[i].Actions = left
-			changed.Off = changed.Off || len(left) == 0 // it has nothing to do any more
-		}
-		if differs {
-			s.Rules[key] = &changed
-			writes = append(writes, store.SaveRule(&changed))
-		}
-	}
-	return writes
 }
 
 // dropSeries deletes all readings of some series.
@@ -391,12 +246,12 @@ func (h *Hub) dropSeries(ctx context.Context, series ...string) error {
 
 // RemoveControl takes a control away. Its history stays in the journal.
 func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string, stay bool) (remarks []string, err error) {
+	key := site.Key{Kind: "control", ID: id}
 	err = h.ask(ctx, func() error {
-		c, err := h.control(a, access.Configure, id)
-		if _, by := h.linksOf(id); err == nil && by != "" {
-			return &InvalidError{"id", fmt.Sprintf("%s moves %s; take it out of that first", c.Name, h.site.Controls[by].Name)}
+		if _, err := h.control(a, access.Configure, id); err != nil {
+			return err
 		}
-		return err
+		return h.removable(a, key)
 	})
 	if err == nil {
 		remarks, err = h.makeSafe(ctx, a, stay, id)
@@ -404,54 +259,29 @@ func (h *Hub) RemoveControl(ctx context.Context, a access.Actor, id string, stay
 	if err != nil {
 		return nil, err
 	}
-	err = h.do(ctx, func() error {
-		c, err := h.control(a, access.Configure, id)
-		if err != nil {
-			return err
+	return remarks, h.takeOut(ctx, func() ([]string, error) {
+		if _, err := h.control(a, access.Configure, id); err != nil {
+			return nil, err
+		}
+		if err := h.removable(a, key); err != nil {
+			h.apply(engine.Leave{Controls: []string{id}, End: true, Actor: a})
+			return nil, err
 		}
 		h.withdraw(true, id)
-		h.take(a, id, func(s *site.Site) { delete(s.Controls, id) }, store.DropControl(id))
-		h.journal(h.Time(), a, "delete", id, c.Name, "", "")
-		return nil
+		return h.remove(a, "delete", key)
 	})
-	if err == nil {
-		err = h.dropSeries(ctx, id+".is", id+".want", id+".mode")
-	}
-	return remarks, err
-}
-
-// reliedOnBy names the interlock that relies on a signal, "" where none does.
-func (h *Hub) reliedOnBy(id string) string {
-	for _, c := range slices.Sorted(maps.Keys(h.site.Automations)) {
-		for _, l := range h.site.Automations[c].Interlocks {
-			only := site.Automation{Interlocks: []site.Interlock{l}}
-			if slices.Contains(signalsIn(h.site, only.Formulas), id) {
-				return fmt.Sprintf("the interlock “%s” of %s", l.Name, h.site.Controls[c].Name)
-			}
-		}
-	}
-	return ""
 }
 
 // RemoveSignal takes a signal away with its readings.
 func (h *Hub) RemoveSignal(ctx context.Context, a access.Actor, id string) error {
-	err := h.do(ctx, func() error {
+	return h.takeOut(ctx, func() ([]string, error) {
 		g, ok := h.site.Signals[id]
 		if !ok || access.May(a, access.Look, h.signalObject(g)) != nil {
-			return &NotFoundError{"signal", id, site.Nearest(id, h.ids(a, true, false))}
+			return nil, &NotFoundError{"signal", id, site.Nearest(id, h.ids(a, true, false))}
 		}
 		if err := access.May(a, access.Configure, h.signalObject(g)); err != nil {
-			return err
+			return nil, err
 		}
-		if lock := h.reliedOnBy(id); lock != "" {
-			return &InvalidError{"id", fmt.Sprintf("%s is what %s relies on; without it nobody could know, and it would hold for ever. Change that first", g.Name, lock)}
-		}
-		h.take(a, id, func(s *site.Site) { delete(s.Signals, id) }, store.DropSignal(id))
-		h.journal(h.Time(), a, "delete", id, g.Name, "", "with its history")
-		return nil
+		return h.remove(a, "delete", site.Key{Kind: "signal", ID: id})
 	})
-	if err != nil {
-		return err
-	}
-	return h.dropSeries(ctx, id)
 }

@@ -18,8 +18,11 @@ const tryStep = 24 * time.Hour
 // tryFormula runs an alert of formulas over what was recorded of all that they name.
 func (h *Hub) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from, to time.Time) (out AlertTrial, err error) {
 	s, sees := h.Site(), h.sight(a)
-	if err := alertPart.validate(s, &x); err != nil {
-		return out, &InvalidError{"alert", err.Error()}
+	if err := x.Validate(s); err != nil {
+		return out, invalid("alert", err)
+	}
+	if err := formulasOf(s, x.Formulas); err != nil {
+		return out, err
 	}
 	if !sees.formulas(x.When, x.Until) {
 		return out, &InvalidError{"when", "it names something that is not there, or not open to you"}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -85,11 +84,6 @@ func (h *Hub) Told(a access.Actor, object, before, after string) {
 	h.enqueue(func() { h.journal(h.Time(), a, "change", object, before, after, "") })
 }
 
-// versionOf is a record as it was, to be kept with the line of the journal that tells of its change.
-func versionOf(object string, before any) *store.Version {
-	return &store.Version{Kind: reflect.TypeOf(before).String(), ID: object, Body: raw(before)}
-}
-
 // Earlier is a part of the configuration as it was before a change, and after it.
 type Earlier struct {
 	Entry  int64           `json:"entry"`
@@ -118,7 +112,7 @@ func (h *Hub) earlier(ctx context.Context, a access.Actor, entry int64) (store.V
 		if err := json.Unmarshal([]byte(v.Body), &d); err != nil {
 			return v, fmt.Errorf("the version before line %d cannot be read: %w", entry, err)
 		}
-		if now, there := h.boards.get(id); !mayOpen(a, d) || there && !mayOpen(a, now) {
+		if now, there := h.board(id); !mayOpen(a, d) || there && !mayOpen(a, now) {
 			ok = false
 		}
 	}
@@ -126,102 +120,6 @@ func (h *Hub) earlier(ctx context.Context, a access.Actor, entry int64) (store.V
 		err = &NotFoundError{What: "earlier version at the line", ID: fmt.Sprint(entry)}
 	}
 	return v, err
-}
-
-// restorers bring a record of a kind back through the same door as an edit, so that it is checked, journalled and told alike.
-var restorers = map[string]func(ctx context.Context, h *Hub, a access.Actor, v store.Version) error{
-	"site.Signal": back(func(ctx context.Context, h *Hub, a access.Actor, id string, x site.Signal) error {
-		_, err := h.ChangeSignal(ctx, a, id, func(s *site.Signal) error { *s = x; return nil })
-		return err
-	}),
-	"site.Control": back(func(ctx context.Context, h *Hub, a access.Actor, id string, x site.Control) error {
-		_, err := h.SaveControl(ctx, a, id, func(c *site.Control) error { *c = x; return nil })
-		return err
-	}),
-	"site.Device": back(func(ctx context.Context, h *Hub, a access.Actor, id string, x site.Device) error {
-		_, err := h.ChangeDevice(ctx, a, id, func(d *site.Device) error {
-			x.State, x.Created = d.State, d.Created // taking away has ways of its own
-			*d = x
-			return nil
-		})
-		return err
-	}),
-	"site.Automation": back(func(ctx context.Context, h *Hub, a access.Actor, id string, x site.Automation) error {
-		_, _, err := h.SaveAutomation(ctx, a, id, func(to *site.Automation) error { *to = x; return nil })
-		return err
-	}),
-	"site.Setting": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Setting) error {
-		return h.do(ctx, func() error { return keep(h, a, settingPart, &x, x.Name, anyVersion) })
-	}),
-	"site.Preset": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Preset) error {
-		return h.do(ctx, func() error { return keep(h, a, presetPart, &x, x.Name, anyVersion) })
-	}),
-	"site.Rule": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Rule) error {
-		next := &x
-		return h.do(ctx, func() error { return keep(h, a, rulePart, &next, x.Name, anyVersion) })
-	}),
-	"site.Group": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Group) error {
-		next := &x
-		return h.do(ctx, func() error { return keep(h, a, groupPart, &next, x.Name, anyVersion) })
-	}),
-	"site.Alert": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Alert) error {
-		next := &x
-		return h.do(ctx, func() error { return keep(h, a, alertPart, &next, x.Name, anyVersion) })
-	}),
-	"site.Route": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Route) error {
-		return h.do(ctx, func() error { return keep(h, a, routePart, &x, x.Name, anyVersion) })
-	}),
-	"site.Dashboard": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Dashboard) error {
-		// Of what it shows some may be gone since.
-		_, err := h.saveDashboard(ctx, a, x, anyVersion, func(access.Actor, site.Dashboard, site.Dashboard) error { return nil })
-		return err
-	}),
-	"site.Place": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Place) error {
-		if x.Facts == nil {
-			x.Facts = []site.Fact{} // none, rather than as they are
-		}
-		_, err := h.SavePlace(ctx, a, x, &x.Picture)
-		return err
-	}),
-	"site.Model": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Model) error {
-		_, err := h.SaveModel(ctx, a, x, true)
-		return err
-	}),
-	"site.Broker": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Broker) error {
-		_, err := h.SaveBroker(ctx, a, x, nil)
-		return err
-	}),
-	"site.Panel": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Panel) error {
-		return h.SavePanel(ctx, a, x, func(site.Panel) error { return nil })
-	}),
-	"site.Hub": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Hub) error {
-		_, err := h.ChangeHub(ctx, a, func(v *site.Hub) error { *v = x; return nil })
-		return err
-	}),
-	"site.Messaging": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Messaging) error {
-		_, err := h.SaveMessaging(ctx, a, x, nil, anyVersion)
-		return err
-	}),
-	"site.Backups": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x site.Backups) error {
-		_, err := h.SaveBackups(ctx, a, x, nil, nil, anyVersion)
-		return err
-	}),
-	"hub.rightsOf": back(func(ctx context.Context, h *Hub, a access.Actor, _ string, x rightsOf) error {
-		_, err := h.SaveRights(ctx, a, x.Lines, anyVersion)
-		return err
-	}),
-}
-
-func anyVersion(any) error { return nil }
-
-func back[T any](f func(ctx context.Context, h *Hub, a access.Actor, id string, x T) error) func(context.Context, *Hub, access.Actor, store.Version) error {
-	return func(ctx context.Context, h *Hub, a access.Actor, v store.Version) error {
-		var x T
-		if err := json.Unmarshal([]byte(v.Body), &x); err != nil {
-			return fmt.Errorf("the version before line %d cannot be read: %w", v.Entry, err)
-		}
-		return f(ctx, h, a, v.ID, x)
-	}
 }
 
 // Restore brings back what was before a line of the journal. It is an edit like any other: it is checked against what is there now,
@@ -234,15 +132,30 @@ func (h *Hub) Restore(ctx context.Context, a access.Actor, entry int64) error {
 	if err != nil {
 		return err
 	}
-	f := restorers[v.Kind]
-	if f == nil {
+	k := site.KindOf(v.Kind)
+	if k == nil {
 		return &InvalidError{"id", fmt.Sprintf("what line %d was about is not brought back by itself", entry)}
 	}
-	if err := f(ctx, h, a, v); err != nil {
-		return err
+	part, err := k.Parse([]byte(v.Body))
+	if err != nil {
+		return fmt.Errorf("the version before line %d cannot be read: %w", entry, err)
 	}
-	h.enqueue(func() {
+	return h.do(ctx, func() error {
+		now := k.Get(h.site, site.KeyOf(part).ID)
+		if d, ok := part.(site.Device); ok {
+			if now == nil {
+				return &InvalidError{"id", d.Name + " was deleted with its history and its key; add it anew"}
+			}
+			d.State = now.(site.Device).State // taking away has ways of its own
+			part = d
+		}
+		if now == nil && (k.Name == "signal" || k.Name == "control") {
+			return &InvalidError{"id", k.Named(part) + " was deleted with its history; add it anew"}
+		}
+		if _, err := h.keep(a, edit{part: part, again: true}); err != nil {
+			return err
+		}
 		h.journal(h.Time(), a, "bring back", v.ID, "", fmt.Sprintf("as it was before line %d", entry), "")
+		return nil
 	})
-	return nil
 }

@@ -36,7 +36,7 @@ type Signal struct {
 	Device     string         `json:"device"`
 	Place      string         `json:"place"`
 	Raw        string         `json:"raw"`
-	Kind       site.Kind      `json:"kind"`
+	Kind       site.ValueKind `json:"kind"`
 	Unit       string         `json:"unit"`
 	Decimals   int            `json:"decimals"`
 	Reports    site.Reports   `json:"reports"`
@@ -169,13 +169,13 @@ type Snapshot struct {
 
 func (h *Hub) signalView(cfg site.Signal) Signal {
 	v := Signal{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: h.site.Devices[cfg.Device].Place, Raw: cfg.Raw, Kind: cfg.Kind,
-		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.Interval.Milliseconds(), New: cfg.New,
+		Unit: cfg.Unit, Decimals: cfg.Decimals, Reports: cfg.Reports, IntervalMS: cfg.IntervalMS, New: cfg.New,
 		Guests: cfg.Guests, Version: h.versionOf(cfg.ID, cfg), State: string(engine.Unknown), Quality: reading.Good.String(),
 		Source: cfg.Source, Calibration: cfg.Calibration, Sense: cfg.Sense, Keep: cfg.Keep, AcceptMS: cfg.AcceptMS}
 	if s, ok := h.engine.Signal(cfg.ID); ok && s.Seen {
 		v.State, v.Quality = string(s.Fresh), s.Quality.String()
 		v.Value, v.RawValue, v.At, v.Heard = &s.Value, s.Raw, &s.At, &s.Heard
-		if cfg.Interval == 0 {
+		if cfg.IntervalMS == 0 {
 			v.IntervalMS = h.engine.Relied(cfg.ID).Milliseconds()
 		}
 		v.ProposeMS = h.engine.Proposed(cfg.ID).Milliseconds()
@@ -186,8 +186,8 @@ func (h *Hub) signalView(cfg site.Signal) Signal {
 func (h *Hub) controlView(cfg site.Control) Control {
 	dev := h.site.Devices[cfg.Device]
 	v := Control{ID: cfg.ID, Name: cfg.Name, Device: cfg.Device, Place: dev.Place, Raw: cfg.Raw,
-		ConfirmAfterMS: cfg.ConfirmAfter.Milliseconds(), ResumeWithinMS: cfg.ResumeWithin.Milliseconds(), Safe: ValueOf(cfg, cfg.Safe),
-		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease > 0, Version: Version(cfg),
+		ConfirmAfterMS: cfg.ConfirmAfterMS, ResumeWithinMS: cfg.ResumeWithinMS, Safe: ValueOf(cfg, cfg.Safe),
+		Dangerous: cfg.Dangerous, AtDevice: cfg.AtDevice, Answers: cfg.Answers, Guests: cfg.Guests, HasLease: dev.Lease() > 0, Version: Version(cfg),
 		Source: cfg.Source, Target: cfg.Target, Kind: cfg.What(), Options: cfg.Words(), Lowest: float64(cfg.Lowest), Momentary: cfg.Momentary, Ask: cfg.Ask}
 	v.Settings, v.MovedBy = h.linksOf(cfg.ID)
 	if s, ok := h.engine.Control(cfg.ID); ok {
@@ -221,8 +221,8 @@ func (h *Hub) lockNames(control string, ids []string) (names []string) {
 }
 
 func (h *Hub) deviceView(cfg site.Device) Device {
-	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.Lease.Milliseconds(), NewSignals: cfg.NewSignals, Created: cfg.Created,
-		Version: Version(cfg), Link: cfg.Link, WakesMS: cfg.Wakes.Milliseconds(), Limits: cfg.Limits.Filled(), State: cfg.State, Model: cfg.Model, Camera: cfg.Camera.Address != ""}
+	v := Device{ID: cfg.ID, Name: cfg.Name, Place: cfg.Place, LeaseMS: cfg.LeaseMS, NewSignals: cfg.NewSignals, Created: cfg.Created,
+		Version: Version(cfg), Link: cfg.Link, WakesMS: cfg.WakesMS, Limits: cfg.Limits.Filled(), State: cfg.State, Model: cfg.Model, Camera: cfg.Camera.Address != ""}
 	if d, ok := h.engine.Device(cfg.ID); ok {
 		v.Online, v.Since, v.LastHeard, v.From, v.Why, v.Asleep = d.Online, instant(d.Since), instant(d.LastHeard), d.From, d.Why, d.Asleep
 	}

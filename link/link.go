@@ -87,7 +87,7 @@ func fingerprint(s *site.Site, d site.Device) string {
 		Signals  []site.Signal
 		Controls []control
 	}
-	all.Link, all.Lease = d.Link, d.Lease
+	all.Link, all.Lease = d.Link, d.Lease()
 	signals, controls := s.Of(d.ID)
 	for _, id := range signals {
 		g := s.Signals[id]

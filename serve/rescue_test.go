@@ -48,10 +48,10 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, store.Options{})
 	require.NoError(t, err)
-	require.NoError(t, s.Do(t.Context(), store.SaveHub(site.Hub{Name: "Studio", Zone: "UTC"}), store.SaveMember(store.Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"})))
+	require.NoError(t, s.Do(t.Context(), store.Keep(site.Put(site.Hub{Name: "Studio", Zone: "UTC"})), store.SaveMember(store.Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"})))
 	kept, err := s.MakeBackup(t.Context(), 3, "three words here")
 	require.NoError(t, err)
-	require.NoError(t, s.Do(t.Context(), store.SavePlace(site.Place{ID: "yard", Name: "Yard"})))
+	require.NoError(t, s.Do(t.Context(), store.Keep(site.Put(site.Place{ID: "yard", Name: "Yard"}))))
 	require.NoError(t, s.Close())
 	places := func() (out []string, messages string) {
 		s, err := store.Open(t.Context(), dir, store.Options{})

@@ -184,7 +184,7 @@ type item struct {
 
 // For returns the starter code that fits a device, with the placeholder where the key goes.
 func For(s *site.Site, d site.Device, a Addresses) ([]Code, error) {
-	v := view{ID: d.ID, Name: d.Name, Web: web(a.HTTP), Key: Placeholder, User: d.ID, LeaseS: int(d.Lease.Seconds()), EveryS: 10}
+	v := view{ID: d.ID, Name: d.Name, Web: web(a.HTTP), Key: Placeholder, User: d.ID, LeaseS: int(d.Lease().Seconds()), EveryS: 10}
 	v.Host, v.Port = reachable(a.MQTT)
 	switch d.Link.Kind {
 	case site.UDP:

@@ -9,11 +9,15 @@ import (
 	"idleember/core/site"
 )
 
-// SaveAlert keeps an alert; its state is kept by Remember.
-func SaveAlert(a *site.Alert) Change { return savePart("alert", a.ID, a) }
-
-// SaveRoute keeps a route.
-func SaveRoute(r site.Route) Change { return savePart("route", r.ID, r) }
+// DropAlertHistory forgets what became of an alert that went with what it was about, and what is on its way because of it.
+func DropAlertHistory(id string) Change {
+	return func(tx *Tx) error {
+		if err := tx.exec(`DELETE FROM alert_events WHERE alert = ?`, id); err != nil {
+			return err
+		}
+		return tx.exec(`DELETE FROM deliveries WHERE alert = ?`, id)
+	}
+}
 
 // AlertEvent is what became of an alert at a time.
 type AlertEvent struct {

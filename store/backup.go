@@ -554,7 +554,7 @@ func whole(ctx context.Context, file string) error {
 		return errors.New(strings.Join(said, "; "))
 	}
 	var n int
-	return db.GetContext(ctx, &n, `SELECT count(*) FROM devices`)
+	return db.GetContext(ctx, &n, `SELECT count(*) FROM hub`)
 }
 
 func sumOf(file string) (b Backed, err error) {

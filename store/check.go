@@ -201,9 +201,8 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 
 // Orphans names the series of which there is no signal or control any more.
 func (s *Store) Orphans(ctx context.Context) (names []string, err error) {
-	err = s.read.SelectContext(ctx, &names, `SELECT name FROM series WHERE name NOT IN (SELECT id FROM signals)
-		AND NOT EXISTS (SELECT 1 FROM controls WHERE series.name IN (controls.id || '.is', controls.id || '.want', controls.id || '.mode'))
-		AND NOT EXISTS (SELECT 1 FROM parts WHERE kind = 'setting' AND series.name = parts.id)
-		AND NOT EXISTS (SELECT 1 FROM devices WHERE series.name = devices.id) ORDER BY name`)
+	err = s.read.SelectContext(ctx, &names, `SELECT name FROM series WHERE substr(name, 1, 1) <> '-'
+		AND name NOT IN (SELECT id FROM parts WHERE kind IN ('signal', 'setting', 'device'))
+		AND name NOT IN (SELECT id || what FROM parts, (SELECT '.is' AS what UNION SELECT '.want' UNION SELECT '.mode') WHERE kind = 'control') ORDER BY name`)
 	return names, err
 }

@@ -43,6 +43,20 @@ var since = map[int64][]string{
 	8:  {`INSERT INTO parts (kind, id, body) VALUES ('route', 'mo', '{"id":"mo","name":"Mo","via":"console"}')`},
 	9:  {`INSERT INTO stills (device, at_ms, cause, body) VALUES ('kiln', 1000, '', x'ff')`},
 	10: {`INSERT INTO versions (entry, kind, id, body, after) VALUES (1, 'device', 'kiln', '{}', '{}')`},
+	12: {
+		`INSERT INTO hub (key, value) VALUES ('site', '{"name":"Studio","latitude":1,"longitude":2,"zone":"UTC"}'), ('messaging', '{"address":"http://studio"}'),
+			('rights', '[{"who":"mo","of":"kiln","may":"see"}]'), ('panel', '{"on":false,"address":"","allow":["10.0.0.1"],"points":null}'), ('backups', '{"every":"day","at":"03:00"}'),
+			('secret mail password', 'stamp'), ('secret backup passphrase', 'clay'), ('secret backup elsewhere', 'shelf'), ('secret camera password kiln', 'lens'), ('secret signing key', 'seal'), ('alive', '2026-11-01T00:00:00Z')`,
+		`INSERT INTO brokers (id, body, password) VALUES ('yard', '{"id":"yard","name":"Yard","address":"mqtt://b","user":"u"}', 'gate')`,
+		`INSERT INTO models (id, body) VALUES ('oven', '{"id":"oven","name":"Oven"}')`,
+		`UPDATE places SET facts = '[{"name":"fuse","text":"third"}]', picture = 'p'`,
+		`UPDATE devices SET settings = '{"link":{"kind":"http"},"wakes":600000000000,"limits":{"per_second":3},"state":"disabled","model":"oven","camera":{"address":"http://c/x.jpg"}}'`,
+		`UPDATE signals SET interval_ms = 2500, is_new = 1, settings = '{"sense":{"lowest":1},"accept_ms":5,"source":{},"calibration":{}}'`,
+		`UPDATE controls SET settings = '{"kind":"level","lowest":20,"ask":true,"source":{},"target":{"topic":"a"}}', safe = 0.5`,
+		`INSERT INTO versions (entry, kind, id, body, after) VALUES (2, 'site.Device', 'kiln', '{"id":"kiln","lease":60000000000,"wakes":0}', '{"id":"kiln","lease":30000000000,"wakes":0}'),
+			(3, 'site.Signal', 'kiln.t', '{"id":"kiln.t","interval":2500000000}', ''), (4, 'site.Control', 'kiln.fan', '{"id":"kiln.fan","confirm_after":5000000000,"resume_within":0}', ''),
+			(5, 'hub.rightsOf', 'hub.rights', '{"lines":null}', '{"lines":[]}'), (6, 'site.Dashboard', 'dashboard.door', '{"id":"door"}', '')`,
+	},
 }
 
 // kept is the database of an earlier format as it was written when that was the newest: testdata/format-N.db.gz. With
@@ -82,6 +96,12 @@ func kept(t *testing.T, format int64, files fs.FS, into string) {
 	require.NoError(t, os.WriteFile(into, b, 0o600))
 }
 
+func mustKeys(t *testing.T, s *Store) map[string][]byte {
+	keys, err := s.Keys(t.Context())
+	require.NoError(t, err)
+	return keys
+}
+
 // A database of every earlier format comes up complete, and is backed up as it was before.
 func TestFromEveryFormat(t *testing.T) {
 	files, err := fs.Sub(migrations, "migrations")
@@ -98,8 +118,8 @@ func TestFromEveryFormat(t *testing.T) {
 			require.NoError(t, err)
 			d := got.Devices["kiln"]
 			assert.Equal(t, map[bool]site.LinkKind{true: site.MQTT, false: site.HTTP}[format < 2], d.Link.Kind)
-			assert.Equal(t, time.Minute, d.Lease)
-			assert.True(t, d.Active())
+			assert.Equal(t, time.Minute, d.Lease())
+			assert.Equal(t, format < 12, d.Active())
 			assert.Equal(t, "Cel", got.Signals["kiln.t"].Unit)
 			assert.False(t, got.Signals["kiln.t"].Source.Set())
 			assert.True(t, got.Controls["kiln.fan"].Dangerous)
@@ -119,6 +139,37 @@ func TestFromEveryFormat(t *testing.T) {
 			lines, err := s.Journal(t.Context(), JournalFilter{Limit: 9})
 			require.NoError(t, err)
 			assert.Len(t, lines, 1)
+			assert.Equal(t, []byte{0}, mustKeys(t, s)["kiln"])
+			if format == 12 {
+				assert.Equal(t, site.Hub{Name: "Studio", Latitude: 1, Longitude: 2, Zone: "UTC"}, got.Hub)
+				assert.Equal(t, []site.Right{{Who: "mo", Of: "kiln", May: site.GuestsSee}}, got.Rights.Lines)
+				assert.Equal(t, []string{"10.0.0.1"}, got.Panel.Allow)
+				assert.Equal(t, "day", got.Backups.Every)
+				assert.Equal(t, "http://studio", got.Messaging.Address)
+				assert.Equal(t, "Oven", got.Models["oven"].Name)
+				assert.Equal(t, "Door", got.Dashboards["door"].Name)
+				assert.Equal(t, []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}, Picture: "p"}}, got.Places)
+				assert.Equal(t, site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true, Created: time.UnixMilli(1000).UTC(), Link: site.Link{Kind: site.HTTP},
+					WakesMS: 600_000, Limits: site.Limits{PerSecond: 3}, State: site.Disabled, Model: "oven", Camera: site.Camera{Address: "http://c/x.jpg"}}, d)
+				lowest := 1.0
+				assert.Equal(t, site.Signal{ID: "kiln.t", Device: "kiln", Raw: "t", Name: "T", Kind: site.Number, Unit: "Cel", Decimals: 1, Reports: site.Periodic, IntervalMS: 2500, AcceptMS: 5, New: true,
+					Guests: site.GuestsSee, Sense: site.Sense{Lowest: &lowest}}, got.Signals["kiln.t"])
+				assert.Equal(t, site.Control{ID: "kiln.fan", Device: "kiln", Raw: "fan", Name: "Fan", ConfirmAfterMS: 5000, Safe: 0.5, Dangerous: true, AtDevice: site.Insist, Answers: true,
+					Guests: site.GuestsNothing, Kind: site.Level, Lowest: 20, Ask: true, Target: site.Target{Topic: "a"}}, got.Controls["kiln.fan"])
+				secrets, err := s.Secrets(t.Context())
+				require.NoError(t, err)
+				assert.Equal(t, map[site.Key]map[string]string{{Kind: "messaging"}: {"password": "stamp"}, {Kind: "backups"}: {"passphrase": "clay", "password": "shelf"},
+					{Kind: "device", ID: "kiln"}: {"camera": "lens"}, {Kind: "broker", ID: "yard"}: {"password": "gate"}, {Kind: "hub"}: {"signing key": "seal"}}, secrets)
+				for entry, want := range map[int64]Version{2: {Kind: "device", ID: "kiln", Body: `{"id":"kiln","lease_ms":60000,"wakes_ms":0}`, After: `{"id":"kiln","lease_ms":30000,"wakes_ms":0}`},
+					3: {Kind: "signal", ID: "kiln.t", Body: `{"id":"kiln.t","interval_ms":2500}`}, 4: {Kind: "control", ID: "kiln.fan", Body: `{"id":"kiln.fan","confirm_after_ms":5000,"resume_within_ms":0}`},
+					5: {Kind: "rights", ID: "hub.rights", Body: `{"lines":null}`, After: `{"lines":[]}`}, 6: {Kind: "dashboard", ID: "dashboard.door", Body: `{"id":"door"}`}} {
+					v, ok, err := s.Version(t.Context(), entry)
+					require.NoError(t, err)
+					require.True(t, ok)
+					want.Entry = entry
+					assert.Equal(t, want, v)
+				}
+			}
 			require.NoError(t, s.Check(t.Context(), nil))
 			require.NoError(t, s.Close())
 

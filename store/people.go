@@ -53,7 +53,7 @@ func SaveMember(m Member) Change {
 func RemoveMember(account string) Change {
 	return func(tx *Tx) error {
 		for _, q := range []string{`DELETE FROM passes WHERE member = ?`, `DELETE FROM preferences WHERE account = ?`, `DELETE FROM subscriptions WHERE account = ?`,
-			`DELETE FROM invites WHERE account = ?`, `DELETE FROM members WHERE id = ?`} {
+			`DELETE FROM invites WHERE account = ?`, `DELETE FROM views WHERE account = ? AND NOT shared`, `DELETE FROM members WHERE id = ?`} {
 			if err := tx.exec(q, account); err != nil {
 				return err
 			}

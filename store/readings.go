@@ -51,10 +51,28 @@ func DropReadings(name string, from, to time.Time) Change {
 	}
 }
 
-// DropSeries deletes all readings of a series.
+// DropSeries deletes a series with all its readings. What is later kept under its name is another one. Its number stays taken, as
+// rows of the log speak of it.
 func DropSeries(name string) Change {
-	return DropReadings(name, time.UnixMilli(earliest), time.UnixMilli(latest))
+	return func(tx *Tx) error {
+		var there int
+		if err := tx.conn.GetContext(context.Background(), &there, `SELECT count(*) FROM series WHERE name = ?`, name); err != nil || there == 0 {
+			return err
+		}
+		if err := DropReadings(name, time.UnixMilli(earliest), time.UnixMilli(latest))(tx); err != nil {
+			return err
+		}
+		if err := tx.exec(`UPDATE series SET name = ? || id WHERE name = ?`, droppedSeries, name); err != nil {
+			return err
+		}
+		delete(tx.series, name)
+		tx.after = append(tx.after, func() { tx.names.forget(name) })
+		return tx.exec(`DELETE FROM own_stamps WHERE series = ?`, name)
+	}
 }
+
+// droppedSeries begins the names of those that were deleted.
+const droppedSeries = "-"
 
 func (w *Tx) add(name string, o op) (err error) {
 	if o.series, err = w.seriesID(name); err == nil {
@@ -254,15 +272,24 @@ func (s *Store) replay(ctx context.Context) error {
 	return rows.Err()
 }
 
-// names are the ids of series, which never change.
+// names are the ids of series, which change only when one is deleted.
 type names struct {
-	mu sync.Mutex
-	of map[string]int64
+	mu    sync.Mutex
+	of    map[string]int64
+	drops int // how many were deleted
+}
+
+func (n *names) forget(name string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	delete(n.of, name)
+	n.drops++
 }
 
 func (s *Store) idOf(ctx context.Context, name string) (int64, bool, error) {
 	s.names.mu.Lock()
 	id, ok := s.names.of[name]
+	drops := s.names.drops
 	s.names.mu.Unlock()
 	if ok {
 		return id, true, nil
@@ -278,13 +305,15 @@ func (s *Store) idOf(ctx context.Context, name string) (int64, bool, error) {
 	if s.names.of == nil {
 		s.names.of = map[string]int64{}
 	}
-	s.names.of[name] = id
+	if s.names.drops == drops { // else it may have been that one
+		s.names.of[name] = id
+	}
 	return id, true, nil
 }
 
 // Readings yields the readings of a series in [from, to), in time order. The reading before from, which tells what held at
 // the start, comes first where there is one and before is true.
-func (s *Store) Readings(ctx context.Context, name string, kind site.Kind, from, to time.Time, before bool) iter.Seq2[Reading, error] {
+func (s *Store) Readings(ctx context.Context, name string, kind site.ValueKind, from, to time.Time, before bool) iter.Seq2[Reading, error] {
 	return func(yield func(Reading, error) bool) {
 		id, ok, err := s.idOf(ctx, name)
 		if err == nil && ok && before {
@@ -331,7 +360,7 @@ func (s *Store) scan(ctx context.Context, id, from, to int64) iter.Seq2[Reading,
 }
 
 // ofKind gives a reading the kind that its signal has now.
-func ofKind(r Reading, kind site.Kind) Reading {
+func ofKind(r Reading, kind site.ValueKind) Reading {
 	switch {
 	case r.Value.Kind == kind:
 	case kind == site.Text:
@@ -378,7 +407,7 @@ func (s *Store) lastBefore(ctx context.Context, id, t int64) (last Reading, had 
 }
 
 // Last returns the newest reading of a series, and false where it has none.
-func (s *Store) Last(ctx context.Context, name string, kind site.Kind) (Reading, bool, error) {
+func (s *Store) Last(ctx context.Context, name string, kind site.ValueKind) (Reading, bool, error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
 		return Reading{}, false, err
@@ -388,7 +417,7 @@ func (s *Store) Last(ctx context.Context, name string, kind site.Kind) (Reading,
 }
 
 // Newest returns the newest readings of a series in [from, to), at most limit, the newest first.
-func (s *Store) Newest(ctx context.Context, name string, kind site.Kind, from, to time.Time, limit int) ([]Reading, error) {
+func (s *Store) Newest(ctx context.Context, name string, kind site.ValueKind, from, to time.Time, limit int) ([]Reading, error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
 		return nil, err

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/core/site"
+
 	"idleember/core/reading"
 )
 
@@ -70,7 +72,7 @@ func TestAStartOnAFullDisk(t *testing.T) {
 	for range 3 {
 		s = open()
 		assert.ErrorIs(t, readings(s), ErrFull, "what the reserve left is not for readings")
-		assert.NoError(t, s.Do(t.Context(), SaveSecret("kiln", "a word")))
+		assert.NoError(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "a word")))
 		require.NoError(t, s.Close())
 	}
 	s = open()
@@ -87,7 +89,7 @@ func TestAStartOnAFullDisk(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, reserveFile))
 	s = open()
 	assert.Error(t, readings(s))
-	word, err := s.Secret(t.Context(), "kiln")
+	word, err := s.Secret(t.Context(), site.Key{Kind: "device", ID: "kiln"}, "camera")
 	assert.NoError(t, err)
 	assert.Equal(t, "a word", word)
 	_ = s.Close()
@@ -107,12 +109,12 @@ func TestADatabaseThatIsTakenAway(t *testing.T) {
 		dir := filepath.Join(t.TempDir(), "hub")
 		s, err := Open(t.Context(), dir, Options{})
 		require.NoError(t, err)
-		require.NoError(t, s.Do(t.Context(), SaveSecret("kiln", "a word")))
+		require.NoError(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "a word")))
 		require.NoError(t, take(dir), name)
 		var reads sync.WaitGroup
 		for range 8 {
 			reads.Go(func() {
-				word, err := s.Secret(t.Context(), "kiln")
+				word, err := s.Secret(t.Context(), site.Key{Kind: "device", ID: "kiln"}, "camera")
 				assert.NoError(t, err, "%s: what is needed to tell people of it can be read", name)
 				assert.Equal(t, "a word", word, name)
 			})
@@ -122,7 +124,7 @@ func TestADatabaseThatIsTakenAway(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(dir, File), "reading makes no new one")
 		}
 		for range 2 {
-			assert.ErrorIs(t, s.Do(t.Context(), SaveSecret("kiln", "another")), ErrGone, name)
+			assert.ErrorIs(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "another")), ErrGone, name)
 		}
 		_ = s.Close()
 		if name != "deleted" {

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +16,7 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"idleember/core/series"
+	"idleember/core/site"
 	"idleember/store/pages"
 )
 
@@ -187,6 +187,15 @@ func (v *salvage) write(to string) error {
 	if v.rows <= 1 { // what a new database has itself
 		return fmt.Errorf("%w in %s; restore a backup", errNothing, v.from)
 	}
+	if err := v.tx.Commit(); err != nil {
+		return err
+	}
+	if err := v.update(db); err != nil {
+		return err
+	}
+	if v.tx, err = db.BeginTxx(v.ctx, nil); err != nil {
+		return err
+	}
 	if err := v.mend(); err != nil {
 		return err
 	}
@@ -196,13 +205,26 @@ func (v *salvage) write(to string) error {
 	return errors.Join(v.tx.Commit(), db.Close())
 }
 
-// lay makes the tables of the format that the old database has.
-func (v *salvage) lay(db *sqlx.DB, versions uint32) error {
+// update brings the new database to the newest format.
+func (v *salvage) update(db *sqlx.DB) error {
+	p, err := migrator(db)
+	if err == nil {
+		_, err = p.Up(v.ctx)
+	}
+	return err
+}
+
+func migrator(db *sqlx.DB) (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files, goose.WithLogger(goose.NopLogger()))
+	return goose.NewProvider(goose.DialectSQLite3, db.DB, files, goose.WithLogger(goose.NopLogger()))
+}
+
+// lay makes the tables of the format that the old database has.
+func (v *salvage) lay(db *sqlx.DB, versions uint32) error {
+	p, err := migrator(db)
 	if err != nil {
 		return err
 	}
@@ -373,12 +395,14 @@ func (v *salvage) orphans() error {
 	return failed
 }
 
+const savePlace = `INSERT OR IGNORE INTO parts (kind, id, body) VALUES ('place', ?1, json_object('id', ?1, 'name', ?1, 'position', 99))`
+
 // mend sees to it that what is there can stand without what is not.
 func (v *salvage) mend() error {
 	var lost []string
 	for _, x := range []struct{ said, find, do string }{
-		{"the place %s: its name, picture and facts are lost", `SELECT DISTINCT place FROM devices WHERE place NOT IN (SELECT id FROM places)`, `INSERT INTO places (id, name, position) VALUES (?1, ?1, 99)`},
-		{"the device %s: how it was linked is lost, and its key; give it a new one", `SELECT DISTINCT device FROM (SELECT device FROM signals UNION SELECT device FROM controls) WHERE device NOT IN (SELECT id FROM devices)`, ""},
+		{"the place %s: its name, picture and facts are lost", `SELECT DISTINCT body ->> 'place' FROM parts WHERE kind = 'device' AND body ->> 'place' NOT IN (SELECT id FROM parts WHERE kind = 'place')`, savePlace},
+		{"the device %s: how it was linked is lost, and its key; give it a new one", `SELECT DISTINCT body ->> 'device' FROM parts WHERE kind IN ('signal', 'control') AND body ->> 'device' NOT IN (SELECT id FROM parts WHERE kind = 'device')`, ""},
 		{"sessions, tokens and walls of the account %s, which is lost", `SELECT DISTINCT member FROM passes WHERE member NOT IN (SELECT id FROM members)`, `DELETE FROM passes WHERE member = ?1`},
 	} {
 		var ids []string
@@ -423,13 +447,12 @@ func (v *salvage) mend() error {
 // standIn makes a device of which only the signals and controls are left.
 func (v *salvage) standIn(id string) error {
 	place := "salvaged"
-	_ = v.tx.Get(&place, `SELECT id FROM places ORDER BY position LIMIT 1`)
-	if _, err := v.tx.Exec(`INSERT OR IGNORE INTO places (id, name, position) VALUES (?1, ?1, 0)`, place); err != nil {
+	_ = v.tx.Get(&place, `SELECT id FROM parts WHERE kind = 'place' ORDER BY body ->> 'position' LIMIT 1`)
+	if _, err := v.tx.Exec(savePlace, place); err != nil {
 		return err
 	}
-	none := make([]byte, 32) // a hash that no key has
-	_, _ = rand.Read(none)
-	_, err := v.tx.Exec(`INSERT INTO devices (id, name, place, key_hash, lease_ms, new_signals, created_ms) VALUES (?1, ?1, ?2, ?3, 60000, 1, ?4)`, id, place, none, time.Now().UnixMilli())
+	_, err := v.tx.Exec(`INSERT INTO parts (kind, id, body) VALUES ('device', ?, ?)`, id, asJSON(site.Device{ID: id, Name: id, Place: place,
+		LeaseMS: site.DefaultLease.Milliseconds(), NewSignals: true, Created: time.Now(), Link: site.Link{Kind: site.MQTT}}))
 	return err
 }
 

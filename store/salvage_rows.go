@@ -98,7 +98,6 @@ func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
 		}
 		return b
 	}
-	var into any
 	switch t.name {
 	case "series":
 		v.names[number(0)] = text(1)
@@ -131,49 +130,35 @@ func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
 			return values, &stretchError{"some of what came", atTime(number(1) - 5000), atTime(number(1))}
 		}
 	case "places":
-		into = &[]site.Fact{}
-		if text(3) == "" {
-			into = nil
-		}
-		return values, unmarshals(text(3), into)
+		return values, object(text(3)) // what formats before 13 had
 	case "devices":
-		return values, unmarshals(text(7), &deviceSettings{})
-	case "signals":
-		return values, unmarshals(text(11), &signalSettings{})
-	case "controls":
-		return values, unmarshals(text(11), &controlSettings{})
-	case "brokers":
-		return values, unmarshals(text(1), &site.Broker{})
-	case "models":
-		return values, unmarshals(text(1), &site.Model{})
+		return values, object(text(7))
+	case "signals", "controls":
+		return values, object(text(11))
+	case "brokers", "models", "dashboards":
+		return values, object(text(1))
 	case "state":
 		return values, unmarshals(text(2), &map[string]any{})
-	case "dashboards":
-		return values, unmarshals(text(1), &site.Dashboard{})
 	case "preferences":
 		return values, unmarshals(text(1), &site.Preferences{})
 	case "parts":
-		if onePart((&site.Site{}).Clone(), text(0), text(1), text(2)) != nil {
+		if (&site.Site{}).Clone().Load(text(0), []byte(text(2))) != nil {
 			return values, errDamaged
 		}
 	case "hub":
-		switch key := text(0); key {
-		case "site":
-			into = &site.Hub{}
-		case "messaging":
-			into = &site.Messaging{}
-		case "backups":
-			into = &site.Backups{}
-		case "rights":
-			into = &[]site.Right{}
-		case "panel":
-			into = &site.Panel{}
-		}
-		if into != nil {
-			return values, unmarshals(text(1), into)
+		if slices.Contains(hubKeys, text(0)) && text(0) != "alive" {
+			return values, object(text(1))
 		}
 	}
 	return values, nil
+}
+
+// object says whether a text is JSON.
+func object(text string) error {
+	if text != "" && !json.Valid([]byte(text)) {
+		return errDamaged
+	}
+	return nil
 }
 
 func unmarshals(text string, into any) error {
@@ -208,9 +193,8 @@ func (v *salvage) block(values []any, number func(int) int64, blob func(int) []b
 	return values, nil
 }
 
-// partKinds are those of the configuration's parts, stateKinds those of what the engine remembers.
+// stateKinds are those of what the engine remembers, hubKeys what stands in the table of the hub itself.
 var (
-	partKinds  = []string{"automation", "group", "setting", "preset", "rule", "alert", "route"}
 	stateKinds = []string{"signal", "control", "device", "setting", "alert", "rule", "group", "demands", "condition"}
 	hubKeys    = []string{"site", "messaging", "backups", "rights", "panel", "alive", "clock"}
 )
@@ -241,7 +225,10 @@ func (t *rescued) looks(values []any) bool {
 	case "preferences":
 		return strings.HasPrefix(text(1), "{") && !has(1, "tiles")
 	case "parts":
-		return slices.Contains(partKinds, text(0)) && (has(2, "name") || text(0) == "automation" && has(2, "control"))
+		k := site.KindOf(text(0))
+		return k != nil && (has(2, "name") || k.Alone || k.Name == "automation" && has(2, "control"))
+	case "secrets":
+		return site.KindOf(text(0)) != nil
 	case "state":
 		return slices.Contains(stateKinds, text(0)) && strings.HasPrefix(text(2), "{") && !has(2, "name")
 	case "brokers":

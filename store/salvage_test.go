@@ -25,15 +25,15 @@ var houseSeries = []string{"kiln.chamber", "kiln.door", "shed.note", "shed.level
 func aHouse(t *testing.T, dir string) map[string][]Reading {
 	s := open(t, dir)
 	do := func(c ...Change) { require.NoError(t, s.Do(t.Context(), c...)) }
-	require.NoError(t, s.Do(t.Context(), SaveHub(site.Hub{Zone: "UTC"}), SaveMember(Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"}), SavePlace(site.Place{ID: "yard", Name: "Yard"})))
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Hub{Zone: "UTC"})), SaveMember(Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"}), Keep(site.Put(site.Place{ID: "yard", Name: "Yard"}))))
 	for _, d := range []string{"kiln", "shed"} {
-		do(AddDevice(site.Device{ID: d, Name: d, Place: "yard", Lease: time.Minute}, []byte("key of "+d)))
+		do(Keep(site.Put(site.Device{ID: d, Name: d, Place: "yard", LeaseMS: 60_000})), SaveKey(d, []byte("key of "+d)))
 	}
 	for _, id := range houseSeries {
-		do(SaveSignal(site.Signal{ID: id, Device: id[:4], Name: id, Kind: site.Number, Unit: "[ppm]", Reports: site.Periodic}))
+		do(Keep(site.Put(site.Signal{ID: id, Device: id[:4], Name: id, Kind: site.Number, Unit: "[ppm]", Reports: site.Periodic})))
 	}
 	for i := range 60 {
-		do(SaveRule(&site.Rule{ID: fmt.Sprintf("rule_%d", i), Name: strings.Repeat("r", 100)}), AddEntry(time.UnixMilli(int64(i)), access.HubActor(), "change", "hub", "", strings.Repeat("j", 50), "", nil))
+		do(Keep(site.Put(&site.Rule{ID: fmt.Sprintf("rule_%d", i), Name: strings.Repeat("r", 100)})), AddEntry(time.UnixMilli(int64(i)), access.HubActor(), "change", "hub", "", strings.Repeat("j", 50), "", nil))
 	}
 	rng, want := rand.New(rand.NewPCG(1, 2)), map[string][]Reading{}
 	at := int64(1_790_000_000_000)
@@ -83,7 +83,7 @@ func copyDatabase(t *testing.T, from, to string) {
 }
 
 func readingsOf(t *testing.T, s *Store, id string) []Reading {
-	kind := map[string]site.Kind{"kiln.door": site.OnOff, "shed.note": site.Text}[id]
+	kind := map[string]site.ValueKind{"kiln.door": site.OnOff, "shed.note": site.Text}[id]
 	if kind == "" {
 		kind = site.Number
 	}
@@ -141,8 +141,8 @@ func TestSalvageWithoutABeginning(t *testing.T) {
 	dir, to := t.TempDir(), filepath.Join(t.TempDir(), "new")
 	want := aHouse(t, dir)
 	s := open(t, dir)
-	require.NoError(t, s.Do(t.Context(), SaveDashboard(site.Dashboard{ID: "door", Name: "Door", By: "mo", Tiles: []site.Tile{}}), SavePreferences("mo", site.Preferences{Theme: "dark"}),
-		SavePass(Pass{Hash: []byte("h"), ID: "p", Kind: "token", Member: "mo", Name: "script"}), SaveModel(site.Model{ID: "sensor", Name: "Sensor"})))
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Dashboard{ID: "door", Name: "Door", By: "mo", Tiles: []site.Tile{}})), SavePreferences("mo", site.Preferences{Theme: "dark"}),
+		SavePass(Pass{Hash: []byte("h"), ID: "p", Kind: "token", Member: "mo", Name: "script"}), Keep(site.Put(site.Model{ID: "sensor", Name: "Sensor"}))))
 	require.NoError(t, s.Close())
 	b, err := os.ReadFile(filepath.Join(dir, File))
 	require.NoError(t, err)
@@ -162,16 +162,10 @@ func TestSalvageWithoutABeginning(t *testing.T) {
 	}
 	there, err := s.Site(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int{60, 2, 4}, []int{len(there.Rules), len(there.Devices), len(there.Signals)})
+	assert.Equal(t, []int{60, 2, 4, 1, 1}, []int{len(there.Rules), len(there.Devices), len(there.Signals), len(there.Dashboards), len(there.Models)})
 	people, err := s.Members(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, people, 1)
-	boards, err := s.Dashboards(t.Context())
-	require.NoError(t, err)
-	assert.Len(t, boards, 1)
-	models, err := s.Models(t.Context())
-	require.NoError(t, err)
-	assert.Len(t, models, 1)
 	p, err := s.Preferences(t.Context(), "mo")
 	require.NoError(t, err)
 	assert.Equal(t, "dark", p.Theme)

@@ -268,7 +268,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, tape: &s.tape, log: s.log}
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, names: &s.names, tape: &s.tape, log: s.log}
 	if err := s.loadThinned(ctx); err != nil {
 		return err
 	}
@@ -347,6 +347,7 @@ type Tx struct {
 	prepared map[string]*sqlx.Stmt
 	series   map[string]int64
 	recent   *recent
+	names    *names
 	codec    series.Codec
 	body     []byte          // memory to write in
 	tail     *series.Columns // the newest readings of the series that is being sealed, where they are known

@@ -26,7 +26,7 @@ func open(t testing.TB, dir string) *Store {
 	return s
 }
 
-func all(t *testing.T, s *Store, name string, kind site.Kind, from, to int64, before bool) (out []Reading) {
+func all(t *testing.T, s *Store, name string, kind site.ValueKind, from, to int64, before bool) (out []Reading) {
 	for r, err := range s.Readings(t.Context(), name, kind, time.UnixMilli(from), time.UnixMilli(to), before) {
 		require.NoError(t, err)
 		out = append(out, r)
@@ -111,18 +111,18 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	s := open(t, dir)
 	want := (&site.Site{}).Clone()
 	want.Hub = site.Hub{Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna"}
-	want.Places = []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}}, {ID: "attic", Name: "Attic"}}
-	d := site.Device{ID: "kiln", Name: "Kiln", Place: "shed", Lease: time.Minute, NewSignals: true, Created: time.UnixMilli(1700000000123)}
+	want.Places = []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}}, {ID: "attic", Name: "Attic", Position: 1}}
+	d := site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true, Created: time.UnixMilli(1700000000123).UTC()}
 	g := site.Signal{ID: "kiln.chamber", Device: "kiln", Raw: "Chamber", Name: "Chamber", Kind: site.Number, Unit: "Cel", Decimals: 1,
-		Reports: site.Periodic, Interval: 10 * time.Second, New: true, Guests: site.GuestsSee}
+		Reports: site.Periodic, IntervalMS: 10_000, New: true, Guests: site.GuestsSee}
 	c := site.NewControl("kiln", "fan", "fan", "Vent fan")
 	c.Dangerous = true
 	want.Devices[d.ID], want.Signals[g.ID], want.Controls[c.ID] = d, g, c
 	on := site.Amount(1)
 	state := engine.ControlState{ID: c.ID, Want: &on, WantBy: access.HubActor(), WantAt: time.UnixMilli(1700000000456).UTC(), Phase: engine.Confirmed, Rev: 7}
 	alive := time.UnixMilli(1700000001000).UTC()
-	require.NoError(t, s.Do(t.Context(), SaveHub(want.Hub), SavePlace(want.Places[0]), SavePlace(want.Places[1]), AddDevice(d, []byte("hash")),
-		SaveSignal(g), SaveControl(c), Remember(engine.Keep{Kind: "control", ID: c.ID, State: state}), SaveAlive(alive),
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(want.Hub)), Keep(site.Put(want.Places[0])), Keep(site.Put(want.Places[1])), Keep(site.Put(d)), SaveKey(d.ID, []byte("hash")),
+		Keep(site.Put(g)), Keep(site.Put(c)), Remember(engine.Keep{Kind: "control", ID: c.ID, State: state}), SaveAlive(alive),
 		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because", nil)))
 	for _, name := range []string{File, File + "-wal"} {
 		info, err := os.Stat(filepath.Join(dir, name))
@@ -229,7 +229,7 @@ func TestAPathIsAPath(t *testing.T) {
 		dir := filepath.Join(above, name)
 		s, err := Open(t.Context(), dir, Options{})
 		require.NoError(t, err, name)
-		require.NoError(t, s.Do(t.Context(), SaveSecret("kiln", "a word")))
+		require.NoError(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "a word")))
 		copied := filepath.Join(above, name+".backup")
 		_, err = WriteBackup(t.Context(), dir, copied, "")
 		assert.NoError(t, err, name)
@@ -242,7 +242,7 @@ func TestAPathIsAPath(t *testing.T) {
 		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 		s, err = Open(t.Context(), dir, Options{})
 		require.NoError(t, err)
-		word, err := s.Secret(t.Context(), "kiln")
+		word, err := s.Secret(t.Context(), site.Key{Kind: "device", ID: "kiln"}, "camera")
 		require.NoError(t, err)
 		assert.Equal(t, "a word", word)
 		require.NoError(t, s.Close())

@@ -51,7 +51,7 @@ func BenchmarkAlert(b *testing.B) {
 		for k := range signals {
 			for j := range each {
 				of := fmt.Sprintf("board%d.s%d", i, k)
-				changes = append(changes, store.SaveAlert(&site.Alert{ID: fmt.Sprintf("a%d_%d_%d", i, k, j), Name: of, Kind: site.AlertAbove, Of: of, Limit: 100 + 10*float64(j), Band: 1, Severity: site.Warning}))
+				changes = append(changes, store.Keep(site.Put(&site.Alert{ID: fmt.Sprintf("a%d_%d_%d", i, k, j), Name: of, Kind: site.AlertAbove, Of: of, Limit: 100 + 10*float64(j), Band: 1, Severity: site.Warning})))
 			}
 		}
 	}

@@ -161,7 +161,7 @@ func TestBrokerElsewhere(t *testing.T) {
 	r.Soon("it connects again and the want of meanwhile is told", func() bool { return r.Online("plug") && strings.Contains(again.String(), `{"sw":0}`) })
 	assert.Contains(t, strings.Join(r.Journal("workshop"), "\n"), "broker connected>away")
 	_, err = r.Owner.RemoveBrokerWithResponse(t.Context(), "workshop")
-	assert.ErrorContains(t, err, "give it another link first")
+	assert.ErrorContains(t, err, "Workshop is used by the device bench; change that first")
 }
 
 // A route over a broker elsewhere: its acknowledgement is the answer, and what it could not carry waits.

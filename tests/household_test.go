@@ -564,7 +564,7 @@ func TestEveryKindOfEditComesBack(t *testing.T) {
 	_, err = r.Owner.RemoveModelWithResponse(ctx, "kiln_board")
 	require.NoError(t, err)
 	var entries []client.JournalEntry
-	for _, word := range []string{"change", "save", "delete"} {
+	for _, word := range []string{"change", "remove"} {
 		got, err := r.Owner.ListJournalWithResponse(ctx, &client.ListJournalParams{Q: &word})
 		require.NoError(t, err)
 		entries = append(entries, got.JSON200.Entries...)

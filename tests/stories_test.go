@@ -233,7 +233,7 @@ func storyHouse(t *testing.T, s *sinks, day time.Time) string {
 	}
 	for _, g := range []struct {
 		device, name string
-		kind         site.Kind
+		kind         site.ValueKind
 	}{{"shed", "heat", site.Number}, {"yard", "level", site.Number}, {"shed", "presses", site.Number}, {"shed", "one", site.OnOff}, {"shed", "two", site.OnOff}} {
 		_, err = h.AddSignal(ctx, mo, g.device, g.name, g.kind, func(s *site.Signal) {
 			s.Reports = site.OnChange

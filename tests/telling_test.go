@@ -313,7 +313,7 @@ func TestALinkInAMail(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
 	var key string
-	require.NoError(t, db.Get(&key, `SELECT value FROM hub WHERE key = 'secret letter key'`))
+	require.NoError(t, db.Get(&key, `SELECT value FROM secrets WHERE name = 'letter key'`))
 	body, err := base64.RawURLEncoding.DecodeString(strings.Split(links["door"], ".")[0])
 	require.NoError(t, err)
 	var what struct{ U int64 }

@@ -163,7 +163,7 @@ func TestCheckInWords(t *testing.T) {
 	port = taken.Addr().String()
 	db, err := sqlx.Open("sqlite", filepath.Join(p.dir, store.File))
 	require.NoError(t, err)
-	_, err = db.Exec(`INSERT OR REPLACE INTO hub (key, value) VALUES ('messaging', '{"mail":{"host":"127.0.0.1","port":1}}')`)
+	_, err = db.Exec(`INSERT OR REPLACE INTO parts (kind, id, body) VALUES ('messaging', '', '{"mail":{"host":"127.0.0.1","port":1}}')`)
 	require.NoError(t, err)
 	_, err = db.Exec(`UPDATE members SET created_ms = 1`)
 	require.NoError(t, err)

@@ -120,7 +120,7 @@ type door struct {
 }
 
 func newBoard(w *world, d site.Device) *board {
-	b := &board{w: w, id: d.ID, lease: d.Lease}
+	b := &board{w: w, id: d.ID, lease: d.Lease()}
 	b.link = &link{b: b, outside: d.Link.Kind == site.Outside, rng: w.random("link " + d.ID), delay: 30 * time.Millisecond}
 	s := w.plan.Site
 	signals, controls := s.Of(d.ID)

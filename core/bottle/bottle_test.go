@@ -159,8 +159,8 @@ func BenchmarkHouse(b *testing.B) {
 		}
 		for id := range p.Every {
 			p.Every[id] = time.Duration(float64(p.Every[id]) * rate / 40)
-			if g := p.Site.Signals[id]; g.Interval > 0 {
-				g.Interval = p.Every[id]
+			if g := p.Site.Signals[id]; g.IntervalMS > 0 {
+				g.IntervalMS = p.Every[id].Milliseconds()
 				p.Site.Signals[id] = g
 			}
 		}

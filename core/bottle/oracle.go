@@ -613,8 +613,8 @@ func (o *oracle) look1(g *seen) (formula.Value, set) {
 	case g.cfg.Reports == site.OnChange:
 		return g.value, only(yes)
 	}
-	short, long := 3*g.cfg.Interval, 3*g.cfg.Interval // where it is told
-	if g.cfg.Interval == 0 {
+	short, long := 3*g.cfg.Interval(), 3*g.cfg.Interval() // where it is told
+	if g.cfg.IntervalMS == 0 {
 		short, long = min(3*g.every, 3*time.Minute)*8/10, max(3*g.every*12/10, 15*time.Minute)
 	}
 	switch {

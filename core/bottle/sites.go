@@ -68,12 +68,12 @@ func (p *Plan) makeSite(rng *rand.Rand, controls int) {
 }
 
 func (m *maker) device(id string) {
-	d := site.Device{ID: id, Name: "Board " + id, Lease: time.Minute}
+	d := site.Device{ID: id, Name: "Board " + id, LeaseMS: 60_000}
 	if m.chance(0.15) {
 		d.Link.Kind = site.Outside
 	}
 	if m.chance(0.1) {
-		d.Lease = 0
+		d.LeaseMS = 0
 	}
 	m.s.Devices[id] = d
 	for i := range 1 + m.rng.IntN(3) {
@@ -84,7 +84,7 @@ func (m *maker) device(id string) {
 	}
 }
 
-func (m *maker) signal(device, slug string, kind site.Kind) string {
+func (m *maker) signal(device, slug string, kind site.ValueKind) string {
 	id := device + "." + slug
 	g := site.Signal{ID: id, Device: device, Raw: slug, Name: "Signal " + id, Kind: kind, Reports: site.Periodic, Decimals: 1}
 	if kind == site.OnOff {
@@ -96,7 +96,7 @@ func (m *maker) signal(device, slug string, kind site.Kind) string {
 			g.Sense.Lowest, g.Sense.Highest = &low, &high
 		}
 		if m.chance(0.5) {
-			g.Interval = m.p.Every[id]
+			g.IntervalMS = m.p.Every[id].Milliseconds()
 		}
 	}
 	m.s.Signals[id] = g
@@ -119,7 +119,7 @@ func (m *maker) control(device string) {
 	}
 	c.Dangerous = m.chance(0.15)
 	if m.chance(0.2) {
-		c.ResumeWithin = time.Duration(m.rng.IntN(40)) * time.Minute
+		c.ResumeWithinMS = (time.Duration(m.rng.IntN(40)) * time.Minute).Milliseconds()
 	}
 	if m.chance(0.2) {
 		c.AtDevice = site.Insist
@@ -271,7 +271,7 @@ func (m *maker) schedule() *calendar.Schedule {
 	return &calendar.Schedule{Windows: []calendar.Window{w}}
 }
 
-func (m *maker) of(kind site.Kind) (ids []string) {
+func (m *maker) of(kind site.ValueKind) (ids []string) {
 	for _, id := range sorted(m.s.Signals) {
 		if g := m.s.Signals[id]; g.Kind == kind {
 			ids = append(ids, id)

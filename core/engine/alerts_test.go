@@ -151,7 +151,7 @@ func TestAlertsOverARestart(t *testing.T) {
 // A formula that was read before is read again where what it names is something else now.
 func TestFormulasFollowWhatTheyName(t *testing.T) {
 	h := watched(t, site.Alert{ID: "warm", Name: "Warm", Kind: site.AlertFormula, When: "h.temperature > 25"})
-	change := func(kind site.Kind) {
+	change := func(kind site.ValueKind) {
 		s := h.site.Clone()
 		g := s.Signals["h.temperature"]
 		g.Kind = kind
@@ -173,7 +173,7 @@ func alerting() *site.Site {
 	s.Devices["h"] = site.Device{ID: "h", Name: "House"}
 	for i := range 1000 {
 		id := fmt.Sprintf("h.s%d", i)
-		s.Signals[id] = site.Signal{ID: id, Device: "h", Kind: site.Number, Reports: site.Periodic, Interval: time.Hour}
+		s.Signals[id] = site.Signal{ID: id, Device: "h", Kind: site.Number, Reports: site.Periodic, IntervalMS: 3600_000}
 		for j := range 5 {
 			a := site.Alert{ID: fmt.Sprintf("a%d_%d", i, j), Kind: site.AlertAbove, Of: id, Limit: 30 + float64(j), Band: 1, Severity: site.Warning}
 			s.Alerts[a.ID] = &a

@@ -72,6 +72,11 @@ func (e *Engine) build() {
 			delete(e.settings, id)
 		}
 	}
+	for _, key := range sorted(e.oldConds) {
+		if c := e.oldConds[key]; e.conds[key] == nil && c.keeps() {
+			e.emit(Keep{Kind: keptCondition, ID: key}) // nothing asks for it any more
+		}
+	}
 	e.oldConds, e.oldBounds, e.oldWindows = nil, nil, nil
 	e.refresh(oldPoints)
 }

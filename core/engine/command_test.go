@@ -155,7 +155,7 @@ func TestALatchThatIsResetWhileItsBoardIsDisabledStaysFree(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", Latch: true, Condition: site.Condition{When: "k.heat > 30"}}}})(s)
 		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
-		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic, Interval: 10 * time.Second}
+		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000}
 	})
 	heat := func(v float64) { h.do(Reading{Signal: "k.heat", Value: reading.Number(v)}) }
 	h.do(Online{Device: "k", Session: "1"})
@@ -366,7 +366,7 @@ func TestWhatIsInsistedOnTooOftenIsShownAsUnconfirmed(t *testing.T) {
 func TestALeaseHasRunOutOnceItIsOver(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d := s.Devices["h"]
-		d.Lease = time.Minute
+		d.LeaseMS = 60_000
 		s.Devices["h"] = d
 	})
 	d := h.devices["h"]
@@ -409,7 +409,8 @@ func TestAPulseWhoseOffWasLostLetsGo(t *testing.T) {
 	}
 	h := pulsed()
 	assert.Equal(t, []string{"off"}, wants(h.pass(time.Second)))
-	within := h.site.Controls["h.gate"].ConfirmAfter + time.Second
+	gate := h.site.Controls["h.gate"]
+	within := gate.ConfirmAfter() + time.Second
 	assert.Equal(t, []string{"off"}, wants(h.pass(within)))
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
 	assert.Equal(t, "its board says that it is still on; off was sent again", h.state("gate").Reason)

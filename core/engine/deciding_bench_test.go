@@ -17,7 +17,7 @@ func crowd() *site.Site {
 		s.Devices[dev] = site.Device{ID: dev, Name: dev}
 		for _, what := range []string{"temperature", "gas"} {
 			id := dev + "." + what
-			s.Signals[id] = site.Signal{ID: id, Device: dev, Name: what, Kind: site.Number, Reports: site.Periodic, Interval: 10 * time.Second}
+			s.Signals[id] = site.Signal{ID: id, Device: dev, Name: what, Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000}
 		}
 		s.Settings[dev+".setpoint"] = site.Setting{ID: dev + ".setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 22}
 		c := site.NewControl(dev, "heater", "heater", "Heater")

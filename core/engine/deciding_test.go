@@ -27,7 +27,7 @@ func newHouse(t *testing.T, change func(*site.Site)) *house {
 	s.Hub = site.Hub{Zone: "Europe/Berlin", Latitude: 48.2, Longitude: 9.8}
 	s.Devices["h"] = site.Device{ID: "h", Name: "House"}
 	for _, id := range []string{"temperature", "humidity", "gas", "power", "moisture"} {
-		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.Number, Reports: site.Periodic, Interval: 10 * time.Second, Decimals: 1}
+		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000, Decimals: 1}
 	}
 	for _, id := range []string{"rain", "float", "day", "open", "closed"} {
 		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.OnOff, Reports: site.OnChange}
@@ -375,7 +375,7 @@ func TestASignalIsLateByWhatWasEdited(t *testing.T) {
 	reports := func(how site.Reports, every time.Duration) func(*site.Site) {
 		return func(s *site.Site) {
 			g := s.Signals["h.temperature"]
-			g.Reports, g.Interval = how, every
+			g.Reports, g.IntervalMS = how, every.Milliseconds()
 			s.Signals["h.temperature"] = g
 		}
 	}

@@ -297,7 +297,7 @@ func (e *Engine) applySite(s *site.Site) {
 	for id, cfg := range s.Signals {
 		dev := s.Devices[cfg.Device]
 		g := e.signals[id]
-		g.cfg, g.device, g.active, g.asleep = &cfg, e.devices[cfg.Device], dev.Active(), sleepFor(dev.Wakes)
+		g.cfg, g.device, g.active, g.asleep = &cfg, e.devices[cfg.Device], dev.Active(), sleepFor(dev.Wakes())
 	}
 	e.build()
 	for _, id := range slices.Sorted(maps.Keys(e.signals)) { // it may be late by now: it reports more often, or is to report at all
@@ -450,8 +450,8 @@ func (s *signal) newest() time.Time {
 
 // interval is how often the signal reports: as told, else as learnt, else 0.
 func (s *signal) interval() time.Duration {
-	if s.cfg.Interval > 0 {
-		return s.cfg.Interval
+	if s.cfg.IntervalMS > 0 {
+		return s.cfg.Interval()
 	}
 	return s.Interval
 }
@@ -477,7 +477,7 @@ func (e *Engine) Relied(id string) time.Duration {
 // as that; 0: it is as it should be, or nobody knows.
 func (e *Engine) Proposed(id string) time.Duration {
 	s := e.signals[id]
-	if s == nil || s.cfg.Reports != site.Periodic || s.cfg.Interval == 0 && (!s.relied || s.Fixed == 0) {
+	if s == nil || s.cfg.Reports != site.Periodic || s.cfg.IntervalMS == 0 && (!s.relied || s.Fixed == 0) {
 		return 0
 	}
 	is, relied := s.rhythm.Interval().Round(time.Second), s.relies()
@@ -489,8 +489,8 @@ func (e *Engine) Proposed(id string) time.Duration {
 
 func (s *signal) relies() time.Duration {
 	switch {
-	case s.cfg.Interval > 0:
-		return s.cfg.Interval
+	case s.cfg.IntervalMS > 0:
+		return s.cfg.Interval()
 	case !s.relied:
 		return s.Interval
 	case s.Fixed > 0:

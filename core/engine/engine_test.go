@@ -34,7 +34,7 @@ type bench struct {
 
 func studio(change ...func(*site.Control)) *site.Site {
 	s := (&site.Site{}).Clone()
-	s.Devices["kiln"] = site.Device{ID: "kiln", Name: "Kiln", Lease: time.Minute}
+	s.Devices["kiln"] = site.Device{ID: "kiln", Name: "Kiln", LeaseMS: 60_000}
 	s.Signals["kiln.chamber"] = site.Signal{ID: "kiln.chamber", Device: "kiln", Kind: site.Number, Reports: site.Periodic}
 	s.Signals["kiln.lid"] = site.Signal{ID: "kiln.lid", Device: "kiln", Kind: site.Text, Reports: site.OnChange}
 	c := site.NewControl("kiln", "fan", "fan", "Vent fan")
@@ -255,11 +255,11 @@ func TestLeaseBeatsEveryThirdWhileOnline(t *testing.T) {
 	assert.Equal(t, 1, count(b.do(Online{Device: "kiln", Session: "2"})), "nor a second connection")
 	assert.Zero(t, count(b.do(Online{Device: "kiln", Session: "2"})))
 	b.do(Offline{Device: "kiln", Session: "2"})
-	b.change(func(d *site.Device) { d.Lease = 6 * time.Second })
+	b.change(func(d *site.Device) { d.LeaseMS = 6_000 })
 	assert.Equal(t, 60, count(b.pass(2*time.Minute)), "another lease counts at once, and the old beats end")
-	b.change(func(d *site.Device) { d.Lease = 0 })
+	b.change(func(d *site.Device) { d.LeaseMS = 0 })
 	assert.Zero(t, count(b.pass(2*time.Minute)))
-	b.change(func(d *site.Device) { d.Lease = time.Minute })
+	b.change(func(d *site.Device) { d.LeaseMS = 60_000 })
 	assert.Equal(t, 6, count(b.pass(2*time.Minute)))
 	b.do(Offline{Device: "kiln", Session: "1"})
 	b.pass(linger + time.Minute)

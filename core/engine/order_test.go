@@ -273,7 +273,7 @@ func TestTakingAwayAsksWhatShallStay(t *testing.T) {
 func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d := s.Devices["h"]
-		d.Lease = time.Minute
+		d.LeaseMS = 60_000
 		s.Devices["h"] = d
 		c := s.Controls["h.heater"]
 		c.Answers = false
@@ -341,7 +341,7 @@ func TestAFloorThatCannotSeeSaysSo(t *testing.T) {
 func TestASensorThatFailsSlowlyIsMissed(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		g := s.Signals["h.temperature"]
-		g.Interval = 0
+		g.IntervalMS = 0
 		s.Signals["h.temperature"] = g
 		a := holding(site.HoldAbove, "temperature", 1)
 		s.Automations["h.heater"] = &a
@@ -549,7 +549,7 @@ func TestALatchThatItsOwnerTookOffStaysOffAfterARestart(t *testing.T) {
 func TestAnotherIntervalIsProposedAndNeverTakenByItself(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		g := s.Signals["h.temperature"]
-		g.Interval = 0
+		g.IntervalMS = 0
 		s.Signals["h.temperature"] = g
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
 	})

@@ -502,7 +502,7 @@ func (e *Engine) flip(c *cond, is control.Tri) {
 
 func (e *Engine) keepCond(c *cond) {
 	if c.keeps() {
-		e.emit(Keep{Kind: "condition", ID: c.key, State: c.CondState})
+		e.emit(Keep{Kind: keptCondition, ID: c.key, State: c.CondState})
 	}
 }
 

@@ -59,7 +59,7 @@ func (e *Engine) online(in Online) {
 		e.pulseOff(x)
 	}
 	e.startBeats(d)
-	if was && anew && e.site.Devices[d.ID].Lease > 0 {
+	if was && anew && e.site.Devices[d.ID].Lease() > 0 {
 		e.beat(d) // who came later need not wait for the next one
 	}
 }
@@ -102,7 +102,7 @@ func (e *Engine) listening(in Listening) {
 
 // startBeats lets the beats for a device begin, or go on with another lease.
 func (e *Engine) startBeats(d *device) {
-	lease := e.site.Devices[d.ID].Lease
+	lease := e.site.Devices[d.ID].Lease()
 	if d.Online && lease > 0 && (d.beats == 0 || d.lease != lease) {
 		d.beats = e.wakeAt(e.now.Mono, wakeBeat, d.ID)
 	}
@@ -111,8 +111,8 @@ func (e *Engine) startBeats(d *device) {
 // silence is how long a session without an end of its own may be silent: three messages may be missing.
 func (e *Engine) silence(device string) time.Duration {
 	cfg := e.site.Devices[device]
-	if cfg.Wakes > 0 {
-		return sleepFor(cfg.Wakes)
+	if cfg.Wakes() > 0 {
+		return sleepFor(cfg.Wakes())
 	}
 	if shortest := e.shortest(device); shortest > 0 {
 		return max(3*shortest, 10*time.Second)
@@ -166,7 +166,7 @@ func (e *Engine) offline(in Offline) {
 	if expires { // it was waited for already
 		wait = 0
 	}
-	if wakes := e.site.Devices[d.ID].Wakes; wakes > 0 && wait > 0 {
+	if wakes := e.site.Devices[d.ID].Wakes(); wakes > 0 && wait > 0 {
 		d.Asleep = true
 		e.emit(DeviceChanged{d.DeviceState})
 	}
@@ -176,7 +176,7 @@ func (e *Engine) offline(in Offline) {
 // linger is how long a device stays online after its last session ended. One that says good-bye after each message stays
 // until three of its messages are missing.
 func (e *Engine) linger(device string, bye bool) time.Duration {
-	wait := max(linger, sleepFor(e.site.Devices[device].Wakes))
+	wait := max(linger, sleepFor(e.site.Devices[device].Wakes()))
 	if bye {
 		wait = max(wait, min(3*e.shortest(device), longestLinger))
 	}
@@ -219,7 +219,7 @@ func (e *Engine) beat(d *device) {
 	if d.silent > e.now.Mono {
 		return
 	}
-	d.lastBeat, d.lease = e.now.Mono, e.site.Devices[d.ID].Lease
+	d.lastBeat, d.lease = e.now.Mono, e.site.Devices[d.ID].Lease()
 	e.emit(Beat{Device: d.ID, Lease: d.lease})
 	if d.silent == 0 {
 		return
@@ -237,7 +237,7 @@ func (e *Engine) beatDue(w wake) {
 	if d == nil || d.beats != w.seq {
 		return
 	}
-	lease := e.site.Devices[w.id].Lease
+	lease := e.site.Devices[w.id].Lease()
 	if !d.Online || lease <= 0 {
 		d.beats = 0
 		return

@@ -68,7 +68,7 @@ func TestSessionsThatExpireAreWatchedOnce(t *testing.T) {
 
 func TestSleepingDevice(t *testing.T) {
 	b := newBench()
-	b.change(func(d *site.Device) { d.Wakes = 10 * time.Minute })
+	b.change(func(d *site.Device) { d.WakesMS = 600_000 })
 	wake := func(t *testing.T) {
 		b.do(Online{Device: "kiln", Session: "1"})
 		b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(20)})
@@ -163,7 +163,7 @@ func TestWhatCannotAnswerOnABoardThatSleepsStaysWanted(t *testing.T) {
 	for answers, stays := range map[bool]bool{true: false, false: true} {
 		h := newHouse(t, func(s *site.Site) {
 			d, c := s.Devices["h"], s.Controls["h.fan"]
-			d.Wakes, c.Answers = 10*time.Minute, answers
+			d.WakesMS, c.Answers = 600_000, answers
 			s.Devices["h"], s.Controls["h.fan"] = d, c
 		})
 		h.byHand("fan", 1, 0)

@@ -350,7 +350,7 @@ func TestAFallToTheSafeValueIsNamed(t *testing.T) {
 func TestTheGraceIsThatOfAControlsOwnInputs(t *testing.T) {
 	slow := func(s *site.Site) {
 		g := s.Signals["h.humidity"]
-		g.Interval = time.Minute
+		g.IntervalMS = 60_000
 		s.Signals["h.humidity"] = g
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60")}
 		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.temperature > 20")}

@@ -101,8 +101,8 @@ func (e *Engine) graceFor(signals []SignalState) time.Duration {
 	grace := shortGrace
 	for _, s := range signals {
 		if p := e.points[s.ID]; p != nil {
-			if cfg := e.site.Signals[s.ID]; cfg.Interval > 0 {
-				s.Interval = cfg.Interval
+			if cfg := e.site.Signals[s.ID]; cfg.IntervalMS > 0 {
+				s.Interval = cfg.Interval()
 			}
 			grace = max(grace, min(3*s.Interval, longestGrace))
 		}
@@ -231,7 +231,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 // restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose board
 // has none goes on counting as on.
 func (e *Engine) restoreRun(x *controlled, alive time.Time) {
-	lease := e.site.Devices[x.cfg.Device].Lease
+	lease := e.site.Devices[x.cfg.Device].Lease()
 	if x.Want == nil || *x.Want == 0 || alive.IsZero() || lease == 0 && e.now.Trusted {
 		return
 	}

@@ -202,7 +202,7 @@ func TestARunEndsWithTheLeaseOfABoardWhoseHubWasAway(t *testing.T) {
 	} {
 		h := newHouse(t, func(s *site.Site) {
 			d := s.Devices["h"]
-			d.Lease = time.Minute
+			d.LeaseMS = 60_000
 			s.Devices["h"] = d
 			auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 3600_000, RestMS: tt.rest.Milliseconds()}})(s)
 		})
@@ -249,7 +249,7 @@ func TestStartsAreCountedOverARestart(t *testing.T) {
 func TestTheGraceWaitsForWhatIsHeld(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		g := s.Signals["h.temperature"]
-		g.Interval = 40 * time.Second
+		g.IntervalMS = 40_000
 		s.Signals["h.temperature"] = g
 		a := holding(site.HoldAbove, "temperature", 1)
 		s.Automations["h.heater"] = &a

@@ -126,7 +126,7 @@ func TestASessionThatSaysGoodByeStaysForThreeOfItsMessages(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		for _, id := range []string{"temperature", "humidity", "gas", "power", "moisture"} {
 			g := s.Signals["h."+id]
-			g.Interval = time.Minute
+			g.IntervalMS = 60_000
 			s.Signals["h."+id] = g
 		}
 	})
@@ -152,7 +152,7 @@ func TestASessionThatSaysGoodByeStaysForThreeOfItsMessages(t *testing.T) {
 func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d := s.Devices["h"]
-		d.Lease = time.Minute
+		d.LeaseMS = 60_000
 		s.Devices["h"] = d
 	})
 	leases := func(out []Effect) (list []time.Duration) {
@@ -165,7 +165,7 @@ func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 	}
 	assert.Equal(t, []time.Duration{time.Minute, time.Minute, time.Minute}, leases(h.pass(time.Minute)), "every third of it")
 	d := h.site.Devices["h"]
-	d.Lease = 30 * time.Second
+	d.LeaseMS = 30_000
 	h.site = h.site.Clone()
 	h.site.Devices["h"] = d
 	out := append(h.do(SiteChanged{h.site}), h.pass(time.Millisecond)...)
@@ -179,7 +179,7 @@ func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 func TestAfterASilenceOnlyWhatCannotAnswerIsToldAnew(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		d, c := s.Devices["h"], s.Controls["h.fan"]
-		d.Lease, c.Answers = time.Minute, false
+		d.LeaseMS, c.Answers = 60_000, false
 		s.Devices["h"], s.Controls["h.fan"] = d, c
 	})
 	for _, id := range []string{"fan", "heater", "pump"} {

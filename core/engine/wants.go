@@ -102,14 +102,14 @@ func (e *Engine) Wants(device string) (list []Want) {
 // startConfirm begins to wait for the answer. What cannot answer is told again all the same, now and then: what was lost on the
 // way, or fell to its safe value for want of beats, is put right. A device that sleeps fetches what is wanted when it wakes.
 func (e *Engine) startConfirm(x *controlled) {
-	if x.mover == nil && (x.cfg.Answers || e.site.Devices[x.cfg.Device].Wakes == 0) {
+	if x.mover == nil && (x.cfg.Answers || e.site.Devices[x.cfg.Device].Wakes() == 0) {
 		x.confirm = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeConfirm, x.ID)
 	}
 }
 
 // confirmWithin is how long a want may wait for its answer; for a device that sleeps it may miss one time to wake.
 func (e *Engine) confirmWithin(cfg site.Control) time.Duration {
-	return cfg.ConfirmAfter + 2*e.site.Devices[cfg.Device].Wakes
+	return cfg.ConfirmAfter() + 2*e.site.Devices[cfg.Device].Wakes()
 }
 
 // expire takes back what a person wanted and a sleeping device did not fetch in time: it must not act on an old wish when
@@ -161,7 +161,7 @@ func (e *Engine) takeBack(x *controlled) {
 // fallSilent lets a device hear nothing of the hub for a lease and a beat, so that what it did not confirm falls back.
 func (e *Engine) fallSilent(x *controlled) {
 	d := e.devices[x.cfg.Device]
-	lease := e.site.Devices[x.cfg.Device].Lease
+	lease := e.site.Devices[x.cfg.Device].Lease()
 	if d == nil || lease <= 0 {
 		return
 	}
@@ -177,13 +177,13 @@ func (e *Engine) confirmDue(w wake) {
 		return
 	}
 	d := e.devices[x.cfg.Device]
-	if e.site.Devices[x.cfg.Device].Wakes > 0 && x.Hand != nil {
+	if e.site.Devices[x.cfg.Device].Wakes() > 0 && x.Hand != nil {
 		e.expire(x)
 		return
 	}
 	if x.Phase == Pending {
 		x.Phase = Unconfirmed
-		why := "the board has not answered within " + calendar.Words(x.cfg.ConfirmAfter)
+		why := "the board has not answered within " + calendar.Words(x.cfg.ConfirmAfter())
 		if !d.Online {
 			why = "the board is offline"
 		}
@@ -200,7 +200,7 @@ func (e *Engine) confirmDue(w wake) {
 	if x.Tries > 1 {
 		e.emitWant(x, true)
 	}
-	x.confirm = e.wakeAt(e.now.Mono+min(longestWait, x.cfg.ConfirmAfter<<min(x.Tries-1, 16)), wakeConfirm, x.ID)
+	x.confirm = e.wakeAt(e.now.Mono+min(longestWait, x.cfg.ConfirmAfter()<<min(x.Tries-1, 16)), wakeConfirm, x.ID)
 }
 
 // report takes what a device says that a control is.
@@ -299,7 +299,7 @@ func (e *Engine) report(in Report) {
 
 // leaseRanOut tells a board's fall to its safe value from somebody pressing a button, where the board does not say.
 func (e *Engine) leaseRanOut(d *device) bool {
-	lease := e.site.Devices[d.ID].Lease
+	lease := e.site.Devices[d.ID].Lease()
 	return lease > 0 && e.now.Mono-d.lastBeat > lease
 }
 

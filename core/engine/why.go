@@ -126,7 +126,7 @@ func (e *Engine) handWords(x *controlled) string {
 		text = x.cfg.Say(*x.Hand) + " since the time by hand is over"
 	}
 	d := e.devices[x.cfg.Device]
-	switch wakes := e.site.Devices[x.cfg.Device].Wakes; {
+	switch wakes := e.site.Devices[x.cfg.Device].Wakes(); {
 	case x.How == HowAway || x.How == HowDevice:
 	case !d.Online:
 		text += "; the board is offline and gets it when it is back"

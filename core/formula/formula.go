@@ -31,7 +31,7 @@ const MaxLength = 1000
 
 // Name says what an id stands for.
 type Name struct {
-	Kind site.Kind
+	Kind site.ValueKind
 	Unit string // "": none, or not told
 	Runs bool   // it changes with time alone, as hours do that are counted
 }
@@ -66,7 +66,7 @@ type Limit struct {
 // Formula is a parsed formula.
 type Formula struct {
 	Text   string
-	Kind   site.Kind // of what it comes to
+	Kind   site.ValueKind // of what it comes to
 	Unit   string
 	IDs    []string      // whose values it needs, in the order in which Env has them
 	Needs  []Need        // the windows it needs, likewise
@@ -175,7 +175,7 @@ func plainer(msg string) string {
 
 // part is a part of a formula: what it comes to and how.
 type part struct {
-	kind  site.Kind
+	kind  site.ValueKind
 	unit  string
 	eval  func(*Env) Value
 	fixed bool   // a literal
@@ -202,7 +202,7 @@ func (s *span) Visit(n *ast.Node) {
 	s.from, s.to = min(s.from, (*n).Location().From), max(s.to, (*n).Location().To)
 }
 
-func word(k site.Kind) string {
+func word(k site.ValueKind) string {
 	switch k {
 	case site.OnOff:
 		return "condition"

@@ -96,7 +96,7 @@ func minutes(t time.Time) float64 {
 }
 
 var words = map[string]struct {
-	kind site.Kind
+	kind site.ValueKind
 	eval func(*Env) Value
 }{
 	"now":     {site.Number, func(e *Env) Value { return Number(math.Floor(minutes(e.Clock.Wall))) }},

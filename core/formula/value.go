@@ -9,7 +9,7 @@ import (
 // Value is what a formula, or a part of it, comes to. The zero value is unknown.
 type Value struct {
 	Known bool
-	Kind  site.Kind
+	Kind  site.ValueKind
 	Num   float64 // on/off values are 1 and 0
 	Text  string
 }

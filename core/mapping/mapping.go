@@ -35,7 +35,7 @@ type Entry struct {
 	ID      string // of the signal or control; empty: presence
 	Raw     string
 	Control bool
-	Kind    site.Kind
+	Kind    site.ValueKind
 	Source  site.Source
 	pattern *regexp.Regexp
 	skip    int
@@ -70,7 +70,7 @@ func For(s *site.Site, device string) *Map {
 		if src.Set() && len(src.On)+len(src.Off) == 0 && c.What() == site.Switch {
 			src.On, src.Off = words(c.Target.On), words(c.Target.Off)
 		}
-		kind := map[site.ControlKind]site.Kind{site.Switch: site.OnOff, site.Level: site.Number}[c.What()]
+		kind := map[site.ControlKind]site.ValueKind{site.Switch: site.OnOff, site.Level: site.Number}[c.What()]
 		if kind == "" {
 			kind = site.Text
 		}

@@ -15,7 +15,7 @@ func TestValue(t *testing.T) {
 	const nested = `{"StatusSNS":{"Time":"x","probe":[{"temp":21.45,"state":"OPEN"}],"a/b":{"m~n":7}},"relay":"ON"}`
 	for _, tt := range []struct {
 		name, payload string
-		kind          site.Kind
+		kind          site.ValueKind
 		src           site.Source
 		want          reading.Value
 		why           string

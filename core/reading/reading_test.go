@@ -171,7 +171,7 @@ func TestRhythm(t *testing.T) {
 // NaN and infinities are refused of whatever link they come, and one that an earlier version kept does not spoil what it stands in.
 func TestNotFinite(t *testing.T) {
 	for _, v := range []float64{math.NaN(), math.Inf(1), math.Inf(-1)} {
-		for _, kind := range []site.Kind{site.Number, site.OnOff, site.Text} {
+		for _, kind := range []site.ValueKind{site.Number, site.OnOff, site.Text} {
 			_, err := Number(v).As(kind)
 			assert.ErrorIs(t, err, errNotFinite)
 		}

@@ -19,7 +19,7 @@ const MaxText = 256
 
 // Value is one value of a signal. On/off values are numbers 1 and 0.
 type Value struct {
-	Kind site.Kind
+	Kind site.ValueKind
 	Num  float64
 	Text string
 }
@@ -120,7 +120,7 @@ func Parse(payload []byte) (Value, error) {
 
 // As turns v into a value of the wanted kind or says why that cannot be. The number 1 or 0 is a fair on/off value, a
 // number a fair text.
-func (v Value) As(kind site.Kind) (Value, error) {
+func (v Value) As(kind site.ValueKind) (Value, error) {
 	if err := v.finite(); err != nil {
 		return Value{}, err
 	}

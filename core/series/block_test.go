@@ -36,7 +36,7 @@ var awkward = []float64{0, math.Copysign(0, -1), 1, -1, math.SmallestNonzeroFloa
 
 func anyColumns(t *rapid.T) *Columns {
 	n := rapid.IntRange(1, 400).Draw(t, "n")
-	c := &Columns{Kind: rapid.SampledFrom([]site.Kind{site.Number, site.OnOff, site.Text}).Draw(t, "kind")}
+	c := &Columns{Kind: rapid.SampledFrom([]site.ValueKind{site.Number, site.OnOff, site.Text}).Draw(t, "kind")}
 	step := rapid.SampledFrom([]int64{1, 1000, 10_000, 86_400_000}).Draw(t, "step")
 	jitter := rapid.SampledFrom([]int64{0, 0, 50, 100_000}).Draw(t, "jitter")
 	at := rapid.Int64Range(-4e12, 4e12).Draw(t, "t0")

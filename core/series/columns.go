@@ -11,7 +11,7 @@ import (
 
 // Columns are readings of one series in time order, column by column. The zero value holds none.
 type Columns struct {
-	Kind site.Kind
+	Kind site.ValueKind
 	T    []int64   // Unix milliseconds, each later than the one before
 	V    []float64 // numbers, 0 and 1; nil for texts
 	Text []string  // nil but for texts
@@ -48,7 +48,7 @@ func (c *Columns) Slice(i, j int) *Columns {
 }
 
 // become makes the kinds of two columns one: a text and anything else are texts, a number and on/off are numbers.
-func (c *Columns) become(kind site.Kind) {
+func (c *Columns) become(kind site.ValueKind) {
 	switch {
 	case len(c.T) == 0:
 		c.Kind = kind

@@ -70,7 +70,7 @@ func (c Calibration) Set() bool {
 }
 
 // Validate says in a sentence what is wrong with the calibration of a signal of this kind, or returns nil.
-func (c Calibration) Validate(kind Kind) error {
+func (c Calibration) Validate(kind ValueKind) error {
 	numeric := c.Method != "" || c.Offset != 0 || c.Min != nil || c.Max != nil
 	switch {
 	case kind != Number && numeric:
@@ -137,7 +137,7 @@ type Sense struct {
 }
 
 // Validate says in a sentence what is wrong, or returns nil.
-func (s Sense) Validate(kind Kind) error {
+func (s Sense) Validate(kind ValueKind) error {
 	switch {
 	case kind != Number && (s.Lowest != nil || s.Highest != nil || s.Spike != 0):
 		return fmt.Errorf("only numbers have a plausible range or spikes")

@@ -7,7 +7,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 )
 
@@ -41,7 +40,7 @@ type ModelSignal struct {
 	ID          string       `json:"id"` // the slug after the device's id
 	Raw         string       `json:"raw,omitempty"`
 	Name        string       `json:"name"`
-	Kind        Kind         `json:"kind"`
+	Kind        ValueKind    `json:"kind"`
 	Unit        string       `json:"unit,omitempty"`
 	Decimals    int          `json:"decimals,omitempty"`
 	Reports     Reports      `json:"reports,omitempty"`
@@ -75,7 +74,7 @@ type ModelControl struct {
 // ModelOf describes a device of the site as a model. Automation that names anything outside of the device is not part of it.
 func ModelOf(s *Site, device, id, name string) Model {
 	d := s.Devices[device]
-	m := Model{Format: ModelFormat, ID: id, Name: name, Link: d.Link, LeaseMS: d.Lease.Milliseconds(), WakesMS: d.Wakes.Milliseconds(),
+	m := Model{Format: ModelFormat, ID: id, Name: name, Link: d.Link, LeaseMS: d.LeaseMS, WakesMS: d.WakesMS,
 		NewSignals: d.NewSignals, Signals: []ModelSignal{}, Controls: []ModelControl{}}
 	if d.Limits != (Limits{}) {
 		m.Limits = &d.Limits
@@ -85,7 +84,7 @@ func ModelOf(s *Site, device, id, name string) Model {
 		g := s.Signals[id]
 		_, slug := Split(id)
 		x := ModelSignal{ID: slug, Raw: other(g.Raw, slug), Name: g.Name, Kind: g.Kind, Unit: g.Unit, Decimals: g.Decimals, Reports: g.Reports,
-			IntervalMS: g.Interval.Milliseconds()}
+			IntervalMS: g.IntervalMS}
 		if g.Source.Set() {
 			x.Source = &g.Source
 		}
@@ -100,8 +99,8 @@ func ModelOf(s *Site, device, id, name string) Model {
 	for _, id := range controls {
 		c := s.Controls[id]
 		_, slug := Split(id)
-		resume := c.ResumeWithin.Milliseconds()
-		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfter.Milliseconds(), ResumeWithinMS: &resume,
+		resume := c.ResumeWithinMS
+		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfterMS, ResumeWithinMS: &resume,
 			Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers,
 			Kind: c.Kind, Options: c.Options, Lowest: c.Lowest, Momentary: c.Momentary, Ask: c.Ask}
 		if c.Source.Set() {
@@ -249,13 +248,13 @@ func (m Model) Apply(d *Device) (p Parts) {
 	if d.Link.Broker != "" {
 		link.Broker = d.Link.Broker
 	}
-	d.Link, d.Lease, d.Wakes, d.NewSignals, d.Model = link, ms(m.LeaseMS), ms(m.WakesMS), m.NewSignals, m.ID
+	d.Link, d.LeaseMS, d.WakesMS, d.NewSignals, d.Model = link, m.LeaseMS, m.WakesMS, m.NewSignals, m.ID
 	if m.Limits != nil {
 		d.Limits = *m.Limits
 	}
 	for _, x := range m.Signals {
 		g := Signal{ID: d.ID + "." + x.ID, Device: d.ID, Raw: first(x.Raw, x.ID), Name: x.Name, Kind: x.Kind, Unit: x.Unit, Decimals: x.Decimals,
-			Reports: x.Reports, Interval: ms(x.IntervalMS), Guests: GuestsNothing}
+			Reports: x.Reports, IntervalMS: x.IntervalMS, Guests: GuestsNothing}
 		if g.Reports == "" {
 			g.Reports = Periodic
 			if g.Kind != Number {
@@ -272,10 +271,10 @@ func (m Model) Apply(d *Device) (p Parts) {
 		c.Safe, c.Dangerous, c.Answers = x.Safe, x.Dangerous, x.Answers
 		c.Kind, c.Options, c.Lowest, c.Momentary, c.Ask = x.Kind, x.Options, x.Lowest, x.Momentary, x.Ask
 		if x.ConfirmAfterMS > 0 {
-			c.ConfirmAfter = ms(x.ConfirmAfterMS)
+			c.ConfirmAfterMS = x.ConfirmAfterMS
 		}
 		if x.ResumeWithinMS != nil {
-			c.ResumeWithin = ms(*x.ResumeWithinMS)
+			c.ResumeWithinMS = *x.ResumeWithinMS
 		}
 		if x.AtDevice != "" {
 			c.AtDevice = x.AtDevice
@@ -299,8 +298,6 @@ func (m Model) Apply(d *Device) (p Parts) {
 	}
 	return p
 }
-
-func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
 
 func first(a, b string) string {
 	if a != "" {

@@ -9,11 +9,26 @@ import (
 
 // Place is a room, shed, cupboard or yard.
 type Place struct {
-	ID    string `json:"id" db:"id"`
-	Name  string `json:"name" db:"name"`
-	Facts []Fact `json:"facts,omitempty" db:"-"`
+	ID       string `json:"id"`
+	Name     string `json:"name"`
+	Facts    []Fact `json:"facts,omitempty"`
+	Picture  string `json:"picture,omitempty"`  // its id
+	Position int    `json:"position,omitempty"` // they follow each other in this order
+}
 
-	Picture string `json:"picture,omitempty" db:"picture"` // its id
+// Pictures are the ids of the pictures that anything shows.
+func (s *Site) Pictures() map[string]bool {
+	shown := map[string]bool{}
+	for _, p := range s.Places {
+		shown[p.Picture] = true
+	}
+	for _, d := range s.Dashboards {
+		for _, t := range d.Tiles {
+			shown[t.Picture] = true
+		}
+	}
+	delete(shown, "")
+	return shown
 }
 
 // Fact is something that an owner wrote down about a place: words, or a date whose age is told.

@@ -12,6 +12,11 @@ type Right struct {
 	May Guests `json:"may"`
 }
 
+// Rights are who may do what beyond what roles say. They are replaced as a whole.
+type Rights struct {
+	Lines []Right `json:"lines"`
+}
+
 // Whom a line may be about besides one person.
 const (
 	RightMembers = "members"
@@ -34,7 +39,7 @@ func (s *Site) CheckRights(lines []Right, member func(account string) bool) erro
 		switch {
 		case l.Who != RightMembers && l.Who != RightGuests && !member(l.Who):
 			return fmt.Errorf("line %d: nobody here has the account %q; a line is about a person, %s or %s", i+1, l.Who, RightMembers, RightGuests)
-		case !s.has(l.Of):
+		case !s.Has(l.Of):
 			return fmt.Errorf("line %d: there is no place, device, signal, control or setting with the id %q", i+1, l.Of)
 		case l.May != GuestsNothing && l.May != GuestsSee && l.May != GuestsSwitch:
 			return fmt.Errorf("line %d: may is %q; choose none, see or switch", i+1, l.May)
@@ -46,7 +51,8 @@ func (s *Site) CheckRights(lines []Right, member func(account string) bool) erro
 	return nil
 }
 
-func (s *Site) has(id string) bool {
+// Has reports whether there is a place, device, signal, control or setting of an id, or what a device sees.
+func (s *Site) Has(id string) bool {
 	_, place := s.Place(id)
 	_, device := s.Devices[id]
 	_, signal := s.Signals[id]

@@ -11,14 +11,14 @@ import (
 	"time"
 )
 
-// Kind says what values a signal has.
-type Kind string
+// ValueKind says what values a signal has.
+type ValueKind string
 
 // The kinds of signals.
 const (
-	Number Kind = "number"
-	OnOff  Kind = "onoff"
-	Text   Kind = "text"
+	Number ValueKind = "number"
+	OnOff  ValueKind = "onoff"
+	Text   ValueKind = "text"
 )
 
 // Reports says when a device reports a signal.
@@ -84,18 +84,18 @@ func (h Hub) Location() *time.Location {
 
 // Device is one board or bought thing that speaks to the hub.
 type Device struct {
-	ID         string        `json:"id"`
-	Name       string        `json:"name"`
-	Place      string        `json:"place"`
-	Lease      time.Duration `json:"lease"`       // how long it may keep a want without the hub's beat; 0: it has no lease
-	NewSignals bool          `json:"new_signals"` // unknown signals are created at their first reading
-	Created    time.Time     `json:"created"`
-	Link       Link          `json:"link"`
-	Wakes      time.Duration `json:"wakes"`  // it sleeps and wakes this often; 0: it is always awake
-	Limits     Limits        `json:"limits"` // of what it may send
-	State      State         `json:"state"`
-	Model      string        `json:"model"` // the device model that it was made from, if any
-	Camera     Camera        `json:"camera,omitzero"`
+	ID         string    `json:"id"`
+	Name       string    `json:"name"`
+	Place      string    `json:"place"`
+	LeaseMS    int64     `json:"lease_ms"`    // how long it may keep a want without the hub's beat; 0: it has no lease
+	NewSignals bool      `json:"new_signals"` // unknown signals are created at their first reading
+	Created    time.Time `json:"created"`
+	Link       Link      `json:"link"`
+	WakesMS    int64     `json:"wakes_ms,omitempty"` // it sleeps and wakes this often; 0: it is always awake
+	Limits     Limits    `json:"limits"`             // of what it may send
+	State      State     `json:"state,omitempty"`
+	Model      string    `json:"model,omitempty"` // the device model that it was made from, if any
+	Camera     Camera    `json:"camera,omitzero"`
 }
 
 // State says whether a device takes part.
@@ -108,16 +108,33 @@ const (
 	Removed  State = "removed"
 )
 
+// Lease is how long the device may keep a want without the hub's beat; 0: it has no lease.
+func (d Device) Lease() time.Duration { return Millis(d.LeaseMS) }
+
+// Wakes is how often the device wakes from its sleep; 0: it is always awake.
+func (d Device) Wakes() time.Duration { return Millis(d.WakesMS) }
+
+// Interval is how often the signal reports, where that was told; 0: it is learnt.
+func (s Signal) Interval() time.Duration { return Millis(s.IntervalMS) }
+
+// ConfirmAfter is the time after which a want that was not confirmed is unconfirmed.
+func (c *Control) ConfirmAfter() time.Duration {
+	if c.ConfirmAfterMS <= 0 {
+		return DefaultConfirm
+	}
+	return Millis(c.ConfirmAfterMS)
+}
+
 // Active reports whether the device takes part.
 func (d Device) Active() bool { return d.State == Active }
 
 // Validate says in a sentence what is wrong with a device, or returns nil.
 func (d Device) Validate() error {
 	switch {
-	case d.Lease < 0 || d.Lease > time.Hour || d.Lease > 0 && d.Lease < 3*time.Second:
-		return fmt.Errorf("the lease is %s; choose between 3 s and 1 h, or 0 for none", d.Lease)
-	case d.Wakes < 0 || d.Wakes > 7*24*time.Hour || d.Wakes > 0 && d.Wakes < 10*time.Second:
-		return fmt.Errorf("it wakes every %s; choose between 10 s and a week, or 0 for always awake", d.Wakes)
+	case d.LeaseMS < 0 || d.LeaseMS > 3600_000 || d.LeaseMS > 0 && d.LeaseMS < 3000:
+		return fmt.Errorf("the lease is %s; choose between 3 s and 1 h, or 0 for none", d.Lease())
+	case d.WakesMS < 0 || d.WakesMS > 7*24*3600_000 || d.WakesMS > 0 && d.WakesMS < 10_000:
+		return fmt.Errorf("it wakes every %s; choose between 10 s and a week, or 0 for always awake", d.Wakes())
 	}
 	if err := d.Limits.Validate(); err != nil {
 		return err
@@ -130,18 +147,18 @@ func (d Device) Validate() error {
 
 // Signal is one measured quantity of a device.
 type Signal struct {
-	ID       string        `json:"id"` // device.slug
-	Device   string        `json:"device"`
-	Raw      string        `json:"raw"` // what the board calls it
-	Name     string        `json:"name"`
-	Kind     Kind          `json:"kind"`
-	Unit     string        `json:"unit"`
-	Decimals int           `json:"decimals"`
-	Reports  Reports       `json:"reports"`
-	Interval time.Duration `json:"interval"`            // 0: learnt
-	AcceptMS int64         `json:"accept_ms,omitempty"` // reports on change: for how long a kept value counts after a start of the hub; 0: not at all
-	New      bool          `json:"new"`                 // created by a reading, not yet looked at by the owner
-	Guests   Guests        `json:"guests"`
+	ID         string    `json:"id"` // device.slug
+	Device     string    `json:"device"`
+	Raw        string    `json:"raw"` // what the board calls it
+	Name       string    `json:"name"`
+	Kind       ValueKind `json:"kind"`
+	Unit       string    `json:"unit"`
+	Decimals   int       `json:"decimals"`
+	Reports    Reports   `json:"reports"`
+	IntervalMS int64     `json:"interval_ms,omitempty"` // how often it reports; 0: learnt
+	AcceptMS   int64     `json:"accept_ms,omitempty"`   // reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	New        bool      `json:"new"`                   // created by a reading, not yet looked at by the owner
+	Guests     Guests    `json:"guests"`
 
 	Source      Source      `json:"source"`
 	Calibration Calibration `json:"calibration"`
@@ -207,17 +224,17 @@ func (k Keep) Takes(at, now time.Time) error {
 
 // Control is something a device can be told.
 type Control struct {
-	ID           string        `json:"id"` // device.slug
-	Device       string        `json:"device"`
-	Raw          string        `json:"raw"`
-	Name         string        `json:"name"`
-	ConfirmAfter time.Duration `json:"confirm_after"` // a want not confirmed by then is unconfirmed
-	ResumeWithin time.Duration `json:"resume_within"` // an absence longer than this ends in the safe value
-	Safe         Amount        `json:"safe"`          // the safe value
-	Dangerous    bool          `json:"dangerous"`     // ask before switching on; never resumed by itself
-	AtDevice     AtDevice      `json:"at_device"`
-	Answers      bool          `json:"answers"` // it reports is
-	Guests       Guests        `json:"guests"`
+	ID             string   `json:"id"` // device.slug
+	Device         string   `json:"device"`
+	Raw            string   `json:"raw"`
+	Name           string   `json:"name"`
+	ConfirmAfterMS int64    `json:"confirm_after_ms"` // a want not confirmed by then is unconfirmed
+	ResumeWithinMS int64    `json:"resume_within_ms"` // an absence longer than this ends in the safe value
+	Safe           Amount   `json:"safe"`             // the safe value
+	Dangerous      bool     `json:"dangerous"`        // ask before switching on; never resumed by itself
+	AtDevice       AtDevice `json:"at_device"`
+	Answers        bool     `json:"answers"` // it reports is
+	Guests         Guests   `json:"guests"`
 
 	Source Source `json:"source"` // where its is is found
 	Target Target `json:"target"` // how a want is sent
@@ -238,8 +255,8 @@ const (
 
 // NewControl returns a switch with the defaults.
 func NewControl(device, slug, raw, name string) Control {
-	return Control{ID: device + "." + slug, Device: device, Raw: raw, Name: name, ConfirmAfter: DefaultConfirm,
-		ResumeWithin: DefaultResume, AtDevice: Follow, Answers: true, Guests: GuestsNothing}
+	return Control{ID: device + "." + slug, Device: device, Raw: raw, Name: name, ConfirmAfterMS: DefaultConfirm.Milliseconds(),
+		ResumeWithinMS: DefaultResume.Milliseconds(), AtDevice: Follow, Answers: true, Guests: GuestsNothing}
 }
 
 // Resume is how long an absence may last after which the last want is sent again.
@@ -247,16 +264,16 @@ func (c *Control) Resume() time.Duration {
 	if c.Dangerous {
 		return 0
 	}
-	return c.ResumeWithin
+	return Millis(c.ResumeWithinMS)
 }
 
 // Validate says in a sentence what is wrong with a control, or returns nil.
 func (c *Control) Validate() error {
 	switch {
-	case c.ConfirmAfter < time.Second || c.ConfirmAfter > 10*time.Minute:
-		return fmt.Errorf("confirm_after of %s is %s; choose between 1 s and 10 min", c.ID, c.ConfirmAfter)
-	case c.ResumeWithin < 0 || c.ResumeWithin > 365*24*time.Hour:
-		return fmt.Errorf("resume_within of %s is %s; choose between 0 and a year", c.ID, c.ResumeWithin)
+	case c.ConfirmAfterMS < 1000 || c.ConfirmAfterMS > 600_000:
+		return fmt.Errorf("confirm_after of %s is %s; choose between 1 s and 10 min", c.ID, c.ConfirmAfter())
+	case c.ResumeWithinMS < 0 || c.ResumeWithinMS > 365*24*3600_000:
+		return fmt.Errorf("resume_within of %s is %s; choose between 0 and a year", c.ID, Millis(c.ResumeWithinMS))
 	case !slices.Contains([]ControlKind{Switch, Level, Choice, Mover}, c.What()):
 		return fmt.Errorf("the kind %q is unknown; use switch, level, choice or mover", c.Kind)
 	case c.What() == Choice && (len(c.Options) < 2 || len(c.Options) > 50):
@@ -304,7 +321,11 @@ type Site struct {
 	Routes      map[string]Route
 	Messaging   Messaging
 	Backups     Backups
-	Rights      []Right // who may do what beyond what roles say; it is replaced as a whole
+	Rights      Rights
+
+	// What decides nothing is not recorded with what the engine is given.
+	Dashboards map[string]Dashboard `json:"-"`
+	Models     map[string]Model     `json:"-"`
 }
 
 // Clone returns a copy of s. What the maps hold must not be changed, only replaced.
@@ -312,7 +333,7 @@ func (s *Site) Clone() *Site {
 	c := *s
 	c.Places, c.Devices, c.Signals, c.Controls, c.Brokers = slices.Clone(s.Places), copied(s.Devices), copied(s.Signals), copied(s.Controls), copied(s.Brokers)
 	c.Automations, c.Groups, c.Settings, c.Presets, c.Rules = copied(s.Automations), copied(s.Groups), copied(s.Settings), copied(s.Presets), copied(s.Rules)
-	c.Alerts, c.Routes = copied(s.Alerts), copied(s.Routes)
+	c.Alerts, c.Routes, c.Dashboards, c.Models = copied(s.Alerts), copied(s.Routes), copied(s.Dashboards), copied(s.Models)
 	return &c
 }
 

@@ -315,7 +315,7 @@ func (p *Handler) wants(w http.ResponseWriter, r *http.Request) {
 	}
 	seconds, _ := strconv.ParseFloat(r.URL.Query().Get("wait"), 64)
 	wait := min(time.Duration(max(0, seconds)*float64(time.Second)), longestWait)
-	if lease := p.hub.Site().Devices[s.Device].Lease; lease > 0 {
+	if lease := p.hub.Site().Devices[s.Device].Lease(); lease > 0 {
 		wait = min(wait, lease/3) // each answer is a beat
 	}
 	p.hub.Heard(s)

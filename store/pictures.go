@@ -2,38 +2,8 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-
-	"idleember/core/site"
 )
-
-// SaveDashboard adds or changes a dashboard.
-func SaveDashboard(d site.Dashboard) Change {
-	return func(tx *Tx) error {
-		return tx.exec(`INSERT OR REPLACE INTO dashboards (id, body) VALUES (?, ?)`, d.ID, asJSON(d))
-	}
-}
-
-// DropDashboard forgets a dashboard.
-func DropDashboard(id string) Change {
-	return func(tx *Tx) error { return tx.exec(`DELETE FROM dashboards WHERE id = ?`, id) }
-}
-
-// Dashboards returns all dashboards, by id.
-func (s *Store) Dashboards(ctx context.Context) ([]site.Dashboard, error) {
-	var rows []string
-	if err := s.read.SelectContext(ctx, &rows, `SELECT body FROM dashboards ORDER BY id`); err != nil {
-		return nil, fmt.Errorf("store: dashboards: %w", err)
-	}
-	out := make([]site.Dashboard, len(rows))
-	for i, body := range rows {
-		if err := json.Unmarshal([]byte(body), &out[i]); err != nil {
-			return nil, fmt.Errorf("store: dashboards: %w", err)
-		}
-	}
-	return out, nil
-}
 
 // Picture is one that somebody uploaded.
 type Picture struct {
