@@ -97,7 +97,7 @@ fuzz: ## every parser of what comes from outside, ten minutes each (FUZZTIME=10m
 	./scripts/fuzz $(or $(FUZZTIME),10m)
 
 generate: console/node_modules/.made ## Go and TypeScript from api/openapi.yaml
-	go generate ./api ./client
+	go generate ./contract ./api ./client
 	cd console && npm run --silent contract
 
 shots: build ## take the pictures in docs/screenshots again

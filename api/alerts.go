@@ -68,7 +68,7 @@ func (h *handlers) ListAlertEvents(ctx context.Context, r ListAlertEventsRequest
 		f.Severity = site.Severity(*r.Params.Severity)
 	}
 	v, err := h.s.hub.AlertEvents(ctx, actor(ctx), f)
-	return ListAlertEvents200JSONResponse(v), err
+	return ListAlertEvents200JSONResponse(each(v, alertEvent)), err
 }
 
 func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {

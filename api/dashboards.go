@@ -8,6 +8,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3filter"
 
+	"idleember/contract/shown"
 	"idleember/hub"
 )
 
@@ -52,7 +53,7 @@ func (h *handlers) ListWalls(ctx context.Context, r ListWallsRequestObject) (Lis
 }
 
 func (h *handlers) AddWall(ctx context.Context, r AddWallRequestObject) (AddWallResponseObject, error) {
-	w := hub.Wall{Name: r.Body.Name, Dashboard: r.Id}
+	w := shown.Wall{Name: r.Body.Name, Dashboard: r.Id}
 	set(&w.Switches, r.Body.Switches)
 	set(&w.DimFrom, r.Body.DimFrom)
 	set(&w.DimUntil, r.Body.DimUntil)

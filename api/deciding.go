@@ -242,12 +242,12 @@ func (h *handlers) ListNotes(ctx context.Context, r ListNotesRequestObject) (Lis
 	set(&from, r.Params.From)
 	set(&to, r.Params.To)
 	v, err := h.s.hub.Notes(ctx, actor(ctx), from, to, remarksShown)
-	return ListNotes200JSONResponse(v), err
+	return ListNotes200JSONResponse(each(v, remark)), err
 }
 
 func (h *handlers) AddNote(ctx context.Context, r AddNoteRequestObject) (AddNoteResponseObject, error) {
 	v, err := h.s.hub.AddNote(ctx, actor(ctx), store.Remark{At: r.Body.At, Until: r.Body.Until, Object: r.Body.Object, Text: r.Body.Text})
-	return AddNote201JSONResponse(v), err
+	return AddNote201JSONResponse(remark(v)), err
 }
 
 func (h *handlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (RemoveNoteResponseObject, error) {
@@ -256,5 +256,5 @@ func (h *handlers) RemoveNote(ctx context.Context, r RemoveNoteRequestObject) (R
 
 func (h *handlers) ListMessages(ctx context.Context, _ ListMessagesRequestObject) (ListMessagesResponseObject, error) {
 	v, err := h.s.hub.Messages(ctx, actor(ctx), remarksShown)
-	return ListMessages200JSONResponse(v), err
+	return ListMessages200JSONResponse(each(v, remark)), err
 }

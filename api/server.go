@@ -36,6 +36,7 @@ import (
 )
 
 //go:generate go tool oapi-codegen -config gen.yaml openapi.yaml
+//go:generate go run idleember/scripts/alias api idleember/contract ../contract
 
 //go:embed openapi.yaml
 var contract []byte

@@ -80,7 +80,7 @@ func (h *handlers) SaveBackups(ctx context.Context, r SaveBackupsRequestObject) 
 
 func (h *handlers) GetBackupsElsewhere(ctx context.Context, _ GetBackupsElsewhereRequestObject) (GetBackupsElsewhereResponseObject, error) {
 	list, err := h.s.hub.BackupsElsewhere(ctx, actor(ctx))
-	return GetBackupsElsewhere200JSONResponse(list), err
+	return GetBackupsElsewhere200JSONResponse(each(list, backup)), err
 }
 
 func (h *handlers) FetchBackup(ctx context.Context, r FetchBackupRequestObject) (FetchBackupResponseObject, error) {

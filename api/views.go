@@ -1,9 +1,11 @@
 package api
 
 import (
+	"idleember/contract/shown"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/store"
 )
 
 func each[A, B any](list []A, f func(A) B) []B {
@@ -96,4 +98,14 @@ func text(s string) *string {
 		return nil
 	}
 	return &s
+}
+
+func remark(r store.Remark) shown.Remark {
+	return shown.Remark{ID: r.ID, At: r.At, Object: r.Object, Text: r.Text, Grave: r.Grave, By: r.By, Until: r.Until}
+}
+
+func backup(b store.Backup) shown.Backup { return shown.Backup(b) }
+
+func alertEvent(e store.AlertEvent) shown.AlertEvent {
+	return shown.AlertEvent{ID: e.ID, At: e.At, Alert: e.Alert, Name: e.Name, Place: e.Place, Severity: e.Severity, N: e.N, What: e.What, Value: e.Value, By: e.By, Word: e.Word}
 }

@@ -18,6 +18,7 @@ import (
 )
 
 //go:generate go tool oapi-codegen -config gen.yaml ../api/openapi.yaml
+//go:generate go run idleember/scripts/alias client idleember/contract ../contract
 
 // Remote is a hub to speak to. Use New to make one.
 type Remote struct {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/calendar"
@@ -17,39 +18,6 @@ import (
 	"idleember/core/site"
 	"idleember/store"
 )
-
-// Alert is an alert with where it stands, as everybody sees it who may see what it is about.
-type Alert struct {
-	ID      string      `json:"id"`
-	Version string      `json:"version"`
-	Config  site.Alert  `json:"config"`
-	BuiltIn bool        `json:"built_in"` // it is there without making, and was not tuned
-	Place   string      `json:"place,omitempty"`
-	Device  string      `json:"device,omitempty"`
-	Phase   alert.Phase `json:"phase"`
-	Value   string      `json:"value"`           // what it is about, as it is now
-	Limit   string      `json:"limit,omitempty"` // and what that is compared with, in words
-	Was     string      `json:"was,omitempty"`
-	Since   *time.Time  `json:"since,omitempty"`
-	Ended   *time.Time  `json:"ended,omitempty"`
-	N       int64       `json:"n"`
-	Times   int         `json:"times,omitempty"`
-	By      string      `json:"by,omitempty"` // who acknowledged, shelved or retired it
-	Word    string      `json:"word,omitempty"`
-	Until   *time.Time  `json:"until,omitempty"` // shelved until
-	Told    []AlertTold `json:"told,omitempty"`
-}
-
-// AlertTold is a route that carried an alert: to whom, and how.
-type AlertTold struct {
-	Route string    `json:"route"`
-	Name  string    `json:"name,omitempty"` // of the route; empty where it is gone
-	Who   string    `json:"who,omitempty"`  // the person's name
-	Via   string    `json:"via,omitempty"`
-	At    time.Time `json:"at"`
-	Count int       `json:"count"`
-	State string    `json:"state,omitempty"` // empty: the newest message arrived; waiting; failed: it was given up
-}
 
 // alertChanged keeps what became of an alert, puts what is to be told on its way, and tells those who look on.
 func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
@@ -86,15 +54,15 @@ func (h *Hub) alertLearnt(now engine.Now, x engine.AlertLearnt) {
 
 func (h *Hub) placeOf(id string) string { return placeOf(h.site, id) }
 
-func (h *Hub) alertView(id string) (Alert, *site.Alert) {
+func (h *Hub) alertView(id string) (shown.Alert, *site.Alert) {
 	s, cfg, value, ok := h.engine.Alert(id)
 	if !ok { // it is not looked at
 		if cfg = h.site.AllAlerts()[id]; cfg == nil {
-			return Alert{}, nil
+			return shown.Alert{}, nil
 		}
 	}
 	_, made := h.site.Alerts[id]
-	v := Alert{ID: id, Version: Version(*cfg), Config: *cfg, BuiltIn: !made, Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, Limit: limitWords(cfg, h.site), N: s.N}
+	v := shown.Alert{ID: id, Version: Version(*cfg), Config: *cfg, BuiltIn: !made, Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, Limit: limitWords(cfg, h.site), N: s.N}
 	if owner, _ := site.Split(cfg.Of); h.site.Devices[owner].ID != "" {
 		v.Device = owner
 	}
@@ -116,7 +84,7 @@ func (h *Hub) alertView(id string) (Alert, *site.Alert) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Told)) {
 		r := h.site.Routes[id]
-		v.Told = append(v.Told, AlertTold{Route: id, Name: r.Name, Who: h.nameOf(r.Person), Via: r.Via, At: s.Told[id].At, Count: s.Told[id].Count, State: h.undelivered[way{v.ID, id}]})
+		v.Told = append(v.Told, shown.AlertTold{Route: id, Name: r.Name, Who: h.nameOf(r.Person), Via: r.Via, At: s.Told[id].At, Count: s.Told[id].Count, State: h.undelivered[way{v.ID, id}]})
 	}
 	return v, cfg
 }
@@ -126,7 +94,7 @@ func (h *Hub) publishAlert(id string) {
 		s := h.site
 		h.live.add(&Event{Kind: "alert", obj: access.Anything, tailor: func(a access.Actor, data any) any {
 			sees := h.sightOf(s, a)
-			if x := data.(Alert); sees.alert(&x.Config) {
+			if x := data.(shown.Alert); sees.alert(&x.Config) {
 				return sees.told(x)
 			}
 			return nil
@@ -135,7 +103,7 @@ func (h *Hub) publishAlert(id string) {
 }
 
 // Alerts returns the alerts that an actor may see, by id; only those that are not quiet where active is true.
-func (h *Hub) Alerts(ctx context.Context, a access.Actor, active bool) (list []Alert, err error) {
+func (h *Hub) Alerts(ctx context.Context, a access.Actor, active bool) (list []shown.Alert, err error) {
 	err = h.ask(ctx, func() error {
 		list = h.alerts(a, active)
 		return nil
@@ -143,8 +111,8 @@ func (h *Hub) Alerts(ctx context.Context, a access.Actor, active bool) (list []A
 	return list, err
 }
 
-func (h *Hub) alerts(a access.Actor, active bool) []Alert {
-	list := []Alert{}
+func (h *Hub) alerts(a access.Actor, active bool) []shown.Alert {
+	list := []shown.Alert{}
 	sees := h.sightOf(h.site, a)
 	ids := h.engine.Alerts()
 	if !active {
@@ -162,7 +130,7 @@ func (h *Hub) alerts(a access.Actor, active bool) []Alert {
 }
 
 // SaveAlert adds or changes an alert. One with the id of a built-in one tunes that.
-func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check func(any) error) (view Alert, err error) {
+func (h *Hub) SaveAlert(ctx context.Context, a access.Actor, x site.Alert, check func(any) error) (view shown.Alert, err error) {
 	err = h.do(ctx, func() error {
 		saved, err := h.keep(a, edit{part: &x, check: check})
 		if err != nil {
@@ -188,7 +156,7 @@ type AlertAction struct {
 }
 
 // ActOnAlerts acknowledges, shelves or retires alerts, or takes that back. The first that cannot be is told, and nothing is done.
-func (h *Hub) ActOnAlerts(ctx context.Context, a access.Actor, x AlertAction) (list []Alert, err error) {
+func (h *Hub) ActOnAlerts(ctx context.Context, a access.Actor, x AlertAction) (list []shown.Alert, err error) {
 	err = h.do(ctx, func() error {
 		need := access.Tend
 		if x.Event == alert.Retire || x.Event == alert.Restore {
@@ -277,34 +245,28 @@ func (h *Hub) Serviced(ctx context.Context, a access.Actor, id string) error {
 	})
 }
 
-// RouteView is a route.
-type RouteView struct {
-	Version string     `json:"version"`
-	Config  site.Route `json:"config"`
-}
-
 // Routes returns all routes, by id.
-func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]RouteView, error) {
+func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]shown.Route, error) {
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return nil, err
 	}
-	list := []RouteView{}
+	list := []shown.Route{}
 	s := h.Site()
 	for _, id := range slices.Sorted(maps.Keys(s.Routes)) {
 		if h.sight(a).route(id) {
-			list = append(list, RouteView{Version(s.Routes[id]), s.Routes[id]})
+			list = append(list, shown.Route{Version: Version(s.Routes[id]), Config: s.Routes[id]})
 		}
 	}
 	return list, nil
 }
 
 // SaveRoute adds or changes a route.
-func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view RouteView, err error) {
+func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view shown.Route, err error) {
 	saved, err := h.save(ctx, a, edit{part: r, check: check})
 	if err == nil {
 		r = saved.(site.Route)
 	}
-	return RouteView{Version(r), r}, err
+	return shown.Route{Version: Version(r), Config: r}, err
 }
 
 // RemoveRoute takes a route away; what waits on it is given up.

@@ -7,28 +7,13 @@ import (
 	"sync"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/calendar"
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/store"
 )
-
-// BackupsView is how backups are made, and those that are there.
-type BackupsView struct {
-	Version string         `json:"version"`
-	Config  site.Backups   `json:"config"`
-	Folder  string         `json:"folder"`
-	List    []store.Backup `json:"list"`             // the newest first
-	Failed  string         `json:"failed,omitempty"` // why the last one was not made
-
-	Encrypted bool `json:"encrypted"` // there is a passphrase
-
-	Secret      bool       `json:"secret"`               // a password for the other place is kept
-	NotCopied   string     `json:"not_copied,omitempty"` // why the newest is not at the other place
-	Drilled     *time.Time `json:"drilled,omitempty"`    // when a restore was last tried and went well
-	DrillFailed string     `json:"drill_failed,omitempty"`
-}
 
 // backups makes one at a time.
 type backups struct {
@@ -43,7 +28,7 @@ type backups struct {
 }
 
 // Backups returns how they are made, for owners.
-func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err error) {
+func (h *Hub) Backups(ctx context.Context, a access.Actor) (v shown.Backups, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return v, err
 	}
@@ -56,13 +41,16 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v BackupsView, err e
 		v.Drilled = &at
 	}
 	v.Secret, v.Encrypted = h.backupSecret(site.Password) != "", h.backupSecret(site.Passphrase) != ""
-	v.List, err = h.store.Backups()
+	list, err := h.store.Backups()
+	for _, b := range list {
+		v.List = append(v.List, shown.Backup(b))
+	}
 	return v, err
 }
 
 // SaveBackups changes how they are made. passphrase is that by which they are encrypted: nil where it stays, "" for none;
 // secret likewise the password of the other place.
-func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase, secret *string, check func(any) error) (BackupsView, error) {
+func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, passphrase, secret *string, check func(any) error) (shown.Backups, error) {
 	err := h.do(ctx, func() error {
 		_, err := h.keep(a, edit{part: b, check: check, secrets: map[string]*string{site.Passphrase: passphrase, site.Password: secret}})
 		if err == nil && passphrase != nil {
@@ -71,7 +59,7 @@ func (h *Hub) SaveBackups(ctx context.Context, a access.Actor, b site.Backups, p
 		return err
 	})
 	if err != nil {
-		return BackupsView{}, err
+		return shown.Backups{}, err
 	}
 	return h.Backups(ctx, a)
 }

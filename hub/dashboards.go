@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/formula"
@@ -15,14 +16,6 @@ import (
 	"idleember/core/site"
 	"idleember/store"
 )
-
-// Dashboard is a dashboard as one person finds it.
-type Dashboard struct {
-	Version string         `json:"version"`
-	Config  site.Dashboard `json:"config"`
-	By      string         `json:"by"`   // the name of who made it
-	Mine    bool           `json:"mine"` // whoever asks may change it
-}
 
 // board is a dashboard, as it is now.
 func (h *Hub) board(id string) (site.Dashboard, bool) {
@@ -48,8 +41,8 @@ func mayArrange(a access.Actor, d site.Dashboard) bool {
 	return access.May(a, access.Tend, access.Anything) == nil && (d.By == a.ID || d.Shared != site.Private && a.Role == access.Owner)
 }
 
-func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) Dashboard {
-	v := Dashboard{Version: Version(d), Config: h.sight(a).dashboard(d), By: d.By, Mine: mayArrange(a, d)}
+func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) shown.Dashboard {
+	v := shown.Dashboard{Version: Version(d), Config: h.sight(a).dashboard(d), By: d.By, Mine: mayArrange(a, d)}
 	h.people.mu.RLock()
 	defer h.people.mu.RUnlock()
 	if m, ok := h.people.members[d.By]; ok {
@@ -59,34 +52,34 @@ func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) Dashboard {
 }
 
 // Dashboards returns those that the actor may open, by name.
-func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]Dashboard, error) {
+func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]shown.Dashboard, error) {
 	if err := access.May(a, access.Look, access.Anything); err != nil {
 		return nil, err
 	}
-	out := []Dashboard{}
+	out := []shown.Dashboard{}
 	for _, d := range h.Site().Dashboards {
 		if mayOpen(a, d) {
 			out = append(out, h.dashboardView(a, d))
 		}
 	}
-	slices.SortFunc(out, func(x, y Dashboard) int {
+	slices.SortFunc(out, func(x, y shown.Dashboard) int {
 		return strings.Compare(x.Config.Name+"\x00"+x.Config.ID, y.Config.Name+"\x00"+y.Config.ID)
 	})
 	return out, nil
 }
 
 // Dashboard returns one that the actor may open.
-func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (Dashboard, error) {
+func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (shown.Dashboard, error) {
 	d, ok := h.board(id)
 	if !ok || !mayOpen(a, d) {
-		return Dashboard{}, &NotFoundError{What: "dashboard", ID: id}
+		return shown.Dashboard{}, &NotFoundError{What: "dashboard", ID: id}
 	}
 	return h.dashboardView(a, d), nil
 }
 
 // SaveDashboard adds a dashboard, or changes the one of this id. An empty id is made from the name; check may refuse a change
 // that was made from an older version. What a tile newly names must be there and open to who saves it.
-func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view Dashboard, err error) {
+func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view shown.Dashboard, err error) {
 	saved, err := h.save(ctx, a, edit{part: d, check: check, said: boardText})
 	if err == nil {
 		view = h.dashboardView(a, saved.(site.Dashboard))
@@ -195,20 +188,13 @@ func (h *Hub) ReadyDashboard(_ context.Context, a access.Actor, id string) (site
 	return site.Dashboard{Name: name, By: a.ID, Tiles: tiles}, nil
 }
 
-// FormulaNow is what a formula comes to now.
-type FormulaNow struct {
-	Formula string `json:"formula"`
-	Value   string `json:"value"` // as in a Checked; unknown where it is
-	Reason  string `json:"reason,omitempty"`
-}
-
 // FormulasNow returns what the formulas of a dashboard come to now. One that names what the actor may not see is unknown to them.
-func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]FormulaNow, error) {
+func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]shown.FormulaNow, error) {
 	d, ok := h.board(id)
 	if !ok || !mayOpen(a, d) {
 		return nil, &NotFoundError{What: "dashboard", ID: id}
 	}
-	out := []FormulaNow{}
+	out := []shown.FormulaNow{}
 	for _, text := range d.Formulas() {
 		got, err := h.checkFormula(ctx, text)
 		if err != nil {
@@ -220,7 +206,7 @@ func (h *Hub) FormulasNow(ctx context.Context, a access.Actor, id string) ([]For
 		case !h.sight(a).formulas(text):
 			got.Value, got.Reason = "unknown", "it names what you may not see"
 		}
-		out = append(out, FormulaNow{text, got.Value, got.Reason})
+		out = append(out, shown.FormulaNow{Formula: text, Value: got.Value, Reason: got.Reason})
 	}
 	return out, nil
 }
@@ -281,18 +267,7 @@ func (h *Hub) dropPictures(ctx context.Context) error {
 	})
 }
 
-// Wall is a screen that shows one dashboard to whoever stands before it.
-type Wall struct {
-	ID        string   `json:"id"`
-	Name      string   `json:"name"`
-	Dashboard string   `json:"dashboard"`
-	Switches  []string `json:"switches,omitempty"` // controls, settings and presets that it may switch
-	DimFrom   string   `json:"dim_from,omitempty"` // a time of day, as 22:00; none: never
-	DimUntil  string   `json:"dim_until,omitempty"`
-	CreatedMS int64    `json:"created_ms,omitempty"`
-}
-
-func wallOf(x store.Pass) (w Wall) {
+func wallOf(x store.Pass) (w shown.Wall) {
 	_ = json.Unmarshal([]byte(x.Wall), &w) // we wrote it
 	w.ID, w.Name, w.CreatedMS = x.ID, x.Name, x.Created
 	return w
@@ -300,7 +275,7 @@ func wallOf(x store.Pass) (w Wall) {
 
 // actor is what stands before a wall: it sees what the dashboard shows and switches what was chosen, as far as its maker may. Its id
 // is the dashboard.
-func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
+func (h *Hub) wallActor(w shown.Wall, maker access.Actor, from string) access.Actor {
 	a := access.Actor{Kind: access.Wall, ID: w.Dashboard, Name: "the wall " + w.Name, Role: access.Guest, From: from, Switches: w.Switches, Maker: &maker}
 	if d, ok := h.board(w.Dashboard); ok {
 		a.Sees = d.About()
@@ -325,7 +300,7 @@ func (w Wall) actor(h *Hub, maker access.Actor, from string) access.Actor {
 }
 
 // AddWall makes the key of a wall, which is told once.
-func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall, error) {
+func (h *Hub) AddWall(ctx context.Context, a access.Actor, w shown.Wall) (string, shown.Wall, error) {
 	d, ok := h.board(w.Dashboard)
 	switch {
 	case !ok || !mayOpen(a, d):
@@ -363,7 +338,7 @@ func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall
 			}
 		}
 	}
-	body, err := json.Marshal(Wall{Dashboard: w.Dashboard, Switches: w.Switches, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
+	body, err := json.Marshal(shown.Wall{Dashboard: w.Dashboard, Switches: w.Switches, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
 	if err != nil {
 		return "", w, err
 	}
@@ -372,12 +347,12 @@ func (h *Hub) AddWall(ctx context.Context, a access.Actor, w Wall) (string, Wall
 }
 
 // Walls returns the walls of a dashboard.
-func (h *Hub) Walls(ctx context.Context, a access.Actor, dashboard string) ([]Wall, error) {
+func (h *Hub) Walls(ctx context.Context, a access.Actor, dashboard string) ([]shown.Wall, error) {
 	d, err := h.Dashboard(ctx, a, dashboard)
 	if err != nil {
 		return nil, err
 	}
-	out := []Wall{}
+	out := []shown.Wall{}
 	if !d.Mine {
 		return out, nil
 	}
@@ -390,7 +365,7 @@ func (h *Hub) Walls(ctx context.Context, a access.Actor, dashboard string) ([]Wa
 			}
 		}
 	}
-	slices.SortFunc(out, func(x, y Wall) int { return int(x.CreatedMS - y.CreatedMS) })
+	slices.SortFunc(out, func(x, y shown.Wall) int { return int(x.CreatedMS - y.CreatedMS) })
 	return out, nil
 }
 
@@ -404,7 +379,7 @@ func (h *Hub) EndWall(ctx context.Context, a access.Actor, dashboard, id string)
 		return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Config.Name}}
 	}
 	return h.do(ctx, func() error {
-		if h.endWalls(func(w Wall) bool { return w.Dashboard == dashboard && w.ID == id }) == 0 {
+		if h.endWalls(func(w shown.Wall) bool { return w.Dashboard == dashboard && w.ID == id }) == 0 {
 			return &NotFoundError{What: "wall", ID: id}
 		}
 		h.journal(h.Time(), a, "end wall", "dashboard."+dashboard, id, "", "")
@@ -414,7 +389,7 @@ func (h *Hub) EndWall(ctx context.Context, a access.Actor, dashboard, id string)
 }
 
 // endWalls ends the keys of some walls and reports how many.
-func (h *Hub) endWalls(which func(Wall) bool) (n int) {
+func (h *Hub) endWalls(which func(shown.Wall) bool) (n int) {
 	h.people.mu.Lock()
 	defer h.people.mu.Unlock()
 	for sum, x := range h.people.passes {
@@ -428,7 +403,7 @@ func (h *Hub) endWalls(which func(Wall) bool) (n int) {
 
 // wallsLeft ends the walls of dashboards that are gone, and takes from the others what they may switch that is.
 func (h *Hub) wallsLeft() {
-	h.endWalls(func(w Wall) bool { return h.site.Dashboards[w.Dashboard].ID == "" })
+	h.endWalls(func(w shown.Wall) bool { return h.site.Dashboards[w.Dashboard].ID == "" })
 	h.people.mu.Lock()
 	defer h.people.mu.Unlock()
 	for sum, x := range h.people.passes {
@@ -438,7 +413,7 @@ func (h *Hub) wallsLeft() {
 		w := wallOf(x)
 		left := slices.DeleteFunc(slices.Clone(w.Switches), func(id string) bool { return !h.site.Has(id) && h.site.Presets[id].ID == "" })
 		if len(left) < len(w.Switches) {
-			x.Wall = raw(Wall{Dashboard: w.Dashboard, Switches: left, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
+			x.Wall = raw(shown.Wall{Dashboard: w.Dashboard, Switches: left, DimFrom: w.DimFrom, DimUntil: w.DimUntil})
 			h.people.passes[sum] = x
 			h.write(store.SavePass(x))
 		}
@@ -446,13 +421,13 @@ func (h *Hub) wallsLeft() {
 }
 
 // WallOf returns the wall whose key it is, with its dashboard.
-func (h *Hub) WallOf(ctx context.Context, key, from string) (Wall, Dashboard, error) {
+func (h *Hub) WallOf(ctx context.Context, key, from string) (shown.Wall, shown.Dashboard, error) {
 	a, x, err := h.Who(key, from)
 	if err == nil && a.Kind != access.Wall {
 		err = ErrSignedOut
 	}
 	if err != nil {
-		return Wall{}, Dashboard{}, err
+		return shown.Wall{}, shown.Dashboard{}, err
 	}
 	d, err := h.Dashboard(ctx, a, a.ID)
 	return wallOf(x), d, err

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/calendar"
@@ -18,28 +19,8 @@ import (
 	"idleember/store"
 )
 
-// Digest is what happened in a stretch, in words.
-type Digest struct {
-	From     time.Time       `json:"from"`
-	To       time.Time       `json:"to"`
-	Hub      string          `json:"hub"`
-	Zone     string          `json:"zone"`
-	Sections []DigestSection `json:"sections"`
-}
-
-// DigestSection is about one thing, the most important line first.
-type DigestSection struct {
-	Title string       `json:"title"`
-	Lines []DigestLine `json:"lines"`
-}
-
-// DigestLine is a sentence.
-type DigestLine struct {
-	Text   string `json:"text"`
-	Series string `json:"series,omitempty"` // what a chart of it shows
-
-	grave bool // it is about something critical
-}
+// line is a sentence of a digest.
+type line = shown.DigestLine
 
 const needsSomebody = "Needs somebody now"
 
@@ -49,7 +30,7 @@ const (
 )
 
 // Digest puts into words what happened in a stretch, as far as an actor may see it.
-func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d Digest, err error) {
+func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d shown.Digest, err error) {
 	if err := access.May(a, access.Audit, access.Anything); err != nil {
 		return d, err
 	}
@@ -57,62 +38,62 @@ func (h *Hub) Digest(ctx context.Context, a access.Actor, from, to time.Time) (d
 		return d, &InvalidError{"to", "a digest is about a stretch of up to a month, which begins before it ends"}
 	}
 	s := h.Site()
-	d = Digest{From: from, To: to, Hub: s.Hub.Name, Zone: s.Hub.Zone, Sections: []DigestSection{}}
+	d = shown.Digest{From: from, To: to, Hub: s.Hub.Name, Zone: s.Hub.Zone, Sections: []shown.DigestSection{}}
 	for _, section := range []struct {
 		title string
-		lines func(context.Context, access.Actor, *site.Site, time.Time, time.Time) ([]DigestLine, error)
+		lines func(context.Context, access.Actor, *site.Site, time.Time, time.Time) ([]line, error)
 	}{{needsSomebody, h.digestNow}, {"Alerts", h.digestAlerts}, {"Away", h.digestAway}, {"Energy", h.digestEnergy}, {"Ran", h.digestRuns},
 		{"Messages that did not arrive", h.digestPosts}} {
 		lines, err := section.lines(ctx, a, s, from, to)
 		if err != nil {
 			return d, err
 		}
-		lines = seenOf(s, a, lines, func(l DigestLine) string { return l.Series })
+		lines = seenOf(s, a, lines, func(l line) string { return l.Series })
 		most := digestLines
-		for most < len(lines) && lines[most].grave { // these are all named
+		for most < len(lines) && lines[most].Grave { // these are all named
 			most++
 		}
 		if more := len(lines) - most; more > 0 {
-			lines = append(lines[:most], DigestLine{Text: fmt.Sprintf("and %d more", more)})
+			lines = append(lines[:most], line{Text: fmt.Sprintf("and %d more", more)})
 		}
 		if len(lines) > 0 {
-			d.Sections = append(d.Sections, DigestSection{section.title, lines})
+			d.Sections = append(d.Sections, shown.DigestSection{Title: section.title, Lines: lines})
 		}
 	}
 	return d, nil
 }
 
-func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _ time.Time) (lines []line, err error) {
 	list, err := h.Alerts(ctx, a, true)
 	for _, x := range list {
 		if x.Phase == alert.Active || x.Phase == alert.Returned {
-			line := DigestLine{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(h.Time().Sub(*x.Since))), Series: x.Config.Of}
-			lines = append(lines, line.of(x.Config.Severity))
+			line := line{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(h.Time().Sub(*x.Since))), Series: x.Config.Of}
+			lines = append(lines, graded(line, x.Config.Severity))
 		}
 	}
 	return worstFirst(lines), err
 }
 
 // of marks a line that is about something critical.
-func (l DigestLine) of(s site.Severity) DigestLine {
-	if l.grave = s == site.Critical; l.grave {
+func graded(l line, s site.Severity) line {
+	if l.Grave = s == site.Critical; l.Grave {
 		l.Text = "Critical: " + l.Text
 	}
 	return l
 }
 
-func worstFirst(lines []DigestLine) []DigestLine {
-	slices.SortStableFunc(lines, func(x, y DigestLine) int {
-		if x.grave == y.grave {
+func worstFirst(lines []line) []line {
+	slices.SortStableFunc(lines, func(x, y line) int {
+		if x.Grave == y.Grave {
 			return 0
 		}
-		return map[bool]int{true: -1, false: 1}[x.grave]
+		return map[bool]int{true: -1, false: 1}[x.Grave]
 	})
 	return lines
 }
 
 // digestAlerts counts how often each alert came, and for how long.
-func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []line, err error) {
 	type tally struct {
 		name, of string
 		severity site.Severity
@@ -121,7 +102,7 @@ func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, fr
 		began    time.Time
 	}
 	all := map[string]*tally{}
-	var learnt []DigestLine
+	var learnt []line
 	events, err := h.eventsOf(ctx, from, to)
 	events = h.sight(a).events(events)
 	for _, e := range events {
@@ -144,7 +125,7 @@ func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, fr
 			t.lasted += e.At.Sub(t.began)
 			t.began = time.Time{}
 		case "learnt late":
-			learnt = append(learnt, DigestLine{Text: fmt.Sprintf("%s: learnt late, %s", e.Name, e.Value)})
+			learnt = append(learnt, line{Text: fmt.Sprintf("%s: learnt late, %s", e.Name, e.Value)})
 		}
 	}
 	active := map[string]bool{}
@@ -171,7 +152,7 @@ func (h *Hub) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, fr
 		if t.lasted >= time.Second { // an event that somebody has to clear has no length
 			text += fmt.Sprintf(", %s in all", calendar.Words(t.lasted))
 		}
-		lines = append(lines, DigestLine{Text: text, Series: t.of}.of(t.severity))
+		lines = append(lines, graded(line{Text: text, Series: t.of}, t.severity))
 	}
 	return append(worstFirst(lines), learnt...), err
 }
@@ -196,7 +177,7 @@ func (h *Hub) eventsOf(ctx context.Context, from, to time.Time) (all []store.Ale
 }
 
 // digestAway tells the longest time that each device was away.
-func (h *Hub) digestAway(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestAway(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []line, err error) {
 	type outage struct {
 		name           string
 		longest, total time.Duration
@@ -236,15 +217,15 @@ func (h *Hub) digestAway(ctx context.Context, a access.Actor, s *site.Site, from
 		if o.count > 1 {
 			text += fmt.Sprintf("; %s, %s in all", times(o.count), calendar.Words(o.total))
 		}
-		lines = append(lines, DigestLine{Text: text})
+		lines = append(lines, line{Text: text})
 	}
 	return lines, nil
 }
 
 // digestEnergy adds up what was used: from meters that count, else from power over time.
-func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []line, err error) {
 	type used struct {
-		DigestLine
+		line
 		kWh float64
 	}
 	var list []used
@@ -283,12 +264,12 @@ func (h *Hub) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, fr
 			}
 		}
 		if kWh := sum * factor; some && kWh >= 0.05 {
-			list = append(list, used{DigestLine{Text: fmt.Sprintf("%s: %.1f kWh", called(s, g.Device, g.Name), kWh), Series: id}, kWh})
+			list = append(list, used{line{Text: fmt.Sprintf("%s: %.1f kWh", called(s, g.Device, g.Name), kWh), Series: id}, kWh})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y used) int { return cmp.Compare(y.kWh, x.kWh) })
 	for _, u := range list {
-		lines = append(lines, u.DigestLine)
+		lines = append(lines, u.line)
 	}
 	return lines, nil
 }
@@ -312,9 +293,9 @@ func hourly(from, to time.Time) []int64 {
 }
 
 // digestRuns tells how long each switch was on.
-func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from, to time.Time) (lines []line, err error) {
 	type run struct {
-		DigestLine
+		line
 		ms int64
 	}
 	var list []run
@@ -332,26 +313,26 @@ func (h *Hub) digestRuns(ctx context.Context, a access.Actor, s *site.Site, from
 			on += b.OnMS
 		}
 		if on >= time.Minute.Milliseconds() {
-			list = append(list, run{DigestLine{Text: fmt.Sprintf("%s: %s", called(s, c.Device, c.Name), calendar.Words(site.Millis(on))), Series: id + ".is"}, on})
+			list = append(list, run{line{Text: fmt.Sprintf("%s: %s", called(s, c.Device, c.Name), calendar.Words(site.Millis(on))), Series: id + ".is"}, on})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y run) int { return cmp.Compare(y.ms, x.ms) })
 	for _, r := range list {
-		lines = append(lines, r.DigestLine)
+		lines = append(lines, r.line)
 	}
 	return lines, nil
 }
 
-func (h *Hub) digestPosts(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []DigestLine, err error) {
+func (h *Hub) digestPosts(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []line, err error) {
 	failed, err := h.store.FailedDeliveries(ctx, from, to)
 	for route, n := range failed {
 		name := route
 		if r, ok := s.Routes[route]; ok {
 			name = r.Name
 		}
-		lines = append(lines, DigestLine{Text: fmt.Sprintf("%s: %d", name, n)})
+		lines = append(lines, line{Text: fmt.Sprintf("%s: %d", name, n)})
 	}
-	slices.SortFunc(lines, func(x, y DigestLine) int { return cmp.Compare(x.Text, y.Text) })
+	slices.SortFunc(lines, func(x, y line) int { return cmp.Compare(x.Text, y.Text) })
 	return lines, err
 }
 
@@ -418,7 +399,7 @@ func (h *Hub) tellDigest(ctx context.Context, now time.Time) error {
 	}
 	n := Notice{ID: messageID(), What: "digest", At: now, Name: "What happened in the last " + cfg.Every, Severity: site.Info,
 		Hub: s.Hub.Name, Zone: s.Hub.Zone, Digest: &d}
-	if len(d.Sections) > 0 && d.Sections[0].Title == needsSomebody && d.Sections[0].Lines[0].grave {
+	if len(d.Sections) > 0 && d.Sections[0].Title == needsSomebody && d.Sections[0].Lines[0].Grave {
 		n.Name, n.Severity = strings.TrimPrefix(d.Sections[0].Lines[0].Text, "Critical: ")+"; and what happened in the last "+cfg.Every, site.Critical
 	}
 	if err := h.store.Do(ctx, store.AddDelivery(store.Delivery{MID: n.ID, Route: digestRoute, At: now.UnixMilli(), Body: raw(n)}), markDigest(due, cfg)); err != nil {

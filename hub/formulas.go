@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/formula"
@@ -41,26 +42,15 @@ func (h *Hub) past(ctx context.Context, need formula.Need) (engine.History, erro
 	return in, nil
 }
 
-// Checked is what the hub thinks of a formula.
-type Checked struct {
-	OK     bool           `json:"ok"`
-	Kind   site.ValueKind `json:"kind,omitempty"`
-	Unit   string         `json:"unit,omitempty"`
-	Value  string         `json:"value,omitempty"` // what it comes to now
-	Reason string         `json:"reason,omitempty"`
-	From   int            `json:"from"` // what is wrong, in characters
-	To     int            `json:"to"`
-}
-
 // CheckFormula reads a formula and says what it comes to now.
-func (h *Hub) CheckFormula(ctx context.Context, a access.Actor, text string) (Checked, error) {
+func (h *Hub) CheckFormula(ctx context.Context, a access.Actor, text string) (shown.Checked, error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
-		return Checked{}, err
+		return shown.Checked{}, err
 	}
 	return h.checkFormula(ctx, text)
 }
 
-func (h *Hub) checkFormula(ctx context.Context, text string) (Checked, error) {
+func (h *Hub) checkFormula(ctx context.Context, text string) (shown.Checked, error) {
 	f, err := formula.Parse(text, engine.Names(h.Site()))
 	if err != nil {
 		return wrong(err), nil
@@ -69,7 +59,7 @@ func (h *Hub) checkFormula(ctx context.Context, text string) (Checked, error) {
 	for _, need := range f.Needs {
 		in, err := h.past(ctx, need)
 		if err != nil {
-			return Checked{}, err
+			return shown.Checked{}, err
 		}
 		w := formula.NewWindow(need.Span)
 		w.Known(in.From)
@@ -78,7 +68,7 @@ func (h *Hub) checkFormula(ctx context.Context, text string) (Checked, error) {
 		}
 		windows = append(windows, w)
 	}
-	out := Checked{OK: true, Kind: f.Kind, Unit: f.Unit}
+	out := shown.Checked{OK: true, Kind: f.Kind, Unit: f.Unit}
 	err = h.ask(ctx, func() error {
 		out.Value = sayValue(h.engine.Evaluate(h.now(), f, windows))
 		return nil
@@ -86,8 +76,8 @@ func (h *Hub) checkFormula(ctx context.Context, text string) (Checked, error) {
 	return out, err
 }
 
-func wrong(err error) Checked {
-	out := Checked{Reason: err.Error()}
+func wrong(err error) shown.Checked {
+	out := shown.Checked{Reason: err.Error()}
 	if fe, ok := err.(*formula.Error); ok {
 		out.From, out.To = fe.From, fe.To
 	}
@@ -125,39 +115,31 @@ func formulasOf(s *site.Site, each func(func(place, text string, quantity bool))
 	return err
 }
 
-// FormulaWord is something that a formula can name.
-type FormulaWord struct {
-	Text string `json:"text"`
-	Kind string `json:"kind"` // signal, control, setting, function, word
-	Says string `json:"says"`
-	Unit string `json:"unit,omitempty"`
-}
-
 // FormulaWords returns everything that a formula can name.
-func (h *Hub) FormulaWords(_ context.Context, a access.Actor) ([]FormulaWord, error) {
+func (h *Hub) FormulaWords(_ context.Context, a access.Actor) ([]shown.FormulaWord, error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return nil, err
 	}
 	s := h.Site()
-	list := []FormulaWord{}
+	list := []shown.FormulaWord{}
 	for _, id := range slices.Sorted(maps.Keys(s.Signals)) {
-		list = append(list, FormulaWord{id, "signal", s.Signals[id].Name, s.Signals[id].Unit})
+		list = append(list, shown.FormulaWord{Text: id, Kind: "signal", Says: s.Signals[id].Name, Unit: s.Signals[id].Unit})
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Controls)) {
 		c := s.Controls[id]
-		list = append(list, FormulaWord{id + ".is", "control", c.Name + ": what it is", ""}, FormulaWord{id + ".want", "control", c.Name + ": what is wanted", ""})
+		list = append(list, shown.FormulaWord{Text: id + ".is", Kind: "control", Says: c.Name + ": what it is", Unit: ""}, shown.FormulaWord{Text: id + ".want", Kind: "control", Says: c.Name + ": what is wanted", Unit: ""})
 		if s.Automations[id].HasAuto() {
-			list = append(list, FormulaWord{id + ".mode", "control", c.Name + `: "auto" or "manual"`, ""})
+			list = append(list, shown.FormulaWord{Text: id + ".mode", Kind: "control", Says: c.Name + `: "auto" or "manual"`, Unit: ""})
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Settings)) {
-		list = append(list, FormulaWord{id, "setting", s.Settings[id].Name, s.Settings[id].Unit})
+		list = append(list, shown.FormulaWord{Text: id, Kind: "setting", Says: s.Settings[id].Name, Unit: s.Settings[id].Unit})
 	}
 	for _, f := range formula.Functions {
-		list = append(list, FormulaWord{f.Name + "(" + f.Arguments + ")", "function", f.Does, ""})
+		list = append(list, shown.FormulaWord{Text: f.Name + "(" + f.Arguments + ")", Kind: "function", Says: f.Does, Unit: ""})
 	}
 	for _, f := range formula.Words {
-		list = append(list, FormulaWord{f.Name, "word", f.Does, ""})
+		list = append(list, shown.FormulaWord{Text: f.Name, Kind: "word", Says: f.Does, Unit: ""})
 	}
 	return list, nil
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/site"
@@ -24,16 +25,6 @@ type letter struct {
 	Since int64  `json:"s"` // when that was, in Unix ms: an alert that is made again under its id counts from 1 again
 	Route string `json:"r"`
 	Until int64  `json:"u"` // Unix seconds
-}
-
-// LinkedAlert is what a link in a message leads to.
-type LinkedAlert struct {
-	Alert   Alert     `json:"alert"`
-	Name    string    `json:"name"`  // of the hub
-	Place   string    `json:"place"` // its name
-	Zone    string    `json:"zone"`
-	Past    bool      `json:"past"` // the time that the message told of is over; what stands here is of a later one
-	Expires time.Time `json:"expires"`
 }
 
 const (
@@ -102,7 +93,7 @@ func (h *Hub) letterActor(l letter, from string) (access.Actor, error) {
 }
 
 // Linked tells what a link in a message leads to, and changes nothing.
-func (h *Hub) Linked(ctx context.Context, link, from string) (x LinkedAlert, err error) {
+func (h *Hub) Linked(ctx context.Context, link, from string) (x shown.LinkedAlert, err error) {
 	l, err := h.readLetter(ctx, link)
 	if err != nil {
 		return x, err
@@ -114,7 +105,7 @@ func (h *Hub) Linked(ctx context.Context, link, from string) (x LinkedAlert, err
 	return x, err
 }
 
-func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
+func (h *Hub) linked(l letter, from string) (x shown.LinkedAlert, err error) {
 	a, err := h.letterActor(l, from)
 	if err != nil {
 		return x, err
@@ -125,7 +116,7 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 		return x, &NotFoundError{"alert", l.Alert, nil}
 	}
 	v.Told = nil // whoever holds the link need not know who else was told
-	x = LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N || s.Since.UnixMilli() != l.Since, Expires: time.Unix(l.Until, 0)}
+	x = shown.LinkedAlert{Alert: v, Name: h.site.Hub.Name, Zone: h.site.Hub.Zone, Past: v.N != l.N || s.Since.UnixMilli() != l.Since, Expires: time.Unix(l.Until, 0)}
 	if p, ok := h.site.Place(v.Place); ok {
 		x.Place = p.Name
 	}
@@ -133,7 +124,7 @@ func (h *Hub) linked(l letter, from string) (x LinkedAlert, err error) {
 }
 
 // AcknowledgeLinked acknowledges the alert that a link in a message leads to.
-func (h *Hub) AcknowledgeLinked(ctx context.Context, link, word, from string) (x LinkedAlert, err error) {
+func (h *Hub) AcknowledgeLinked(ctx context.Context, link, word, from string) (x shown.LinkedAlert, err error) {
 	l, err := h.readLetter(ctx, link)
 	if err != nil {
 		return x, err

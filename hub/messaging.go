@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/reading"
@@ -11,18 +12,10 @@ import (
 	"idleember/store"
 )
 
-// MessagingView is how messages leave the hub.
-type MessagingView struct {
-	Version  string         `json:"version"`
-	Config   site.Messaging `json:"config"`
-	Password bool           `json:"password"` // one is kept for the mail server
-	Signing  string         `json:"signing"`  // how webhooks are signed, for owners: the key
-}
-
 const signingKey = "signing key"
 
 // Messaging returns how messages leave the hub, for owners.
-func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, err error) {
+func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v shown.Messaging, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return v, err
 	}
@@ -34,13 +27,13 @@ func (h *Hub) Messaging(ctx context.Context, a access.Actor) (v MessagingView, e
 }
 
 // SaveMessaging changes how messages leave the hub. password is that of the mail server, nil where it stays.
-func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messaging, password *string, check func(any) error) (MessagingView, error) {
+func (h *Hub) SaveMessaging(ctx context.Context, a access.Actor, m site.Messaging, password *string, check func(any) error) (shown.Messaging, error) {
 	err := h.do(ctx, func() error {
 		_, err := h.keep(a, edit{part: m, check: check, secrets: map[string]*string{site.Password: password}})
 		return err
 	})
 	if err != nil {
-		return MessagingView{}, err
+		return shown.Messaging{}, err
 	}
 	return h.Messaging(ctx, a)
 }

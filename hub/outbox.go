@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/site"
@@ -38,7 +39,7 @@ type Notice struct {
 	Link     string        `json:"link,omitempty"`
 	Still    int64         `json:"still,omitempty"` // the number of the picture that was taken for it
 	N        int64         `json:"n,omitempty"`     // of which time the alert was raised
-	Digest   *Digest       `json:"digest,omitempty"`
+	Digest   *shown.Digest `json:"digest,omitempty"`
 	By       string        `json:"by,omitempty"`     // who acknowledged it
 	Word     string        `json:"word,omitempty"`   // and what they said
 	Others   []Notice      `json:"others,omitempty"` // where many wait they come in one, the worst first

@@ -6,16 +6,11 @@ import (
 	"slices"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/site"
 )
-
-// PresetView is a preset as those see it who may apply it.
-type PresetView struct {
-	Version string      `json:"version"`
-	Config  site.Preset `json:"config"`
-}
 
 // mayApply reports whether an actor may apply a preset: by its role, and because everything in it may be switched by them.
 func mayApply(s *site.Site, a access.Actor, p site.Preset) bool {
@@ -45,7 +40,7 @@ func (h *Hub) settingsAndPresets(a access.Actor, out *Snapshot) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Presets)) {
 		if p := h.site.Presets[id]; mayApply(h.site, a, p) {
-			out.Presets = append(out.Presets, PresetView{Version(p), p})
+			out.Presets = append(out.Presets, shown.Preset{Version: Version(p), Config: p})
 		}
 	}
 }
@@ -72,12 +67,12 @@ func (h *Hub) ApplyPreset(ctx context.Context, a access.Actor, id string, until 
 }
 
 // SavePreset adds or changes a preset.
-func (h *Hub) SavePreset(ctx context.Context, a access.Actor, p site.Preset, check func(any) error) (view PresetView, err error) {
+func (h *Hub) SavePreset(ctx context.Context, a access.Actor, p site.Preset, check func(any) error) (view shown.Preset, err error) {
 	saved, err := h.save(ctx, a, edit{part: p, check: check})
 	if err == nil {
 		p = saved.(site.Preset)
 	}
-	return PresetView{Version(p), p}, err
+	return shown.Preset{Version: Version(p), Config: p}, err
 }
 
 // RemovePreset takes a preset away.
@@ -85,16 +80,9 @@ func (h *Hub) RemovePreset(ctx context.Context, a access.Actor, id string) error
 	return h.drop(ctx, a, "preset", id)
 }
 
-// RuleView is a rule with its state.
-type RuleView struct {
-	Version string           `json:"version"`
-	Config  site.Rule        `json:"config"`
-	State   engine.RuleState `json:"state"`
-}
-
 // Rules returns all rules, by id.
-func (h *Hub) Rules(ctx context.Context, a access.Actor) ([]RuleView, error) {
-	list := []RuleView{}
+func (h *Hub) Rules(ctx context.Context, a access.Actor) ([]shown.Rule, error) {
+	list := []shown.Rule{}
 	err := h.ask(ctx, func() error {
 		if err := access.May(a, access.Audit, access.Anything); err != nil {
 			return err
@@ -109,14 +97,14 @@ func (h *Hub) Rules(ctx context.Context, a access.Actor) ([]RuleView, error) {
 	return list, err
 }
 
-func (h *Hub) ruleView(id string) RuleView {
+func (h *Hub) ruleView(id string) shown.Rule {
 	cfg := *h.site.Rules[id]
 	state, _ := h.engine.Rule(id)
-	return RuleView{Version(cfg), cfg, state}
+	return shown.Rule{Version: Version(cfg), Config: cfg, State: state}
 }
 
 // SaveRule adds or changes a rule.
-func (h *Hub) SaveRule(ctx context.Context, a access.Actor, r site.Rule, check func(any) error) (view RuleView, err error) {
+func (h *Hub) SaveRule(ctx context.Context, a access.Actor, r site.Rule, check func(any) error) (view shown.Rule, err error) {
 	err = h.do(ctx, func() error {
 		saved, err := h.keep(a, edit{part: &r, check: check})
 		if err == nil {
@@ -132,22 +120,16 @@ func (h *Hub) RemoveRule(ctx context.Context, a access.Actor, id string) error {
 	return h.drop(ctx, a, "rule", id)
 }
 
-// GroupView is a group of controls.
-type GroupView struct {
-	Version string     `json:"version"`
-	Config  site.Group `json:"config"`
-}
-
 // Groups returns all groups, by id.
-func (h *Hub) Groups(ctx context.Context, a access.Actor) ([]GroupView, error) {
-	list := []GroupView{}
+func (h *Hub) Groups(ctx context.Context, a access.Actor) ([]shown.Group, error) {
+	list := []shown.Group{}
 	err := h.ask(ctx, func() error {
 		if err := access.May(a, access.Audit, access.Anything); err != nil {
 			return err
 		}
 		for _, id := range slices.Sorted(maps.Keys(h.site.Groups)) {
 			if h.sightOf(h.site, a).group(h.site.Groups[id]) {
-				list = append(list, GroupView{Version(*h.site.Groups[id]), *h.site.Groups[id]})
+				list = append(list, shown.Group{Version: Version(*h.site.Groups[id]), Config: *h.site.Groups[id]})
 			}
 		}
 		return nil
@@ -156,9 +138,9 @@ func (h *Hub) Groups(ctx context.Context, a access.Actor) ([]GroupView, error) {
 }
 
 // SaveGroup adds or changes a group.
-func (h *Hub) SaveGroup(ctx context.Context, a access.Actor, g site.Group, check func(any) error) (view GroupView, err error) {
+func (h *Hub) SaveGroup(ctx context.Context, a access.Actor, g site.Group, check func(any) error) (view shown.Group, err error) {
 	_, err = h.save(ctx, a, edit{part: &g, check: check})
-	return GroupView{Version(g), g}, err
+	return shown.Group{Version: Version(g), Config: g}, err
 }
 
 // RemoveGroup takes a group away.

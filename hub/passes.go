@@ -66,7 +66,7 @@ func (h *Hub) Who(key, from string) (access.Actor, store.Pass, error) {
 		a.Scopes, a.Pass = scopesOf(x), x.ID
 		return a, x, nil
 	case "wall":
-		return wallOf(x).actor(h, h.actorOf(m, access.Person, ""), from), x, nil
+		return h.wallActor(wallOf(x), h.actorOf(m, access.Person, ""), from), x, nil
 	}
 	a := h.actorOf(m, access.Person, from)
 	a.Pass = x.ID
@@ -231,7 +231,7 @@ func (h *Hub) Still(a access.Actor, pass string) (access.Actor, bool) {
 	}
 	p.use.mark(pass, m.ID, now) // who looks on uses it
 	if a.Kind == access.Wall {
-		return wallOf(x).actor(h, h.actorOf(m, access.Person, ""), a.From), true
+		return h.wallActor(wallOf(x), h.actorOf(m, access.Person, ""), a.From), true
 	}
 	a.Role, a.Rights = m.Role, p.rights.Load()
 	return a, true

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strings"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/site"
 	"idleember/store"
@@ -41,15 +42,8 @@ func (h *Hub) PushKeys(ctx context.Context, newKeys func() (PushKeys, error)) (k
 	return k, h.store.Do(ctx, store.SaveSecret(own, pushKeys, raw(k)))
 }
 
-// PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched them on.
-type PushInfo struct {
-	On   bool     `json:"on"`
-	Key  string   `json:"key"`
-	Mine []string `json:"mine"` // where this person's consoles take them: the services' hosts
-}
-
 // PushInfo tells a person about pushes.
-func (h *Hub) PushInfo(ctx context.Context, a access.Actor) (out PushInfo, err error) {
+func (h *Hub) PushInfo(ctx context.Context, a access.Actor) (out shown.PushInfo, err error) {
 	out.Mine = []string{}
 	if out.On = h.Site().Messaging.Push; !out.On {
 		return out, nil

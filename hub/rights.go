@@ -6,28 +6,23 @@ import (
 	"sync"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/site"
 	"idleember/store"
 )
 
-// RightsView is who may do what beyond what roles say.
-type RightsView struct {
-	Version string       `json:"version"`
-	Lines   []site.Right `json:"lines"`
-}
-
-func rightsView(lines []site.Right) RightsView {
-	return RightsView{Version(site.Rights{Lines: lines}), append([]site.Right{}, lines...)}
+func rightsView(lines []site.Right) shown.Rights {
+	return shown.Rights{Version: Version(site.Rights{Lines: lines}), Lines: append([]site.Right{}, lines...)}
 }
 
 // Rights returns the lines, for owners.
-func (h *Hub) Rights(_ context.Context, a access.Actor) (RightsView, error) {
+func (h *Hub) Rights(_ context.Context, a access.Actor) (shown.Rights, error) {
 	return rightsView(h.Site().Rights.Lines), access.May(a, access.Household, access.Anything)
 }
 
 // SaveRights replaces all lines. What somebody looks at follows at once.
-func (h *Hub) SaveRights(ctx context.Context, a access.Actor, lines []site.Right, check func(any) error) (RightsView, error) {
+func (h *Hub) SaveRights(ctx context.Context, a access.Actor, lines []site.Right, check func(any) error) (shown.Rights, error) {
 	return rightsView(lines), h.do(ctx, func() error {
 		_, err := h.keep(a, edit{part: site.Rights{Lines: lines}, check: check})
 		return err

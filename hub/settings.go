@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/reading"
@@ -43,9 +44,9 @@ func (h *Hub) lockedBy(id string) string {
 	return strings.Join(names, " and ") + " is by hand; put it in auto to change this"
 }
 
-func (h *Hub) settingView(g site.Setting) Setting {
+func (h *Hub) settingView(g site.Setting) shown.Setting {
 	owner, _ := site.Split(g.ID)
-	v := Setting{Version: Version(g), Config: g, Locked: h.lockedBy(g.ID)}
+	v := shown.Setting{Version: Version(g), Config: g, Locked: h.lockedBy(g.ID)}
 	if d, ok := h.site.Devices[owner]; ok {
 		v.Place = d.Place
 	} else if _, ok := h.site.Place(owner); ok {
@@ -75,8 +76,8 @@ func (h *Hub) settingKept(now engine.Now, g site.Setting, value site.Amount) {
 }
 
 // Set changes the value of a setting, until a time where that is not zero.
-func (h *Hub) Set(ctx context.Context, a access.Actor, id, value string, until time.Time) (Setting, error) {
-	var view Setting
+func (h *Hub) Set(ctx context.Context, a access.Actor, id, value string, until time.Time) (shown.Setting, error) {
+	var view shown.Setting
 	err := h.do(ctx, func() error {
 		g, err := h.setting(a, access.Switch, id)
 		if err != nil {
@@ -122,7 +123,7 @@ func (h *Hub) publishSettings() {
 }
 
 // SaveSetting adds or changes a setting. check is asked with what it is before, where it is there.
-func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view Setting, err error) {
+func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view shown.Setting, err error) {
 	err = h.do(ctx, func() error {
 		saved, err := h.keep(a, edit{part: g, check: check})
 		if err == nil {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/formula"
@@ -279,9 +280,9 @@ func (v sight) control(x Control) Control {
 }
 
 // told leaves out of an alert who was told of it, but for oneself.
-func (v sight) told(x Alert) Alert {
+func (v sight) told(x shown.Alert) shown.Alert {
 	if !v.whole {
-		x.Told = slices.DeleteFunc(slices.Clone(x.Told), func(t AlertTold) bool { return !v.route(t.Route) })
+		x.Told = slices.DeleteFunc(slices.Clone(x.Told), func(t shown.AlertTold) bool { return !v.route(t.Route) })
 	}
 	return x
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/engine"
@@ -16,28 +17,13 @@ import (
 	"idleember/store"
 )
 
-// Still is a picture of what a device sees, at a time.
-type Still struct {
-	ID     int64     `json:"id"`
-	Device string    `json:"device"`
-	At     time.Time `json:"at"`
-	Alert  string    `json:"alert,omitempty"` // it was taken for; empty: somebody asked
-	Size   int       `json:"size"`
-}
-
-func stillView(s store.Still) Still {
+func stillView(s store.Still) shown.Still {
 	about, _ := cutCause(s.Cause)
-	return Still{ID: s.ID, Device: s.Device, At: time.UnixMilli(s.AtMS), Alert: about, Size: s.Size}
+	return shown.Still{ID: s.ID, Device: s.Device, At: time.UnixMilli(s.AtMS), Alert: about, Size: s.Size}
 }
 
 // Fetcher brings a JPEG from a camera. The password is "" where it asks for none.
 type Fetcher func(ctx context.Context, c site.Camera, password string) ([]byte, error)
-
-// CameraView is a device's camera.
-type CameraView struct {
-	Config   site.Camera `json:"config"`
-	Password bool        `json:"password"` // one is kept
-}
 
 // stills fetches each device's picture once, however many want it.
 type stills struct {
@@ -97,7 +83,7 @@ func (h *Hub) cameraPassword(device string) string {
 }
 
 // Camera returns a device's, for owners.
-func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v CameraView, err error) {
+func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v shown.Camera, err error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return v, err
 	}
@@ -105,14 +91,14 @@ func (h *Hub) Camera(ctx context.Context, a access.Actor, id string) (v CameraVi
 	if err != nil {
 		return v, err
 	}
-	return CameraView{d.Camera, h.cameraPassword(id) != ""}, nil
+	return shown.Camera{Config: d.Camera, Password: h.cameraPassword(id) != ""}, nil
 }
 
 // SaveCamera changes a device's; the zero value takes it away. A nil password leaves the one that is kept, unless the picture
 // is to come from another host: the password is not for that one.
-func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.Camera, password *string) (CameraView, error) {
+func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.Camera, password *string) (shown.Camera, error) {
 	if err := c.Validate(); err != nil {
-		return CameraView{}, &InvalidError{"camera", err.Error()}
+		return shown.Camera{}, &InvalidError{"camera", err.Error()}
 	}
 	err := h.do(ctx, func() error {
 		d, err := h.device(a, access.Configure, id)
@@ -127,19 +113,19 @@ func (h *Hub) SaveCamera(ctx context.Context, a access.Actor, id string, c site.
 		return err
 	})
 	if err != nil {
-		return CameraView{}, err
+		return shown.Camera{}, err
 	}
 	return h.Camera(ctx, a, id)
 }
 
 // TakeStill fetches a picture now. One that was taken a moment ago will do.
-func (h *Hub) TakeStill(ctx context.Context, a access.Actor, id string) (Still, error) {
+func (h *Hub) TakeStill(ctx context.Context, a access.Actor, id string) (shown.Still, error) {
 	d, err := h.seen(a, id)
 	if err != nil {
-		return Still{}, err
+		return shown.Still{}, err
 	}
 	if d.Camera.Address == "" {
-		return Still{}, &InvalidError{"id", d.Name + " has no camera; an owner gives its address on the page of the device"}
+		return shown.Still{}, &InvalidError{"id", d.Name + " has no camera; an owner gives its address on the page of the device"}
 	}
 	if list, err := h.store.Stills(ctx, id, 1); err != nil || len(list) > 0 && h.Time().Sub(time.UnixMilli(list[0].AtMS)) < stillRest {
 		return first(list), err
@@ -148,17 +134,17 @@ func (h *Hub) TakeStill(ctx context.Context, a access.Actor, id string) (Still, 
 	select {
 	case <-f.done:
 	case <-ctx.Done():
-		return Still{}, ctx.Err()
+		return shown.Still{}, ctx.Err()
 	}
 	if f.err != nil {
-		return Still{}, &RemoteError{f.err}
+		return shown.Still{}, &RemoteError{f.err}
 	}
 	return stillView(f.still), nil
 }
 
-func first(list []store.Still) Still {
+func first(list []store.Still) shown.Still {
 	if len(list) == 0 {
-		return Still{}
+		return shown.Still{}
 	}
 	return stillView(list[0])
 }
@@ -275,12 +261,12 @@ func (h *Hub) stillOf(ctx context.Context, n Notice) int64 {
 }
 
 // Stills returns a device's newest pictures, newest first.
-func (h *Hub) Stills(ctx context.Context, a access.Actor, id string, limit int) ([]Still, error) {
+func (h *Hub) Stills(ctx context.Context, a access.Actor, id string, limit int) ([]shown.Still, error) {
 	if _, err := h.seen(a, id); err != nil {
 		return nil, err
 	}
 	list, err := h.store.Stills(ctx, id, limit)
-	out := make([]Still, 0, len(list))
+	out := make([]shown.Still, 0, len(list))
 	for _, s := range list {
 		out = append(out, stillView(s))
 	}
@@ -288,16 +274,16 @@ func (h *Hub) Stills(ctx context.Context, a access.Actor, id string, limit int) 
 }
 
 // StillBody returns a picture, a JPEG.
-func (h *Hub) StillBody(ctx context.Context, a access.Actor, id int64) ([]byte, Still, error) {
+func (h *Hub) StillBody(ctx context.Context, a access.Actor, id int64) ([]byte, shown.Still, error) {
 	s, body, ok, err := h.store.Still(ctx, id)
 	if err != nil {
-		return nil, Still{}, err
+		return nil, shown.Still{}, err
 	}
 	if ok {
 		_, err = h.seen(a, s.Device)
 	}
 	if !ok || err != nil {
-		return nil, Still{}, &NotFoundError{What: "picture", ID: fmt.Sprint(id)}
+		return nil, shown.Still{}, &NotFoundError{What: "picture", ID: fmt.Sprint(id)}
 	}
 	return body, stillView(s), nil
 }

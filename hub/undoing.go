@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/site"
 	"idleember/store"
@@ -84,21 +85,13 @@ func (h *Hub) Told(a access.Actor, object, before, after string) {
 	h.enqueue(func() { h.journal(h.Time(), a, "change", object, before, after, "") })
 }
 
-// Earlier is a part of the configuration as it was before a change, and after it.
-type Earlier struct {
-	Entry  int64           `json:"entry"`
-	Object string          `json:"object"`
-	Before json.RawMessage `json:"before"`
-	After  json.RawMessage `json:"after,omitempty"` // none: it was taken away
-}
-
 // Earlier returns what was before a line of the journal, for owners.
-func (h *Hub) Earlier(ctx context.Context, a access.Actor, entry int64) (Earlier, error) {
+func (h *Hub) Earlier(ctx context.Context, a access.Actor, entry int64) (shown.Earlier, error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
-		return Earlier{}, err
+		return shown.Earlier{}, err
 	}
 	v, err := h.earlier(ctx, a, entry)
-	out := Earlier{Entry: entry, Object: v.ID, Before: json.RawMessage(v.Body)}
+	out := shown.Earlier{Entry: entry, Object: v.ID, Before: json.RawMessage(v.Body)}
 	if v.After != "" {
 		out.After = json.RawMessage(v.After)
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/reading"
@@ -105,22 +106,6 @@ type Control struct {
 	MovedBy   string           `json:"moved_by,omitempty"` // the mover whose output it is
 }
 
-// Setting is a setting with its value now.
-type Setting struct {
-	Version string       `json:"version"`
-	Config  site.Setting `json:"config"`
-	Place   string       `json:"place,omitempty"`
-	Value   site.Amount  `json:"value"`
-	Text    string       `json:"text"`
-	Rev     int64        `json:"rev"`
-	At      *time.Time   `json:"at,omitempty"`
-	By      string       `json:"by,omitempty"`
-	Until   *time.Time   `json:"until,omitempty"`
-	Before  *site.Amount `json:"before,omitempty"`
-	Copy    *site.Amount `json:"copy,omitempty"`   // what the device that has a copy of it says
-	Locked  string       `json:"locked,omitempty"` // why it cannot be changed now
-}
-
 // Device is a device with its presence.
 type Device struct {
 	Version    string     `json:"version"`
@@ -156,15 +141,15 @@ type Device struct {
 
 // Snapshot is everything that an actor may see, as it is now.
 type Snapshot struct {
-	Hub      Status       `json:"hub"`
-	Places   []site.Place `json:"places"`
-	Devices  []Device     `json:"devices"`
-	Signals  []Signal     `json:"signals"`
-	Controls []Control    `json:"controls"`
-	Settings []Setting    `json:"settings"`
-	Presets  []PresetView `json:"presets"`
-	Alerts   []Alert      `json:"alerts"` // those that are not quiet
-	Locked   []string     `json:"locked"` // controls and settings that one sees and may not switch
+	Hub      Status          `json:"hub"`
+	Places   []site.Place    `json:"places"`
+	Devices  []Device        `json:"devices"`
+	Signals  []Signal        `json:"signals"`
+	Controls []Control       `json:"controls"`
+	Settings []shown.Setting `json:"settings"`
+	Presets  []shown.Preset  `json:"presets"`
+	Alerts   []shown.Alert   `json:"alerts"` // those that are not quiet
+	Locked   []string        `json:"locked"` // controls and settings that one sees and may not switch
 }
 
 func (h *Hub) signalView(cfg site.Signal) Signal {
@@ -352,7 +337,7 @@ func (h *Hub) Now(ctx context.Context, a access.Actor) (Snapshot, error) {
 		if err := access.May(a, access.Look, access.Anything); err != nil {
 			return err
 		}
-		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []Setting{}, Presets: []PresetView{}, Alerts: h.alerts(a, true)}
+		out = Snapshot{Hub: h.Status(), Places: []site.Place{}, Devices: []Device{}, Signals: []Signal{}, Controls: []Control{}, Settings: []shown.Setting{}, Presets: []shown.Preset{}, Alerts: h.alerts(a, true)}
 		sees := h.sightOf(h.site, a)
 		places := map[string]bool{}
 		for _, cfg := range h.site.Devices {

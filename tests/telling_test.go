@@ -47,6 +47,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 	"idleember/store"
 	"idleember/tests/rig"
@@ -686,7 +687,7 @@ func TestTheHubBacksItselfUp(t *testing.T) {
 	r.Device("kiln")
 	_, err := r.Owner.SaveBackupsWithResponse(t.Context(), nil, client.SaveBackupsJSONRequestBody{Config: site.Backups{Every: "hour"}})
 	assert.Error(t, err)
-	list := func() []store.Backup {
+	list := func() []shown.Backup {
 		x, err := r.Owner.GetBackupsWithResponse(t.Context())
 		require.NoError(t, err)
 		return x.JSON200.List

@@ -10,6 +10,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -99,7 +100,7 @@ func eventMessages(e *hub.Event) []message {
 			return controlMessages(x)
 		}
 	case "alert":
-		var a hub.Alert
+		var a shown.Alert
 		if json.Unmarshal(e.Data(), &a) == nil {
 			return []message{alertMessage(a)}
 		}
@@ -108,7 +109,7 @@ func eventMessages(e *hub.Event) []message {
 }
 
 // alertMessage is an alert as JSON, below the hub's own name.
-func alertMessage(a hub.Alert) message {
+func alertMessage(a shown.Alert) message {
 	body, _ := json.Marshal(a) // a plain view
 	return message{topic: topics.Own("hub") + "alert/" + a.ID, payload: body, qos: 1, kept: true}
 }
