@@ -285,7 +285,11 @@ func readTrace(t *testing.T, file string) *disk {
 			}
 		case name != store.File && name != store.File+"-wal":
 		case call == "pwrite64":
-			data := unhex(t, hexText.FindStringSubmatch(rest)[1])
+			text := hexText.FindStringSubmatch(rest)
+			if text == nil { // the kill came before it was said what is to be written, so nothing was
+				continue
+			}
+			data := unhex(t, text[1])
 			nums := numbers.FindAllStringSubmatch(rest[strings.LastIndexByte(rest, '"'):], -1)
 			require.GreaterOrEqual(t, len(nums), 2, rest)
 			n, _ := strconv.Atoi(nums[0][1])
