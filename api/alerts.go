@@ -99,24 +99,7 @@ func delivery(d store.Delivery) Delivery {
 	return out
 }
 
-func (h *handlers) ListRoutes(ctx context.Context, _ ListRoutesRequestObject) (ListRoutesResponseObject, error) {
-	v, err := h.s.hub.Routes(ctx, actor(ctx))
-	return ListRoutes200JSONResponse(v), err
-}
-
-func (h *handlers) SaveRoute(ctx context.Context, r SaveRouteRequestObject) (SaveRouteResponseObject, error) {
-	v, err := h.s.hub.SaveRoute(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveRoute201JSONResponse(v), err
-}
-
-func (h *handlers) RemoveRoute(ctx context.Context, r RemoveRouteRequestObject) (RemoveRouteResponseObject, error) {
-	return RemoveRoute204Response{}, h.s.hub.RemoveRoute(ctx, actor(ctx), r.Id)
-}
-
 func (h *handlers) TestRoute(ctx context.Context, r TestRouteRequestObject) (TestRouteResponseObject, error) {
-	if _, err := h.s.hub.Routes(ctx, actor(ctx)); err != nil {
-		return nil, err
-	}
 	answer, err := h.s.hub.TestRoute(ctx, actor(ctx), r.Id)
 	if hub.Ours(err) {
 		return nil, err

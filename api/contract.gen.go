@@ -213,15 +213,6 @@ type ServerInterface interface {
 	// FormulaWords What formulas can name
 	// (GET /formulas/words)
 	FormulaWords(ctx *echo.Context) error
-	// ListGroups All groups
-	// (GET /groups)
-	ListGroups(ctx *echo.Context) error
-	// SaveGroup Add or change a group
-	// (POST /groups)
-	SaveGroup(ctx *echo.Context, params SaveGroupParams) error
-	// RemoveGroup Take a group away
-	// (DELETE /groups/{id})
-	RemoveGroup(ctx *echo.Context, id Id) error
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx *echo.Context, params GetHistoryParams) error
@@ -357,15 +348,6 @@ type ServerInterface interface {
 	// SavePreferences Say how one wants the console
 	// (PUT /preferences)
 	SavePreferences(ctx *echo.Context) error
-	// ListPresets All presets
-	// (GET /presets)
-	ListPresets(ctx *echo.Context) error
-	// SavePreset Add or change a preset
-	// (POST /presets)
-	SavePreset(ctx *echo.Context, params SavePresetParams) error
-	// RemovePreset Take a preset away
-	// (DELETE /presets/{id})
-	RemovePreset(ctx *echo.Context, id Id) error
 	// ApplyPreset Apply a preset
 	// (POST /presets/{id}/apply)
 	ApplyPreset(ctx *echo.Context, id Id) error
@@ -384,27 +366,9 @@ type ServerInterface interface {
 	// SaveRights Say who may do what; all lines are replaced
 	// (PUT /rights)
 	SaveRights(ctx *echo.Context, params SaveRightsParams) error
-	// ListRoutes Who is told of which alerts, and how
-	// (GET /routes)
-	ListRoutes(ctx *echo.Context) error
-	// SaveRoute Add or change a route
-	// (POST /routes)
-	SaveRoute(ctx *echo.Context, params SaveRouteParams) error
-	// RemoveRoute Take a route away; what waits on it is given up
-	// (DELETE /routes/{id})
-	RemoveRoute(ctx *echo.Context, id Id) error
 	// TestRoute Send a test over a route now, and tell the exact answer of the other side
 	// (POST /routes/{id}/test)
 	TestRoute(ctx *echo.Context, id Id) error
-	// ListRules All rules
-	// (GET /rules)
-	ListRules(ctx *echo.Context) error
-	// SaveRule Add or change a rule
-	// (POST /rules)
-	SaveRule(ctx *echo.Context, params SaveRuleParams) error
-	// RemoveRule Take a rule away
-	// (DELETE /rules/{id})
-	RemoveRule(ctx *echo.Context, id Id) error
 	// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
 	// (GET /say)
 	Say(ctx *echo.Context, params SayParams) error
@@ -1656,60 +1620,6 @@ func (w *ServerInterfaceWrapper) FormulaWords(ctx *echo.Context) error {
 	return err
 }
 
-// ListGroups converts echo context to params.
-func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListGroups(ctx)
-	return err
-}
-
-// SaveGroup converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveGroup(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveGroupParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveGroup(ctx, params)
-	return err
-}
-
-// RemoveGroup converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveGroup(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveGroup(ctx, id)
-	return err
-}
-
 // GetHistory converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHistory(ctx *echo.Context) error {
 	var err error
@@ -2482,60 +2392,6 @@ func (w *ServerInterfaceWrapper) SavePreferences(ctx *echo.Context) error {
 	return err
 }
 
-// ListPresets converts echo context to params.
-func (w *ServerInterfaceWrapper) ListPresets(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListPresets(ctx)
-	return err
-}
-
-// SavePreset converts echo context to params.
-func (w *ServerInterfaceWrapper) SavePreset(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SavePresetParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SavePreset(ctx, params)
-	return err
-}
-
-// RemovePreset converts echo context to params.
-func (w *ServerInterfaceWrapper) RemovePreset(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemovePreset(ctx, id)
-	return err
-}
-
 // ApplyPreset converts echo context to params.
 func (w *ServerInterfaceWrapper) ApplyPreset(ctx *echo.Context) error {
 	var err error
@@ -2677,60 +2533,6 @@ func (w *ServerInterfaceWrapper) SaveRights(ctx *echo.Context) error {
 	return err
 }
 
-// ListRoutes converts echo context to params.
-func (w *ServerInterfaceWrapper) ListRoutes(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListRoutes(ctx)
-	return err
-}
-
-// SaveRoute converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveRoute(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveRouteParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveRoute(ctx, params)
-	return err
-}
-
-// RemoveRoute converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveRoute(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveRoute(ctx, id)
-	return err
-}
-
 // TestRoute converts echo context to params.
 func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
 	var err error
@@ -2744,60 +2546,6 @@ func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TestRoute(ctx, id)
-	return err
-}
-
-// ListRules converts echo context to params.
-func (w *ServerInterfaceWrapper) ListRules(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListRules(ctx)
-	return err
-}
-
-// SaveRule converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveRuleParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveRule(ctx, params)
-	return err
-}
-
-// RemoveRule converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveRule(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveRule(ctx, id)
 	return err
 }
 
@@ -3275,9 +3023,6 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/settings", wrapper.SaveSetting, options.OperationMiddlewares["saveSetting"]...)
 	router.DELETE(options.BaseURL+"/settings/:id", wrapper.RemoveSetting, options.OperationMiddlewares["removeSetting"]...)
 	router.PUT(options.BaseURL+"/settings/:id", wrapper.SetSetting, options.OperationMiddlewares["setSetting"]...)
-	router.GET(options.BaseURL+"/presets", wrapper.ListPresets, options.OperationMiddlewares["listPresets"]...)
-	router.POST(options.BaseURL+"/presets", wrapper.SavePreset, options.OperationMiddlewares["savePreset"]...)
-	router.DELETE(options.BaseURL+"/presets/:id", wrapper.RemovePreset, options.OperationMiddlewares["removePreset"]...)
 	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
 	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
@@ -3304,19 +3049,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/alerts/try", wrapper.TryAlert, options.OperationMiddlewares["tryAlert"]...)
 	router.GET(options.BaseURL+"/alerts/events", wrapper.ListAlertEvents, options.OperationMiddlewares["listAlertEvents"]...)
 	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
-	router.GET(options.BaseURL+"/routes", wrapper.ListRoutes, options.OperationMiddlewares["listRoutes"]...)
-	router.POST(options.BaseURL+"/routes", wrapper.SaveRoute, options.OperationMiddlewares["saveRoute"]...)
-	router.DELETE(options.BaseURL+"/routes/:id", wrapper.RemoveRoute, options.OperationMiddlewares["removeRoute"]...)
 	router.POST(options.BaseURL+"/routes/:id/test", wrapper.TestRoute, options.OperationMiddlewares["testRoute"]...)
 	router.GET(options.BaseURL+"/messaging", wrapper.GetMessaging, options.OperationMiddlewares["getMessaging"]...)
 	router.PUT(options.BaseURL+"/messaging", wrapper.SaveMessaging, options.OperationMiddlewares["saveMessaging"]...)
 	router.POST(options.BaseURL+"/controls/:id/serviced", wrapper.Serviced, options.OperationMiddlewares["serviced"]...)
-	router.GET(options.BaseURL+"/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
-	router.POST(options.BaseURL+"/rules", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
-	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule, options.OperationMiddlewares["removeRule"]...)
-	router.GET(options.BaseURL+"/groups", wrapper.ListGroups, options.OperationMiddlewares["listGroups"]...)
-	router.POST(options.BaseURL+"/groups", wrapper.SaveGroup, options.OperationMiddlewares["saveGroup"]...)
-	router.DELETE(options.BaseURL+"/groups/:id", wrapper.RemoveGroup, options.OperationMiddlewares["removeGroup"]...)
 	router.GET(options.BaseURL+"/next", wrapper.GetNext, options.OperationMiddlewares["getNext"]...)
 	router.POST(options.BaseURL+"/formulas/check", wrapper.CheckFormula, options.OperationMiddlewares["checkFormula"]...)
 	router.GET(options.BaseURL+"/formulas/words", wrapper.FormulaWords, options.OperationMiddlewares["formulaWords"]...)
@@ -6170,129 +5906,6 @@ func (response FormulaWordsdefaultApplicationProblemPlusJSONResponse) VisitFormu
 	return err
 }
 
-type ListGroupsRequestObject struct {
-}
-
-type ListGroupsResponseObject interface {
-	VisitListGroupsResponse(w http.ResponseWriter) error
-}
-
-type ListGroups200JSONResponse []GroupView
-
-func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListGroupsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListGroupsdefaultApplicationProblemPlusJSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveGroupRequestObject struct {
-	Params SaveGroupParams
-	Body   *SaveGroupJSONRequestBody
-}
-
-type SaveGroupResponseObject interface {
-	VisitSaveGroupResponse(w http.ResponseWriter) error
-}
-
-type SaveGroup201JSONResponse GroupView
-
-func (response SaveGroup201JSONResponse) VisitSaveGroupResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveGroupdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveGroupdefaultApplicationProblemPlusJSONResponse) VisitSaveGroupResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveGroupRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveGroupResponseObject interface {
-	VisitRemoveGroupResponse(w http.ResponseWriter) error
-}
-
-type RemoveGroup204Response struct {
-}
-
-func (response RemoveGroup204Response) VisitRemoveGroupResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveGroupdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveGroupdefaultApplicationProblemPlusJSONResponse) VisitRemoveGroupResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetHistoryRequestObject struct {
 	Params GetHistoryParams
 }
@@ -8251,129 +7864,6 @@ func (response SavePreferencesdefaultApplicationProblemPlusJSONResponse) VisitSa
 	return err
 }
 
-type ListPresetsRequestObject struct {
-}
-
-type ListPresetsResponseObject interface {
-	VisitListPresetsResponse(w http.ResponseWriter) error
-}
-
-type ListPresets200JSONResponse []PresetView
-
-func (response ListPresets200JSONResponse) VisitListPresetsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListPresetsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListPresetsdefaultApplicationProblemPlusJSONResponse) VisitListPresetsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SavePresetRequestObject struct {
-	Params SavePresetParams
-	Body   *SavePresetJSONRequestBody
-}
-
-type SavePresetResponseObject interface {
-	VisitSavePresetResponse(w http.ResponseWriter) error
-}
-
-type SavePreset201JSONResponse PresetView
-
-func (response SavePreset201JSONResponse) VisitSavePresetResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SavePresetdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SavePresetdefaultApplicationProblemPlusJSONResponse) VisitSavePresetResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemovePresetRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemovePresetResponseObject interface {
-	VisitRemovePresetResponse(w http.ResponseWriter) error
-}
-
-type RemovePreset204Response struct {
-}
-
-func (response RemovePreset204Response) VisitRemovePresetResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemovePresetdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemovePresetdefaultApplicationProblemPlusJSONResponse) VisitRemovePresetResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ApplyPresetRequestObject struct {
 	Id   Id `json:"id"`
 	Body *ApplyPresetJSONRequestBody
@@ -8629,129 +8119,6 @@ func (response SaveRightsdefaultApplicationProblemPlusJSONResponse) VisitSaveRig
 	return err
 }
 
-type ListRoutesRequestObject struct {
-}
-
-type ListRoutesResponseObject interface {
-	VisitListRoutesResponse(w http.ResponseWriter) error
-}
-
-type ListRoutes200JSONResponse []RouteView
-
-func (response ListRoutes200JSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRoutesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListRoutesdefaultApplicationProblemPlusJSONResponse) VisitListRoutesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRouteRequestObject struct {
-	Params SaveRouteParams
-	Body   *SaveRouteJSONRequestBody
-}
-
-type SaveRouteResponseObject interface {
-	VisitSaveRouteResponse(w http.ResponseWriter) error
-}
-
-type SaveRoute201JSONResponse RouteView
-
-func (response SaveRoute201JSONResponse) VisitSaveRouteResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRoutedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveRoutedefaultApplicationProblemPlusJSONResponse) VisitSaveRouteResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveRouteRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveRouteResponseObject interface {
-	VisitRemoveRouteResponse(w http.ResponseWriter) error
-}
-
-type RemoveRoute204Response struct {
-}
-
-func (response RemoveRoute204Response) VisitRemoveRouteResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveRoutedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveRoutedefaultApplicationProblemPlusJSONResponse) VisitRemoveRouteResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type TestRouteRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -8784,129 +8151,6 @@ type TestRoutedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestRoutedefaultApplicationProblemPlusJSONResponse) VisitTestRouteResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRulesRequestObject struct {
-}
-
-type ListRulesResponseObject interface {
-	VisitListRulesResponse(w http.ResponseWriter) error
-}
-
-type ListRules200JSONResponse []RuleView
-
-func (response ListRules200JSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRulesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListRulesdefaultApplicationProblemPlusJSONResponse) VisitListRulesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRuleRequestObject struct {
-	Params SaveRuleParams
-	Body   *SaveRuleJSONRequestBody
-}
-
-type SaveRuleResponseObject interface {
-	VisitSaveRuleResponse(w http.ResponseWriter) error
-}
-
-type SaveRule201JSONResponse RuleView
-
-func (response SaveRule201JSONResponse) VisitSaveRuleResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRuledefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveRuleRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveRuleResponseObject interface {
-	VisitRemoveRuleResponse(w http.ResponseWriter) error
-}
-
-type RemoveRule204Response struct {
-}
-
-func (response RemoveRule204Response) VisitRemoveRuleResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveRuledefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveRuledefaultApplicationProblemPlusJSONResponse) VisitRemoveRuleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10337,15 +9581,6 @@ type StrictServerInterface interface {
 	// FormulaWords What formulas can name
 	// (GET /formulas/words)
 	FormulaWords(ctx context.Context, request FormulaWordsRequestObject) (FormulaWordsResponseObject, error)
-	// ListGroups All groups
-	// (GET /groups)
-	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
-	// SaveGroup Add or change a group
-	// (POST /groups)
-	SaveGroup(ctx context.Context, request SaveGroupRequestObject) (SaveGroupResponseObject, error)
-	// RemoveGroup Take a group away
-	// (DELETE /groups/{id})
-	RemoveGroup(ctx context.Context, request RemoveGroupRequestObject) (RemoveGroupResponseObject, error)
 	// GetHistory Readings or buckets of one or more series
 	// (GET /history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
@@ -10481,15 +9716,6 @@ type StrictServerInterface interface {
 	// SavePreferences Say how one wants the console
 	// (PUT /preferences)
 	SavePreferences(ctx context.Context, request SavePreferencesRequestObject) (SavePreferencesResponseObject, error)
-	// ListPresets All presets
-	// (GET /presets)
-	ListPresets(ctx context.Context, request ListPresetsRequestObject) (ListPresetsResponseObject, error)
-	// SavePreset Add or change a preset
-	// (POST /presets)
-	SavePreset(ctx context.Context, request SavePresetRequestObject) (SavePresetResponseObject, error)
-	// RemovePreset Take a preset away
-	// (DELETE /presets/{id})
-	RemovePreset(ctx context.Context, request RemovePresetRequestObject) (RemovePresetResponseObject, error)
 	// ApplyPreset Apply a preset
 	// (POST /presets/{id}/apply)
 	ApplyPreset(ctx context.Context, request ApplyPresetRequestObject) (ApplyPresetResponseObject, error)
@@ -10508,27 +9734,9 @@ type StrictServerInterface interface {
 	// SaveRights Say who may do what; all lines are replaced
 	// (PUT /rights)
 	SaveRights(ctx context.Context, request SaveRightsRequestObject) (SaveRightsResponseObject, error)
-	// ListRoutes Who is told of which alerts, and how
-	// (GET /routes)
-	ListRoutes(ctx context.Context, request ListRoutesRequestObject) (ListRoutesResponseObject, error)
-	// SaveRoute Add or change a route
-	// (POST /routes)
-	SaveRoute(ctx context.Context, request SaveRouteRequestObject) (SaveRouteResponseObject, error)
-	// RemoveRoute Take a route away; what waits on it is given up
-	// (DELETE /routes/{id})
-	RemoveRoute(ctx context.Context, request RemoveRouteRequestObject) (RemoveRouteResponseObject, error)
 	// TestRoute Send a test over a route now, and tell the exact answer of the other side
 	// (POST /routes/{id}/test)
 	TestRoute(ctx context.Context, request TestRouteRequestObject) (TestRouteResponseObject, error)
-	// ListRules All rules
-	// (GET /rules)
-	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
-	// SaveRule Add or change a rule
-	// (POST /rules)
-	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
-	// RemoveRule Take a rule away
-	// (DELETE /rules/{id})
-	RemoveRule(ctx context.Context, request RemoveRuleRequestObject) (RemoveRuleResponseObject, error)
 	// Say A device, a place, a dashboard, a signal or a control in one spoken sentence
 	// (GET /say)
 	Say(ctx context.Context, request SayRequestObject) (SayResponseObject, error)
@@ -12801,102 +12009,6 @@ func (sh *strictHandler) FormulaWords(ctx *echo.Context) error {
 	return nil
 }
 
-// ListGroups operation middleware
-func (sh *strictHandler) ListGroups(ctx *echo.Context) error {
-	var request ListGroupsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListGroups(ctx.Request().Context(), request.(ListGroupsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListGroups")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListGroupsResponseObject); ok {
-		return validResponse.VisitListGroupsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveGroup operation middleware
-func (sh *strictHandler) SaveGroup(ctx *echo.Context, params SaveGroupParams) error {
-	var request SaveGroupRequestObject
-
-	request.Params = params
-
-	var body SaveGroupJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveGroup(ctx.Request().Context(), request.(SaveGroupRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveGroup")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveGroupResponseObject); ok {
-		return validResponse.VisitSaveGroupResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveGroup operation middleware
-func (sh *strictHandler) RemoveGroup(ctx *echo.Context, id Id) error {
-	var request RemoveGroupRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveGroup(ctx.Request().Context(), request.(RemoveGroupRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveGroup")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveGroupResponseObject); ok {
-		return validResponse.VisitRemoveGroupResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // GetHistory operation middleware
 func (sh *strictHandler) GetHistory(ctx *echo.Context, params GetHistoryParams) error {
 	var request GetHistoryRequestObject
@@ -14398,102 +13510,6 @@ func (sh *strictHandler) SavePreferences(ctx *echo.Context) error {
 	return nil
 }
 
-// ListPresets operation middleware
-func (sh *strictHandler) ListPresets(ctx *echo.Context) error {
-	var request ListPresetsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPresets(ctx.Request().Context(), request.(ListPresetsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListPresets")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListPresetsResponseObject); ok {
-		return validResponse.VisitListPresetsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SavePreset operation middleware
-func (sh *strictHandler) SavePreset(ctx *echo.Context, params SavePresetParams) error {
-	var request SavePresetRequestObject
-
-	request.Params = params
-
-	var body SavePresetJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SavePreset(ctx.Request().Context(), request.(SavePresetRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SavePreset")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SavePresetResponseObject); ok {
-		return validResponse.VisitSavePresetResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemovePreset operation middleware
-func (sh *strictHandler) RemovePreset(ctx *echo.Context, id Id) error {
-	var request RemovePresetRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemovePreset(ctx.Request().Context(), request.(RemovePresetRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemovePreset")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemovePresetResponseObject); ok {
-		return validResponse.VisitRemovePresetResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // ApplyPreset operation middleware
 func (sh *strictHandler) ApplyPreset(ctx *echo.Context, id Id) error {
 	var request ApplyPresetRequestObject
@@ -14712,102 +13728,6 @@ func (sh *strictHandler) SaveRights(ctx *echo.Context, params SaveRightsParams) 
 	return nil
 }
 
-// ListRoutes operation middleware
-func (sh *strictHandler) ListRoutes(ctx *echo.Context) error {
-	var request ListRoutesRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListRoutes(ctx.Request().Context(), request.(ListRoutesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListRoutes")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListRoutesResponseObject); ok {
-		return validResponse.VisitListRoutesResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveRoute operation middleware
-func (sh *strictHandler) SaveRoute(ctx *echo.Context, params SaveRouteParams) error {
-	var request SaveRouteRequestObject
-
-	request.Params = params
-
-	var body SaveRouteJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveRoute(ctx.Request().Context(), request.(SaveRouteRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveRoute")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveRouteResponseObject); ok {
-		return validResponse.VisitSaveRouteResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveRoute operation middleware
-func (sh *strictHandler) RemoveRoute(ctx *echo.Context, id Id) error {
-	var request RemoveRouteRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveRoute(ctx.Request().Context(), request.(RemoveRouteRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveRoute")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveRouteResponseObject); ok {
-		return validResponse.VisitRemoveRouteResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // TestRoute operation middleware
 func (sh *strictHandler) TestRoute(ctx *echo.Context, id Id) error {
 	var request TestRouteRequestObject
@@ -14827,102 +13747,6 @@ func (sh *strictHandler) TestRoute(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(TestRouteResponseObject); ok {
 		return validResponse.VisitTestRouteResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListRules operation middleware
-func (sh *strictHandler) ListRules(ctx *echo.Context) error {
-	var request ListRulesRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListRules(ctx.Request().Context(), request.(ListRulesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListRules")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListRulesResponseObject); ok {
-		return validResponse.VisitListRulesResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveRule operation middleware
-func (sh *strictHandler) SaveRule(ctx *echo.Context, params SaveRuleParams) error {
-	var request SaveRuleRequestObject
-
-	request.Params = params
-
-	var body SaveRuleJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveRule(ctx.Request().Context(), request.(SaveRuleRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveRule")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveRuleResponseObject); ok {
-		return validResponse.VisitSaveRuleResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveRule operation middleware
-func (sh *strictHandler) RemoveRule(ctx *echo.Context, id Id) error {
-	var request RemoveRuleRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveRule(ctx.Request().Context(), request.(RemoveRuleRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveRule")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveRuleResponseObject); ok {
-		return validResponse.VisitRemoveRuleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

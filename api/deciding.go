@@ -166,54 +166,12 @@ func (h *handlers) RemoveSetting(ctx context.Context, r RemoveSettingRequestObje
 	return RemoveSetting204Response{}, h.s.hub.RemoveSetting(ctx, actor(ctx), r.Id)
 }
 
-func (h *handlers) ListPresets(ctx context.Context, _ ListPresetsRequestObject) (ListPresetsResponseObject, error) {
-	now, err := h.s.hub.Now(ctx, actor(ctx))
-	return ListPresets200JSONResponse(now.Presets), err
-}
-
-func (h *handlers) SavePreset(ctx context.Context, r SavePresetRequestObject) (SavePresetResponseObject, error) {
-	v, err := h.s.hub.SavePreset(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SavePreset201JSONResponse(v), err
-}
-
-func (h *handlers) RemovePreset(ctx context.Context, r RemovePresetRequestObject) (RemovePresetResponseObject, error) {
-	return RemovePreset204Response{}, h.s.hub.RemovePreset(ctx, actor(ctx), r.Id)
-}
-
 func (h *handlers) ApplyPreset(ctx context.Context, r ApplyPresetRequestObject) (ApplyPresetResponseObject, error) {
 	var until time.Time
 	if r.Body != nil {
 		until = instant(r.Body.Until)
 	}
 	return ApplyPreset204Response{}, h.s.hub.ApplyPreset(ctx, actor(ctx), r.Id, until)
-}
-
-func (h *handlers) ListRules(ctx context.Context, _ ListRulesRequestObject) (ListRulesResponseObject, error) {
-	v, err := h.s.hub.Rules(ctx, actor(ctx))
-	return ListRules200JSONResponse(v), err
-}
-
-func (h *handlers) SaveRule(ctx context.Context, r SaveRuleRequestObject) (SaveRuleResponseObject, error) {
-	v, err := h.s.hub.SaveRule(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveRule201JSONResponse(v), err
-}
-
-func (h *handlers) RemoveRule(ctx context.Context, r RemoveRuleRequestObject) (RemoveRuleResponseObject, error) {
-	return RemoveRule204Response{}, h.s.hub.RemoveRule(ctx, actor(ctx), r.Id)
-}
-
-func (h *handlers) ListGroups(ctx context.Context, _ ListGroupsRequestObject) (ListGroupsResponseObject, error) {
-	v, err := h.s.hub.Groups(ctx, actor(ctx))
-	return ListGroups200JSONResponse(v), err
-}
-
-func (h *handlers) SaveGroup(ctx context.Context, r SaveGroupRequestObject) (SaveGroupResponseObject, error) {
-	v, err := h.s.hub.SaveGroup(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveGroup201JSONResponse(v), err
-}
-
-func (h *handlers) RemoveGroup(ctx context.Context, r RemoveGroupRequestObject) (RemoveGroupResponseObject, error) {
-	return RemoveGroup204Response{}, h.s.hub.RemoveGroup(ctx, actor(ctx), r.Id)
 }
 
 func (h *handlers) GetNext(ctx context.Context, r GetNextRequestObject) (GetNextResponseObject, error) {

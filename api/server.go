@@ -112,6 +112,7 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	e.Use(middleware.Recover(), s.headers, s.hosted)
 	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{Skipper: s.unpacked, MinLength: 1024}))
 	group := e.Group(base, crossOrigin(), s.bodyLimit, s.guard)
+	s.parts(group)
 	RegisterHandlers(group, NewStrictHandler(&handlers{s}, nil))
 	group.RouteNotFound("/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
@@ -243,7 +244,7 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		r := c.Request()
 		route, params, err := s.router.FindRoute(r)
 		if err != nil {
-			return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
+			return s.noOperation(c, r)
 		}
 		from := address(r)
 		ctx := context.WithValue(r.Context(), fromKey{}, from)
@@ -268,6 +269,9 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 			ctx = context.WithValue(context.WithValue(ctx, actorKey{}, actor), passKey{}, pass.ID)
 		}
+		if err := knownQuery(route, r); err != nil {
+			return err
+		}
 		r = r.WithContext(ctx)
 		err = openapi3filter.ValidateRequest(ctx, &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
 			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
@@ -277,6 +281,47 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		c.SetRequest(r)
 		return next(c)
 	}
+}
+
+// noOperation tells a path that there is not from one that is there for other methods.
+func (s *Server) noOperation(c *echo.Context, r *http.Request) error {
+	var may []string
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+		other := r.Clone(r.Context())
+		other.Method = method
+		if _, _, err := s.router.FindRoute(other); err == nil {
+			may = append(may, method)
+		}
+	}
+	if len(may) == 0 {
+		return echo.NewHTTPError(http.StatusNotFound, "no such operation; /api/docs lists them")
+	}
+	allow := strings.Join(may, ", ")
+	c.Response().Header().Set("Allow", allow)
+	return echo.NewHTTPError(http.StatusMethodNotAllowed, fmt.Sprintf("%s is not possible here; use %s", r.Method, allow))
+}
+
+// knownQuery refuses parameters that an operation does not have: whoever mistypes one would take the answer for what was asked.
+func knownQuery(route *routers.Route, r *http.Request) error {
+	var known []string
+	for _, list := range []openapi3.Parameters{route.PathItem.Parameters, route.Operation.Parameters} {
+		for _, p := range list {
+			if p.Value.In == openapi3.ParameterInQuery {
+				known = append(known, p.Value.Name)
+			}
+		}
+	}
+	for name := range r.URL.Query() {
+		if slices.Contains(known, name) {
+			continue
+		}
+		why := fmt.Sprintf("there is no parameter %.40q here", name)
+		if len(known) > 0 {
+			why += "; there is " + strings.Join(known, ", ")
+		}
+		return &hub.InvalidError{Field: name, Reason: why}
+	}
+	return nil
 }
 
 type fromKey struct{}

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/calendar"
 	"idleember/core/site"
 )
@@ -129,28 +130,7 @@ func tryAlert(ctx context.Context, cmd *cli.Command, h *client.Remote, args []st
 }
 
 func routesCommand() *cli.Command {
-	c := kept("routes", "route", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
-		r, err := h.ListRoutesWithResponse(ctx)
-		if err != nil {
-			return err
-		}
-		return routeRows(cmd, *r.JSON200)
-	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
-		var x site.Route
-		if err := readFile(file, &x); err != nil {
-			return err
-		}
-		r, err := client.AddOrChange(func(m *string) (*client.SaveRouteResponse, error) {
-			return h.SaveRouteWithResponse(ctx, &client.SaveRouteParams{IfMatch: m}, x)
-		})
-		if err != nil {
-			return err
-		}
-		return routeRows(cmd, []client.RouteView{*r.JSON201})
-	}, func(ctx context.Context, h *client.Remote, id string) error {
-		_, err := h.RemoveRouteWithResponse(ctx, id)
-		return err
-	})
+	c := keptParts("routes", "route", (*client.Remote).Routes, routeRows)
 	c.Commands = append(c.Commands, &cli.Command{Name: "test", Usage: "send a test over a route and tell what the other side answered", ArgsUsage: "ROUTE", Flags: remote(),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.TestRouteWithResponse(ctx, args[0])
@@ -166,7 +146,7 @@ func routesCommand() *cli.Command {
 	return c
 }
 
-func routeRows(cmd *cli.Command, list []client.RouteView) error {
+func routeRows(cmd *cli.Command, list []shown.Route) error {
 	var rows [][]string
 	for _, r := range list {
 		rows = append(rows, []string{r.Config.ID, r.Config.Name, r.Config.Via, r.Config.To, string(r.Config.Least)})

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 )
 
@@ -120,7 +121,7 @@ func settingsCommand() *cli.Command {
 	})
 }
 
-func presetRows(cmd *cli.Command, list []client.PresetView) error {
+func presetRows(cmd *cli.Command, list []shown.Preset) error {
 	var rows [][]string
 	for _, p := range list {
 		rows = append(rows, []string{p.Config.ID, p.Config.Name, fmt.Sprint(len(p.Config.Actions)), p.Config.Role})
@@ -129,31 +130,10 @@ func presetRows(cmd *cli.Command, list []client.PresetView) error {
 }
 
 func presetsCommand() *cli.Command {
-	return kept("presets", "preset", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
-		r, err := h.ListPresetsWithResponse(ctx)
-		if err != nil {
-			return err
-		}
-		return presetRows(cmd, *r.JSON200)
-	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
-		var p site.Preset
-		if err := readFile(file, &p); err != nil {
-			return err
-		}
-		r, err := client.AddOrChange(func(m *string) (*client.SavePresetResponse, error) {
-			return h.SavePresetWithResponse(ctx, &client.SavePresetParams{IfMatch: m}, p)
-		})
-		if err != nil {
-			return err
-		}
-		return presetRows(cmd, []client.PresetView{*r.JSON201})
-	}, func(ctx context.Context, h *client.Remote, id string) error {
-		_, err := h.RemovePresetWithResponse(ctx, id)
-		return err
-	})
+	return keptParts("presets", "preset", (*client.Remote).Presets, presetRows)
 }
 
-func ruleRows(cmd *cli.Command, list []client.RuleView) error {
+func ruleRows(cmd *cli.Command, list []shown.Rule) error {
 	var rows [][]string
 	for _, r := range list {
 		state := fmt.Sprintf("waits for stage %d of %d", r.State.Stage+1, len(r.Config.Stages))
@@ -172,32 +152,9 @@ func ruleRows(cmd *cli.Command, list []client.RuleView) error {
 	return show(cmd, list, []string{"id", "name", "state", "last", "when"}, rows)
 }
 
-func rulesCommand() *cli.Command {
-	return kept("rules", "rule", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
-		r, err := h.ListRulesWithResponse(ctx)
-		if err != nil {
-			return err
-		}
-		return ruleRows(cmd, *r.JSON200)
-	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
-		var x site.Rule
-		if err := readFile(file, &x); err != nil {
-			return err
-		}
-		r, err := client.AddOrChange(func(m *string) (*client.SaveRuleResponse, error) {
-			return h.SaveRuleWithResponse(ctx, &client.SaveRuleParams{IfMatch: m}, x)
-		})
-		if err != nil {
-			return err
-		}
-		return ruleRows(cmd, []client.RuleView{*r.JSON201})
-	}, func(ctx context.Context, h *client.Remote, id string) error {
-		_, err := h.RemoveRuleWithResponse(ctx, id)
-		return err
-	})
-}
+func rulesCommand() *cli.Command { return keptParts("rules", "rule", (*client.Remote).Rules, ruleRows) }
 
-func groupRows(cmd *cli.Command, list []client.GroupView) error {
+func groupRows(cmd *cli.Command, list []shown.Group) error {
 	var rows [][]string
 	for _, g := range list {
 		var members []string
@@ -214,26 +171,26 @@ func groupRows(cmd *cli.Command, list []client.GroupView) error {
 }
 
 func groupsCommand() *cli.Command {
-	return kept("groups", "group", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
-		r, err := h.ListGroupsWithResponse(ctx)
+	return keptParts("groups", "group", (*client.Remote).Groups, groupRows)
+}
+
+// keptParts is the command of a kind of parts that are kept as files: list, save and remove.
+func keptParts[C, S any](list, kind string, of func(*client.Remote) client.Parts[C, S], rows func(*cli.Command, []shown.Part[C, S]) error) *cli.Command {
+	return kept(list, kind, func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
+		all, err := of(h).List(ctx)
 		if err != nil {
 			return err
 		}
-		return groupRows(cmd, *r.JSON200)
+		return rows(cmd, all)
 	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
-		var g site.Group
-		if err := readFile(file, &g); err != nil {
+		var config C
+		if err := readFile(file, &config); err != nil {
 			return err
 		}
-		r, err := client.AddOrChange(func(m *string) (*client.SaveGroupResponse, error) {
-			return h.SaveGroupWithResponse(ctx, &client.SaveGroupParams{IfMatch: m}, g)
-		})
+		saved, err := of(h).Save(ctx, config)
 		if err != nil {
 			return err
 		}
-		return groupRows(cmd, []client.GroupView{*r.JSON201})
-	}, func(ctx context.Context, h *client.Remote, id string) error {
-		_, err := h.RemoveGroupWithResponse(ctx, id)
-		return err
-	})
+		return rows(cmd, []shown.Part[C, S]{saved})
+	}, func(ctx context.Context, h *client.Remote, id string) error { return of(h).Remove(ctx, id) })
 }

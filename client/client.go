@@ -25,6 +25,7 @@ type Remote struct {
 	*ClientWithResponses
 	address string
 	token   string
+	doer    doer
 }
 
 // New returns a client for the hub at address, such as http://127.0.0.1:8480. The token may be empty: then SignIn begins
@@ -39,7 +40,8 @@ func New(address, token string) (*Remote, error) {
 		return nil, err
 	}
 	h := &Remote{address: strings.TrimRight(address, "/"), token: token}
-	h.ClientWithResponses, err = NewClientWithResponses(h.address+"/api/v1", WithHTTPClient(doer{h.address, &http.Client{Jar: jar}}),
+	h.doer = doer{h.address, &http.Client{Jar: jar}}
+	h.ClientWithResponses, err = NewClientWithResponses(h.address+"/api/v1", WithHTTPClient(h.doer),
 		WithRequestEditorFn(h.sign))
 	return h, err
 }

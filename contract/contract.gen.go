@@ -1144,12 +1144,6 @@ type FormulaNow = shown.FormulaNow
 // FormulaWord defines model for FormulaWord.
 type FormulaWord = shown.FormulaWord
 
-// Group defines model for Group.
-type Group = site.Group
-
-// GroupView defines model for GroupView.
-type GroupView = shown.Group
-
 // Guests defines model for Guests.
 type Guests string
 
@@ -1694,6 +1688,9 @@ type NewWall struct {
 	Switches *[]string `json:"switches,omitempty"`
 }
 
+// None nothing is to be told of it
+type None = map[string]interface{}
+
 // Occurrence defines model for Occurrence.
 type Occurrence = alert.Occurrence
 
@@ -1855,18 +1852,6 @@ type Rights = shown.Rights
 
 // Role defines model for Role.
 type Role string
-
-// Route defines model for Route.
-type Route = site.Route
-
-// RouteView defines model for RouteView.
-type RouteView = shown.Route
-
-// Rule defines model for Rule.
-type Rule = site.Rule
-
-// RuleView defines model for RuleView.
-type RuleView = shown.Rule
 
 // RunLimits defines model for RunLimits.
 type RunLimits struct {
@@ -2454,12 +2439,6 @@ type CheckFormulaJSONBody struct {
 	Text string `json:"text"`
 }
 
-// SaveGroupParams defines parameters for SaveGroup.
-type SaveGroupParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // GetHistoryParams defines parameters for GetHistory.
 type GetHistoryParams struct {
 	Series []string `form:"series" json:"series"`
@@ -2624,12 +2603,6 @@ type AddPictureParams struct {
 	Name *string `form:"name,omitempty" json:"name,omitempty"`
 }
 
-// SavePresetParams defines parameters for SavePreset.
-type SavePresetParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // ApplyPresetJSONBody defines parameters for ApplyPreset.
 type ApplyPresetJSONBody struct {
 	Until *time.Time `json:"until,omitempty"`
@@ -2666,18 +2639,6 @@ type SaveRightsJSONBody struct {
 
 // SaveRightsParams defines parameters for SaveRights.
 type SaveRightsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
-// SaveRouteParams defines parameters for SaveRoute.
-type SaveRouteParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
-// SaveRuleParams defines parameters for SaveRule.
-type SaveRuleParams struct {
 	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -2835,9 +2796,6 @@ type ConfirmFactorJSONRequestBody ConfirmFactorJSONBody
 // CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
 type CheckFormulaJSONRequestBody CheckFormulaJSONBody
 
-// SaveGroupJSONRequestBody defines body for SaveGroup for application/json ContentType.
-type SaveGroupJSONRequestBody = Group
-
 // ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
 type ChangeHubJSONRequestBody = HubChange
 
@@ -2892,9 +2850,6 @@ type SavePlaceJSONRequestBody = NewPlace
 // SavePreferencesJSONRequestBody defines body for SavePreferences for application/json ContentType.
 type SavePreferencesJSONRequestBody = Preferences
 
-// SavePresetJSONRequestBody defines body for SavePreset for application/json ContentType.
-type SavePresetJSONRequestBody = Preset
-
 // ApplyPresetJSONRequestBody defines body for ApplyPreset for application/json ContentType.
 type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 
@@ -2903,12 +2858,6 @@ type ImportReadingsJSONRequestBody = ReadingsImport
 
 // SaveRightsJSONRequestBody defines body for SaveRights for application/json ContentType.
 type SaveRightsJSONRequestBody SaveRightsJSONBody
-
-// SaveRouteJSONRequestBody defines body for SaveRoute for application/json ContentType.
-type SaveRouteJSONRequestBody = Route
-
-// SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
-type SaveRuleJSONRequestBody = Rule
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody

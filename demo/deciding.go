@@ -133,17 +133,17 @@ func automate(ctx context.Context, h *hub.Hub, me access.Actor) error {
 		}
 	}
 	for _, p := range presets {
-		if _, err := h.SavePreset(ctx, me, p, fresh); err != nil {
+		if _, err := h.Keep(ctx, me, p); err != nil {
 			return err
 		}
 	}
 	for _, r := range rules {
-		if _, err := h.SaveRule(ctx, me, r, fresh); err != nil {
+		if _, err := h.Keep(ctx, me, &r); err != nil {
 			return err
 		}
 	}
 	for _, g := range groups {
-		if _, err := h.SaveGroup(ctx, me, g, fresh); err != nil {
+		if _, err := h.Keep(ctx, me, &g); err != nil {
 			return err
 		}
 	}

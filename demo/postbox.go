@@ -269,7 +269,7 @@ func (p *postbox) introduce(ctx context.Context, h *hub.Hub, console string) err
 		if have, ok := h.Site().Routes[r.ID]; ok && have.Via == site.ByMail || ok && !strings.HasPrefix(have.To, "http://127.0.0.1:") {
 			continue
 		}
-		if _, err := h.SaveRoute(ctx, me, r, anything); err != nil {
+		if _, err := h.Keep(ctx, me, r); err != nil {
 			return fmt.Errorf("the demo's route %s: %w", r.ID, err)
 		}
 	}

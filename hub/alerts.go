@@ -245,35 +245,6 @@ func (h *Hub) Serviced(ctx context.Context, a access.Actor, id string) error {
 	})
 }
 
-// Routes returns all routes, by id.
-func (h *Hub) Routes(ctx context.Context, a access.Actor) ([]shown.Route, error) {
-	if err := access.May(a, access.Audit, access.Anything); err != nil {
-		return nil, err
-	}
-	list := []shown.Route{}
-	s := h.Site()
-	for _, id := range slices.Sorted(maps.Keys(s.Routes)) {
-		if h.sight(a).route(id) {
-			list = append(list, shown.Route{Version: Version(s.Routes[id]), Config: s.Routes[id]})
-		}
-	}
-	return list, nil
-}
-
-// SaveRoute adds or changes a route.
-func (h *Hub) SaveRoute(ctx context.Context, a access.Actor, r site.Route, check func(any) error) (view shown.Route, err error) {
-	saved, err := h.save(ctx, a, edit{part: r, check: check})
-	if err == nil {
-		r = saved.(site.Route)
-	}
-	return shown.Route{Version: Version(r), Config: r}, err
-}
-
-// RemoveRoute takes a route away; what waits on it is given up.
-func (h *Hub) RemoveRoute(ctx context.Context, a access.Actor, id string) error {
-	return h.drop(ctx, a, "route", id)
-}
-
 // notice is what a message about an alert holds.
 func (h *Hub) notice(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
 	n := Notice{What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity, Value: x.Value, Was: x.State.Value, Since: x.State.Since,

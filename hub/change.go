@@ -150,8 +150,8 @@ func (h *Hub) identified(k *site.Kind, part any) (any, error) {
 		owner, slug = site.Split(id)
 		owner += "."
 	}
-	name := k.Named(part)
-	if k.Name != "automation" {
+	name, named := k.NameOf(part)
+	if named {
 		if err := checkName("name", name); err != nil {
 			return nil, err
 		}

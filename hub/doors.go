@@ -17,6 +17,8 @@ type door struct {
 	check func(a access.Actor, before any, e *edit) error
 	after func(before, part any)
 	gone  func(id string)
+	// show completes what an actor is told of a part, and reports whether they may see it; nil: whoever may configure.
+	show func(a access.Actor, part any, out *Shown) bool
 }
 
 func (h *Hub) theDoors() map[string]door {
@@ -101,8 +103,20 @@ func (h *Hub) theDoors() map[string]door {
 				h.publishSettings()
 			}},
 		"setting": {after: h.settingSaved},
-		"alert":   {after: func(_, _ any) { h.lookAgain() }},
-		"route":   {after: func(_, _ any) { h.tryAgain() }},
+		"preset":  {show: func(a access.Actor, part any, _ *Shown) bool { return mayApply(h.site, a, part.(site.Preset)) }},
+		"rule": {show: func(a access.Actor, part any, out *Shown) bool {
+			r := part.(*site.Rule)
+			state, _ := h.engine.Rule(r.ID)
+			out.State = state
+			return h.audits(a) && h.sightOf(h.site, a).rule(r)
+		}},
+		"group": {show: func(a access.Actor, part any, _ *Shown) bool {
+			return h.audits(a) && h.sightOf(h.site, a).group(part.(*site.Group))
+		}},
+		"alert": {after: func(_, _ any) { h.lookAgain() }},
+		"route": {after: func(_, _ any) { h.tryAgain() }, show: func(a access.Actor, part any, _ *Shown) bool {
+			return h.audits(a) && h.sightOf(h.site, a).route(part.(site.Route).ID)
+		}},
 		"messaging": {
 			check: func(_ access.Actor, _ any, e *edit) error { return checkWordings(h.site, e.part.(site.Messaging).Say) },
 			after: func(before, part any) {
@@ -140,6 +154,8 @@ func (h *Hub) theDoors() map[string]door {
 			gone:  h.boardChanged},
 	}
 }
+
+func (h *Hub) audits(a access.Actor) bool { return access.May(a, access.Audit, access.Anything) == nil }
 
 // may asks whether an actor may keep or remove a part.
 func (h *Hub) may(a access.Actor, k *site.Kind, before, part any) error {

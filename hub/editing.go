@@ -2,6 +2,7 @@ package hub
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -121,6 +122,9 @@ func (h *Hub) Import(ctx context.Context, a access.Actor, series string, list []
 	}
 	if err := h.store.Bring(ctx, changes...); err != nil {
 		return out, &StoreError{err}
+	}
+	if err := h.ask(ctx, func() error { return h.describe(access.HubActor(), &what) }); err != nil { // it was removed meanwhile
+		return out, errors.Join(err, h.dropSeries(ctx, series))
 	}
 	out.Stored = len(taken)
 	h.pastChanged(series)

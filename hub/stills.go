@@ -192,7 +192,13 @@ func (h *Hub) fetchStill(fetch Fetcher, d site.Device, f *flight) error {
 		return fmt.Errorf("%s gives no picture: %w", d.Name, err)
 	}
 	f.still.AtMS, f.still.Size = h.Time().UnixMilli(), len(body)
-	return h.store.Do(ctx, store.AddStill(f.still, body, &f.still.ID))
+	return h.do(ctx, func() error {
+		if now, ok := h.site.Devices[d.ID]; !ok || !now.Created.Equal(d.Created) { // it was removed meanwhile
+			return &NotFoundError{What: "device", ID: d.ID}
+		}
+		h.write(store.AddStill(f.still, body, &f.still.ID))
+		return nil
+	})
 }
 
 // lookOn takes a picture for an alert that was raised: of its own device, else of one that sees its place.

@@ -325,7 +325,9 @@ func TestWrongBodiesAreExplained(t *testing.T) {
 		{"GET", "/history?series=kiln.x&points=0", "", 400, "points", "points"},
 		{"GET", "/history", "", 400, "series", "series"},
 		{"GET", "/nothing", "", 404, "", "no such operation"},
-		{"DELETE", "/now", "", 404, "", "no such operation"},
+		{"DELETE", "/now", "", 405, "", "DELETE is not possible here; use GET"},
+		{"GET", "/now?place=kiln", "", 400, "place", "there is no parameter \"place\" here"},
+		{"GET", "/readings?serie=kiln.t", "", 400, "serie", "there is series, "},
 	} {
 		status, p := rig.JSON(t, c, tt.method, r.URL()+"/api/v1"+tt.path, tt.body, "Authorization", "Bearer "+made.JSON201.Token)
 		name := tt.method + " " + tt.path + " " + tt.body[:min(len(tt.body), 40)]

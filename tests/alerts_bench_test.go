@@ -41,7 +41,7 @@ func BenchmarkAlert(b *testing.B) {
 		arrived <- e.Subject
 	}))
 	defer hook.Close()
-	_, err = r.Owner.SaveRouteWithResponse(b.Context(), nil, site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: hook.URL, Inside: true, Least: site.Info})
+	_, err = r.Owner.Routes().Add(b.Context(), site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: hook.URL, Inside: true, Least: site.Info})
 	require.NoError(b, err)
 	require.NoError(b, r.Service.Close())
 	db, err := store.Open(b.Context(), r.Dir, store.Options{})

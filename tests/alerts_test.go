@@ -311,9 +311,7 @@ func saveRoute(r *rig.Rig, x site.Route) error {
 	if x.Least == "" {
 		x.Least = site.Info
 	}
-	_, err := client.AddOrChange(func(m *string) (*client.SaveRouteResponse, error) {
-		return r.Owner.SaveRouteWithResponse(r.T.Context(), &client.SaveRouteParams{IfMatch: m}, x)
-	})
+	_, err := r.Owner.Routes().Save(r.T.Context(), x)
 	return err
 }
 

@@ -47,9 +47,9 @@ func TestNothingClosedIsTold(t *testing.T) {
 			Permits:    []site.Permit{{Name: "Zqpermit", Condition: site.Condition{When: "zqvault.zqlevel > 1"}}},
 			Interlocks: []site.Interlock{{Name: "Zqlock", Condition: site.Condition{When: `zqvault.zqword == "zqtext"`}}}}))
 	}
-	must(r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "zqnight", Name: "Zqnight", Role: "guest", Actions: []site.Action{{Kind: site.DoControl, ID: "zqvault.zqfan", To: 1}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
-	must(r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "zqrule", Name: "Zqrule", Stages: []site.Stage{{When: "zqvault.zqlevel > 1", Actions: []site.Action{{Kind: site.DoNote, ID: "shed", Text: "zqsaid {zqvault.zqlevel}"}, {Kind: site.DoMessage, ID: "zqvault", Text: "zqmessage"}}}}}))
-	must(r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "zqgroup", Name: "Zqgroup", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zqvault.zqfan"}}}))
+	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "zqnight", Name: "Zqnight", Role: "guest", Actions: []site.Action{{Kind: site.DoControl, ID: "zqvault.zqfan", To: 1}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
+	must(r.Owner.Rules().Add(t.Context(), site.Rule{ID: "zqrule", Name: "Zqrule", Stages: []site.Stage{{When: "zqvault.zqlevel > 1", Actions: []site.Action{{Kind: site.DoNote, ID: "shed", Text: "zqsaid {zqvault.zqlevel}"}, {Kind: site.DoMessage, ID: "zqvault", Text: "zqmessage"}}}}}))
+	must(r.Owner.Groups().Add(t.Context(), site.Group{ID: "zqgroup", Name: "Zqgroup", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zqvault.zqfan"}}}))
 	saveAlert(r, site.Alert{ID: "zqhot", Name: "Zqhot", Kind: site.AlertAbove, Of: "zqvault.zqlevel", Limit: 7000, Text: "zqdo", Severity: site.Critical})
 	saveAlert(r, site.Alert{ID: "damp", Name: "Damp and zqhot", Kind: site.AlertFormula, When: "zqvault.zqlevel > 7000 and shed.damp > 1"})
 	require.NoError(t, saveRoute(r, site.Route{ID: "zqroute", Name: "Zqroute", Via: "webhook", To: "http://127.0.0.1:9/zqhook", Person: "mo", Inside: true}))

@@ -166,9 +166,9 @@ func TestPresetsRulesAndRights(t *testing.T) {
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
 	setpoint(r, 20)
-	_, err := r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "leave", Name: "Leave", Role: "owner", Actions: []site.Action{{Kind: site.DoControl, ID: "kiln.fan", To: 1}, {Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
+	_, err := r.Owner.Presets().Add(t.Context(), site.Preset{ID: "leave", Name: "Leave", Role: "owner", Actions: []site.Action{{Kind: site.DoControl, ID: "kiln.fan", To: 1}, {Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
 	require.NoError(t, err)
-	_, err = r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "hot", Name: "Hot", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
+	_, err = r.Owner.Rules().Add(t.Context(), site.Rule{ID: "hot", Name: "Hot", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
 		{Kind: site.DoMessage, ID: "kiln.chamber", Text: "The kiln is at {kiln.chamber}."}, {Kind: site.DoNote, ID: "kiln", Text: "hot"}, {Kind: site.DoPreset, ID: "leave"}}}}})
 	require.NoError(t, err)
 	kim := r.Member("kim", "member")
@@ -192,7 +192,7 @@ func TestPresetsRulesAndRights(t *testing.T) {
 	n, err := r.Owner.ListNotesWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, "hot", (*n.JSON200)[0].Text)
-	_, err = r.Owner.RemovePresetWithResponse(t.Context(), "leave")
+	err = r.Owner.Presets().Remove(t.Context(), "leave")
 	assert.ErrorContains(t, err, "used by the rule Hot")
 	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
 	require.NoError(t, err)
@@ -284,7 +284,7 @@ func TestWhatIsReliedOnIsNotTakenAway(t *testing.T) {
 	until := time.Now().Add(time.Hour)
 	_, err = r.Owner.SwitchControlWithResponse(t.Context(), "kiln.bell", nil, client.SwitchControlJSONRequestBody{To: true, Until: &until})
 	assert.ErrorContains(t, err, "Bell is momentary")
-	_, err = r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{{Kind: site.DoPulse, ID: "kiln.fan"}}}}})
+	_, err = r.Owner.Rules().Add(t.Context(), site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{{Kind: site.DoPulse, ID: "kiln.fan"}}}}})
 	assert.ErrorContains(t, err, "it cannot be pulsed")
 	b.read("chamber", "60")
 	r.Soon("an interlock holds it", func() bool { return strings.Contains(b.reason("kiln.fan"), "interlock “hot”") })
@@ -301,7 +301,7 @@ func TestNothingOfAGroupIsKeptWhileItIsOn(t *testing.T) {
 	for _, name := range []string{"fan", "bell"} {
 		r.Pub("kiln", key, "ember/kiln/is/"+name, "off")
 	}
-	_, err := r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
+	_, err := r.Owner.Groups().Add(t.Context(), site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
 	require.NoError(t, err)
 	first := r.Sub("kiln", key, "ember/kiln/want/#", "-F", "%t %p %r", "-i", "one")
 	r.Switch("kiln.fan", true)
@@ -327,7 +327,7 @@ func TestASessionThatOnlySaysSomethingStartsNothingAnew(t *testing.T) {
 	for _, name := range []string{"fan", "bell"} {
 		r.Pub("kiln", key, "ember/kiln/is/"+name, "off")
 	}
-	_, err := r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
+	_, err := r.Owner.Groups().Add(t.Context(), site.Group{ID: "one", Name: "One", Members: []site.GroupMember{{Control: "kiln.fan"}, {Control: "kiln.bell"}}})
 	require.NoError(t, err)
 	board := newRelay(r, key)
 	r.Switch("kiln.fan", true)

@@ -318,7 +318,7 @@ func TestRightsThroughEveryDoor(t *testing.T) {
 		return append(out, s.Locked...)
 	}
 	script := r.Paho("token", r.Token(kim), "kims")
-	_, err = r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "night", Name: "Night", Role: "guest", Actions: []site.Action{{Kind: site.DoControl, ID: "kiln.fan", To: 1}}})
+	_, err = r.Owner.Presets().Add(t.Context(), site.Preset{ID: "night", Name: "Night", Role: "guest", Actions: []site.Action{{Kind: site.DoControl, ID: "kiln.fan", To: 1}}})
 	require.NoError(t, err)
 	_, err = save(kim, site.Dashboard{ID: "door", Name: "Door", Tiles: []site.Tile{{ID: "a", Kind: site.TileControl, Of: []string{"kiln.fan"}, W: 3, H: 2}}})
 	require.NoError(t, err)

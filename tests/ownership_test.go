@@ -79,10 +79,10 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 	must(r.Owner.SaveAutomationWithResponse(t.Context(), "zkiln.zfan", nil, site.Automation{Demands: []site.Demand{{Kind: site.HoldBelow, Of: "zkiln.zheat", Target: "zkiln.zgoal", Band: 1}},
 		Permits: []site.Permit{{Name: "Zpermit", Condition: site.Condition{When: "mean(zkiln.zheat, \"10m\") > 1"}}}, Interlocks: []site.Interlock{{Name: "Zlock", Condition: site.Condition{When: "zkiln.zdoor", Until: "not zkiln.zdoor"}}}}))
 	must(r.Owner.SaveAutomationWithResponse(t.Context(), "shed.lamp", nil, site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "shed.damp > 10"}}}}))
-	must(r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "zpair", Name: "Zpair", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zkiln.zfan"}}}))
-	must(r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "zonly", Name: "Zonly", Actions: []site.Action{{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}}}))
-	must(r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "night", Name: "Night", Actions: []site.Action{{Kind: site.DoSetting, ID: "zkiln.zgoal", To: 20}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
-	must(r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "wet", Name: "Wet", Stages: []site.Stage{{When: "shed.damp > 30", Actions: []site.Action{
+	must(r.Owner.Groups().Add(t.Context(), site.Group{ID: "zpair", Name: "Zpair", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zkiln.zfan"}}}))
+	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "zonly", Name: "Zonly", Actions: []site.Action{{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}}}))
+	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "night", Name: "Night", Actions: []site.Action{{Kind: site.DoSetting, ID: "zkiln.zgoal", To: 20}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
+	must(r.Owner.Rules().Add(t.Context(), site.Rule{ID: "wet", Name: "Wet", Stages: []site.Stage{{When: "shed.damp > 30", Actions: []site.Action{
 		{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}, {Kind: site.DoPreset, ID: "zonly"}, {Kind: site.DoMessage, ID: "shed", Text: "wet"}}}}}))
 	saveAlert(r, site.Alert{ID: "zhot", Name: "Zhot", Kind: site.AlertAbove, Of: "zkiln.zheat", Limit: 500, Severity: site.Critical})
 	saveAlert(r, site.Alert{ID: "offline_zkiln", Name: "Zkiln is away", Kind: site.AlertOffline, Of: "zkiln", Severity: site.Info})
@@ -108,7 +108,7 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 	assert.ErrorContains(t, err, "Zdoor is used by the interlock “Zlock” of Zfan, which relies on it; change that first")
 	_, err = r.Owner.RemoveSettingWithResponse(t.Context(), "zkiln.zgoal")
 	assert.ErrorContains(t, err, "Zgoal is used by the automation of Zfan; change that first")
-	_, err = r.Owner.RemovePresetWithResponse(t.Context(), "zonly")
+	err = r.Owner.Presets().Remove(t.Context(), "zonly")
 	assert.ErrorContains(t, err, "Zonly is used by the rule Wet; change that first")
 
 	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "zkiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})

@@ -80,9 +80,7 @@ func TestGroupsOfControls(t *testing.T) {
 		decide(r, "kiln."+name, site.Automation{Demands: []site.Demand{whenever(`kiln.chamber > 30`)}})
 	}
 	group := func(limit float64, members ...site.GroupMember) {
-		_, err := client.AddOrChange(func(m *string) (*client.SaveGroupResponse, error) {
-			return r.Owner.SaveGroupWithResponse(t.Context(), &client.SaveGroupParams{IfMatch: m}, site.Group{ID: "pair", Name: "Pair", Limit: limit, Members: members})
-		})
+		_, err := r.Owner.Groups().Save(t.Context(), site.Group{ID: "pair", Name: "Pair", Limit: limit, Members: members})
 		require.NoError(t, err)
 	}
 	group(0, site.GroupMember{Control: "kiln.heater"}, site.GroupMember{Control: "kiln.cooler"})
@@ -97,7 +95,7 @@ func TestGroupsOfControls(t *testing.T) {
 	why, err := r.Owner.WhyControlWithResponse(t.Context(), "kiln.cooler")
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(append(why.JSON200.Lines, why.JSON200.Reason), "\n"), "3000 W")
-	_, err = r.Owner.SaveGroupWithResponse(t.Context(), nil, site.Group{ID: "alone", Name: "Alone", Members: []site.GroupMember{{Control: "kiln.heater"}}})
+	_, err = r.Owner.Groups().Add(t.Context(), site.Group{ID: "alone", Name: "Alone", Members: []site.GroupMember{{Control: "kiln.heater"}}})
 	assert.ErrorContains(t, err, "2 to 50 controls")
 }
 
@@ -200,7 +198,7 @@ func TestHolidaysUntilADate(t *testing.T) {
 	b := fans(r, "fan")
 	setpoint(r, 20)
 	decide(r, "kiln.fan", heating())
-	_, err := r.Owner.SavePresetWithResponse(t.Context(), nil, site.Preset{ID: "holidays", Name: "Holidays", Ends: true, Actions: []site.Action{{Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
+	_, err := r.Owner.Presets().Add(t.Context(), site.Preset{ID: "holidays", Name: "Holidays", Ends: true, Actions: []site.Action{{Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
 	require.NoError(t, err)
 	b.read("chamber", "15")
 	r.Soon("warm", func() bool { return b.on("fan") })

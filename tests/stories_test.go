@@ -250,7 +250,7 @@ func storyHouse(t *testing.T, s *sinks, day time.Time) string {
 		{ID: "single", Name: "Single", Stages: []site.Stage{{When: "shed.one", Actions: say("Pressed one", false)}}},
 		{ID: "staged", Name: "Staged", Stages: []site.Stage{{When: "shed.one", Actions: say("Pressed first", false)}, {When: "shed.two", Actions: say("Pressed second", true), WithinMS: 2 * 3600_000}}},
 	} {
-		_, err = h.SaveRule(ctx, mo, r, whatever)
+		_, err = h.Keep(ctx, mo, &r)
 		require.NoError(t, err)
 	}
 	_, err = h.SaveMessaging(ctx, mo, site.Messaging{Mail: site.Mail{Host: "127.0.0.1", Port: s.port, Security: "none", From: "hub@studio.example"}}, nil, whatever)
@@ -385,7 +385,7 @@ func (x *story) live(t *testing.T) {
 	copyFiles(t, x.house, x.dir)
 	x.open()
 	for _, r := range x.routes {
-		_, err := x.h.SaveRoute(ctx, storyOwner, r, whatever)
+		_, err := x.h.Keep(ctx, storyOwner, r)
 		require.NoError(t, err)
 	}
 	for _, a := range x.alerts {
@@ -688,7 +688,7 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 		require.NoError(t, err)
 		route := site.Route{ID: "r", Name: "R", Via: site.ByWebhook, To: s.web.URL + "/r", Inside: true, Least: site.Info}
 		makeRoute := func() {
-			_, err := x.h.SaveRoute(ctx, storyOwner, route, whatever)
+			_, err := x.h.Keep(ctx, storyOwner, route)
 			require.NoError(t, err)
 		}
 		makeRoute()
@@ -766,7 +766,7 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 		rule := site.Rule{ID: "again", Name: "Again", Stages: []site.Stage{{When: "shed.heat > 900", Actions: []site.Action{{Kind: site.DoMessage, ID: "shed", Text: "Pressed again"}}}}}
 		for range 3 {
 			x.sends("shed.heat", 0)
-			_, err := x.h.SaveRule(ctx, storyOwner, rule, whatever)
+			_, err := x.h.Keep(ctx, storyOwner, &rule)
 			require.NoError(t, err)
 			s.mu.Lock()
 			s.got["r"] = nil
@@ -776,8 +776,8 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 			s.mu.Lock()
 			require.Equal(t, []string{"message Pressed again "}, s.got["r"])
 			s.mu.Unlock()
-			require.NoError(t, x.h.RemoveRule(ctx, storyOwner, "again"))
-			require.NoError(t, x.h.RemoveRoute(ctx, storyOwner, "r"))
+			require.NoError(t, x.h.DropPart(ctx, storyOwner, "rule", "again", whatever))
+			require.NoError(t, x.h.DropPart(ctx, storyOwner, "route", "r", whatever))
 			makeRoute()
 		}
 	})

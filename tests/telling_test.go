@@ -331,7 +331,7 @@ func TestALinkInAMail(t *testing.T) {
 	assert.Equal(t, 400, status)
 	assert.Contains(t, got["detail"], "this link ended on")
 
-	_, err = r.Owner.RemoveRouteWithResponse(t.Context(), "mo")
+	err = r.Owner.Routes().Remove(t.Context(), "mo")
 	require.NoError(t, err)
 	_, got = ask("", links["mo"], "")
 	assert.Contains(t, got["detail"], "was taken away")

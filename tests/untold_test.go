@@ -50,7 +50,7 @@ func TestNoMessageStandsInForAnother(t *testing.T) {
 	r, l, say := hotKiln(t)
 	w := newWebhook(t)
 	require.NoError(t, saveRoute(r, site.Route{ID: "log", Via: "webhook", To: w.URL, Inside: true}))
-	_, err := r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "say", Name: "Say", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
+	_, err := r.Owner.Rules().Add(t.Context(), site.Rule{ID: "say", Name: "Say", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
 		{Kind: site.DoMessage, ID: "kiln", Text: "one"}, {Kind: site.DoMessage, ID: "kiln", Text: "two"}, {Kind: site.DoMessage, ID: "kiln", Text: "three"}}}}})
 	require.NoError(t, err)
 	say("600")
@@ -305,7 +305,7 @@ func TestRulesKeepQuietHours(t *testing.T) {
 		change(&x)
 		require.NoError(t, saveRoute(r, x))
 	}
-	_, err := r.Owner.SaveRuleWithResponse(t.Context(), nil, site.Rule{ID: "say", Name: "Say", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
+	_, err := r.Owner.Rules().Add(t.Context(), site.Rule{ID: "say", Name: "Say", Stages: []site.Stage{{When: "kiln.chamber > 500", Actions: []site.Action{
 		{Kind: site.DoMessage, ID: "kiln", Text: "mild"}, {Kind: site.DoMessage, ID: "kiln", Text: "grave", Grave: true}}}}})
 	require.NoError(t, err)
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "600")

@@ -118,6 +118,17 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   return answer.data as T
 }
 
+/** The kinds of parts whose operations are all alike. */
+export type Lists = 'presets' | 'rules' | 'groups' | 'routes'
+
+/** Keeps a part: without a version it is new and replaces nothing, with one it is changed where it is still of that version. */
+export function keepPart(list: Lists, config: { id: string }, version?: string) {
+  if (version === undefined) return ask(api.POST(`/${list}`, { body: config as never }))
+  return ask(api.PUT(`/${list}/{id}`, { params: { path: { id: config.id }, header: { 'If-Match': version } }, body: config as never }))
+}
+
+export const removePart = (list: Lists, id: string) => ask(api.DELETE(`/${list}/{id}`, { params: { path: { id } } }))
+
 /** Options of a call that changes what is there of a version; without one it makes something, and replaces nothing. */
 export const ifMatch = (version: string | undefined) => ({ params: { header: { 'If-Match': version } } })
 

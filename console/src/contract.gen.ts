@@ -808,10 +808,10 @@ export interface paths {
         get: operations["listPresets"];
         put?: never;
         /**
-         * Add or change a preset
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         * Add a preset
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["savePreset"];
+        post: operations["addPreset"];
         delete?: never;
         options?: never;
         head?: never;
@@ -827,14 +827,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One preset */
+        get: operations["getPreset"];
+        /** Add a preset, or change it as a whole */
+        put: operations["putPreset"];
         post?: never;
-        /** Take a preset away */
+        /** Delete a preset */
         delete: operations["removePreset"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a preset
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchPreset"];
         trace?: never;
     };
     "/presets/{id}/apply": {
@@ -1232,14 +1238,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is told of which alerts, and how */
+        /** All routes */
         get: operations["listRoutes"];
         put?: never;
         /**
-         * Add or change a route
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         * Add a route
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveRoute"];
+        post: operations["addRoute"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1255,14 +1261,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One route */
+        get: operations["getRoute"];
+        /** Add a route, or change it as a whole */
+        put: operations["putRoute"];
         post?: never;
-        /** Take a route away; what waits on it is given up */
+        /** Delete a route */
         delete: operations["removeRoute"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a route
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchRoute"];
         trace?: never;
     };
     "/routes/{id}/test": {
@@ -1332,10 +1344,10 @@ export interface paths {
         get: operations["listRules"];
         put?: never;
         /**
-         * Add or change a rule
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         * Add a rule
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveRule"];
+        post: operations["addRule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1351,14 +1363,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One rule */
+        get: operations["getRule"];
+        /** Add a rule, or change it as a whole */
+        put: operations["putRule"];
         post?: never;
-        /** Take a rule away */
+        /** Delete a rule */
         delete: operations["removeRule"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a rule
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchRule"];
         trace?: never;
     };
     "/groups": {
@@ -1372,10 +1390,10 @@ export interface paths {
         get: operations["listGroups"];
         put?: never;
         /**
-         * Add or change a group
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed.
+         * Add a group
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveGroup"];
+        post: operations["addGroup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1391,14 +1409,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One group */
+        get: operations["getGroup"];
+        /** Add a group, or change it as a whole */
+        put: operations["putGroup"];
         post?: never;
-        /** Take a group away */
+        /** Delete a group */
         delete: operations["removeGroup"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a group
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchGroup"];
         trace?: never;
     };
     "/next": {
@@ -2161,6 +2185,10 @@ export interface components {
             /** @description ids that a misspelt one may have meant */
             nearest?: string[];
         };
+        /** @description where the next page begins: told as after; none: this is the last */
+        Next: string;
+        /** @description nothing is to be told of it */
+        None: Record<string, never>;
         /** @enum {string} */
         Role: "owner" | "member" | "guest";
         /** @enum {string} */
@@ -3127,6 +3155,7 @@ export interface components {
         PresetView: {
             version: string;
             config: components["schemas"]["Preset"];
+            state: components["schemas"]["None"];
         };
         AlertConfig: {
             id: string;
@@ -3477,6 +3506,7 @@ export interface components {
         RouteView: {
             version: string;
             config: components["schemas"]["Route"];
+            state: components["schemas"]["None"];
         };
         Messaging: {
             /** @description of the console, as people reach it, for links */
@@ -3574,6 +3604,7 @@ export interface components {
         GroupView: {
             version: string;
             config: components["schemas"]["Group"];
+            state: components["schemas"]["None"];
         };
         Why: {
             reason: string;
@@ -4273,6 +4304,10 @@ export interface components {
     };
     parameters: {
         Id: string;
+        /** @description at most so many */
+        Limit: number;
+        /** @description next of the page before */
+        After: string;
         /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
         IfMatch: string;
     };
@@ -5814,32 +5849,37 @@ export interface operations {
     };
     listPresets: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description All presets */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PresetView"][];
+                    "application/json": {
+                        items: components["schemas"]["PresetView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    savePreset: {
+    addPreset: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5849,9 +5889,65 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The preset */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPreset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putPreset: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preset"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5864,7 +5960,10 @@ export interface operations {
     removePreset: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -5872,12 +5971,44 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchPreset: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetView"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -6556,7 +6687,12 @@ export interface operations {
     };
     listRoutes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6569,19 +6705,19 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RouteView"][];
+                    "application/json": {
+                        items: components["schemas"]["RouteView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveRoute: {
+    addRoute: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6591,9 +6727,65 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The route */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putRoute: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Route"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6606,7 +6798,10 @@ export interface operations {
     removeRoute: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -6614,12 +6809,44 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchRoute: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteView"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -6726,32 +6953,37 @@ export interface operations {
     };
     listRules: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description All rules */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RuleView"][];
+                    "application/json": {
+                        items: components["schemas"]["RuleView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveRule: {
+    addRule: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6761,9 +6993,65 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The rule */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6776,7 +7064,10 @@ export interface operations {
     removeRule: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -6784,7 +7075,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6794,34 +7085,71 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listGroups: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description All groups */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GroupView"][];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    saveGroup: {
+    patchRule: {
         parameters: {
             query?: never;
             header?: {
                 /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["GroupView"][];
+                        next?: components["schemas"]["Next"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6831,9 +7159,65 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The group */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Group"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6846,7 +7230,10 @@ export interface operations {
     removeGroup: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -6854,12 +7241,44 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupView"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -11,6 +11,30 @@ import (
 	"idleember/core/site"
 )
 
+// Part is a part of the configuration as it is told: C is its configuration, S how it is now.
+type Part[C, S any] struct {
+	Config  C      `json:"config"`
+	State   S      `json:"state"`
+	Version string `json:"version"` // of the configuration, for If-Match
+}
+
+// None is the state of what has none.
+type None struct{}
+
+// What is told of the kinds of parts.
+type (
+	Preset = Part[site.Preset, None]
+	Rule   = Part[site.Rule, engine.RuleState]
+	Group  = Part[site.Group, None]
+	Route  = Part[site.Route, None]
+)
+
+// Page is a stretch of a list; Next begins the one after it, none: there is none.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"`
+}
+
 // Alert is an alert with where it stands, as everybody sees it who may see what it is about.
 type Alert struct {
 	ID      string      `json:"id"`
@@ -42,12 +66,6 @@ type AlertTold struct {
 	At    time.Time `json:"at"`
 	Count int       `json:"count"`
 	State string    `json:"state,omitempty"` // empty: the newest message arrived; waiting; failed: it was given up
-}
-
-// Route is a route.
-type Route struct {
-	Version string     `json:"version"`
-	Config  site.Route `json:"config"`
 }
 
 // Backups is how backups are made, and those that are there.
@@ -149,25 +167,6 @@ type Messaging struct {
 	Config   site.Messaging `json:"config"`
 	Password bool           `json:"password"` // one is kept for the mail server
 	Signing  string         `json:"signing"`  // how webhooks are signed, for owners: the key
-}
-
-// Preset is a preset as those see it who may apply it.
-type Preset struct {
-	Version string      `json:"version"`
-	Config  site.Preset `json:"config"`
-}
-
-// Rule is a rule with its state.
-type Rule struct {
-	Version string           `json:"version"`
-	Config  site.Rule        `json:"config"`
-	State   engine.RuleState `json:"state"`
-}
-
-// Group is a group of controls.
-type Group struct {
-	Version string     `json:"version"`
-	Config  site.Group `json:"config"`
 }
 
 // PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched them on.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -61,9 +62,11 @@ type Kind struct {
 	put      func(*Site, any)
 	drop     func(*Site, string)
 	parse    func([]byte) (any, error)
+	read     func([]byte) (any, error)
 	id       func(any) string
 	withID   func(any, string) any
 	secrets  map[string]func(any) Goes
+	named    bool
 	name     func(any) string
 	validate func(*Site, any) error
 	mentions func(*Site, any, Reads, func(Mention))
@@ -129,6 +132,9 @@ func (k *Kind) Named(part any) string {
 	return k.id(part)
 }
 
+// NameOf is the name that people gave a part; ok is false where parts of the kind have none.
+func (k *Kind) NameOf(part any) (name string, ok bool) { return k.name(part), k.named }
+
 // IDs are the ids of all parts of the kind, sorted.
 func (k *Kind) IDs(s *Site) []string { return k.ids(s) }
 
@@ -143,6 +149,9 @@ func (k *Kind) WithID(part any, id string) any { return k.withID(part, id) }
 
 // Secrets are the names of what is kept with a part and must not be shown, each with where it goes.
 func (k *Kind) Secrets() map[string]func(part any) Goes { return k.secrets }
+
+// Read reads a part that somebody sent, and refuses fields that it does not have.
+func (k *Kind) Read(body []byte) (any, error) { return k.read(body) }
 
 // Validate says in a sentence what is wrong with a part in a site, or returns nil. It does not look into formulas.
 func (k *Kind) Validate(s *Site, part any) error { return k.validate(s, part) }
@@ -337,6 +346,13 @@ func (k kind[T]) entry() *Kind {
 				v = k.filled(v)
 			}
 			return v, err
+		},
+		read: func(body []byte) (any, error) {
+			var v T
+			d := json.NewDecoder(bytes.NewReader(body))
+			d.DisallowUnknownFields()
+			err := d.Decode(&v)
+			return v, err
 		}}
 	if k.alone != nil {
 		out.ids = func(*Site) []string { return []string{""} }
@@ -360,6 +376,7 @@ func (k kind[T]) entry() *Kind {
 		out.name = out.id
 	}
 	if k.called != nil {
+		out.named = true
 		out.name = func(part any) string { return k.called(part.(T)) }
 	}
 	if k.validate != nil {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Who is told, and how: routes, what is on its way, and by what messages leave the hub.
 import { onMounted, onUnmounted, reactive, ref } from 'vue'
-import { api, ask, ifMatch, sentence, type Delivery, type Member, type Messaging, type Route, type RouteConfig } from '../api'
+import { api, ask, keepPart, removePart, sentence, type Delivery, type Member, type Messaging, type Route, type RouteConfig } from '../api'
 import { useSend } from '../form'
 import { dayText } from '../format'
 import { onAlert, useHub } from '../hub'
@@ -19,7 +19,7 @@ const trouble = ref('')
 async function load() {
   try {
     const [r, d] = await Promise.all([ask(api.GET('/routes')), ask(api.GET('/deliveries', { params: { query: { limit: 20 } } }))])
-    routes.value = r
+    routes.value = r.items
     posts.value = d
     trouble.value = ''
   } catch (e) {
@@ -38,7 +38,7 @@ const begin = (r?: Route) => {
 }
 const save = () => send(async () => {
   const f = form.value!
-  await ask(api.POST('/routes', { ...ifMatch(version), body: f }))
+  await keepPart('routes', f, version)
   form.value = null
   await load()
 })
@@ -53,7 +53,7 @@ async function test(id: string) {
 }
 async function remove(id: string) {
   try {
-    await ask(api.DELETE('/routes/{id}', { params: { path: { id } } }))
+    await removePart('routes', id)
     await load()
   } catch (e) {
     trouble.value = sentence(e)

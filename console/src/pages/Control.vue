@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, ifMatch, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
+import { api, ask, ifMatch, keepPart, removePart, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
 import ActionFields from '../components/deciding/ActionFields.vue'
 import AutomationCard from '../components/deciding/AutomationCard.vue'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
@@ -22,7 +22,10 @@ const failed = ref('')
 const want = computed(() => route.hash.slice(1))
 async function load() {
   try {
-    ;[next.value, rules.value, groups.value] = await Promise.all([ask(api.GET('/next')), ask(api.GET('/rules')), ask(api.GET('/groups'))])
+    const [n, r, g] = await Promise.all([ask(api.GET('/next')), ask(api.GET('/rules')), ask(api.GET('/groups'))])
+    next.value = n
+    rules.value = r.items
+    groups.value = g.items
     failed.value = ''
   } catch (e) {
     failed.value = sentence(e)
@@ -45,9 +48,9 @@ const saveSetting = (x: SettingConfig, v?: string) => {
   if (!x.id) x.id = `${owner.value || owners.value[0]}.`
   return ask(api.POST('/settings', { ...ifMatch(v), body: x }))
 }
-const savePreset = (x: PresetConfig, v?: string) => ask(api.POST('/presets', { ...ifMatch(v), body: x }))
-const saveRule = (x: RuleConfig, v?: string) => ask(api.POST('/rules', { ...ifMatch(v), body: x }))
-const saveGroup = (x: GroupConfig, v?: string) => ask(api.POST('/groups', { ...ifMatch(v), body: x }))
+const savePreset = (x: PresetConfig, v?: string) => keepPart('presets', x, v)
+const saveRule = (x: RuleConfig, v?: string) => keepPart('rules', x, v)
+const saveGroup = (x: GroupConfig, v?: string) => keepPart('groups', x, v)
 const groupable = computed(() => Object.values(hub.controls).filter((c) => (c.kind === 'switch' || c.kind === 'level') && !c.momentary))
 function toggle(g: GroupConfig, control: string) {
   const at = g.members.findIndex((m) => m.control === control)
@@ -94,7 +97,7 @@ function ruleState(i: number) {
           </template>
         </PartsCard>
         <PartsCard title="Presets" one="preset" about="A preset sets several controls and settings at once, such as all off, or holiday." :list="hub.presets as Preset[]"
-          :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig" :save="savePreset" :remove="(id: string) => ask(api.DELETE('/presets/{id}', { params: { path: { id } } }))" @changed="reload">
+          :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig" :save="savePreset" :remove="(id: string) => removePart('presets', id)" @changed="reload">
           <template #line="{ item }">{{ item.actions.map(actionText).join(', ') }}</template>
           <template #form="{ item }">
             <div class="fields">
@@ -106,7 +109,7 @@ function ruleState(i: number) {
           </template>
         </PartsCard>
         <PartsCard title="Rules" one="rule" about="A rule does something once when a formula becomes true, and then rests." :list="rules"
-          :fresh="() => ({ id: '', name: '', stages: [{ when: '', actions: [] }] }) as RuleConfig" :save="saveRule" :remove="(id: string) => ask(api.DELETE('/rules/{id}', { params: { path: { id } } }))" @changed="reload">
+          :fresh="() => ({ id: '', name: '', stages: [{ when: '', actions: [] }] }) as RuleConfig" :save="saveRule" :remove="(id: string) => removePart('rules', id)" @changed="reload">
           <template #line="{ item, index }"><span v-for="line in ruleText(item)" :key="line" class="d-block">{{ line }}</span><span class="soft">{{ ruleState(index) }}</span></template>
           <template #form="{ item }">
             <fieldset v-for="(g, i) in item.stages" :key="i" class="stack tight">
@@ -122,7 +125,7 @@ function ruleState(i: number) {
           </template>
         </PartsCard>
         <PartsCard title="Groups" one="group" about="Controls that must not be on together, or that share so much power." :list="groups"
-          :fresh="() => ({ id: '', name: '', limit: 0, pause_ms: 5000, members: [] }) as GroupConfig" :save="saveGroup" :remove="(id: string) => ask(api.DELETE('/groups/{id}', { params: { path: { id } } }))" @changed="reload">
+          :fresh="() => ({ id: '', name: '', limit: 0, pause_ms: 5000, members: [] }) as GroupConfig" :save="saveGroup" :remove="(id: string) => removePart('groups', id)" @changed="reload">
           <template #line="{ item }">{{ groupText(item) }}</template>
           <template #form="{ item }">
             <div class="fields"><label class="short"><span class="soft small-text">Watts together; 0: one at a time</span><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label><SpanField v-model="item.pause_ms" label="Pause between" /></div>
