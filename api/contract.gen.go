@@ -390,17 +390,8 @@ type ServerInterface interface {
 	// ListSessions The browsers in which whoever asks is signed in
 	// (GET /sessions)
 	ListSessions(ctx *echo.Context) error
-	// ListSettings All settings
-	// (GET /settings)
-	ListSettings(ctx *echo.Context) error
-	// SaveSetting Add or change a setting
-	// (POST /settings)
-	SaveSetting(ctx *echo.Context, params SaveSettingParams) error
-	// RemoveSetting Take a setting away
-	// (DELETE /settings/{id})
-	RemoveSetting(ctx *echo.Context, id Id) error
 	// SetSetting Change the value of a setting
-	// (PUT /settings/{id})
+	// (PUT /settings/{id}/value)
 	SetSetting(ctx *echo.Context, id Id) error
 	// GetSetup Whether the hub waits for its owner
 	// (GET /setup)
@@ -2621,60 +2612,6 @@ func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
 	return err
 }
 
-// ListSettings converts echo context to params.
-func (w *ServerInterfaceWrapper) ListSettings(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListSettings(ctx)
-	return err
-}
-
-// SaveSetting converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveSetting(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveSettingParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveSetting(ctx, params)
-	return err
-}
-
-// RemoveSetting converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveSetting(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveSetting(ctx, id)
-	return err
-}
-
 // SetSetting converts echo context to params.
 func (w *ServerInterfaceWrapper) SetSetting(ctx *echo.Context) error {
 	var err error
@@ -3019,10 +2956,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/controls/:id/automation", wrapper.GetAutomation, options.OperationMiddlewares["getAutomation"]...)
 	router.PUT(options.BaseURL+"/controls/:id/automation", wrapper.SaveAutomation, options.OperationMiddlewares["saveAutomation"]...)
 	router.POST(options.BaseURL+"/controls/:id/automation/try", wrapper.TryAutomation, options.OperationMiddlewares["tryAutomation"]...)
-	router.GET(options.BaseURL+"/settings", wrapper.ListSettings, options.OperationMiddlewares["listSettings"]...)
-	router.POST(options.BaseURL+"/settings", wrapper.SaveSetting, options.OperationMiddlewares["saveSetting"]...)
-	router.DELETE(options.BaseURL+"/settings/:id", wrapper.RemoveSetting, options.OperationMiddlewares["removeSetting"]...)
-	router.PUT(options.BaseURL+"/settings/:id", wrapper.SetSetting, options.OperationMiddlewares["setSetting"]...)
+	router.PUT(options.BaseURL+"/settings/:id/value", wrapper.SetSetting, options.OperationMiddlewares["setSetting"]...)
 	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
 	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
 	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
@@ -8465,129 +8399,6 @@ func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListS
 	return err
 }
 
-type ListSettingsRequestObject struct {
-}
-
-type ListSettingsResponseObject interface {
-	VisitListSettingsResponse(w http.ResponseWriter) error
-}
-
-type ListSettings200JSONResponse []SettingView
-
-func (response ListSettings200JSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSettingsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListSettingsdefaultApplicationProblemPlusJSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveSettingRequestObject struct {
-	Params SaveSettingParams
-	Body   *SaveSettingJSONRequestBody
-}
-
-type SaveSettingResponseObject interface {
-	VisitSaveSettingResponse(w http.ResponseWriter) error
-}
-
-type SaveSetting201JSONResponse SettingView
-
-func (response SaveSetting201JSONResponse) VisitSaveSettingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveSettingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveSettingdefaultApplicationProblemPlusJSONResponse) VisitSaveSettingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveSettingRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveSettingResponseObject interface {
-	VisitRemoveSettingResponse(w http.ResponseWriter) error
-}
-
-type RemoveSetting204Response struct {
-}
-
-func (response RemoveSetting204Response) VisitRemoveSettingResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveSettingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveSettingdefaultApplicationProblemPlusJSONResponse) VisitRemoveSettingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type SetSettingRequestObject struct {
 	Id   Id `json:"id"`
 	Body *SetSettingJSONRequestBody
@@ -9758,17 +9569,8 @@ type StrictServerInterface interface {
 	// ListSessions The browsers in which whoever asks is signed in
 	// (GET /sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
-	// ListSettings All settings
-	// (GET /settings)
-	ListSettings(ctx context.Context, request ListSettingsRequestObject) (ListSettingsResponseObject, error)
-	// SaveSetting Add or change a setting
-	// (POST /settings)
-	SaveSetting(ctx context.Context, request SaveSettingRequestObject) (SaveSettingResponseObject, error)
-	// RemoveSetting Take a setting away
-	// (DELETE /settings/{id})
-	RemoveSetting(ctx context.Context, request RemoveSettingRequestObject) (RemoveSettingResponseObject, error)
 	// SetSetting Change the value of a setting
-	// (PUT /settings/{id})
+	// (PUT /settings/{id}/value)
 	SetSetting(ctx context.Context, request SetSettingRequestObject) (SetSettingResponseObject, error)
 	// GetSetup Whether the hub waits for its owner
 	// (GET /setup)
@@ -13956,102 +13758,6 @@ func (sh *strictHandler) ListSessions(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
 		return validResponse.VisitListSessionsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListSettings operation middleware
-func (sh *strictHandler) ListSettings(ctx *echo.Context) error {
-	var request ListSettingsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSettings(ctx.Request().Context(), request.(ListSettingsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListSettings")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListSettingsResponseObject); ok {
-		return validResponse.VisitListSettingsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveSetting operation middleware
-func (sh *strictHandler) SaveSetting(ctx *echo.Context, params SaveSettingParams) error {
-	var request SaveSettingRequestObject
-
-	request.Params = params
-
-	var body SaveSettingJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveSetting(ctx.Request().Context(), request.(SaveSettingRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveSetting")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveSettingResponseObject); ok {
-		return validResponse.VisitSaveSettingResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveSetting operation middleware
-func (sh *strictHandler) RemoveSetting(ctx *echo.Context, id Id) error {
-	var request RemoveSettingRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveSetting(ctx.Request().Context(), request.(RemoveSettingRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveSetting")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveSettingResponseObject); ok {
-		return validResponse.VisitRemoveSettingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

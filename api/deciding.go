@@ -143,16 +143,6 @@ func (h *handlers) TryAutomation(ctx context.Context, r TryAutomationRequestObje
 	return TryAutomation200JSONResponse(v), err
 }
 
-func (h *handlers) ListSettings(ctx context.Context, _ ListSettingsRequestObject) (ListSettingsResponseObject, error) {
-	now, err := h.s.hub.Now(ctx, actor(ctx))
-	return ListSettings200JSONResponse(now.Settings), err
-}
-
-func (h *handlers) SaveSetting(ctx context.Context, r SaveSettingRequestObject) (SaveSettingResponseObject, error) {
-	v, err := h.s.hub.SaveSetting(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveSetting201JSONResponse(v), err
-}
-
 func (h *handlers) SetSetting(ctx context.Context, r SetSettingRequestObject) (SetSettingResponseObject, error) {
 	to, err := valueOf(r.Body.Value)
 	if err != nil {
@@ -160,10 +150,6 @@ func (h *handlers) SetSetting(ctx context.Context, r SetSettingRequestObject) (S
 	}
 	v, err := h.s.hub.Set(ctx, actor(ctx), r.Id, to.String(), instant(r.Body.Until))
 	return SetSetting200JSONResponse(v), err
-}
-
-func (h *handlers) RemoveSetting(ctx context.Context, r RemoveSettingRequestObject) (RemoveSettingResponseObject, error) {
-	return RemoveSetting204Response{}, h.s.hub.RemoveSetting(ctx, actor(ctx), r.Id)
 }
 
 func (h *handlers) ApplyPreset(ctx context.Context, r ApplyPresetRequestObject) (ApplyPresetResponseObject, error) {

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 )
 
 // untilFlags say for how long something holds.
@@ -158,20 +159,20 @@ func settled(cmd *cli.Command, c client.Control, wait bool, meanwhile func(clien
 	return nil
 }
 
-func settingText(g client.SettingView) string {
-	text := g.Text
+func settingText(g shown.Setting) string {
+	text := g.State.Text
 	if u := unitSign(g.Config.Unit); u != g.Config.Unit {
 		text = strings.TrimSuffix(text, g.Config.Unit) + u
 	}
 	return text
 }
 
-func settingState(g client.SettingView) string {
+func settingState(g shown.Setting) string {
 	switch {
-	case g.Locked != "":
-		return "locked: " + g.Locked
-	case g.Until != nil:
-		return "until " + g.Until.Local().Format("2006-01-02 15:04")
+	case g.State.Locked != "":
+		return "locked: " + g.State.Locked
+	case g.State.Until != nil:
+		return "until " + g.State.Until.Local().Format("2006-01-02 15:04")
 	}
 	return ""
 }
@@ -189,14 +190,14 @@ func setCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return settingRows(cmd, []client.SettingView{*r.JSON200})
+			return settingRows(cmd, []shown.Setting{*r.JSON200})
 		}, "SETTING", "VALUE")}
 }
 
-func settingRows(cmd *cli.Command, list []client.SettingView) error {
+func settingRows(cmd *cli.Command, list []shown.Setting) error {
 	var rows [][]string
 	for _, g := range list {
-		rows = append(rows, []string{g.Config.ID, g.Config.Name, settingText(g), settingState(g), g.By})
+		rows = append(rows, []string{g.Config.ID, g.Config.Name, settingText(g), settingState(g), g.State.By})
 	}
 	return show(cmd, list, []string{"id", "name", "value", "state", "by"}, rows)
 }

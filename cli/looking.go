@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/calendar"
 )
 
@@ -53,7 +54,7 @@ func present(snap client.Snapshot) client.Snapshot {
 	}
 	snap.Signals = slices.DeleteFunc(slices.Clone(snap.Signals), func(s client.Signal) bool { return gone(s.Id) })
 	snap.Controls = slices.DeleteFunc(slices.Clone(snap.Controls), func(c client.Control) bool { return gone(c.Id) })
-	snap.Settings = slices.DeleteFunc(slices.Clone(snap.Settings), func(g client.SettingView) bool { return gone(g.Config.ID) })
+	snap.Settings = slices.DeleteFunc(slices.Clone(snap.Settings), func(g shown.Setting) bool { return gone(g.Config.ID) })
 	return snap
 }
 
@@ -111,7 +112,7 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 			}
 		}
 		for _, g := range snap.Settings {
-			if g.Place == p.Id {
+			if g.State.Place == p.Id {
 				lines = append(lines, fmt.Sprintf("  %s\t%s\t\t%s\t%s", g.Config.Name, settingText(g), settingState(g), g.Config.ID))
 			}
 		}

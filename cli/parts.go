@@ -97,28 +97,7 @@ func kept(name, one string, list func(context.Context, *cli.Command, *client.Rem
 }
 
 func settingsCommand() *cli.Command {
-	return kept("settings", "setting", func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
-		r, err := h.ListSettingsWithResponse(ctx)
-		if err != nil {
-			return err
-		}
-		return settingRows(cmd, *r.JSON200)
-	}, func(ctx context.Context, cmd *cli.Command, h *client.Remote, file string) error {
-		var g site.Setting
-		if err := readFile(file, &g); err != nil {
-			return err
-		}
-		r, err := client.AddOrChange(func(m *string) (*client.SaveSettingResponse, error) {
-			return h.SaveSettingWithResponse(ctx, &client.SaveSettingParams{IfMatch: m}, g)
-		})
-		if err != nil {
-			return err
-		}
-		return settingRows(cmd, []client.SettingView{*r.JSON201})
-	}, func(ctx context.Context, h *client.Remote, id string) error {
-		_, err := h.RemoveSettingWithResponse(ctx, id)
-		return err
-	})
+	return keptParts("settings", "setting", (*client.Remote).Settings, settingRows)
 }
 
 func presetRows(cmd *cli.Command, list []shown.Preset) error {

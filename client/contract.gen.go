@@ -1238,41 +1238,13 @@ type ClientInterface interface {
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
 	ListSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListSettings All settings
-	//
-	// Corresponds with GET /settings (the `ListSettings` operationId).
-	ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveSettingWithBody Add or change a setting
-	//
-	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /settings (the `SaveSetting` operationId).
-	SaveSettingWithBody(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveSetting Add or change a setting
-	//
-	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /settings (the `SaveSetting` operationId).
-	SaveSetting(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveSetting Take a setting away
-	//
-	// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
-	RemoveSetting(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// SetSettingWithBody Change the value of a setting
 	//
 	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 	SetSettingWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSetting Change the value of a setting
@@ -1281,7 +1253,7 @@ type ClientInterface interface {
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 	SetSetting(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSetup Whether the hub waits for its owner
@@ -4348,81 +4320,13 @@ func (c *Client) ListSessions(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// ListSettings All settings
-//
-// Corresponds with GET /settings (the `ListSettings` operationId).
-func (c *Client) ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListSettingsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveSettingWithBody Add or change a setting
-//
-// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /settings (the `SaveSetting` operationId).
-func (c *Client) SaveSettingWithBody(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveSettingRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveSetting Add or change a setting
-//
-// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /settings (the `SaveSetting` operationId).
-func (c *Client) SaveSetting(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveSettingRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveSetting Take a setting away
-//
-// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
-func (c *Client) RemoveSetting(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveSettingRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // SetSettingWithBody Change the value of a setting
 //
 // Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 func (c *Client) SetSettingWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSettingRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
@@ -4441,7 +4345,7 @@ func (c *Client) SetSettingWithBody(ctx context.Context, id Id, contentType stri
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 func (c *Client) SetSetting(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSettingRequest(c.Server, id, body)
 	if err != nil {
@@ -10437,122 +10341,6 @@ func NewListSessionsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListSettingsRequest constructs an http.Request for the ListSettings method
-func NewListSettingsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/settings")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveSettingRequest calls the generic SaveSetting builder with application/json body
-func NewSaveSettingRequest(server string, params *SaveSettingParams, body SaveSettingJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveSettingRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSaveSettingRequestWithBody constructs an http.Request for the SaveSetting method, with any body, and a specified content type
-func NewSaveSettingRequestWithBody(server string, params *SaveSettingParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/settings")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewRemoveSettingRequest constructs an http.Request for the RemoveSetting method
-func NewRemoveSettingRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/settings/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewSetSettingRequest calls the generic SetSetting builder with application/json body
 func NewSetSettingRequest(server string, id Id, body SetSettingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10580,7 +10368,7 @@ func NewSetSettingRequestWithBody(server string, id Id, contentType string, body
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/settings/%s", pathParam0)
+	operationPath := fmt.Sprintf("/settings/%s/value", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12602,45 +12390,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
 	ListSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
 
-	// ListSettingsWithResponse All settings
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /settings (the `ListSettings` operationId).
-	ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error)
-
-	// SaveSettingWithBodyWithResponse Add or change a setting
-	//
-	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /settings (the `SaveSetting` operationId).
-	SaveSettingWithBodyWithResponse(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error)
-
-	// SaveSettingWithResponse Add or change a setting
-	//
-	// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /settings (the `SaveSetting` operationId).
-	SaveSettingWithResponse(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error)
-
-	// RemoveSettingWithResponse Take a setting away
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
-	RemoveSettingWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSettingResponse, error)
-
 	// SetSettingWithBodyWithResponse Change the value of a setting
 	//
 	// Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 	SetSettingWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSettingResponse, error)
 
 	// SetSettingWithResponse Change the value of a setting
@@ -12649,7 +12405,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+	// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 	SetSettingWithResponse(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSettingResponse, error)
 
 	// GetSetupWithResponse Whether the hub waits for its owner
@@ -19619,164 +19375,6 @@ func (r ListSessionsResponse) ContentType() string {
 	return ""
 }
 
-// ListSettingsResponseDefaultHeaders the declared response headers of an HTTP default response for ListSettings
-type ListSettingsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListSettingsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]SettingView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListSettingsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListSettingsResponse) GetJSON200() *[]SettingView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListSettingsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListSettingsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListSettingsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListSettingsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListSettingsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveSettingResponseDefaultHeaders the declared response headers of an HTTP default response for SaveSetting
-type SaveSettingResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveSettingResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *SettingView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveSettingResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SaveSettingResponse) GetJSON201() *SettingView {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveSettingResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveSettingResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveSettingResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveSettingResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveSettingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// RemoveSettingResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveSetting
-type RemoveSettingResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveSettingResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveSettingResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveSettingResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveSettingResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveSettingResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveSettingResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveSettingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // SetSettingResponseDefaultHeaders the declared response headers of an HTTP default response for SetSetting
 type SetSettingResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -23134,69 +22732,13 @@ func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, reqE
 	return ParseListSessionsResponse(rsp)
 }
 
-// ListSettingsWithResponse All settings
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /settings (the `ListSettings` operationId).
-func (c *ClientWithResponses) ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error) {
-	rsp, err := c.ListSettings(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListSettingsResponse(rsp)
-}
-
-// SaveSettingWithBodyWithResponse Add or change a setting
-//
-// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /settings (the `SaveSetting` operationId).
-func (c *ClientWithResponses) SaveSettingWithBodyWithResponse(ctx context.Context, params *SaveSettingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error) {
-	rsp, err := c.SaveSettingWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveSettingResponse(rsp)
-}
-
-// SaveSettingWithResponse Add or change a setting
-//
-// Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /settings (the `SaveSetting` operationId).
-func (c *ClientWithResponses) SaveSettingWithResponse(ctx context.Context, params *SaveSettingParams, body SaveSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveSettingResponse, error) {
-	rsp, err := c.SaveSetting(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveSettingResponse(rsp)
-}
-
-// RemoveSettingWithResponse Take a setting away
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /settings/{id} (the `RemoveSetting` operationId).
-func (c *ClientWithResponses) RemoveSettingWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSettingResponse, error) {
-	rsp, err := c.RemoveSetting(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveSettingResponse(rsp)
-}
-
 // SetSettingWithBodyWithResponse Change the value of a setting
 //
 // Times of day are written as 10:30, durations as 20m. With an end the value goes back to what it was.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 func (c *ClientWithResponses) SetSettingWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSettingResponse, error) {
 	rsp, err := c.SetSettingWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
@@ -23211,7 +22753,7 @@ func (c *ClientWithResponses) SetSettingWithBodyWithResponse(ctx context.Context
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /settings/{id} (the `SetSetting` operationId).
+// Corresponds with PUT /settings/{id}/value (the `SetSetting` operationId).
 func (c *ClientWithResponses) SetSettingWithResponse(ctx context.Context, id Id, body SetSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSettingResponse, error) {
 	rsp, err := c.SetSetting(ctx, id, body, reqEditors...)
 	if err != nil {
@@ -29288,140 +28830,6 @@ func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error
 	switch {
 	case true:
 		var headers ListSessionsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseListSettingsResponse parses an HTTP response from a ListSettingsWithResponse call
-func ParseListSettingsResponse(rsp *http.Response) (*ListSettingsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListSettingsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []SettingView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListSettingsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveSettingResponse parses an HTTP response from a SaveSettingWithResponse call
-func ParseSaveSettingResponse(rsp *http.Response) (*SaveSettingResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveSettingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest SettingView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveSettingResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseRemoveSettingResponse parses an HTTP response from a RemoveSettingWithResponse call
-func ParseRemoveSettingResponse(rsp *http.Response) (*RemoveSettingResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveSettingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveSettingResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

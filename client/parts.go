@@ -19,6 +19,11 @@ type Parts[C, S any] struct {
 	path string
 }
 
+// Settings are adjustable values.
+func (h *Remote) Settings() Parts[site.Setting, shown.SettingState] {
+	return Parts[site.Setting, shown.SettingState]{h, "settings"}
+}
+
 // Presets are the presets that one may apply.
 func (h *Remote) Presets() Parts[site.Preset, shown.None] {
 	return Parts[site.Preset, shown.None]{h, "presets"}

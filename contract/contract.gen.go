@@ -2662,12 +2662,6 @@ type ProveJSONBody struct {
 	Password string `json:"password"`
 }
 
-// SaveSettingParams defines parameters for SaveSetting.
-type SaveSettingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // SetSettingJSONBody defines parameters for SetSetting.
 type SetSettingJSONBody struct {
 	Until *time.Time `json:"until,omitempty"`
@@ -2864,9 +2858,6 @@ type SignInJSONRequestBody SignInJSONBody
 
 // ProveJSONRequestBody defines body for Prove for application/json ContentType.
 type ProveJSONRequestBody ProveJSONBody
-
-// SaveSettingJSONRequestBody defines body for SaveSetting for application/json ContentType.
-type SaveSettingJSONRequestBody = Setting
 
 // SetSettingJSONRequestBody defines body for SetSetting for application/json ContentType.
 type SetSettingJSONRequestBody SetSettingJSONBody

@@ -121,9 +121,8 @@ var groups = []site.Group{
 
 // automate tells a new studio's hub what it decides.
 func automate(ctx context.Context, h *hub.Hub, me access.Actor) error {
-	fresh := func(any) error { return nil }
 	for _, g := range settings {
-		if _, err := h.SaveSetting(ctx, me, g, fresh); err != nil {
+		if _, err := h.Keep(ctx, me, g); err != nil {
 			return err
 		}
 	}

@@ -102,8 +102,12 @@ func (h *Hub) theDoors() map[string]door {
 				h.publishControl(part.(*site.Automation).Control)
 				h.publishSettings()
 			}},
-		"setting": {after: h.settingSaved},
-		"preset":  {show: func(a access.Actor, part any, _ *Shown) bool { return mayApply(h.site, a, part.(site.Preset)) }},
+		"setting": {after: h.settingSaved, show: func(a access.Actor, part any, out *Shown) bool {
+			g := part.(site.Setting)
+			out.State = h.settingView(g).State
+			return access.May(a, access.Look, h.settingObject(g)) == nil
+		}},
+		"preset": {show: func(a access.Actor, part any, _ *Shown) bool { return mayApply(h.site, a, part.(site.Preset)) }},
 		"rule": {show: func(a access.Actor, part any, out *Shown) bool {
 			r := part.(*site.Rule)
 			state, _ := h.engine.Rule(r.ID)

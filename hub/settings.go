@@ -46,7 +46,7 @@ func (h *Hub) lockedBy(id string) string {
 
 func (h *Hub) settingView(g site.Setting) shown.Setting {
 	owner, _ := site.Split(g.ID)
-	v := shown.Setting{Version: Version(g), Config: g, Locked: h.lockedBy(g.ID)}
+	v := shown.SettingState{Locked: h.lockedBy(g.ID)}
 	if d, ok := h.site.Devices[owner]; ok {
 		v.Place = d.Place
 	} else if _, ok := h.site.Place(owner); ok {
@@ -56,7 +56,7 @@ func (h *Hub) settingView(g site.Setting) shown.Setting {
 		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Copy = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until), s.Before, s.Copy
 	}
 	v.Text = g.Say(v.Value)
-	return v
+	return shown.Setting{Version: Version(g), Config: g, State: v}
 }
 
 // settingChanged keeps a setting's value, as state and as history.
@@ -120,21 +120,4 @@ func (h *Hub) publishSettings() {
 		g := h.site.Settings[id]
 		h.live.publish("setting", h.settingView(g), h.settingObject(g))
 	}
-}
-
-// SaveSetting adds or changes a setting. check is asked with what it is before, where it is there.
-func (h *Hub) SaveSetting(ctx context.Context, a access.Actor, g site.Setting, check func(any) error) (view shown.Setting, err error) {
-	err = h.do(ctx, func() error {
-		saved, err := h.keep(a, edit{part: g, check: check})
-		if err == nil {
-			view = h.settingView(saved.(site.Setting))
-		}
-		return err
-	})
-	return view, err
-}
-
-// RemoveSetting takes a setting away that nothing uses.
-func (h *Hub) RemoveSetting(ctx context.Context, a access.Actor, id string) error {
-	return h.drop(ctx, a, "setting", id)
 }

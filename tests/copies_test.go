@@ -16,16 +16,16 @@ import (
 
 func saveSetting(r *rig.Rig, g site.Setting) {
 	g.Name = site.Title(g.ID)
-	_, err := r.Owner.SaveSettingWithResponse(r.T.Context(), nil, g)
+	_, err := r.Owner.Settings().Add(r.T.Context(), g)
 	require.NoError(r.T, err)
 }
 
 func valueOf(r *rig.Rig, id string) string {
-	g, err := r.Owner.ListSettingsWithResponse(r.T.Context())
+	g, err := r.Owner.Settings().List(r.T.Context())
 	require.NoError(r.T, err)
-	for _, x := range *g.JSON200 {
+	for _, x := range g {
 		if x.Config.ID == id {
-			return x.Text
+			return x.State.Text
 		}
 	}
 	return ""

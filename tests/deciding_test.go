@@ -23,7 +23,7 @@ func decide(r *rig.Rig, id string, a site.Automation) {
 }
 
 func setpoint(r *rig.Rig, value float64) {
-	_, err := r.Owner.SaveSettingWithResponse(r.T.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Unit: "Cel", Min: 5, Max: 40, Default: site.Amount(value), Guests: site.GuestsSee})
+	_, err := r.Owner.Settings().Add(r.T.Context(), site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Unit: "Cel", Min: 5, Max: 40, Default: site.Amount(value), Guests: site.GuestsSee})
 	require.NoError(r.T, err)
 }
 
@@ -68,9 +68,9 @@ func TestTheHubHoldsASetpoint(t *testing.T) {
 	assert.Equal(t, "manual", string(*c.Mode), "the mode is as before")
 	assert.True(t, rig.On(c.Want))
 	assert.InDelta(t, 59.5, time.Until(*c.HandUntil).Minutes(), 1)
-	g, err := r.Owner.ListSettingsWithResponse(t.Context())
+	g, err := r.Owner.Settings().List(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, site.Amount(18), (*g.JSON200)[0].Value)
+	assert.Equal(t, site.Amount(18), g[0].State.Value)
 	board = newRelay(r, key)
 	chamber("21.0")
 	_, err = r.Owner.AutoControlWithResponse(t.Context(), "kiln.fan", nil)
@@ -224,7 +224,7 @@ func TestMirroredSettingOverMQTT(t *testing.T) {
 	r := rig.New(t)
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
-	_, err := r.Owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20, Mirror: "sp"})
+	_, err := r.Owner.Settings().Add(t.Context(), site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20, Mirror: "sp"})
 	require.NoError(t, err)
 	sub := r.Sub("kiln", key, "ember/kiln/set/#", "-F", "%t %p")
 	_, err = r.Owner.SetSettingWithResponse(t.Context(), "kiln.setpoint", client.SetSettingJSONRequestBody{Value: 24})
@@ -232,8 +232,8 @@ func TestMirroredSettingOverMQTT(t *testing.T) {
 	r.Soon("told", func() bool { return strings.Contains(sub.String(), `ember/kiln/set/sp {"rev":1,"v":24}`) })
 	r.Pub("kiln", key, "ember/kiln/has/sp", `{"v":17,"rev":1,"age":2}`)
 	value := func() site.Amount {
-		g, _ := r.Owner.ListSettingsWithResponse(t.Context())
-		return (*g.JSON200)[0].Value
+		g, _ := r.Owner.Settings().List(t.Context())
+		return g[0].State.Value
 	}
 	r.Soon("changed at the device", func() bool { return value() == 17 })
 	r.Pub("kiln", key, "ember/kiln/has/sp", `{"v":30,"rev":1,"age":9999}`)

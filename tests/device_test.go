@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/contract/shown"
 	"idleember/client"
 	"idleember/core/site"
 	"idleember/tests/rig"
@@ -231,7 +232,7 @@ func TestAModelDecides(t *testing.T) {
 	made, err := r.Owner.AddFromModelWithResponse(ctx, "climate_board", client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{{Name: "Kiln", Place: "Shed"}, {Name: "Rack", Place: "Shed"}}})
 	require.NoError(t, err)
 	require.Len(t, *made.JSON201, 2)
-	_, err = r.Owner.SaveSettingWithResponse(ctx, nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 21})
+	_, err = r.Owner.Settings().Add(ctx, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 21})
 	require.NoError(t, err)
 	auto := site.Automation{Control: "kiln.heater",
 		Demands:    []site.Demand{{Kind: site.HoldAbove, Of: "kiln.temperature", Target: "kiln.setpoint", Band: 1}},
@@ -254,11 +255,11 @@ func TestAModelDecides(t *testing.T) {
 	assert.Equal(t, "second.setpoint", is.Demands[0].Target)
 	assert.Equal(t, "second.humidity > 90 or second.humidity.state == \"kiln.x\"", is.Interlocks[0].When, "a text stays what it is")
 	assert.Equal(t, "second.temperature > second.setpoint - 5", is.Proof.When)
-	settings, err := r.Owner.ListSettingsWithResponse(ctx)
+	settings, err := r.Owner.Settings().List(ctx)
 	require.NoError(t, err)
-	i := slices.IndexFunc(*settings.JSON200, func(s client.SettingView) bool { return s.Config.ID == "second.setpoint" })
+	i := slices.IndexFunc(settings, func(s shown.Setting) bool { return s.Config.ID == "second.setpoint" })
 	require.GreaterOrEqual(t, i, 0)
-	assert.EqualValues(t, 21, (*settings.JSON200)[i].Value)
+	assert.EqualValues(t, 21, settings[i].State.Value)
 	r.Restart()
 	_, err = r.Owner.GetAutomationWithResponse(ctx, "second.heater")
 	require.NoError(t, err)

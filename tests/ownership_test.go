@@ -74,7 +74,7 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 	r.Pub("shed", shed, "ember/shed/is/lamp", "off")
 	r.Soon("all", func() bool { return len(r.Now().Controls) == 3 && len(r.Now().Signals) == 3 })
 	r.Member("kim", client.RoleMember)
-	must(r.Owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: "zkiln.zgoal", Name: "Zgoal", Kind: site.SetNumber, Max: 1200, Step: 1}))
+	must(r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zkiln.zgoal", Name: "Zgoal", Kind: site.SetNumber, Max: 1200, Step: 1}))
 	must(r.Owner.SetSettingWithResponse(t.Context(), "zkiln.zgoal", client.SetSettingJSONRequestBody{Value: 30}))
 	must(r.Owner.SaveAutomationWithResponse(t.Context(), "zkiln.zfan", nil, site.Automation{Demands: []site.Demand{{Kind: site.HoldBelow, Of: "zkiln.zheat", Target: "zkiln.zgoal", Band: 1}},
 		Permits: []site.Permit{{Name: "Zpermit", Condition: site.Condition{When: "mean(zkiln.zheat, \"10m\") > 1"}}}, Interlocks: []site.Interlock{{Name: "Zlock", Condition: site.Condition{When: "zkiln.zdoor", Until: "not zkiln.zdoor"}}}}))
@@ -106,7 +106,7 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 
 	_, err = r.Owner.RemoveSignalWithResponse(t.Context(), "zkiln.zdoor")
 	assert.ErrorContains(t, err, "Zdoor is used by the interlock “Zlock” of Zfan, which relies on it; change that first")
-	_, err = r.Owner.RemoveSettingWithResponse(t.Context(), "zkiln.zgoal")
+	err = r.Owner.Settings().Remove(t.Context(), "zkiln.zgoal")
 	assert.ErrorContains(t, err, "Zgoal is used by the automation of Zfan; change that first")
 	err = r.Owner.Presets().Remove(t.Context(), "zonly")
 	assert.ErrorContains(t, err, "Zonly is used by the rule Wet; change that first")

@@ -39,7 +39,7 @@ func TestNothingIsInheritedFromWhatWasRemoved(t *testing.T) {
 	r.Member("pat", client.RoleGuest)
 	lines := []client.Right{{Who: "pat", Of: sig, May: site.GuestsSee}, {Who: "pat", Of: fan, May: site.GuestsSwitch}, {Who: "pat", Of: id, May: site.GuestsSee}, {Who: "pat", Of: "shed", May: site.GuestsSee}}
 	must(r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: lines}))
-	must(r.Owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: id + ".target", Name: "Target", Kind: site.SetNumber, Max: 100, Step: 1}))
+	must(r.Owner.Settings().Add(t.Context(), site.Setting{ID: id + ".target", Name: "Target", Kind: site.SetNumber, Max: 100, Step: 1}))
 	must(r.Owner.SetSettingWithResponse(t.Context(), id+".target", client.SetSettingJSONRequestBody{Value: 30.0}))
 	must(r.Owner.SaveAutomationWithResponse(t.Context(), fan, nil, site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: sig + " > 100"}}}}))
 	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: sig, Limit: 10})

@@ -88,7 +88,7 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 	id, key, owner, board := p.kiln()
 	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(20*time.Second))
 	board.Disconnect(0)
-	_, err := owner.SaveSettingWithResponse(t.Context(), nil, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 1e6})
+	_, err := owner.Settings().Add(t.Context(), site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 1e6})
 	require.NoError(t, err)
 
 	l := &ledger{next: map[string]int{}, asked: map[string]int{}, yes: map[string]int{}, all: map[string]map[int]bool{}}
@@ -165,7 +165,7 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 		require.NoError(t, err)
 		for _, g := range snap.JSON200.Settings {
 			if g.Config.ID == "kiln.setpoint" && l.asked["setting"] > 0 {
-				l.within(t, "setting", int(g.Value), round)
+				l.within(t, "setting", int(g.State.Value), round)
 			}
 		}
 		for _, x := range snap.JSON200.Places {

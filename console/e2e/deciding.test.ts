@@ -143,9 +143,9 @@ test('a single run, a day without, and holidays with an end', async () => {
   await p.getByLabel('Until').fill('2031-01-06T12:00')
   await p.getByRole('button', { name: 'Apply', exact: true }).click()
   await p.getByText('Holidays: done').waitFor()
-  const snap = (await hub.call('GET', '/now')) as { settings: { config: { id: string }; value: number; until?: string }[] }
+  const snap = (await hub.call('GET', '/now')) as { settings: { config: { id: string }; state: { value: number; until?: string } }[] }
   const warm = snap.settings.find((g) => g.config.id === 'drying_room.warm')!
-  expect([warm.value, Date.parse(warm.until!)]).toEqual([8, Date.parse('2031-01-06T11:00:00Z')])
+  expect([warm.state.value, Date.parse(warm.state.until!)]).toEqual([8, Date.parse('2031-01-06T11:00:00Z')])
   expect(faults).toEqual([])
 })
 

@@ -764,10 +764,10 @@ export interface paths {
         get: operations["listSettings"];
         put?: never;
         /**
-         * Add or change a setting
-         * @description Without If-Match it is added, and 409 says that the id is taken. With If-Match the one that has this id is changed. A setting gets a free id behind what it is of where only that is told, as in kiln. and a point.
+         * Add a setting
+         * @description Where only what it is of is told, as in kiln. and a point, it gets a free id of its name; 409 says that the id is taken.
          */
-        post: operations["saveSetting"];
+        post: operations["addSetting"];
         delete?: never;
         options?: never;
         head?: never;
@@ -783,6 +783,31 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** One setting */
+        get: operations["getSetting"];
+        /** Add a setting, or change it as a whole */
+        put: operations["putSetting"];
+        post?: never;
+        /** Delete a setting */
+        delete: operations["removeSetting"];
+        options?: never;
+        head?: never;
+        /**
+         * Change some fields of a setting
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchSetting"];
+        trace?: never;
+    };
+    "/settings/{id}/value": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
         get?: never;
         /**
          * Change the value of a setting
@@ -790,8 +815,7 @@ export interface paths {
          */
         put: operations["setSetting"];
         post?: never;
-        /** Take a setting away */
-        delete: operations["removeSetting"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3118,29 +3142,31 @@ export interface components {
         SettingView: {
             version: string;
             config: components["schemas"]["Setting"];
-            place?: string;
-            /**
-             * Format: double
-             * @description minutes since midnight of a time of day, seconds of a duration, the place of a choice
-             */
-            value: number;
-            text: string;
-            /** Format: int64 */
-            rev: number;
-            /** Format: date-time */
-            at?: string;
-            by?: string;
-            /** Format: date-time */
-            until?: string;
-            /** Format: double */
-            before?: number;
-            /**
-             * Format: double
-             * @description what the device that has a copy says
-             */
-            copy?: number;
-            /** @description why it cannot be changed now */
-            locked?: string;
+            state: {
+                place?: string;
+                /**
+                 * Format: double
+                 * @description minutes since midnight of a time of day, seconds of a duration, the place of a choice
+                 */
+                value: number;
+                text: string;
+                /** Format: int64 */
+                rev: number;
+                /** Format: date-time */
+                at?: string;
+                by?: string;
+                /** Format: date-time */
+                until?: string;
+                /** Format: double */
+                before?: number;
+                /**
+                 * Format: double
+                 * @description what the device that has a copy says
+                 */
+                copy?: number;
+                /** @description why it cannot be changed now */
+                locked?: string;
+            };
         };
         Preset: {
             id: string;
@@ -5748,32 +5774,37 @@ export interface operations {
     };
     listSettings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description All settings */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SettingView"][];
+                    "application/json": {
+                        items: components["schemas"]["SettingView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveSetting: {
+    addSetting: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5783,9 +5814,121 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The setting */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSetting: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Setting"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSetting: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchSetting: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5822,27 +5965,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SettingView"];
                 };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    removeSetting: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Gone */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             default: components["responses"]["Problem"];
         };

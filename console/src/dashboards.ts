@@ -16,7 +16,7 @@ export function about(id: string) {
   const device = hub.devices[id]
   if (device?.camera) return { kind: 'camera' as const, name: device.name, place: place(device.place), device }
   const setting = hub.settings[id]
-  if (setting) return { kind: 'setting' as const, name: setting.config.name, place: place(setting.place), setting }
+  if (setting) return { kind: 'setting' as const, name: setting.config.name, place: place(setting.state.place), setting }
   const preset = hub.presets.find((p) => p.config.id === id)
   if (preset) return { kind: 'preset' as const, name: preset.config.name, place: '', preset }
   if (hub.places.some((p) => p.id === id)) return { kind: 'place' as const, name: place(id), place: '' }

@@ -86,7 +86,7 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   watch(
     () => [...parts(stretch().series), ...setpoints.value.map((h) => h.series.slice(0, -1))].map((id) => {
       const c = hub.controls[id.slice(0, id.lastIndexOf('.'))]
-      return c ? `${c.is} ${c.is_since} ${c.want} ${c.mode}` : `${hub.settings[id]?.rev} ${hub.devices[id]?.online}`
+      return c ? `${c.is} ${c.is_since} ${c.want} ${c.mode}` : `${hub.settings[id]?.state.rev} ${hub.devices[id]?.online}`
     }).join('|'),
     () => stretch().live && void load(),
   )

@@ -9,15 +9,17 @@ type Link = 'connecting' | 'live' | 'lost'
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 const firstKey = 'first-view' // apart from the rest, so that it is read in no time
+const keptForm = 2 // of what is kept: what an earlier console kept in another form is not read
 const keptFor = 60_000 // what is seen is kept so often, and when the page is left
 
 /** What this device saw last. */
-type Kept = { at: number; account: string; me: Me | null; snap: Snapshot }
+type Kept = { form: typeof keptForm; at: number; account: string; me: Me | null; snap: Snapshot }
 /** The part of it that first/first.js shows before anything else is loaded. */
 type FirstView = { at: number; hub: string; places: { name: string; items: [name: string, value: string][] }[] }
 function lastSeen(): Kept | null {
   try {
-    return JSON.parse(localStorage.getItem(cacheKey) ?? 'null')
+    const kept = JSON.parse(localStorage.getItem(cacheKey) ?? 'null') as Kept | null
+    return kept?.form === keptForm ? kept : null
   } catch {
     forget()
     return null
@@ -202,7 +204,7 @@ export const useHub = defineStore('hub', {
       const s = toRaw(this.$state) // nothing here is watched
       const snap = { hub: s.status!, places: s.places, devices: Object.values(s.devices), signals: Object.values(s.signals), controls: Object.values(s.controls), settings: Object.values(s.settings), presets: s.presets, alerts: Object.values(s.alerts), locked: s.locked }
       try {
-        localStorage.setItem(cacheKey, JSON.stringify({ at: Date.now(), account: this.me.account, me: this.wall ? null : toRaw(this.me), snap } satisfies Kept))
+        localStorage.setItem(cacheKey, JSON.stringify({ form: keptForm, at: Date.now(), account: this.me.account, me: this.wall ? null : toRaw(this.me), snap } satisfies Kept))
         if (!this.wall) localStorage.setItem(firstKey, JSON.stringify({ at: Date.now(), hub: snap.hub.name, places: this.first() } satisfies FirstView))
       } catch { /* storage full or closed: then there is nothing to recall */ }
     },
@@ -226,8 +228,8 @@ export const useHub = defineStore('hub', {
       this.takeControl(await ask(api.POST('/controls/{id}/auto', { params: { path: { id } } })))
     },
     async set(id: string, value: Value) {
-      const s = await ask(api.PUT('/settings/{id}', { params: { path: { id } }, body: { value } }))
-      if ((this.settings[id]?.rev ?? 0) <= s.rev) this.settings[id] = s
+      const s = await ask(api.PUT('/settings/{id}/value', { params: { path: { id } }, body: { value } }))
+      if ((this.settings[id]?.state.rev ?? 0) <= s.state.rev) this.settings[id] = s
     },
     async apply(id: string, until?: string) {
       await ask(api.POST('/presets/{id}/apply', { params: { path: { id } }, body: until ? { until } : {} }))

@@ -46,7 +46,7 @@ export function demandText(d: Demand): string {
     case 'hold_above': return `while ${nameOf(d.of)} is below ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`
     case 'hold_below': return `while ${nameOf(d.of)} is above ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`
     case 'schedule': return scheduleText(d.schedule)
-    case 'day_length': return `while it is dark, until ${useHub().settings[d.hours?.trim() ?? '']?.text.replace(' h', '') ?? d.hours} hours of light are full`
+    case 'day_length': return `while it is dark, until ${useHub().settings[d.hours?.trim() ?? '']?.state.text.replace(' h', '') ?? d.hours} hours of light are full`
     case 'exercise': return `at ${momentText(d.at)} for ${length(d.for_ms ?? 0)}, where it has not run for ${length(d.every_ms ?? 0)}`
     case 'curve': return `by a curve of ${nameOf(d.of)}`
     case 'regulate': return `as much as keeps ${nameOf(d.of)} at ${nameOf(d.target)}`

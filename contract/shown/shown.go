@@ -23,10 +23,11 @@ type None struct{}
 
 // What is told of the kinds of parts.
 type (
-	Preset = Part[site.Preset, None]
-	Rule   = Part[site.Rule, engine.RuleState]
-	Group  = Part[site.Group, None]
-	Route  = Part[site.Route, None]
+	Setting = Part[site.Setting, SettingState]
+	Preset  = Part[site.Preset, None]
+	Rule    = Part[site.Rule, engine.RuleState]
+	Group   = Part[site.Group, None]
+	Route   = Part[site.Route, None]
 )
 
 // Page is a stretch of a list; Next begins the one after it, none: there is none.
@@ -205,20 +206,18 @@ type Earlier struct {
 	After  json.RawMessage `json:"after,omitempty"` // none: it was taken away
 }
 
-// Setting is a setting with its value now.
-type Setting struct {
-	Version string       `json:"version"`
-	Config  site.Setting `json:"config"`
-	Place   string       `json:"place,omitempty"`
-	Value   site.Amount  `json:"value"`
-	Text    string       `json:"text"`
-	Rev     int64        `json:"rev"`
-	At      *time.Time   `json:"at,omitempty"`
-	By      string       `json:"by,omitempty"`
-	Until   *time.Time   `json:"until,omitempty"`
-	Before  *site.Amount `json:"before,omitempty"`
-	Copy    *site.Amount `json:"copy,omitempty"`   // what the device that has a copy of it says
-	Locked  string       `json:"locked,omitempty"` // why it cannot be changed now
+// SettingState is a setting's value now.
+type SettingState struct {
+	Place  string       `json:"place,omitempty"`
+	Value  site.Amount  `json:"value"`
+	Text   string       `json:"text"`
+	Rev    int64        `json:"rev"`
+	At     *time.Time   `json:"at,omitempty"`
+	By     string       `json:"by,omitempty"`
+	Until  *time.Time   `json:"until,omitempty"`
+	Before *site.Amount `json:"before,omitempty"`
+	Copy   *site.Amount `json:"copy,omitempty"`   // what the device that has a copy of it says
+	Locked string       `json:"locked,omitempty"` // why it cannot be changed now
 }
 
 // Backup is a copy of all that the hub keeps.

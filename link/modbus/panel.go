@@ -131,7 +131,7 @@ func current(snap hub.Snapshot, id string) float64 {
 	}
 	for _, g := range snap.Settings {
 		if g.Config.ID == id {
-			return float64(g.Value)
+			return float64(g.State.Value)
 		}
 	}
 	return math.NaN()

@@ -16,7 +16,7 @@ const c = computed(() => props.setting.config)
 const locked = computed(() => {
   if (hub.link !== 'live') return 'No connection to the hub.'
   if (!hub.maySet(props.setting)) return 'You may look at this, not change it; an owner can open it to you.'
-  return props.setting.locked ?? ''
+  return props.setting.state.locked ?? ''
 })
 const step = computed(() => {
   if (c.value.kind === 'time') return 15
@@ -24,10 +24,10 @@ const step = computed(() => {
   return c.value.step || 1
 })
 const shown = computed(() => {
-  const v = sending.value ?? props.setting.value
+  const v = sending.value ?? props.setting.state.value
   if (c.value.kind === 'number') return `${shownValue(v, c.value.unit ?? '', c.value.decimals ?? 0)} ${shownUnit(c.value.unit ?? '')}`.trim()
   if (c.value.kind === 'time') return `${String(Math.floor(v / 60)).padStart(2, '0')}:${String(v % 60).padStart(2, '0')}`
-  return sending.value === null ? props.setting.text : (c.value.options?.[v] ?? String(v))
+  return sending.value === null ? props.setting.state.text : (c.value.options?.[v] ?? String(v))
 })
 
 async function send(value: string | number) {
@@ -50,7 +50,7 @@ function by(sign: number) {
     return
   }
   const k = c.value
-  const now = sending.value ?? props.setting.value
+  const now = sending.value ?? props.setting.state.value
   if (k.kind === 'onoff' || k.kind === 'choice') {
     const n = k.kind === 'onoff' ? 2 : (k.options?.length ?? 1)
     sending.value = (now + sign + n) % n
@@ -78,7 +78,7 @@ async function type() {
     return
   }
   if (c.value.kind === 'onoff' || c.value.kind === 'choice') return by(1)
-  text.value = c.value.kind === 'number' ? String(Number(shownNumber(props.setting.value, c.value.unit ?? '').toFixed(3))) : props.setting.text
+  text.value = c.value.kind === 'number' ? String(Number(shownNumber(props.setting.state.value, c.value.unit ?? '').toFixed(3))) : props.setting.state.text
   before = text.value
   typing.value = true
   await nextTick()

@@ -66,7 +66,7 @@ const pairs = computed(() => {
 const all = computed(() => [
   ...Object.values(hub.signals).map((s) => ({ id: s.id, text: label(s.place, s.name) })),
   ...Object.values(hub.controls).map((c) => ({ id: c.id + '.is', text: label(c.place, c.name) })),
-  ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.place ?? '', g.config.name) + ' (setting)' })),
+  ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.state.place ?? '', g.config.name) + ' (setting)' })),
   ...Object.values(hub.devices).map((d) => ({ id: d.id, text: d.name + ' (online)' })),
 ].sort((a, b) => a.text.localeCompare(b.text)))
 const beginnings = computed(() => [...new Set([...(hub.preferences.favourites ?? []), ...Object.values(hub.signals).filter((x) => x.kind === 'number').map((x) => x.id)])].flatMap((id) => all.value.find((x) => x.id === id) ?? []).slice(0, 6))

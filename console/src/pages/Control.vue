@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, ifMatch, keepPart, removePart, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
+import { api, ask, keepPart, removePart, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
 import ActionFields from '../components/deciding/ActionFields.vue'
 import AutomationCard from '../components/deciding/AutomationCard.vue'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
@@ -46,7 +46,7 @@ const owners = computed(() => [...hub.places.map((p) => p.id), ...Object.keys(hu
 const owner = ref('')
 const saveSetting = (x: SettingConfig, v?: string) => {
   if (!x.id) x.id = `${owner.value || owners.value[0]}.`
-  return ask(api.POST('/settings', { ...ifMatch(v), body: x }))
+  return keepPart('settings', x, v)
 }
 const savePreset = (x: PresetConfig, v?: string) => keepPart('presets', x, v)
 const saveRule = (x: RuleConfig, v?: string) => keepPart('rules', x, v)

@@ -18,7 +18,7 @@ const sheets = computed(() =>
       signals: Object.values(hub.signals).filter((s) => s.place === place.id && takesPart(s.device)).sort(order),
       controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device) && !c.moved_by).sort((a, b) => a.id.localeCompare(b.id)),
       devices: Object.values(hub.devices).filter((d) => d.place === place.id && !d.state),
-      settings: Object.values(hub.settings).filter((s) => s.place === place.id && !aimed.value.includes(s.config.id)),
+      settings: Object.values(hub.settings).filter((s) => s.state.place === place.id && !aimed.value.includes(s.config.id)),
     }))
     .filter((s) => s.devices.length || s.signals.length || s.controls.length),
 )

@@ -18,7 +18,7 @@ const sheet = computed(() => ({
   signals: Object.values(hub.signals).filter((s) => s.place === id && !hub.devices[s.device]?.state).sort((a, b) => a.id.localeCompare(b.id)),
   controls: Object.values(hub.controls).filter((c) => c.place === id && !hub.devices[c.device]?.state).sort((a, b) => a.id.localeCompare(b.id)),
   devices: Object.values(hub.devices).filter((d) => d.place === id && !d.state),
-  settings: Object.values(hub.settings).filter((s) => s.place === id),
+  settings: Object.values(hub.settings).filter((s) => s.state.place === id),
 }))
 const numbers = computed(() => [...sheet.value.signals.filter((s) => s.kind === 'number').map((s) => s.id), ...sheet.value.controls.map((c) => c.id + '.is')].slice(0, 8))
 useOnly(() => sheet.value.signals.map((s) => s.id))

@@ -24,7 +24,7 @@ const signal = computed(() => hub.signals[id])
 const control = computed(() => hub.controls[id.replace(/\.(is|want|mode)$/, '')])
 const setting = computed(() => hub.settings[id])
 const device = computed(() => hub.devices[signal.value?.device ?? control.value?.device ?? ''])
-const place = computed(() => hub.places.find((p) => p.id === (signal.value?.place ?? control.value?.place ?? setting.value?.place)))
+const place = computed(() => hub.places.find((p) => p.id === (signal.value?.place ?? control.value?.place ?? setting.value?.state.place)))
 
 const tick = ref(Date.now())
 const to = computed(() => tick.value + hub.offset)
@@ -66,7 +66,7 @@ const present = computed(() => {
   if (signal.value) return shownValue(signal.value.value, unit.value, decimals.value)
   if (control.value && id.endsWith('.is')) return amountText(control.value, control.value.is)
   if (control.value && id.endsWith('.want')) return amountText(control.value, control.value.want)
-  return setting.value ? valueText(setting.value.value, decimals.value) : (control.value?.mode ?? '–')
+  return setting.value ? valueText(setting.value.state.value, decimals.value) : (control.value?.mode ?? '–')
 })
 const age = computed(() => {
   const s = signal.value
