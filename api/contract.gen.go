@@ -108,21 +108,9 @@ type ServerInterface interface {
 	// WhyControl Why a control is what it is
 	// (GET /controls/{id}/why)
 	WhyControl(ctx *echo.Context, id Id) error
-	// ListDashboards One's own dashboards and the shared ones
-	// (GET /dashboards)
-	ListDashboards(ctx *echo.Context) error
-	// SaveDashboard Add or change a dashboard
-	// (POST /dashboards)
-	SaveDashboard(ctx *echo.Context, params SaveDashboardParams) error
 	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
 	// (GET /dashboards/ready)
 	ReadyDashboard(ctx *echo.Context, params ReadyDashboardParams) error
-	// RemoveDashboard Take a dashboard away, with the keys of its walls
-	// (DELETE /dashboards/{id})
-	RemoveDashboard(ctx *echo.Context, id Id) error
-	// GetDashboard One dashboard
-	// (GET /dashboards/{id})
-	GetDashboard(ctx *echo.Context, id Id) error
 	// FormulasNow What the formulas that move its pictures come to now
 	// (GET /dashboards/{id}/formulas)
 	FormulasNow(ctx *echo.Context, id Id) error
@@ -1003,44 +991,6 @@ func (w *ServerInterfaceWrapper) WhyControl(ctx *echo.Context) error {
 	return err
 }
 
-// ListDashboards converts echo context to params.
-func (w *ServerInterfaceWrapper) ListDashboards(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListDashboards(ctx)
-	return err
-}
-
-// SaveDashboard converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveDashboard(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveDashboardParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveDashboard(ctx, params)
-	return err
-}
-
 // ReadyDashboard converts echo context to params.
 func (w *ServerInterfaceWrapper) ReadyDashboard(ctx *echo.Context) error {
 	var err error
@@ -1056,38 +1006,6 @@ func (w *ServerInterfaceWrapper) ReadyDashboard(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ReadyDashboard(ctx, params)
-	return err
-}
-
-// RemoveDashboard converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveDashboard(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveDashboard(ctx, id)
-	return err
-}
-
-// GetDashboard converts echo context to params.
-func (w *ServerInterfaceWrapper) GetDashboard(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetDashboard(ctx, id)
 	return err
 }
 
@@ -2928,11 +2846,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
 	router.POST(options.BaseURL+"/views", wrapper.SaveView, options.OperationMiddlewares["saveView"]...)
 	router.DELETE(options.BaseURL+"/views/:view", wrapper.RemoveView, options.OperationMiddlewares["removeView"]...)
-	router.GET(options.BaseURL+"/dashboards", wrapper.ListDashboards, options.OperationMiddlewares["listDashboards"]...)
-	router.POST(options.BaseURL+"/dashboards", wrapper.SaveDashboard, options.OperationMiddlewares["saveDashboard"]...)
 	router.GET(options.BaseURL+"/dashboards/ready", wrapper.ReadyDashboard, options.OperationMiddlewares["readyDashboard"]...)
-	router.DELETE(options.BaseURL+"/dashboards/:id", wrapper.RemoveDashboard, options.OperationMiddlewares["removeDashboard"]...)
-	router.GET(options.BaseURL+"/dashboards/:id", wrapper.GetDashboard, options.OperationMiddlewares["getDashboard"]...)
 	router.GET(options.BaseURL+"/dashboards/:id/formulas", wrapper.FormulasNow, options.OperationMiddlewares["formulasNow"]...)
 	router.GET(options.BaseURL+"/dashboards/:id/walls", wrapper.ListWalls, options.OperationMiddlewares["listWalls"]...)
 	router.POST(options.BaseURL+"/dashboards/:id/walls", wrapper.AddWall, options.OperationMiddlewares["addWall"]...)
@@ -4334,92 +4248,6 @@ func (response WhyControldefaultApplicationProblemPlusJSONResponse) VisitWhyCont
 	return err
 }
 
-type ListDashboardsRequestObject struct {
-}
-
-type ListDashboardsResponseObject interface {
-	VisitListDashboardsResponse(w http.ResponseWriter) error
-}
-
-type ListDashboards200JSONResponse []DashboardView
-
-func (response ListDashboards200JSONResponse) VisitListDashboardsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListDashboardsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListDashboardsdefaultApplicationProblemPlusJSONResponse) VisitListDashboardsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveDashboardRequestObject struct {
-	Params SaveDashboardParams
-	Body   *SaveDashboardJSONRequestBody
-}
-
-type SaveDashboardResponseObject interface {
-	VisitSaveDashboardResponse(w http.ResponseWriter) error
-}
-
-type SaveDashboard201JSONResponse DashboardView
-
-func (response SaveDashboard201JSONResponse) VisitSaveDashboardResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveDashboarddefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveDashboarddefaultApplicationProblemPlusJSONResponse) VisitSaveDashboardResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ReadyDashboardRequestObject struct {
 	Params ReadyDashboardParams
 }
@@ -4449,86 +4277,6 @@ type ReadyDashboarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReadyDashboarddefaultApplicationProblemPlusJSONResponse) VisitReadyDashboardResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveDashboardRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveDashboardResponseObject interface {
-	VisitRemoveDashboardResponse(w http.ResponseWriter) error
-}
-
-type RemoveDashboard204Response struct {
-}
-
-func (response RemoveDashboard204Response) VisitRemoveDashboardResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveDashboarddefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveDashboarddefaultApplicationProblemPlusJSONResponse) VisitRemoveDashboardResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetDashboardRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetDashboardResponseObject interface {
-	VisitGetDashboardResponse(w http.ResponseWriter) error
-}
-
-type GetDashboard200JSONResponse DashboardView
-
-func (response GetDashboard200JSONResponse) VisitGetDashboardResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetDashboarddefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetDashboarddefaultApplicationProblemPlusJSONResponse) VisitGetDashboardResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9287,21 +9035,9 @@ type StrictServerInterface interface {
 	// WhyControl Why a control is what it is
 	// (GET /controls/{id}/why)
 	WhyControl(ctx context.Context, request WhyControlRequestObject) (WhyControlResponseObject, error)
-	// ListDashboards One's own dashboards and the shared ones
-	// (GET /dashboards)
-	ListDashboards(ctx context.Context, request ListDashboardsRequestObject) (ListDashboardsResponseObject, error)
-	// SaveDashboard Add or change a dashboard
-	// (POST /dashboards)
-	SaveDashboard(ctx context.Context, request SaveDashboardRequestObject) (SaveDashboardResponseObject, error)
 	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
 	// (GET /dashboards/ready)
 	ReadyDashboard(ctx context.Context, request ReadyDashboardRequestObject) (ReadyDashboardResponseObject, error)
-	// RemoveDashboard Take a dashboard away, with the keys of its walls
-	// (DELETE /dashboards/{id})
-	RemoveDashboard(ctx context.Context, request RemoveDashboardRequestObject) (RemoveDashboardResponseObject, error)
-	// GetDashboard One dashboard
-	// (GET /dashboards/{id})
-	GetDashboard(ctx context.Context, request GetDashboardRequestObject) (GetDashboardResponseObject, error)
 	// FormulasNow What the formulas that move its pictures come to now
 	// (GET /dashboards/{id}/formulas)
 	FormulasNow(ctx context.Context, request FormulasNowRequestObject) (FormulasNowResponseObject, error)
@@ -10626,77 +10362,6 @@ func (sh *strictHandler) WhyControl(ctx *echo.Context, id Id) error {
 	return nil
 }
 
-// ListDashboards operation middleware
-func (sh *strictHandler) ListDashboards(ctx *echo.Context) error {
-	var request ListDashboardsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDashboards(ctx.Request().Context(), request.(ListDashboardsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListDashboards")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListDashboardsResponseObject); ok {
-		return validResponse.VisitListDashboardsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveDashboard operation middleware
-func (sh *strictHandler) SaveDashboard(ctx *echo.Context, params SaveDashboardParams) error {
-	var request SaveDashboardRequestObject
-
-	request.Params = params
-
-	var body SaveDashboardJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveDashboard(ctx.Request().Context(), request.(SaveDashboardRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveDashboard")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveDashboardResponseObject); ok {
-		return validResponse.VisitSaveDashboardResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // ReadyDashboard operation middleware
 func (sh *strictHandler) ReadyDashboard(ctx *echo.Context, params ReadyDashboardParams) error {
 	var request ReadyDashboardRequestObject
@@ -10716,56 +10381,6 @@ func (sh *strictHandler) ReadyDashboard(ctx *echo.Context, params ReadyDashboard
 		return err
 	} else if validResponse, ok := response.(ReadyDashboardResponseObject); ok {
 		return validResponse.VisitReadyDashboardResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveDashboard operation middleware
-func (sh *strictHandler) RemoveDashboard(ctx *echo.Context, id Id) error {
-	var request RemoveDashboardRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveDashboard(ctx.Request().Context(), request.(RemoveDashboardRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveDashboard")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveDashboardResponseObject); ok {
-		return validResponse.VisitRemoveDashboardResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetDashboard operation middleware
-func (sh *strictHandler) GetDashboard(ctx *echo.Context, id Id) error {
-	var request GetDashboardRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetDashboard(ctx.Request().Context(), request.(GetDashboardRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetDashboard")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetDashboardResponseObject); ok {
-		return validResponse.VisitGetDashboardResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

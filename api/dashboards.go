@@ -18,28 +18,9 @@ func init() { // pictures are read by the hub, not by the contract's checker
 	}
 }
 
-func (h *handlers) ListDashboards(ctx context.Context, _ ListDashboardsRequestObject) (ListDashboardsResponseObject, error) {
-	list, err := h.s.hub.Dashboards(ctx, actor(ctx))
-	return ListDashboards200JSONResponse(list), err
-}
-
-func (h *handlers) SaveDashboard(ctx context.Context, r SaveDashboardRequestObject) (SaveDashboardResponseObject, error) {
-	v, err := h.s.hub.SaveDashboard(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveDashboard201JSONResponse(v), err
-}
-
 func (h *handlers) ReadyDashboard(ctx context.Context, r ReadyDashboardRequestObject) (ReadyDashboardResponseObject, error) {
 	d, err := h.s.hub.ReadyDashboard(ctx, actor(ctx), r.Params.Of)
 	return ReadyDashboard200JSONResponse(d), err
-}
-
-func (h *handlers) GetDashboard(ctx context.Context, r GetDashboardRequestObject) (GetDashboardResponseObject, error) {
-	v, err := h.s.hub.Dashboard(ctx, actor(ctx), r.Id)
-	return GetDashboard200JSONResponse(v), err
-}
-
-func (h *handlers) RemoveDashboard(ctx context.Context, r RemoveDashboardRequestObject) (RemoveDashboardResponseObject, error) {
-	return RemoveDashboard204Response{}, h.s.hub.RemoveDashboard(ctx, actor(ctx), r.Id)
 }
 
 func (h *handlers) FormulasNow(ctx context.Context, r FormulasNowRequestObject) (FormulasNowResponseObject, error) {

@@ -560,7 +560,8 @@ func (s *Server) bodyLimit(next echo.HandlerFunc) echo.HandlerFunc {
 		base + "/pictures":   middleware.BodyLimit(picture.MostBytes + 1)(next), // one more, to tell that it is too much
 	}
 	return func(c *echo.Context) error {
-		if f := larger[c.Request().URL.Path]; f != nil && c.Request().Method == http.MethodPost {
+		list, _, _ := strings.Cut(strings.TrimPrefix(c.Request().URL.Path, base+"/"), "/")
+		if f := larger[base+"/"+list]; f != nil && c.Request().Method != http.MethodDelete {
 			return f(c)
 		}
 		return usual(c)

@@ -368,43 +368,10 @@ type ClientInterface interface {
 	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
 	WhyControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDashboards One's own dashboards and the shared ones
-	//
-	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
-	ListDashboards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveDashboardWithBody Add or change a dashboard
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-	SaveDashboardWithBody(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveDashboard Add or change a dashboard
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-	SaveDashboard(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
 	//
 	// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
 	ReadyDashboard(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveDashboard Take a dashboard away, with the keys of its walls
-	//
-	// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
-	RemoveDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDashboard One dashboard
-	//
-	// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
-	GetDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FormulasNow What the formulas that move its pictures come to now
 	//
@@ -2140,94 +2107,11 @@ func (c *Client) WhyControl(ctx context.Context, id Id, reqEditors ...RequestEdi
 	return c.Client.Do(req)
 }
 
-// ListDashboards One's own dashboards and the shared ones
-//
-// Corresponds with GET /dashboards (the `ListDashboards` operationId).
-func (c *Client) ListDashboards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDashboardsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveDashboardWithBody Add or change a dashboard
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-func (c *Client) SaveDashboardWithBody(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveDashboardRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveDashboard Add or change a dashboard
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-func (c *Client) SaveDashboard(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveDashboardRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ReadyDashboard Tiles that suit a place, a device, or one signal, control, setting or preset
 //
 // Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
 func (c *Client) ReadyDashboard(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadyDashboardRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveDashboard Take a dashboard away, with the keys of its walls
-//
-// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
-func (c *Client) RemoveDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveDashboardRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDashboard One dashboard
-//
-// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
-func (c *Client) GetDashboard(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDashboardRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6160,88 +6044,6 @@ func NewWhyControlRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListDashboardsRequest constructs an http.Request for the ListDashboards method
-func NewListDashboardsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/dashboards")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveDashboardRequest calls the generic SaveDashboard builder with application/json body
-func NewSaveDashboardRequest(server string, params *SaveDashboardParams, body SaveDashboardJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveDashboardRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSaveDashboardRequestWithBody constructs an http.Request for the SaveDashboard method, with any body, and a specified content type
-func NewSaveDashboardRequestWithBody(server string, params *SaveDashboardParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/dashboards")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
 // NewReadyDashboardRequest constructs an http.Request for the ReadyDashboard method
 func NewReadyDashboardRequest(server string, params *ReadyDashboardParams) (*http.Request, error) {
 	var err error
@@ -6282,74 +6084,6 @@ func NewReadyDashboardRequest(server string, params *ReadyDashboardParams) (*htt
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewRemoveDashboardRequest constructs an http.Request for the RemoveDashboard method
-func NewRemoveDashboardRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/dashboards/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetDashboardRequest constructs an http.Request for the GetDashboard method
-func NewGetDashboardRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/dashboards/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -11408,51 +11142,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /controls/{id}/why (the `WhyControl` operationId).
 	WhyControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*WhyControlResponse, error)
 
-	// ListDashboardsWithResponse One's own dashboards and the shared ones
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /dashboards (the `ListDashboards` operationId).
-	ListDashboardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDashboardsResponse, error)
-
-	// SaveDashboardWithBodyWithResponse Add or change a dashboard
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-	SaveDashboardWithBodyWithResponse(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error)
-
-	// SaveDashboardWithResponse Add or change a dashboard
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-	SaveDashboardWithResponse(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error)
-
 	// ReadyDashboardWithResponse Tiles that suit a place, a device, or one signal, control, setting or preset
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /dashboards/ready (the `ReadyDashboard` operationId).
 	ReadyDashboardWithResponse(ctx context.Context, params *ReadyDashboardParams, reqEditors ...RequestEditorFn) (*ReadyDashboardResponse, error)
-
-	// RemoveDashboardWithResponse Take a dashboard away, with the keys of its walls
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
-	RemoveDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveDashboardResponse, error)
-
-	// GetDashboardWithResponse One dashboard
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
-	GetDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDashboardResponse, error)
 
 	// FormulasNowWithResponse What the formulas that move its pictures come to now
 	//
@@ -14244,116 +13939,6 @@ func (r WhyControlResponse) ContentType() string {
 	return ""
 }
 
-// ListDashboardsResponseDefaultHeaders the declared response headers of an HTTP default response for ListDashboards
-type ListDashboardsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListDashboardsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]DashboardView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListDashboardsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDashboardsResponse) GetJSON200() *[]DashboardView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListDashboardsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListDashboardsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListDashboardsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListDashboardsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListDashboardsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for SaveDashboard
-type SaveDashboardResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveDashboardResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *DashboardView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveDashboardResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SaveDashboardResponse) GetJSON201() *DashboardView {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveDashboardResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveDashboardResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveDashboardResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveDashboardResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // ReadyDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for ReadyDashboard
 type ReadyDashboardResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -14403,109 +13988,6 @@ func (r ReadyDashboardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReadyDashboardResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// RemoveDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveDashboard
-type RemoveDashboardResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveDashboardResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveDashboardResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveDashboardResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveDashboardResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveDashboardResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveDashboardResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetDashboardResponseDefaultHeaders the declared response headers of an HTTP default response for GetDashboard
-type GetDashboardResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetDashboardResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *DashboardView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetDashboardResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetDashboardResponse) GetJSON200() *DashboardView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetDashboardResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetDashboardResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetDashboardResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetDashboardResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetDashboardResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20964,49 +20446,6 @@ func (c *ClientWithResponses) WhyControlWithResponse(ctx context.Context, id Id,
 	return ParseWhyControlResponse(rsp)
 }
 
-// ListDashboardsWithResponse One's own dashboards and the shared ones
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /dashboards (the `ListDashboards` operationId).
-func (c *ClientWithResponses) ListDashboardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDashboardsResponse, error) {
-	rsp, err := c.ListDashboards(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListDashboardsResponse(rsp)
-}
-
-// SaveDashboardWithBodyWithResponse Add or change a dashboard
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-func (c *ClientWithResponses) SaveDashboardWithBodyWithResponse(ctx context.Context, params *SaveDashboardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error) {
-	rsp, err := c.SaveDashboardWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveDashboardResponse(rsp)
-}
-
-// SaveDashboardWithResponse Add or change a dashboard
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /dashboards (the `SaveDashboard` operationId).
-func (c *ClientWithResponses) SaveDashboardWithResponse(ctx context.Context, params *SaveDashboardParams, body SaveDashboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveDashboardResponse, error) {
-	rsp, err := c.SaveDashboard(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveDashboardResponse(rsp)
-}
-
 // ReadyDashboardWithResponse Tiles that suit a place, a device, or one signal, control, setting or preset
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21018,32 +20457,6 @@ func (c *ClientWithResponses) ReadyDashboardWithResponse(ctx context.Context, pa
 		return nil, err
 	}
 	return ParseReadyDashboardResponse(rsp)
-}
-
-// RemoveDashboardWithResponse Take a dashboard away, with the keys of its walls
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /dashboards/{id} (the `RemoveDashboard` operationId).
-func (c *ClientWithResponses) RemoveDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveDashboardResponse, error) {
-	rsp, err := c.RemoveDashboard(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveDashboardResponse(rsp)
-}
-
-// GetDashboardWithResponse One dashboard
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /dashboards/{id} (the `GetDashboard` operationId).
-func (c *ClientWithResponses) GetDashboardWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDashboardResponse, error) {
-	rsp, err := c.GetDashboard(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDashboardResponse(rsp)
 }
 
 // FormulasNowWithResponse What the formulas that move its pictures come to now
@@ -24501,98 +23914,6 @@ func ParseWhyControlResponse(rsp *http.Response) (*WhyControlResponse, error) {
 	return response, nil
 }
 
-// ParseListDashboardsResponse parses an HTTP response from a ListDashboardsWithResponse call
-func ParseListDashboardsResponse(rsp *http.Response) (*ListDashboardsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListDashboardsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []DashboardView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListDashboardsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveDashboardResponse parses an HTTP response from a SaveDashboardWithResponse call
-func ParseSaveDashboardResponse(rsp *http.Response) (*SaveDashboardResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveDashboardResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest DashboardView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveDashboardResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseReadyDashboardResponse parses an HTTP response from a ReadyDashboardWithResponse call
 func ParseReadyDashboardResponse(rsp *http.Response) (*ReadyDashboardResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24626,94 +23947,6 @@ func ParseReadyDashboardResponse(rsp *http.Response) (*ReadyDashboardResponse, e
 	switch {
 	case true:
 		var headers ReadyDashboardResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseRemoveDashboardResponse parses an HTTP response from a RemoveDashboardWithResponse call
-func ParseRemoveDashboardResponse(rsp *http.Response) (*RemoveDashboardResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveDashboardResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveDashboardResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetDashboardResponse parses an HTTP response from a GetDashboardWithResponse call
-func ParseGetDashboardResponse(rsp *http.Response) (*GetDashboardResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetDashboardResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest DashboardView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetDashboardResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

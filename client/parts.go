@@ -24,6 +24,11 @@ func (h *Remote) Settings() Parts[site.Setting, shown.SettingState] {
 	return Parts[site.Setting, shown.SettingState]{h, "settings"}
 }
 
+// Dashboards are one's own and the shared ones.
+func (h *Remote) Dashboards() Parts[site.Dashboard, shown.DashboardState] {
+	return Parts[site.Dashboard, shown.DashboardState]{h, "dashboards"}
+}
+
 // Presets are the presets that one may apply.
 func (h *Remote) Presets() Parts[site.Preset, shown.None] {
 	return Parts[site.Preset, shown.None]{h, "presets"}

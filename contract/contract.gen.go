@@ -2336,12 +2336,6 @@ type SwitchControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
 }
 
-// SaveDashboardParams defines parameters for SaveDashboard.
-type SaveDashboardParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // ReadyDashboardParams defines parameters for ReadyDashboard.
 type ReadyDashboardParams struct {
 	Of string `form:"of" json:"of"`
@@ -2747,9 +2741,6 @@ type ServeControlJSONRequestBody ServeControlJSONBody
 
 // SwitchControlJSONRequestBody defines body for SwitchControl for application/json ContentType.
 type SwitchControlJSONRequestBody SwitchControlJSONBody
-
-// SaveDashboardJSONRequestBody defines body for SaveDashboard for application/json ContentType.
-type SaveDashboardJSONRequestBody = Dashboard
 
 // AddWallJSONRequestBody defines body for AddWall for application/json ContentType.
 type AddWallJSONRequestBody = NewWall

@@ -74,7 +74,7 @@ func arrange(ctx context.Context, h *hub.Hub, owner account) error {
 		return err
 	}
 	for _, d := range dashboards(id) {
-		if _, err := h.SaveDashboard(ctx, me, d, func(any) error { return nil }); err != nil {
+		if _, err := h.Keep(ctx, me, d); err != nil {
 			return err
 		}
 	}

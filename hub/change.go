@@ -64,8 +64,6 @@ type edit struct {
 	secrets map[string]*string
 	// again: it was like that before, and is brought back.
 	again bool
-	// said is how the journal tells of it in the place of its fields; nil: by them.
-	said func(part any) string
 }
 
 // keep checks a part, keeps it and writes down what changed. Without an id it is made with a free one, and so is a setting of which
@@ -115,7 +113,7 @@ func (h *Hub) keep(a access.Actor, e edit) (part any, err error) {
 		h.changeSite(site.Put(e.part))
 	}
 	h.write(secrets...)
-	h.tellChange(a, kept, e.part, e.said)
+	h.tellChange(a, kept, e.part)
 	if door.after != nil {
 		door.after(kept, e.part)
 	}
@@ -268,7 +266,7 @@ func (h *Hub) remove(a access.Actor, how string, keys ...site.Key) (series []str
 		was := k.Get(before, key.ID)
 		switch {
 		case c.Put != nil:
-			h.tellChange(a, was, c.Put, nil)
+			h.tellChange(a, was, c.Put)
 		case was == nil:
 		case slices.Contains(keys, key):
 			h.tellRemoval(a, how, was, "")
@@ -327,7 +325,7 @@ func (h *Hub) alertsGone(before *site.Site, changes []site.Change) (writes []sto
 }
 
 // tellChange writes down which fields of a part changed, with their values before and after; of one that is new, that it was added.
-func (h *Hub) tellChange(a access.Actor, before, after any, said func(any) string) {
+func (h *Hub) tellChange(a access.Actor, before, after any) {
 	k := site.KindOf(site.KeyOf(after).Kind)
 	object := k.Object(site.KeyOf(after).ID)
 	if before == nil {
@@ -339,7 +337,7 @@ func (h *Hub) tellChange(a access.Actor, before, after any, said func(any) strin
 		return
 	}
 	was, is := differences(plain(before), plain(after))
-	if said != nil {
+	if said := h.doors[k.Name].said; said != nil {
 		was, is = said(before), said(after)
 	}
 	h.writeState(store.AddEntry(h.Time(), a, "change", object, was, is, "", v))

@@ -143,7 +143,7 @@ func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
 	if picture != nil {
 		p.Picture = *picture
 	}
-	saved, err := h.keep(a, edit{part: *p, said: placeText})
+	saved, err := h.keep(a, edit{part: *p})
 	if err == nil {
 		*p = saved.(site.Place)
 	}

@@ -42,30 +42,13 @@ func mayArrange(a access.Actor, d site.Dashboard) bool {
 }
 
 func (h *Hub) dashboardView(a access.Actor, d site.Dashboard) shown.Dashboard {
-	v := shown.Dashboard{Version: Version(d), Config: h.sight(a).dashboard(d), By: d.By, Mine: mayArrange(a, d)}
+	v := shown.Dashboard{Version: Version(d), Config: h.sight(a).dashboard(d), State: shown.DashboardState{By: d.By, Mine: mayArrange(a, d)}}
 	h.people.mu.RLock()
 	defer h.people.mu.RUnlock()
 	if m, ok := h.people.members[d.By]; ok {
-		v.By = m.Name
+		v.State.By = m.Name
 	}
 	return v
-}
-
-// Dashboards returns those that the actor may open, by name.
-func (h *Hub) Dashboards(_ context.Context, a access.Actor) ([]shown.Dashboard, error) {
-	if err := access.May(a, access.Look, access.Anything); err != nil {
-		return nil, err
-	}
-	out := []shown.Dashboard{}
-	for _, d := range h.Site().Dashboards {
-		if mayOpen(a, d) {
-			out = append(out, h.dashboardView(a, d))
-		}
-	}
-	slices.SortFunc(out, func(x, y shown.Dashboard) int {
-		return strings.Compare(x.Config.Name+"\x00"+x.Config.ID, y.Config.Name+"\x00"+y.Config.ID)
-	})
-	return out, nil
 }
 
 // Dashboard returns one that the actor may open.
@@ -75,16 +58,6 @@ func (h *Hub) Dashboard(_ context.Context, a access.Actor, id string) (shown.Das
 		return shown.Dashboard{}, &NotFoundError{What: "dashboard", ID: id}
 	}
 	return h.dashboardView(a, d), nil
-}
-
-// SaveDashboard adds a dashboard, or changes the one of this id. An empty id is made from the name; check may refuse a change
-// that was made from an older version. What a tile newly names must be there and open to who saves it.
-func (h *Hub) SaveDashboard(ctx context.Context, a access.Actor, d site.Dashboard, check func(before any) error) (view shown.Dashboard, err error) {
-	saved, err := h.save(ctx, a, edit{part: d, check: check, said: boardText})
-	if err == nil {
-		view = h.dashboardView(a, saved.(site.Dashboard))
-	}
-	return view, err
 }
 
 // checkDashboard puts back what whoever saves it does not see of it.
@@ -166,14 +139,6 @@ func (h *Hub) boardChanged(id string) {
 			}}, map[string]string{"id": id})
 		}
 	})
-}
-
-// RemoveDashboard takes a dashboard away, and the keys of its walls with it.
-func (h *Hub) RemoveDashboard(ctx context.Context, a access.Actor, id string) error {
-	if d, ok := h.board(id); !ok || !mayOpen(a, d) {
-		return &NotFoundError{What: "dashboard", ID: id}
-	}
-	return h.drop(ctx, a, "dashboard", id)
 }
 
 // ReadyDashboard arranges tiles for everything of a place or device, or for one signal, control, setting or preset.
@@ -353,7 +318,7 @@ func (h *Hub) Walls(ctx context.Context, a access.Actor, dashboard string) ([]sh
 		return nil, err
 	}
 	out := []shown.Wall{}
-	if !d.Mine {
+	if !d.State.Mine {
 		return out, nil
 	}
 	h.people.mu.RLock()
@@ -375,7 +340,7 @@ func (h *Hub) EndWall(ctx context.Context, a access.Actor, dashboard, id string)
 	if err != nil {
 		return err
 	}
-	if !d.Mine {
+	if !d.State.Mine {
 		return &access.Denied{Actor: a, Action: access.Configure, Object: access.Object{Name: "the dashboard " + d.Config.Name}}
 	}
 	return h.do(ctx, func() error {

@@ -17,6 +17,7 @@ type door struct {
 	check func(a access.Actor, before any, e *edit) error
 	after func(before, part any)
 	gone  func(id string)
+	said  func(part any) string // how the journal tells of a change; nil: by the fields that differ
 	// show completes what an actor is told of a part, and reports whether they may see it; nil: whoever may configure.
 	show func(a access.Actor, part any, out *Shown) bool
 }
@@ -33,7 +34,7 @@ func (h *Hub) theDoors() map[string]door {
 			}
 			e.part = p
 			return nil
-		}},
+		}, said: placeText},
 		"broker": {check: func(_ access.Actor, _ any, e *edit) error {
 			b := e.part.(site.Broker)
 			if b.ClientID == "" {
@@ -155,7 +156,17 @@ func (h *Hub) theDoors() map[string]door {
 			},
 			check: h.checkDashboard,
 			after: func(_, part any) { h.boardChanged(part.(site.Dashboard).ID) },
-			gone:  h.boardChanged},
+			gone:  h.boardChanged,
+			show: func(a access.Actor, part any, out *Shown) bool {
+				d := part.(site.Dashboard)
+				if !mayOpen(a, d) || access.May(a, access.Look, access.Anything) != nil {
+					return false
+				}
+				v := h.dashboardView(a, d)
+				out.Config, out.State = v.Config, v.State
+				return true
+			},
+			said: boardText},
 	}
 }
 

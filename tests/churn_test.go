@@ -52,7 +52,7 @@ func TestWhatIsGoneTakesNoMemory(t *testing.T) {
 			stranger := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + r.Service.MQTT).SetClientID(fmt.Sprintf("x%d_%d", n, i)).SetUsername(fmt.Sprintf("x%d_%d", n, i)).SetPassword("guessed").SetAutoReconnect(false))
 			stranger.Connect().WaitTimeout(5 * time.Second)
 		}
-		_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), id)
+		err = r.Owner.Dashboards().Remove(t.Context(), id)
 		require.NoError(t, err)
 		board.Disconnect(0)
 		_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), id, &client.RemoveDeviceParams{History: "delete"})

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"idleember/contract/shown"
 	"idleember/client"
 	"idleember/core/site"
 	"idleember/store"
@@ -19,16 +20,12 @@ import (
 )
 
 func save(c *client.Remote, d site.Dashboard, match ...string) (string, error) {
-	r, err := client.AddOrChange(func(m *string) (*client.SaveDashboardResponse, error) {
-		if len(match) > 0 {
-			m = &match[0]
-		}
-		return c.SaveDashboardWithResponse(context.Background(), &client.SaveDashboardParams{IfMatch: m}, d)
-	})
-	if err != nil {
-		return "", err
+	if len(match) > 0 {
+		x, err := c.Dashboards().Put(context.Background(), d.ID, d, match[0])
+		return x.Version, err
 	}
-	return r.JSON201.Version, nil
+	x, err := c.Dashboards().Save(context.Background(), d)
+	return x.Version, err
 }
 
 // studio has a kiln with a signal and a fan, and a shed with a signal.
@@ -50,10 +47,10 @@ func TestDashboardsAreSharedAndVersioned(t *testing.T) {
 	r := studio(t)
 	kim, sam, guest := r.Member("kim", "member"), r.Member("sam", "member"), r.Member("pat", "guest")
 	names := func(c *client.Remote) (out []string) {
-		x, err := c.ListDashboardsWithResponse(t.Context())
+		x, err := c.Dashboards().List(t.Context())
 		require.NoError(t, err)
-		for _, d := range *x.JSON200 {
-			out = append(out, fmt.Sprintf("%s by %s %v", d.Config.Name, d.By, d.Mine))
+		for _, d := range x {
+			out = append(out, fmt.Sprintf("%s by %s %v", d.Config.Name, d.State.By, d.State.Mine))
 		}
 		return out
 	}
@@ -88,7 +85,7 @@ func TestDashboardsAreSharedAndVersioned(t *testing.T) {
 	r.SignIn(kim, "kim")
 	assert.Equal(t, []string{"Kiln watch by kim true"}, names(r.Owner))
 	assert.Contains(t, strings.Join(r.Journal("dashboard.kiln_watch"), "\n"), "shared with the household")
-	_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), "kiln_watch")
+	err = r.Owner.Dashboards().Remove(t.Context(), "kiln_watch")
 	require.NoError(t, err)
 	assert.Empty(t, names(r.Owner))
 
@@ -135,10 +132,10 @@ func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
 		_, err := r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: append([]client.Right{}, lines...)})
 		require.NoError(t, err)
 	}
-	mine := func() client.DashboardView {
-		x, err := kim.GetDashboardWithResponse(t.Context(), "mine")
+	mine := func() shown.Dashboard {
+		x, err := kim.Dashboards().Get(t.Context(), "mine")
 		require.NoError(t, err)
-		return *x.JSON200
+		return x
 	}
 	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
 	seen := mine()
@@ -165,17 +162,17 @@ func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
 	again, err := save(kim, site.Dashboard{Name: "Again", Tiles: []site.Tile{drawing}})
 	require.NoError(t, err)
 	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
-	less, err := kim.GetDashboardWithResponse(t.Context(), "again")
+	less, err := kim.Dashboards().Get(t.Context(), "again")
 	require.NoError(t, err)
-	require.Len(t, less.JSON200.Config.Tiles[0].Pins, 1)
-	less.JSON200.Config.Tiles[0].Pins[0].X = 40
-	_, err = save(kim, less.JSON200.Config, again)
+	require.Len(t, less.Config.Tiles[0].Pins, 1)
+	less.Config.Tiles[0].Pins[0].X = 40
+	_, err = save(kim, less.Config, again)
 	require.NoError(t, err)
 	closed()
-	less, err = kim.GetDashboardWithResponse(t.Context(), "again")
+	less, err = kim.Dashboards().Get(t.Context(), "again")
 	require.NoError(t, err)
 	drawing.Pins[1].X = 40
-	assert.Equal(t, []site.Tile{drawing}, less.JSON200.Config.Tiles)
+	assert.Equal(t, []site.Tile{drawing}, less.Config.Tiles)
 }
 
 // A place offers a page of all that it has; what suits a signal follows from its kind and unit.
@@ -271,7 +268,7 @@ func TestAWallSeesItsDashboardAlone(t *testing.T) {
 	_, err = switches.OpenWallWithResponse(t.Context(), client.OpenWallJSONRequestBody{Key: &key})
 	require.NoError(t, err)
 	assert.Len(t, r.Snapshot(switches).Signals, 1, "the other one goes on over a restart")
-	_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), "door")
+	err = r.Owner.Dashboards().Remove(t.Context(), "door")
 	require.NoError(t, err)
 	_, err = switches.GetNowWithResponse(t.Context())
 	assert.Error(t, err)

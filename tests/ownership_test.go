@@ -129,7 +129,7 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 
 	// With the dashboard go its walls and the picture that nothing else shows.
 	assert.NotEmpty(t, written(t, r, up.JSON201.Id))
-	must(r.Owner.RemoveDashboardWithResponse(t.Context(), "page"))
+	require.NoError(t, r.Owner.Dashboards().Remove(t.Context(), "page"))
 	assert.Empty(t, written(t, r, up.JSON201.Id))
 	assert.Empty(t, written(t, r, wall.JSON201.Wall.ID))
 

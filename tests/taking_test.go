@@ -58,10 +58,10 @@ func TestNothingIsInheritedFromWhatWasRemoved(t *testing.T) {
 	now, err := r.Owner.GetRightsWithResponse(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []client.Right{lines[3]}, now.JSON200.Lines)
-	d, err := r.Owner.GetDashboardWithResponse(t.Context(), "page")
+	d, err := r.Owner.Dashboards().Get(t.Context(), "page")
 	require.NoError(t, err)
-	require.Len(t, d.JSON200.Config.Tiles, 1)
-	assert.Equal(t, []string{"shed.level"}, d.JSON200.Config.Tiles[0].Of)
+	require.Len(t, d.Config.Tiles, 1)
+	assert.Equal(t, []string{"shed.level"}, d.Config.Tiles[0].Of)
 
 	key = r.Device(id) // another one of the same name
 	r.Pub(id, key, "ember/"+id+"/is/fan", "off")

@@ -196,7 +196,7 @@ func TestAWallTellsWhatIsCritical(t *testing.T) {
 	kim := r.Member("kim", client.RoleMember)
 	_, err = r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "kim", Of: "kiln", May: site.GuestsNothing}}})
 	require.NoError(t, err)
-	_, err = r.Owner.RemoveDashboardWithResponse(t.Context(), "wall_0")
+	err = r.Owner.Dashboards().Remove(t.Context(), "wall_0")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"low"}, look(kim), "not more than its maker sees")
 }

@@ -107,7 +107,7 @@ test('two who arrange at once: the second is told; a place comes ready made; a f
   const other = (await hub.call<{ config: object }>('GET', '/dashboards/drying_room')).config
   await p.locator('[data-edit]').first().focus()
   await p.keyboard.press('Delete')
-  await hub.call('POST', '/dashboards', { ...other, name: 'Theirs' }, { 'If-Match': '*' })
+  await hub.call('PUT', '/dashboards/drying_room', { ...other, name: 'Theirs' }, { 'If-Match': '*' })
   await p.getByText('Somebody else changed this dashboard').waitFor()
   await p.getByRole('button', { name: 'Save', exact: true }).click()
   await p.getByRole('alert').filter({ hasText: 'changed this meanwhile' }).waitFor()

@@ -119,7 +119,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** The kinds of parts whose operations are all alike. */
-export type Lists = 'settings' | 'presets' | 'rules' | 'groups' | 'routes'
+export type Lists = 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes'
 
 /** Keeps a part: without a version it is new and replaces nothing, with one it is changed where it is still of that version. */
 export function keepPart(list: Lists, config: { id: string }, version?: string) {

@@ -356,31 +356,14 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One's own dashboards and the shared ones */
+        /** All dashboards */
         get: operations["listDashboards"];
         put?: never;
         /**
-         * Add or change a dashboard
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. What was exported comes in again like this.
+         * Add a dashboard
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveDashboard"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/dashboards/ready": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Tiles that suit a place, a device, or one signal, control, setting or preset */
-        get: operations["readyDashboard"];
-        put?: never;
-        post?: never;
+        post: operations["addDashboard"];
         delete?: never;
         options?: never;
         head?: never;
@@ -398,10 +381,32 @@ export interface paths {
         };
         /** One dashboard */
         get: operations["getDashboard"];
+        /** Add a dashboard, or change it as a whole */
+        put: operations["putDashboard"];
+        post?: never;
+        /** Delete a dashboard */
+        delete: operations["removeDashboard"];
+        options?: never;
+        head?: never;
+        /**
+         * Change some fields of a dashboard
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchDashboard"];
+        trace?: never;
+    };
+    "/dashboards/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tiles that suit a place, a device, or one signal, control, setting or preset */
+        get: operations["readyDashboard"];
         put?: never;
         post?: never;
-        /** Take a dashboard away, with the keys of its walls */
-        delete: operations["removeDashboard"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4112,10 +4117,12 @@ export interface components {
         DashboardView: {
             version: string;
             config: components["schemas"]["Dashboard"];
-            /** @description the name of who made it */
-            by: string;
-            /** @description whoever asks may change it */
-            mine: boolean;
+            state: {
+                /** @description the name of who made it */
+                by: string;
+                /** @description whoever asks may change it */
+                mine: boolean;
+            };
         };
         FormulaNow: {
             formula: string;
@@ -5030,32 +5037,37 @@ export interface operations {
     };
     listDashboards: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Dashboards */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DashboardView"][];
+                    "application/json": {
+                        items: components["schemas"]["DashboardView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveDashboard: {
+    addDashboard: {
         parameters: {
             query?: never;
-            header?: {
-                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
-                "If-Match"?: components["parameters"]["IfMatch"];
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5065,9 +5077,121 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The dashboard */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDashboard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putDashboard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dashboard"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DashboardView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDashboard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchDashboard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5096,50 +5220,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Dashboard"];
                 };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    getDashboard: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description The dashboard */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["DashboardView"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    removeDashboard: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Gone */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -23,11 +23,12 @@ type None struct{}
 
 // What is told of the kinds of parts.
 type (
-	Setting = Part[site.Setting, SettingState]
-	Preset  = Part[site.Preset, None]
-	Rule    = Part[site.Rule, engine.RuleState]
-	Group   = Part[site.Group, None]
-	Route   = Part[site.Route, None]
+	Dashboard = Part[site.Dashboard, DashboardState]
+	Setting   = Part[site.Setting, SettingState]
+	Preset    = Part[site.Preset, None]
+	Rule      = Part[site.Rule, engine.RuleState]
+	Group     = Part[site.Group, None]
+	Route     = Part[site.Route, None]
 )
 
 // Page is a stretch of a list; Next begins the one after it, none: there is none.
@@ -85,12 +86,10 @@ type Backups struct {
 	DrillFailed string     `json:"drill_failed,omitempty"`
 }
 
-// Dashboard is a dashboard as one person finds it.
-type Dashboard struct {
-	Version string         `json:"version"`
-	Config  site.Dashboard `json:"config"`
-	By      string         `json:"by"`   // the name of who made it
-	Mine    bool           `json:"mine"` // whoever asks may change it
+// DashboardState is how one person finds a dashboard.
+type DashboardState struct {
+	By   string `json:"by"`   // the name of who made it
+	Mine bool   `json:"mine"` // whoever asks may change it
 }
 
 // FormulaNow is what a formula comes to now.

@@ -43,7 +43,7 @@ onMounted(async () => {
   window.addEventListener('resize', resize)
   document.addEventListener('keydown', keys)
   await load()
-  if (route.query.edit && got.value?.mine) arrange()
+  if (route.query.edit && got.value?.state.mine) arrange()
 })
 const stop = onDashboard((changed) => { if (changed === id && !saving.value) { if (draft.value) stale.value = true; else void load() } })
 onUnmounted(() => {
@@ -75,7 +75,7 @@ function arrange() {
   past.value = []
   future.value = []
   stale.value = false
-  void ask(api.GET('/dashboards')).then((l) => (others.value = l.filter((d) => d.mine && d.config.id !== id).map((d) => ({ id: d.config.id!, name: d.config.name })))).catch(() => undefined)
+  void ask(api.GET('/dashboards')).then((l) => (others.value = l.items.filter((d) => d.state.mine && d.config.id !== id).map((d) => ({ id: d.config.id!, name: d.config.name })))).catch(() => undefined)
 }
 let last = 0
 /** Does one step that can be undone; steps of one kind within a second, as when somebody types, are one. */
@@ -162,7 +162,7 @@ async function copyTo(other: string) {
     const there = await ask(api.GET('/dashboards/{id}', { params: { path: { id: other } } }))
     const config = there.config
     config.tiles.push(place(config.tiles, { ...clone(tile.value!), id: freeId(config.tiles) }))
-    await ask(api.POST('/dashboards', { params: { header: { 'If-Match': there.version } }, body: config }))
+    await ask(api.PUT('/dashboards/{id}', { params: { path: { id: other }, header: { 'If-Match': there.version } }, body: config }))
     tell(`It is on ${config.name} too.`)
   } catch (e) {
     failed.value = sentence(e)
@@ -177,7 +177,7 @@ async function save() {
   saving.value = true
   failed.value = ''
   try {
-    got.value = await ask(api.POST('/dashboards', { params: { header: { 'If-Match': got.value!.version } }, body: { ...draft.value, tiles: draft.value.tiles.filter((t) => t.kind !== 'picture' || t.picture) } }))
+    got.value = await ask(api.PUT('/dashboards/{id}', { params: { path: { id }, header: { 'If-Match': got.value!.version } }, body: { ...draft.value, tiles: draft.value.tiles.filter((t) => t.kind !== 'picture' || t.picture) } }))
     finish()
     tell('Saved.')
   } catch (e) {
@@ -235,8 +235,8 @@ watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
           <span class="soft small-text" role="status">{{ said }}</span>
           <RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'wall-of', params: { id } }">Full screen</RouterLink>
           <button type="button" class="btn btn-outline-secondary btn-sm" @click="file">To a file</button>
-          <button v-if="got.mine" type="button" class="btn btn-outline-secondary btn-sm" @click="sharing = true">Share</button>
-          <button v-if="got.mine" type="button" class="btn btn-primary btn-sm" @click="arrange">Arrange</button>
+          <button v-if="got.state.mine" type="button" class="btn btn-outline-secondary btn-sm" @click="sharing = true">Share</button>
+          <button v-if="got.state.mine" type="button" class="btn btn-primary btn-sm" @click="arrange">Arrange</button>
         </div>
         <div v-else class="d-flex gap-2 flex-wrap tools" role="toolbar" aria-label="Arranging">
           <span class="soft small-text" role="status">{{ said }}</span>
@@ -251,8 +251,8 @@ watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
       <div v-if="stale" class="note mb-3" role="alert"><div>Somebody else changed this dashboard meanwhile. <button type="button" class="btn btn-outline-secondary btn-sm" @click="saveAnyway">Save mine all the same</button> <button type="button" class="btn btn-outline-secondary btn-sm" @click="finish(); load()">Take theirs</button></div></div>
       <section v-if="!board.tiles.length" class="sheet empty">
         <h2>Nothing on it yet</h2>
-        <p class="soft">{{ got.mine ? 'Add a value, a switch, a chart or a drawing. Choosing a signal picks a tile that suits it.' : 'Whoever made it has not put anything on it.' }}</p>
-        <button v-if="got.mine" type="button" class="btn btn-primary" @click="draft || arrange(); adding = true">Add a tile</button>
+        <p class="soft">{{ got.state.mine ? 'Add a value, a switch, a chart or a drawing. Choosing a signal picks a tile that suits it.' : 'Whoever made it has not put anything on it.' }}</p>
+        <button v-if="got.state.mine" type="button" class="btn btn-primary" @click="draft || arrange(); adding = true">Add a tile</button>
       </section>
       <GridView v-else-if="!draft" v-slot="{ tile: t }" :dashboard="board"><TileFrame :tile="t" :traces="traces" :runs="runs" :from="from" :to="to" :formulas="formulas" /></GridView>
       <template v-else-if="!narrow && !tight">

@@ -13,7 +13,7 @@ const name = ref('')
 const file = ref<HTMLInputElement>()
 async function load() {
   try {
-    list.value = await ask(api.GET('/dashboards'))
+    list.value = (await ask(api.GET('/dashboards'))).items.sort((a, b) => a.config.name.localeCompare(b.config.name))
     failed.value = ''
   } catch (e) {
     failed.value = sentence(e)
@@ -74,7 +74,7 @@ const shared = { '': 'yours alone', household: 'the household', everybody: 'ever
       <p class="soft">{{ hub.member ? 'Now arranges itself. A dashboard is a page that you arrange: values, gauges, switches, charts and drawings, for a tablet in the workshop or a screen by the door.' : 'Nobody has shared one with guests.' }}</p>
     </section>
     <ul v-else-if="list" class="cards">
-      <li v-for="d in list" :key="d.config.id"><RouterLink class="sheet card-link" :to="{ name: 'dashboard', params: { id: d.config.id! } }" :data-dashboard="d.config.id"><strong>{{ d.config.name }}</strong><span class="soft small-text">{{ d.config.tiles.length }} tiles · {{ shared[d.config.shared ?? ''] }}{{ d.by !== hub.me?.name ? `, by ${d.by}` : '' }}</span></RouterLink></li>
+      <li v-for="d in list" :key="d.config.id"><RouterLink class="sheet card-link" :to="{ name: 'dashboard', params: { id: d.config.id! } }" :data-dashboard="d.config.id"><strong>{{ d.config.name }}</strong><span class="soft small-text">{{ d.config.tiles.length }} tiles · {{ shared[d.config.shared ?? ''] }}{{ d.state.by !== hub.me?.name ? `, by ${d.state.by}` : '' }}</span></RouterLink></li>
     </ul>
     <section v-if="hub.member && list" class="sheet no-print">
       <h2>A new one</h2>
