@@ -327,9 +327,6 @@ type ServerInterface interface {
 	// GetPicture A picture
 	// (GET /pictures/{id})
 	GetPicture(ctx *echo.Context, id string) error
-	// SavePlace Add a place, or rename the one that has this id
-	// (POST /places)
-	SavePlace(ctx *echo.Context) error
 	// GetPreferences How one wants the console
 	// (GET /preferences)
 	GetPreferences(ctx *echo.Context) error
@@ -2274,15 +2271,6 @@ func (w *ServerInterfaceWrapper) GetPicture(ctx *echo.Context) error {
 	return err
 }
 
-// SavePlace converts echo context to params.
-func (w *ServerInterfaceWrapper) SavePlace(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SavePlace(ctx)
-	return err
-}
-
 // GetPreferences converts echo context to params.
 func (w *ServerInterfaceWrapper) GetPreferences(ctx *echo.Context) error {
 	var err error
@@ -2916,7 +2904,6 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/log", wrapper.SetLog, options.OperationMiddlewares["setLog"]...)
 	router.GET(options.BaseURL+"/clock", wrapper.GetClock, options.OperationMiddlewares["getClock"]...)
 	router.PUT(options.BaseURL+"/clock", wrapper.TrustClock, options.OperationMiddlewares["trustClock"]...)
-	router.POST(options.BaseURL+"/places", wrapper.SavePlace, options.OperationMiddlewares["savePlace"]...)
 	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
 	router.POST(options.BaseURL+"/devices", wrapper.AddDevice, options.OperationMiddlewares["addDevice"]...)
 	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RemoveDevice, options.OperationMiddlewares["removeDevice"]...)
@@ -7418,49 +7405,6 @@ func (response GetPicturedefaultApplicationProblemPlusJSONResponse) VisitGetPict
 	return err
 }
 
-type SavePlaceRequestObject struct {
-	Body *SavePlaceJSONRequestBody
-}
-
-type SavePlaceResponseObject interface {
-	VisitSavePlaceResponse(w http.ResponseWriter) error
-}
-
-type SavePlace201JSONResponse Place
-
-func (response SavePlace201JSONResponse) VisitSavePlaceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SavePlacedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SavePlacedefaultApplicationProblemPlusJSONResponse) VisitSavePlaceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetPreferencesRequestObject struct {
 }
 
@@ -9254,9 +9198,6 @@ type StrictServerInterface interface {
 	// GetPicture A picture
 	// (GET /pictures/{id})
 	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
-	// SavePlace Add a place, or rename the one that has this id
-	// (POST /places)
-	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
 	// GetPreferences How one wants the console
 	// (GET /preferences)
 	GetPreferences(ctx context.Context, request GetPreferencesRequestObject) (GetPreferencesResponseObject, error)
@@ -12806,52 +12747,6 @@ func (sh *strictHandler) GetPicture(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetPictureResponseObject); ok {
 		return validResponse.VisitGetPictureResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SavePlace operation middleware
-func (sh *strictHandler) SavePlace(ctx *echo.Context) error {
-	var request SavePlaceRequestObject
-
-	var body SavePlaceJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SavePlace(ctx.Request().Context(), request.(SavePlaceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SavePlace")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SavePlaceResponseObject); ok {
-		return validResponse.VisitSavePlaceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

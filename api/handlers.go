@@ -318,14 +318,6 @@ func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject
 	return ChangeSignal200JSONResponse(signal(v)), err
 }
 
-func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (SavePlaceResponseObject, error) {
-	p := site.Place{Name: r.Body.Name}
-	set(&p.ID, r.Body.Id)
-	set(&p.Facts, r.Body.Facts)
-	p, err := h.s.hub.SavePlace(ctx, actor(ctx), p, r.Body.Picture)
-	return SavePlace201JSONResponse(place(p)), err
-}
-
 func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject) (ListRefusalsResponseObject, error) {
 	list, err := h.s.hub.Refusals(ctx, actor(ctx), r.Id)
 	return ListRefusals200JSONResponse(each(list, func(x store.Refusal) Refusal {

@@ -12,7 +12,7 @@ import (
 )
 
 // The kinds of parts that are kept under ids, by the name of their list: all know the same operations.
-var lists = map[string]string{"settings": "setting", "dashboards": "dashboard", "presets": "preset", "rules": "rule", "groups": "group", "routes": "route"}
+var lists = map[string]string{"places": "place", "settings": "setting", "dashboards": "dashboard", "presets": "preset", "rules": "rule", "groups": "group", "routes": "route"}
 
 // parts answers to the operations that all kinds share.
 func (s *Server) parts(g *echo.Group) {

@@ -3,7 +3,6 @@ package api
 import (
 	"idleember/contract/shown"
 	"idleember/core/reading"
-	"idleember/core/site"
 	"idleember/hub"
 	"idleember/store"
 )
@@ -23,16 +22,7 @@ func status(x hub.Status) HubStatus {
 func snapshot(x hub.Snapshot) Snapshot {
 	return Snapshot{Hub: status(x.Hub), Devices: each(x.Devices, device), Signals: each(x.Signals, signal), Controls: each(x.Controls, control),
 		Settings: x.Settings, Presets: x.Presets, Alerts: x.Alerts, Locked: x.Locked,
-		Places: each(x.Places, place)}
-}
-
-func place(p site.Place) Place {
-	out := Place{Id: p.ID, Name: p.Name}
-	if len(p.Facts) > 0 {
-		out.Facts = &p.Facts
-	}
-	out.Picture = text(p.Picture)
-	return out
+		Places: x.Places}
 }
 
 func signal(x hub.Signal) Signal {

@@ -103,7 +103,7 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 	for _, p := range snap.Places {
 		var lines []string
 		for _, s := range snap.Signals {
-			if s.Place == p.Id {
+			if s.Place == p.ID {
 				age := "never heard"
 				if s.Heard != nil {
 					age = ago(s.Heard, now)
@@ -112,12 +112,12 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 			}
 		}
 		for _, g := range snap.Settings {
-			if g.State.Place == p.Id {
+			if g.State.Place == p.ID {
 				lines = append(lines, fmt.Sprintf("  %s\t%s\t\t%s\t%s", g.Config.Name, settingText(g), settingState(g), g.Config.ID))
 			}
 		}
 		for _, c := range snap.Controls {
-			if c.Place == p.Id {
+			if c.Place == p.ID {
 				since := "never reported"
 				if c.IsSince != nil {
 					since = "for " + calendar.Words(now.Sub(*c.IsSince))

@@ -1043,20 +1043,6 @@ type ClientInterface interface {
 	// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
 	GetPicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SavePlaceWithBody Add a place, or rename the one that has this id
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /places (the `SavePlace` operationId).
-	SavePlaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SavePlace Add a place, or rename the one that has this id
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /places (the `SavePlace` operationId).
-	SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// GetPreferences How one wants the console
 	//
 	// Corresponds with GET /preferences (the `GetPreferences` operationId).
@@ -3792,40 +3778,6 @@ func (c *Client) AddPictureWithBody(ctx context.Context, params *AddPictureParam
 // Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
 func (c *Client) GetPicture(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPictureRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SavePlaceWithBody Add a place, or rename the one that has this id
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /places (the `SavePlace` operationId).
-func (c *Client) SavePlaceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePlaceRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SavePlace Add a place, or rename the one that has this id
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /places (the `SavePlace` operationId).
-func (c *Client) SavePlace(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePlaceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9363,46 +9315,6 @@ func NewGetPictureRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSavePlaceRequest calls the generic SavePlace builder with application/json body
-func NewSavePlaceRequest(server string, body SavePlaceJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSavePlaceRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewSavePlaceRequestWithBody constructs an http.Request for the SavePlace method, with any body, and a specified content type
-func NewSavePlaceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/places")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewGetPreferencesRequest constructs an http.Request for the GetPreferences method
 func NewGetPreferencesRequest(server string) (*http.Request, error) {
 	var err error
@@ -11902,20 +11814,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /pictures/{id} (the `GetPicture` operationId).
 	GetPictureWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
-
-	// SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /places (the `SavePlace` operationId).
-	SavePlaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error)
-
-	// SavePlaceWithResponse Add a place, or rename the one that has this id
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /places (the `SavePlace` operationId).
-	SavePlaceWithResponse(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error)
 
 	// GetPreferencesWithResponse How one wants the console
 	//
@@ -17915,61 +17813,6 @@ func (r GetPictureResponse) ContentType() string {
 	return ""
 }
 
-// SavePlaceResponseDefaultHeaders the declared response headers of an HTTP default response for SavePlace
-type SavePlaceResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SavePlaceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Place
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SavePlaceResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SavePlaceResponse) GetJSON201() *Place {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SavePlaceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SavePlaceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SavePlaceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SavePlaceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SavePlaceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // GetPreferencesResponseDefaultHeaders the declared response headers of an HTTP default response for GetPreferences
 type GetPreferencesResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -21817,32 +21660,6 @@ func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, id str
 		return nil, err
 	}
 	return ParseGetPictureResponse(rsp)
-}
-
-// SavePlaceWithBodyWithResponse Add a place, or rename the one that has this id
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /places (the `SavePlace` operationId).
-func (c *ClientWithResponses) SavePlaceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error) {
-	rsp, err := c.SavePlaceWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSavePlaceResponse(rsp)
-}
-
-// SavePlaceWithResponse Add a place, or rename the one that has this id
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /places (the `SavePlace` operationId).
-func (c *ClientWithResponses) SavePlaceWithResponse(ctx context.Context, body SavePlaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePlaceResponse, error) {
-	rsp, err := c.SavePlace(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSavePlaceResponse(rsp)
 }
 
 // GetPreferencesWithResponse How one wants the console
@@ -27260,52 +27077,6 @@ func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
 		response.Headers200 = &headers
 	case true:
 		var headers GetPictureResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSavePlaceResponse parses an HTTP response from a SavePlaceWithResponse call
-func ParseSavePlaceResponse(rsp *http.Response) (*SavePlaceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SavePlaceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Place
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SavePlaceResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

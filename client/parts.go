@@ -19,6 +19,11 @@ type Parts[C, S any] struct {
 	path string
 }
 
+// Places are rooms, sheds, cupboards and yards.
+func (h *Remote) Places() Parts[site.Place, shown.None] {
+	return Parts[site.Place, shown.None]{h, "places"}
+}
+
 // Settings are adjustable values.
 func (h *Remote) Settings() Parts[site.Setting, shown.SettingState] {
 	return Parts[site.Setting, shown.SettingState]{h, "settings"}

@@ -1628,17 +1628,6 @@ type NewPicture struct {
 	Width   float32  `json:"width"`
 }
 
-// NewPlace defines model for NewPlace.
-type NewPlace struct {
-	// Facts none: as they were
-	Facts *[]Fact `json:"facts,omitempty"`
-	Id    *string `json:"id,omitempty"`
-	Name  string  `json:"name"`
-
-	// Picture its id; empty: no longer one; not told: as it was
-	Picture *string `json:"picture,omitempty"`
-}
-
 // NewSignal defines model for NewSignal.
 type NewSignal struct {
 	Calibration *Calibration `json:"calibration,omitempty"`
@@ -1736,14 +1725,7 @@ type Permit struct {
 type Pin = site.Pin
 
 // Place defines model for Place.
-type Place struct {
-	Facts *[]Fact `json:"facts,omitempty"`
-	Id    string  `json:"id"`
-	Name  string  `json:"name"`
-
-	// Picture its id
-	Picture *string `json:"picture,omitempty"`
-}
+type Place = site.Place
 
 // Point defines model for Point.
 type Point = site.Point
@@ -2828,9 +2810,6 @@ type SavePanelJSONRequestBody = Panel
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody ChangePasswordJSONBody
-
-// SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
-type SavePlaceJSONRequestBody = NewPlace
 
 // SavePreferencesJSONRequestBody defines body for SavePreferences for application/json ContentType.
 type SavePreferencesJSONRequestBody = Preferences

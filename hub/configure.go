@@ -114,42 +114,6 @@ func (h *Hub) ChangeHub(ctx context.Context, a access.Actor, change func(*site.H
 	return v, err
 }
 
-// SavePlace adds a place, or renames the one that has this id. An empty id is made from the name.
-// Facts and picture that are not told stay as they were.
-func (h *Hub) SavePlace(ctx context.Context, a access.Actor, p site.Place, picture *string) (site.Place, error) {
-	err := h.do(ctx, func() error {
-		if err := access.May(a, access.Configure, access.Anything); err != nil {
-			return err
-		}
-		return h.savePlace(a, &p, picture)
-	})
-	return p, err
-}
-
-func (h *Hub) savePlace(a access.Actor, p *site.Place, picture *string) error {
-	if p.ID == "" {
-		for _, x := range h.site.Places {
-			if strings.EqualFold(x.Name, p.Name) {
-				return &ExistsError{"place", x.ID, x.Name}
-			}
-		}
-	}
-	if have, known := h.site.Place(p.ID); known {
-		p.Picture = have.Picture
-		if p.Facts == nil {
-			p.Facts = have.Facts
-		}
-	}
-	if picture != nil {
-		p.Picture = *picture
-	}
-	saved, err := h.keep(a, edit{part: *p})
-	if err == nil {
-		*p = saved.(site.Place)
-	}
-	return err
-}
-
 func placeText(part any) string {
 	p := part.(site.Place)
 	if facts := factsText(p); facts != "" {

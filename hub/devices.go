@@ -122,12 +122,11 @@ func (h *Hub) placeFor(a access.Actor, d *site.Device) error {
 	if strings.TrimSpace(d.Place) == "" {
 		return &InvalidError{"place", "the place is missing; name the room, shed or yard in which the device is"}
 	}
-	p := site.Place{Name: d.Place}
-	if err := h.savePlace(a, &p, nil); err != nil {
-		return err
+	saved, err := h.keep(a, edit{part: site.Place{Name: d.Place}})
+	if err == nil {
+		d.Place = saved.(site.Place).ID
 	}
-	d.Place = p.ID
-	return nil
+	return err
 }
 
 func (h *Hub) device(a access.Actor, action access.Action, id string) (site.Device, error) {

@@ -28,13 +28,20 @@ func (h *Hub) theDoors() map[string]door {
 		"place": {check: func(_ access.Actor, before any, e *edit) error {
 			p := e.part.(site.Place)
 			if before == nil {
+				for _, x := range h.site.Places {
+					if strings.EqualFold(x.Name, p.Name) {
+						return &ExistsError{"place", x.ID, x.Name}
+					}
+				}
 				p.Position = h.nextPosition()
 			} else {
 				p.Position = before.(site.Place).Position
 			}
 			e.part = p
 			return nil
-		}, said: placeText},
+		}, said: placeText, show: func(a access.Actor, part any, _ *Shown) bool {
+			return access.May(a, access.Look, access.Anything) == nil && h.sightOf(h.site, a).place(part.(site.Place).ID)
+		}},
 		"broker": {check: func(_ access.Actor, _ any, e *edit) error {
 			b := e.part.(site.Broker)
 			if b.ClientID == "" {

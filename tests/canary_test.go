@@ -39,7 +39,7 @@ func TestNothingClosedIsTold(t *testing.T) {
 	r.Soon("all", func() bool { return len(r.Now().Controls) == 3 && len(r.Now().Signals) == 3 })
 	sam, kim := r.Member("sam", client.RoleMember), r.Member("kim", client.RoleMember)
 	r.Member("pat", client.RoleGuest)
-	must(r.Owner.SavePlaceWithResponse(t.Context(), client.NewPlace{Id: ptr("zqcellar"), Name: "Zqcellar", Facts: &[]client.Fact{{Name: "Zqfact", Text: "zqfacttext"}}}))
+	must(r.Owner.Places().Save(t.Context(), site.Place{ID: "zqcellar", Name: "Zqcellar", Facts: []site.Fact{{Name: "Zqfact", Text: "zqfacttext"}}}))
 	must(r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zqvault.zqtarget", Name: "Zqtarget", Kind: site.SetNumber, Max: 9000, Step: 0.01}))
 	must(r.Owner.SetSettingWithResponse(t.Context(), "zqvault.zqtarget", client.SetSettingJSONRequestBody{Value: 7331.25}))
 	for _, c := range []string{"shed.lamp", "zqvault.zqfan"} { // an opened control that is decided by what is closed

@@ -46,20 +46,20 @@ func TestFactsOfAPlace(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Device("kiln")
-	place := func() client.Place { return r.Snapshot(r.Owner).Places[0] }
-	id := place().Id
+	place := func() site.Place { return r.Snapshot(r.Owner).Places[0] }
+	id := place().ID
 	facts := []site.Fact{{Name: "filter", Text: "paper, size 3", Date: "2026-04-02"}, {Name: "fuse", Text: "third from the left"}}
 	save := func(facts []site.Fact) error {
-		_, err := r.Owner.SavePlaceWithResponse(t.Context(), client.NewPlace{Id: &id, Name: "Studio", Facts: &facts})
+		_, err := r.Owner.Places().Save(t.Context(), site.Place{ID: id, Name: "Studio", Facts: facts})
 		return err
 	}
 	require.NoError(t, save(facts))
 	r.Device("shed")
-	_, err := r.Owner.SavePlaceWithResponse(t.Context(), client.NewPlace{Id: &id, Name: "The studio"})
+	_, err := r.Owner.Places().Patch(t.Context(), id, map[string]any{"name": "The studio"}, "")
 	require.NoError(t, err)
 	r.Restart()
 	require.NotNil(t, place().Facts)
-	assert.Equal(t, facts, *place().Facts)
+	assert.Equal(t, facts, place().Facts)
 	assert.Equal(t, "The studio", place().Name)
 	for say, f := range map[string]site.Fact{"says nothing": {Name: "fuse"}, "is none; write it as 2026-04-02": {Name: "filter", Date: "April"}, "a name of 1 to 60": {Text: "x"}} {
 		assert.ErrorContains(t, save([]site.Fact{f}), say)
@@ -67,6 +67,6 @@ func TestFactsOfAPlace(t *testing.T) {
 	require.NoError(t, save([]site.Fact{}))
 	assert.Nil(t, place().Facts)
 	assert.Contains(t, r.Journal("place " + id)[0], "filter paper, size 3")
-	_, err = r.Member("kim", "member").SavePlaceWithResponse(t.Context(), client.NewPlace{Id: &id, Name: "Mine"})
+	_, err = r.Member("kim", "member").Places().Patch(t.Context(), id, map[string]any{"name": "Mine"}, "")
 	assert.Error(t, err)
 }

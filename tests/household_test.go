@@ -419,7 +419,7 @@ func TestTokensHaveScopesAndEnds(t *testing.T) {
 				return err
 			},
 			"c": func() error {
-				_, err := c.SavePlaceWithResponse(t.Context(), client.NewPlace{Name: "Attic"})
+				_, err := c.Places().Add(t.Context(), site.Place{Name: "Attic"})
 				return err
 			},
 			"p": func() error {
@@ -555,7 +555,7 @@ func TestEveryKindOfEditComesBack(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
-	_, err = r.Owner.SavePlaceWithResponse(ctx, client.NewPlace{Id: ptr("studio"), Name: "Big studio", Facts: &[]client.Fact{{Name: "built", Text: "1974"}}})
+	_, err = r.Owner.Places().Save(ctx, site.Place{ID: "studio", Name: "Big studio", Facts: []site.Fact{{Name: "built", Text: "1974"}}})
 	require.NoError(t, err)
 	for _, about := range []string{"first", "second"} {
 		_, err = r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board", About: &about, Replace: ptr(true)})

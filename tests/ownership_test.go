@@ -171,3 +171,27 @@ func TestNothingIsLeftOfAMember(t *testing.T) {
 	assert.Empty(t, s.Routes)
 	assert.Empty(t, s.Rights.Lines)
 }
+
+// A place goes when nothing is in it any more, with its settings, its picture and what was told of it alone.
+func TestNothingIsLeftOfAPlace(t *testing.T) {
+	t.Parallel()
+	r := rig.New(t)
+	place, err := r.Owner.Places().Add(t.Context(), site.Place{Name: "Zattic"})
+	require.NoError(t, err)
+	assert.Equal(t, "zattic", place.Config.ID)
+	_, err = r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: ptr("kiln"), Name: "Kiln", Place: "zattic"})
+	require.NoError(t, err)
+	_, err = r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zattic.goal", Name: "Goal", Kind: site.SetNumber, Max: 10})
+	require.NoError(t, err)
+	_, err = r.Owner.SetSettingWithResponse(t.Context(), "zattic.goal", client.SetSettingJSONRequestBody{Value: 7})
+	require.NoError(t, err)
+	require.NoError(t, saveRoute(r, site.Route{ID: "there", Via: "webhook", To: "http://127.0.0.1:9/", Inside: true, Places: []string{"zattic"}}))
+	assert.ErrorContains(t, r.Owner.Places().Remove(t.Context(), "zattic"), "Zattic is used by the device Kiln; change that first")
+	_, err = r.Owner.ChangeDeviceWithResponse(t.Context(), "kiln", nil, client.DeviceChange{Place: ptr("Shed")})
+	require.NoError(t, err)
+	require.NoError(t, r.Owner.Places().Remove(t.Context(), "zattic"))
+	assert.Empty(t, written(t, r, "zattic"))
+	assert.Empty(t, r.Service.Hub.Site().Routes, "without its place a route would be of all")
+	r.Restart()
+	assert.Len(t, r.Now().Places, 1)
+}

@@ -778,7 +778,7 @@ func TestADatabaseThatIsTakenAwayIsTold(t *testing.T) {
 	status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/readyz", "")
 	assert.Equal(t, 503, status)
 	assert.Contains(t, r.Now().Hub.Trouble, "the database was deleted")
-	_, err := r.Owner.SavePlaceWithResponse(t.Context(), client.NewPlace{Name: "Attic"})
+	_, err := r.Owner.Places().Add(t.Context(), site.Place{Name: "Attic"})
 	assert.ErrorContains(t, err, "the database was deleted")
 	require.NoError(t, r.Service.Close())
 	require.NoError(t, os.Rename(filepath.Join(r.Dir, "elsewhere.db"), filepath.Join(r.Dir, store.File)))

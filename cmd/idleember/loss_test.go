@@ -126,7 +126,7 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 			return err
 		})
 		do("edit", 10*time.Millisecond, func(n int) error {
-			_, err := owner.SavePlaceWithResponse(ctx, client.NewPlace{Id: &studio, Name: fmt.Sprintf("Studio %d", n)})
+			_, err := owner.Places().Save(ctx, site.Place{ID: studio, Name: fmt.Sprintf("Studio %d", n)})
 			return err
 		})
 		do("note", 5*time.Millisecond, func(n int) error {
@@ -169,7 +169,7 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 			}
 		}
 		for _, x := range snap.JSON200.Places {
-			if n, err := strconv.Atoi(strings.TrimPrefix(x.Name, "Studio ")); err == nil && x.Id == studio {
+			if n, err := strconv.Atoi(strings.TrimPrefix(x.Name, "Studio ")); err == nil && x.ID == studio {
 				l.within(t, "edit", n, round)
 			}
 		}
@@ -383,7 +383,7 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 	all.Go(func() {
 		for n := 1; ctx.Err() == nil; n++ {
 			studio := "studio"
-			_, _ = owner.SavePlaceWithResponse(ctx, client.NewPlace{Id: &studio, Name: fmt.Sprintf("Studio %d", n)})
+			_, _ = owner.Places().Save(ctx, site.Place{ID: studio, Name: fmt.Sprintf("Studio %d", n)})
 		}
 	})
 	all.Go(func() { // enough for blocks to be sealed and the log to be carried over

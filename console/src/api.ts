@@ -119,13 +119,16 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** The kinds of parts whose operations are all alike. */
-export type Lists = 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes'
+export type Lists = 'places' | 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes'
 
 /** Keeps a part: without a version it is new and replaces nothing, with one it is changed where it is still of that version. */
 export function keepPart(list: Lists, config: { id: string }, version?: string) {
   if (version === undefined) return ask(api.POST(`/${list}`, { body: config as never }))
   return ask(api.PUT(`/${list}/{id}`, { params: { path: { id: config.id }, header: { 'If-Match': version } }, body: config as never }))
 }
+
+/** Changes some fields of a part, whatever the others are. */
+export const patchPart = (list: Lists, id: string, patch: object) => ask(api.PATCH(`/${list}/{id}`, { params: { path: { id } }, body: patch as never }))
 
 export const removePart = (list: Lists, id: string) => ask(api.DELETE(`/${list}/{id}`, { params: { path: { id } } }))
 

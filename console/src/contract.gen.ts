@@ -1667,14 +1667,43 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** All places */
+        get: operations["listPlaces"];
         put?: never;
-        /** Add a place, or rename the one that has this id */
-        post: operations["savePlace"];
+        /**
+         * Add a place
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
+         */
+        post: operations["addPlace"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/places/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** One place */
+        get: operations["getPlace"];
+        /** Add a place, or change it as a whole */
+        put: operations["putPlace"];
+        post?: never;
+        /** Delete a place */
+        delete: operations["removePlace"];
+        options?: never;
+        head?: never;
+        /**
+         * Change some fields of a place
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchPlace"];
         trace?: never;
     };
     "/devices": {
@@ -2464,14 +2493,13 @@ export interface components {
             facts?: components["schemas"]["Fact"][];
             /** @description its id */
             picture?: string;
+            /** @description places follow each other in this order; the hub gives it */
+            position?: number;
         };
-        NewPlace: {
-            id?: string;
-            name: string;
-            /** @description none: as they were */
-            facts?: components["schemas"]["Fact"][];
-            /** @description its id; empty: no longer one; not told: as it was */
-            picture?: string;
+        PlaceView: {
+            version: string;
+            config: components["schemas"]["Place"];
+            state: components["schemas"]["None"];
         };
         /** @description something that an owner wrote down about a place, words or a date */
         Fact: {
@@ -7852,7 +7880,36 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    savePlace: {
+    listPlaces: {
+        parameters: {
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["PlaceView"][];
+                        next?: components["schemas"]["Next"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPlace: {
         parameters: {
             query?: never;
             header?: never;
@@ -7861,17 +7918,129 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewPlace"];
+                "application/json": components["schemas"]["Place"];
             };
         };
         responses: {
-            /** @description The place */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Place"];
+                    "application/json": components["schemas"]["PlaceView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPlace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putPlace: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Place"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePlace: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchPlace: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceView"];
                 };
             };
             default: components["responses"]["Problem"];

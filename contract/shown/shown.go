@@ -23,6 +23,7 @@ type None struct{}
 
 // What is told of the kinds of parts.
 type (
+	Place     = Part[site.Place, None]
 	Dashboard = Part[site.Dashboard, DashboardState]
 	Setting   = Part[site.Setting, SettingState]
 	Preset    = Part[site.Preset, None]

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What an owner wrote down about a place: words, and dates with their age.
 import { ref, watch } from 'vue'
-import { api, ask, type Fact, type Place } from '../api'
+import { patchPart, type Fact, type Place } from '../api'
 import { pictureAt, upload } from '../dashboards'
 import { useSend } from '../form'
 import { clockText, dayAge } from '../format'
@@ -20,13 +20,13 @@ watch(editing, () => {
 })
 async function save() {
   const said = facts.value.filter((f) => f.name.trim() || f.text || f.date).map((f) => ({ name: f.name.trim(), ...(f.text ? { text: f.text } : {}), ...(f.date ? { date: f.date } : {}) }))
-  if (await send(() => ask(api.POST('/places', { body: { id: props.place.id, name: name.value, facts: said } })))) editing.value = false
+  if (await send(() => patchPart('places', props.place.id, { name: name.value, facts: said }))) editing.value = false
 }
 async function picture(e: Event) {
   const file = (e.target as HTMLInputElement).files?.[0]
-  if (file) await send(async () => { const got = await upload(file); await ask(api.POST('/places', { body: { id: props.place.id, name: props.place.name, picture: got.id } })) })
+  if (file) await send(async () => { const got = await upload(file); await patchPart('places', props.place.id, { picture: got.id }) })
 }
-const noPicture = () => send(() => ask(api.POST('/places', { body: { id: props.place.id, name: props.place.name, picture: '' } })))
+const noPicture = () => send(() => patchPart('places', props.place.id, { picture: '' }))
 const day = (d: string) => clockText(Date.parse(d + 'T12:00:00Z'), 'UTC', { day: 'numeric', month: 'short', year: 'numeric' })
 </script>
 
