@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"idleember/contract/shown"
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 	"idleember/store"
 	"idleember/tests/rig"
