@@ -34,7 +34,7 @@ func (h *Hub) theDoors() map[string]door {
 					}
 				}
 				p.Position = h.nextPosition()
-			} else {
+			} else if p.Position == 0 { // as it was
 				p.Position = before.(site.Place).Position
 			}
 			e.part = p

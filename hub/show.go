@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
@@ -147,13 +148,30 @@ func (h *Hub) DropPart(ctx context.Context, a access.Actor, kind, id string, che
 	})
 }
 
+// jsonWord is what a type is in JSON.
+func jsonWord(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.String:
+		return "a text"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Struct, reflect.Map, reflect.Pointer:
+		return "an object"
+	}
+	return "a number"
+}
+
 // readPart reads a part that somebody sent: what it does not know is told, and so is a value of another type.
 func readPart(k *site.Kind, body []byte) (any, error) {
 	part, err := k.Read(body)
 	var wrong *json.UnmarshalTypeError
 	switch {
+	case errors.As(err, &wrong) && strings.HasPrefix(wrong.Value, "number "):
+		return nil, &InvalidError{wrong.Field, fmt.Sprintf("%s is %s, which is beyond what can be kept", wrong.Field, clip(strings.TrimPrefix(wrong.Value, "number "), 40))}
 	case errors.As(err, &wrong):
-		return nil, &InvalidError{wrong.Field, fmt.Sprintf("%s is a %s; expected a value of type %s", wrong.Field, wrong.Value, wrong.Type)}
+		return nil, &InvalidError{wrong.Field, fmt.Sprintf("%s is a %s; expected %s", wrong.Field, wrong.Value, jsonWord(wrong.Type))}
 	case err != nil && strings.HasPrefix(err.Error(), "json: unknown field "):
 		field := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
 		return nil, &InvalidError{field, fmt.Sprintf("a %s has no field %q", k.Name, clip(field, 60))}

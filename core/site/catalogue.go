@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -200,7 +201,7 @@ func places() *Kind {
 		} else {
 			s.Places = append(s.Places, p)
 		}
-		slices.SortStableFunc(s.Places, func(a, b Place) int { return a.Position - b.Position })
+		slices.SortFunc(s.Places, func(a, b Place) int { return cmp.Or(cmp.Compare(a.Position, b.Position), cmp.Compare(a.ID, b.ID)) })
 	}
 	k.drop = func(s *Site, id string) {
 		s.Places = slices.DeleteFunc(s.Places, func(p Place) bool { return p.ID == id })

@@ -42,6 +42,9 @@ const mostFacts = 12
 
 // Validate says in a sentence what is wrong with a place's facts, or returns nil.
 func (p Place) Validate() error {
+	if p.Position < 0 || p.Position > 10_000 {
+		return fmt.Errorf("the position is %d; choose 0 to 10000", p.Position)
+	}
 	if len(p.Facts) > mostFacts {
 		return fmt.Errorf("a place has up to %d facts, and these are %d", mostFacts, len(p.Facts))
 	}
