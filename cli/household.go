@@ -116,7 +116,7 @@ func membersCommand() *cli.Command {
 					}
 					return memberRows(ctx, cmd, h, []client.Member{*m.JSON200})
 				}, "ACCOUNT")},
-			{Name: "remove", Usage: "take a person out of the household", ArgsUsage: "ACCOUNT", Flags: personal(),
+			{Name: "remove", Usage: "take a person out of the household", Description: "Private dashboards and views, tokens, walls and the notifications that are for this person go as well; what is shared stays.", ArgsUsage: "ACCOUNT", Flags: personal(),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					if _, err := h.RemoveMemberWithResponse(ctx, args[0]); err != nil {
 						return err

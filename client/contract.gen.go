@@ -870,6 +870,8 @@ type ClientInterface interface {
 
 	// RemoveMember Take a person out of the household; the last owner stays
 	//
+	// What is theirs alone goes with them (sessions, tokens, walls, private dashboards and views, routes, lines of rights); what they shared stays.
+	//
 	// Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
 	RemoveMember(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3334,6 +3336,8 @@ func (c *Client) AddMember(ctx context.Context, body AddMemberJSONRequestBody, r
 }
 
 // RemoveMember Take a person out of the household; the last owner stays
+//
+// What is theirs alone goes with them (sessions, tokens, walls, private dashboards and views, routes, lines of rights); what they shared stays.
 //
 // Corresponds with DELETE /members/{account} (the `RemoveMember` operationId).
 func (c *Client) RemoveMember(ctx context.Context, account string, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -11615,6 +11619,8 @@ type ClientWithResponsesInterface interface {
 	AddMemberWithResponse(ctx context.Context, body AddMemberJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMemberResponse, error)
 
 	// RemoveMemberWithResponse Take a person out of the household; the last owner stays
+	//
+	// What is theirs alone goes with them (sessions, tokens, walls, private dashboards and views, routes, lines of rights); what they shared stays.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -21294,6 +21300,8 @@ func (c *ClientWithResponses) AddMemberWithResponse(ctx context.Context, body Ad
 }
 
 // RemoveMemberWithResponse Take a person out of the household; the last owner stays
+//
+// What is theirs alone goes with them (sessions, tokens, walls, private dashboards and views, routes, lines of rights); what they shared stays.
 //
 // Returns a wrapper object for the known response body format(s).
 //

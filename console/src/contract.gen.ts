@@ -2201,7 +2201,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a person out of the household; the last owner stays */
+        /**
+         * Take a person out of the household; the last owner stays
+         * @description What is theirs alone goes with them (sessions, tokens, walls, private dashboards and views, routes, lines of rights); what they shared stays.
+         */
         delete: operations["removeMember"];
         options?: never;
         head?: never;

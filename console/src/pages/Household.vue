@@ -114,6 +114,7 @@ const ends = (m: Member, text: string) => change(m, text ? { until: new Date(zon
                   <BButton v-if="m.factor" size="sm" variant="outline-secondary" @click="change(m, { factor: false })">Take the second factor away</BButton>
                   <BButton size="sm" variant="outline-secondary" @click="change(m, { locked: !m.locked })">{{ m.locked ? 'Unlock' : 'Lock' }}</BButton>
                   <BButton size="sm" variant="outline-secondary" @click="remove(m)">{{ going === m.account ? `Really take ${m.name} out` : 'Take out of the household' }}</BButton>
+                  <span v-if="going === m.account" class="soft small-text">Private dashboards and views, tokens and walls go as well; what is shared stays.</span>
                 </div>
               </td>
             </tr>
