@@ -70,7 +70,7 @@ func clockView(x hub.ClockNow) Clock {
 
 func (h *handlers) GetLog(context.Context, GetLogRequestObject) (GetLogResponseObject, error) {
 	if h.s.o.Level == nil {
-		return GetLog200JSONResponse{}, nil
+		return nil, &hub.NotFoundError{What: "log of this hub", ID: "log"}
 	}
 	return GetLog200JSONResponse{Level: LogLevel(strings.ToLower(h.s.o.Level.Level().String()))}, nil
 }

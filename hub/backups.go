@@ -42,6 +42,7 @@ func (h *Hub) Backups(ctx context.Context, a access.Actor) (v shown.Backups, err
 	}
 	v.Secret, v.Encrypted = h.backupSecret(site.Password) != "", h.backupSecret(site.Passphrase) != ""
 	list, err := h.store.Backups()
+	v.List = []shown.Backup{}
 	for _, b := range list {
 		v.List = append(v.List, shown.Backup(b))
 	}
