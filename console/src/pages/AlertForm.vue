@@ -34,7 +34,9 @@ const month = 30 * 86_400_000
 const past = shallowRef<History | null>(null)
 const low = ref(0)
 const high = ref(1)
+const entered = () => JSON.stringify([form.limit, form.upper, form.band])
 async function look() {
+  const before = entered()
   past.value = null
   if (!signal.value || signal.value.kind === 'text') return
   const to = Date.now() + hub.offset
@@ -44,7 +46,7 @@ async function look() {
   const seen = [...(h.min ?? []), ...(h.max ?? [])].filter((v) => v !== null)
   low.value = seen.length ? Math.min(...seen) : 0
   high.value = seen.length ? Math.max(...seen) : 1
-  if (!changing.value && signal.value.kind === 'number') suggest()
+  if (!changing.value && signal.value.kind === 'number' && before === entered()) suggest() // what somebody typed meanwhile stays
 }
 const range = computed(() => Math.max(high.value - low.value, 10 ** -(signal.value?.decimals ?? 0)))
 const round = (v: number) => Number(v.toFixed(Math.max(signal.value?.decimals ?? 0, 0)))
