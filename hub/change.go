@@ -205,7 +205,7 @@ func (h *Hub) secretsOf(k *site.Kind, before any, e edit) (writes []store.Change
 		case !now.Wanted:
 			changed[name] = ""
 		case now.With != was.With:
-			return nil, &InvalidError{name, fmt.Sprintf("the %s that is kept is for %s as it was; enter the one for %s", name, was.To, now.To)}
+			return nil, &InvalidError{name, fmt.Sprintf("the %s that is kept is for %s as it was; enter the one for %s", secretWords[name], was.To, now.To)}
 		}
 	}
 	for name, secret := range changed {
@@ -246,6 +246,8 @@ func (h *Hub) removable(a access.Actor, keys ...site.Key) error {
 	}
 	return nil
 }
+
+var secretWords = map[string]string{site.Password: "password", site.Passphrase: "passphrase", site.DeviceKey: "key", site.CameraPassword: "camera's password"}
 
 // remove takes parts out of the site with all that they own and all that speaks of them, so that what is later made under their ids
 // inherits nothing. Where something that stays needs one of them it is refused.

@@ -19,7 +19,8 @@ type door struct {
 	gone  func(id string)
 	said  func(part any) string // how the journal tells of a change; nil: by the fields that differ
 	// show completes what an actor is told of a part, and reports whether they may see it; nil: whoever may configure.
-	show func(a access.Actor, part any, out *Shown) bool
+	show   func(a access.Actor, part any, out *Shown) bool
+	beside bool // show needs nothing that is the loop's
 }
 
 func (h *Hub) theDoors() map[string]door {
@@ -173,7 +174,8 @@ func (h *Hub) theDoors() map[string]door {
 				out.Config, out.State = v.Config, v.State
 				return true
 			},
-			said: boardText},
+			beside: true,
+			said:   boardText},
 	}
 }
 

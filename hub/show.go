@@ -30,11 +30,11 @@ func (h *Hub) show(a access.Actor, k *site.Kind, part any) (out Shown, ok bool) 
 // Parts are those of a kind that an actor may see, by id: at most so many after one.
 func (h *Hub) Parts(ctx context.Context, a access.Actor, kind, after string, limit int) (page shown.Page[Shown], err error) {
 	page.Items = []Shown{}
-	return page, h.ask(ctx, func() error {
-		k := site.KindOf(kind)
+	k := site.KindOf(kind)
+	return page, h.look(ctx, k, func(s *site.Site) error {
 		last := ""
-		for _, id := range k.IDs(h.site) {
-			x, ok := h.show(a, k, k.Get(h.site, id))
+		for _, id := range k.IDs(s) {
+			x, ok := h.show(a, k, k.Get(s, id))
 			if !ok || after != "" && id <= after {
 				continue
 			}
@@ -50,21 +50,31 @@ func (h *Hub) Parts(ctx context.Context, a access.Actor, kind, after string, lim
 
 // Part is one part, as an actor finds it.
 func (h *Hub) Part(ctx context.Context, a access.Actor, kind, id string) (out Shown, err error) {
-	return out, h.ask(ctx, func() error {
-		out, err = h.seenPart(a, site.KindOf(kind), id)
+	k := site.KindOf(kind)
+	return out, h.look(ctx, k, func(s *site.Site) error {
+		out, err = h.seenPart(s, a, k, id)
 		return err
 	})
 }
 
+// look runs f with the site: in the loop where a part's state is the engine's, else beside it, so that many large ones hold nobody up.
+func (h *Hub) look(ctx context.Context, k *site.Kind, f func(*site.Site) error) error {
+	if h.doors[k.Name].beside {
+		return f(h.Site())
+	}
+	return h.ask(ctx, func() error { return f(h.site) })
+}
+
 // seenPart is one part; what is not theirs to see is not there.
-func (h *Hub) seenPart(a access.Actor, k *site.Kind, id string) (Shown, error) {
-	var seen []string
-	for _, other := range k.IDs(h.site) {
-		x, ok := h.show(a, k, k.Get(h.site, other))
-		if ok && other == id {
+func (h *Hub) seenPart(s *site.Site, a access.Actor, k *site.Kind, id string) (Shown, error) {
+	if part := k.Get(s, id); part != nil {
+		if x, ok := h.show(a, k, part); ok {
 			return x, nil
 		}
-		if ok {
+	}
+	var seen []string
+	for _, other := range k.IDs(s) {
+		if _, ok := h.show(a, k, k.Get(s, other)); ok {
 			seen = append(seen, other)
 		}
 	}
@@ -108,7 +118,7 @@ func (h *Hub) keepShown(a access.Actor, k *site.Kind, part any, check func(befor
 func (h *Hub) PatchPart(ctx context.Context, a access.Actor, kind, id string, patch []byte, check func(before any) error) (out Shown, err error) {
 	k := site.KindOf(kind)
 	return out, h.do(ctx, func() error {
-		if _, err := h.seenPart(a, k, id); err != nil {
+		if _, err := h.seenPart(h.site, a, k, id); err != nil {
 			return err
 		}
 		before := k.Get(h.site, id)
@@ -138,7 +148,7 @@ func (h *Hub) DropPart(ctx context.Context, a access.Actor, kind, id string, che
 		if err := h.may(a, k, k.Get(h.site, id), k.Get(h.site, id)); err != nil {
 			return nil, err
 		}
-		if _, err := h.seenPart(a, k, id); err != nil {
+		if _, err := h.seenPart(h.site, a, k, id); err != nil {
 			return nil, err
 		}
 		if err := check(plain(k.Get(h.site, id))); err != nil {
