@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public console/first console
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X idleember/serve.Version=$(VERSION)
 
-.PHONY: help build demo test test-go test-console test-e2e lint bench prove generate shots clean
+.PHONY: help build demo dev check test test-go test-console test-e2e lint bench prove generate shots clean
 
 help: ## what there is to make
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
@@ -26,6 +26,12 @@ console/dist/index.html: console/node_modules/.made $(CONSOLE_SOURCES)
 
 demo: build ## start the hub with the demo studio
 	./$(BIN) demo --data .demo $(ARGS)
+
+check: console/node_modules/.made ## the answer for a small change, in under a minute
+	./scripts/check
+
+dev: console/node_modules/.made ## the demo with hub and console that follow each saved file
+	./scripts/dev
 
 test: need-test build test-go test-console test-e2e ## install what the tests need and run everything
 

@@ -5,28 +5,16 @@ import (
 	"encoding/json"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/alert"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/post"
 	"idleember/store"
 )
 
-func (h *handlers) ListAlerts(ctx context.Context, r ListAlertsRequestObject) (ListAlertsResponseObject, error) {
-	v, err := h.s.hub.Alerts(ctx, actor(ctx), r.Params.Active != nil && *r.Params.Active)
-	return ListAlerts200JSONResponse(v), err
-}
-
-func (h *handlers) SaveAlert(ctx context.Context, r SaveAlertRequestObject) (SaveAlertResponseObject, error) {
-	v, err := h.s.hub.SaveAlert(ctx, actor(ctx), *r.Body, saves(r.Params.IfMatch))
-	return SaveAlert201JSONResponse(v), err
-}
-
-func (h *handlers) RemoveAlert(ctx context.Context, r RemoveAlertRequestObject) (RemoveAlertResponseObject, error) {
-	return RemoveAlert204Response{}, h.s.hub.RemoveAlert(ctx, actor(ctx), r.Id)
-}
-
-var alertEvents = map[ActOnAlertsJSONBodyAction]alert.Event{"acknowledge": alert.Acknowledge, "shelve": alert.Shelve, "unshelve": alert.Unshelve,
-	"retire": alert.Retire, "restore": alert.Restore}
+var alertEvents = map[ActOnAlertsJSONBodyAction]alert.Event{"acknowledge": alert.Acknowledge, "shelve": alert.Shelve,
+	"unshelve": alert.Unshelve, "retire": alert.Retire, "restore": alert.Restore}
 
 func (h *handlers) ActOnAlerts(ctx context.Context, r ActOnAlertsRequestObject) (ActOnAlertsResponseObject, error) {
 	x := hub.AlertAction{IDs: r.Body.Ids, Event: alertEvents[r.Body.Action]}
@@ -45,7 +33,7 @@ func (h *handlers) TryAlert(ctx context.Context, r TryAlertRequestObject) (TryAl
 	set(&to, r.Body.To)
 	from := to.Add(-month)
 	set(&from, r.Body.From)
-	v, err := h.s.hub.TryAlert(ctx, actor(ctx), r.Body.Alert, from, to)
+	v, err := h.s.archive.TryAlert(ctx, actor(ctx), r.Body.Alert, from, to)
 	out := AlertTrial{From: v.From, To: v.To, Count: len(v.Occurrences), Readings: v.Readings}
 	for _, o := range v.Occurrences {
 		out.ActiveMs += o.To - o.From
@@ -55,7 +43,8 @@ func (h *handlers) TryAlert(ctx context.Context, r TryAlertRequestObject) (TryAl
 	return TryAlert200JSONResponse(out), err
 }
 
-func (h *handlers) ListAlertEvents(ctx context.Context, r ListAlertEventsRequestObject) (ListAlertEventsResponseObject, error) {
+func (h *handlers) ListAlertEvents(ctx context.Context, r ListAlertEventsRequestObject) (ListAlertEventsResponseObject,
+	error) {
 	f := store.AlertFilter{Limit: 100}
 	set(&f.Alert, r.Params.Alert)
 	set(&f.Place, r.Params.Place)
@@ -67,20 +56,22 @@ func (h *handlers) ListAlertEvents(ctx context.Context, r ListAlertEventsRequest
 	if r.Params.Severity != nil {
 		f.Severity = site.Severity(*r.Params.Severity)
 	}
-	v, err := h.s.hub.AlertEvents(ctx, actor(ctx), f)
+	v, err := h.s.archive.AlertEvents(ctx, actor(ctx), f)
 	return ListAlertEvents200JSONResponse(each(v, alertEvent)), err
 }
 
-func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error) {
+func (h *handlers) ListDeliveries(ctx context.Context, r ListDeliveriesRequestObject) (ListDeliveriesResponseObject,
+	error) {
 	about, limit := "", 100
 	set(&about, r.Params.Alert)
 	set(&limit, r.Params.Limit)
-	v, err := h.s.hub.Deliveries(ctx, actor(ctx), about, limit)
+	v, err := h.s.post.Deliveries(ctx, actor(ctx), about, limit)
 	return ListDeliveries200JSONResponse(each(v, delivery)), err
 }
 
 func delivery(d store.Delivery) Delivery {
-	out := Delivery{Id: d.ID, Message: d.MID, Route: d.Route, Alert: d.Alert, At: time.UnixMilli(d.At), State: DeliveryState(d.State), Tries: d.Tries, Answer: d.Answer}
+	out := Delivery{Id: d.ID, Message: d.MID, Route: d.Route, Alert: d.Alert, At: time.UnixMilli(d.At),
+		State: DeliveryState(d.State), Tries: d.Tries, Answer: d.Answer}
 	if d.State == store.Waiting && d.Tries > 0 {
 		next := time.UnixMilli(d.Next)
 		out.Next = &next
@@ -100,24 +91,14 @@ func delivery(d store.Delivery) Delivery {
 }
 
 func (h *handlers) TestRoute(ctx context.Context, r TestRouteRequestObject) (TestRouteResponseObject, error) {
-	answer, err := h.s.hub.TestRoute(ctx, actor(ctx), r.Id)
-	if hub.Ours(err) {
+	answer, err := h.s.post.TestRoute(ctx, actor(ctx), r.Id)
+	if post.Ours(err) {
 		return nil, err
 	}
 	if err != nil {
 		return TestRoute200JSONResponse{Sent: false, Answer: err.Error()}, nil
 	}
 	return TestRoute200JSONResponse{Sent: true, Answer: answer}, nil
-}
-
-func (h *handlers) GetMessaging(ctx context.Context, _ GetMessagingRequestObject) (GetMessagingResponseObject, error) {
-	v, err := h.s.hub.Messaging(ctx, actor(ctx))
-	return GetMessaging200JSONResponse(v), err
-}
-
-func (h *handlers) SaveMessaging(ctx context.Context, r SaveMessagingRequestObject) (SaveMessagingResponseObject, error) {
-	v, err := h.s.hub.SaveMessaging(ctx, actor(ctx), r.Body.Config, r.Body.Password, func(before any) error { return unchanged(r.Params.IfMatch, before) })
-	return SaveMessaging200JSONResponse(v), err
 }
 
 func (h *handlers) Serviced(ctx context.Context, r ServicedRequestObject) (ServicedResponseObject, error) {
@@ -127,4 +108,9 @@ func (h *handlers) Serviced(ctx context.Context, r ServicedRequestObject) (Servi
 func (h *handlers) Say(ctx context.Context, r SayRequestObject) (SayResponseObject, error) {
 	v, err := h.s.hub.Say(ctx, actor(ctx), r.Params.About)
 	return Say200JSONResponse{Sentence: v}, err
+}
+
+func alertEvent(e store.AlertEvent) shown.AlertEvent {
+	return shown.AlertEvent{ID: e.ID, At: e.At, Alert: e.Alert, Name: e.Name, Place: e.Place, Severity: e.Severity, N: e.N,
+		What: e.What, Value: e.Value, By: e.By, Word: e.Word}
 }

@@ -18,33 +18,18 @@ import (
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// ListAlerts Alerts with where they stand
-	// (GET /alerts)
-	ListAlerts(ctx *echo.Context, params ListAlertsParams) error
-	// SaveAlert Add or change an alert
-	// (POST /alerts)
-	SaveAlert(ctx *echo.Context, params SaveAlertParams) error
+	// ListAlertEvents What became of alerts, newest first
+	// (GET /alert-events)
+	ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error
 	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
 	// (POST /alerts/act)
 	ActOnAlerts(ctx *echo.Context) error
-	// ListAlertEvents What became of alerts, newest first
-	// (GET /alerts/events)
-	ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error
 	// TryAlert Run an alert over what its signal was, without making it
 	// (POST /alerts/try)
 	TryAlert(ctx *echo.Context) error
-	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
-	// (DELETE /alerts/{id})
-	RemoveAlert(ctx *echo.Context, id Id) error
-	// GetBackups How backups are made, and those that are there
-	// (GET /backups)
-	GetBackups(ctx *echo.Context) error
 	// BackUp Make a backup now
 	// (POST /backups)
 	BackUp(ctx *echo.Context) error
-	// SaveBackups Change how backups are made
-	// (PUT /backups)
-	SaveBackups(ctx *echo.Context, params SaveBackupsParams) error
 	// DrillBackup Restore the newest backup for a trial, and verify it
 	// (POST /backups/drill)
 	DrillBackup(ctx *echo.Context) error
@@ -54,15 +39,6 @@ type ServerInterface interface {
 	// FetchBackup Bring a backup from the other place to the hub's own
 	// (POST /backups/elsewhere/{name})
 	FetchBackup(ctx *echo.Context, name string) error
-	// ListBrokers MQTT brokers elsewhere of which the hub is a client
-	// (GET /brokers)
-	ListBrokers(ctx *echo.Context) error
-	// SaveBroker Add a broker elsewhere, or change the one that has this id
-	// (POST /brokers)
-	SaveBroker(ctx *echo.Context) error
-	// RemoveBroker Forget a broker that no device uses
-	// (DELETE /brokers/{id})
-	RemoveBroker(ctx *echo.Context, id Id) error
 	// TryCalibration What a calibration makes of raw numbers; nothing is kept
 	// (POST /calibrations/try)
 	TryCalibration(ctx *echo.Context) error
@@ -75,21 +51,9 @@ type ServerInterface interface {
 	// RemoveControl Take a control away
 	// (DELETE /controls/{id})
 	RemoveControl(ctx *echo.Context, id Id, params RemoveControlParams) error
-	// GetControl One control
-	// (GET /controls/{id})
-	GetControl(ctx *echo.Context, id Id) error
-	// ChangeControl Change a control's name, safety and rights
-	// (PATCH /controls/{id})
-	ChangeControl(ctx *echo.Context, id Id, params ChangeControlParams) error
 	// AutoControl Give a control back to the hub
 	// (POST /controls/{id}/auto)
 	AutoControl(ctx *echo.Context, id Id, params AutoControlParams) error
-	// GetAutomation What the hub decides of a control by itself
-	// (GET /controls/{id}/automation)
-	GetAutomation(ctx *echo.Context, id Id) error
-	// SaveAutomation Change what the hub decides of a control
-	// (PUT /controls/{id}/automation)
-	SaveAutomation(ctx *echo.Context, id Id, params SaveAutomationParams) error
 	// TryAutomation What a control would be by an automation that is not in force, with values of one's own
 	// (POST /controls/{id}/automation/try)
 	TryAutomation(ctx *echo.Context, id Id) error
@@ -126,30 +90,9 @@ type ServerInterface interface {
 	// ListDeliveries Messages to people and how far they are, newest first
 	// (GET /deliveries)
 	ListDeliveries(ctx *echo.Context, params ListDeliveriesParams) error
-	// ListDevices All devices that one may see
-	// (GET /devices)
-	ListDevices(ctx *echo.Context) error
-	// AddDevice Add a device; its key is shown once
-	// (POST /devices)
-	AddDevice(ctx *echo.Context) error
 	// RemoveDevice Take a device away, with its history or keeping it
 	// (DELETE /devices/{id})
 	RemoveDevice(ctx *echo.Context, id Id, params RemoveDeviceParams) error
-	// GetDevice One device
-	// (GET /devices/{id})
-	GetDevice(ctx *echo.Context, id Id) error
-	// ChangeDevice Change a device's name, place or lease
-	// (PATCH /devices/{id})
-	ChangeDevice(ctx *echo.Context, id Id, params ChangeDeviceParams) error
-	// GetCamera Where a still picture of what a device sees is to be had
-	// (GET /devices/{id}/camera)
-	GetCamera(ctx *echo.Context, id Id) error
-	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
-	// (PUT /devices/{id}/camera)
-	SaveCamera(ctx *echo.Context, id Id) error
-	// AddControl Add a switch to a device
-	// (POST /devices/{id}/controls)
-	AddControl(ctx *echo.Context, id Id) error
 	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
 	// (POST /devices/{id}/key)
 	ReplaceKey(ctx *echo.Context, id Id) error
@@ -159,9 +102,6 @@ type ServerInterface interface {
 	// ListRefusals What a device sent and the hub could not take, newest first, at most 100
 	// (GET /devices/{id}/refusals)
 	ListRefusals(ctx *echo.Context, id Id) error
-	// AddSignal Add a signal before its first reading
-	// (POST /devices/{id}/signals)
-	AddSignal(ctx *echo.Context, id Id) error
 	// ListStarters Starter code for the device
 	// (GET /devices/{id}/starter)
 	ListStarters(ctx *echo.Context, id Id) error
@@ -210,12 +150,6 @@ type ServerInterface interface {
 	// GetSummary What a series was in a stretch, in few numbers
 	// (GET /history/summary)
 	GetSummary(ctx *echo.Context, params GetSummaryParams) error
-	// GetHub Name, place on the map, time zone and addresses
-	// (GET /hub)
-	GetHub(ctx *echo.Context) error
-	// ChangeHub Change name, place on the map or time zone
-	// (PATCH /hub)
-	ChangeHub(ctx *echo.Context, params ChangeHubParams) error
 	// ListInvites Invitations that are open
 	// (GET /invites)
 	ListInvites(ctx *echo.Context) error
@@ -276,24 +210,9 @@ type ServerInterface interface {
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx *echo.Context) error
-	// GetMessaging How messages leave the hub
-	// (GET /messaging)
-	GetMessaging(ctx *echo.Context) error
-	// SaveMessaging Change how messages leave the hub
-	// (PUT /messaging)
-	SaveMessaging(ctx *echo.Context, params SaveMessagingParams) error
-	// ListModels All device models
-	// (GET /models)
-	ListModels(ctx *echo.Context) error
-	// ImportModel Bring in a device model file
-	// (POST /models)
-	ImportModel(ctx *echo.Context, params ImportModelParams) error
-	// RemoveModel Forget a device model; devices made from it stay
-	// (DELETE /models/{id})
-	RemoveModel(ctx *echo.Context, id Id) error
-	// GetModel A device model as its file holds it
-	// (GET /models/{id})
-	GetModel(ctx *echo.Context, id Id) error
+	// TryModel Check a device model file without keeping it
+	// (POST /models/try)
+	TryModel(ctx *echo.Context) error
 	// AddFromModel Add devices of a model, all or none
 	// (POST /models/{id}/devices)
 	AddFromModel(ctx *echo.Context, id Id) error
@@ -312,12 +231,6 @@ type ServerInterface interface {
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx *echo.Context) error
-	// GetPanel What the hub offers to a Modbus panel
-	// (GET /panel)
-	GetPanel(ctx *echo.Context) error
-	// SavePanel Change what the hub offers to a Modbus panel
-	// (PUT /panel)
-	SavePanel(ctx *echo.Context, params SavePanelParams) error
 	// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	// (PUT /password)
 	ChangePassword(ctx *echo.Context) error
@@ -345,12 +258,6 @@ type ServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx *echo.Context) error
-	// GetRights Who may do what beyond what roles say
-	// (GET /rights)
-	GetRights(ctx *echo.Context) error
-	// SaveRights Say who may do what; all lines are replaced
-	// (PUT /rights)
-	SaveRights(ctx *echo.Context, params SaveRightsParams) error
 	// TestRoute Send a test over a route now, and tell the exact answer of the other side
 	// (POST /routes/{id}/test)
 	TestRoute(ctx *echo.Context, id Id) error
@@ -384,12 +291,6 @@ type ServerInterface interface {
 	// SetUp Create the owner with the one-time setup code
 	// (POST /setup)
 	SetUp(ctx *echo.Context) error
-	// RemoveSignal Take a signal away with its readings
-	// (DELETE /signals/{id})
-	RemoveSignal(ctx *echo.Context, id Id) error
-	// ChangeSignal Change how a signal is named and shown
-	// (PATCH /signals/{id})
-	ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx *echo.Context, id Id) error
@@ -420,15 +321,6 @@ type ServerInterface interface {
 	// EndToken End a token
 	// (DELETE /tokens/{id})
 	EndToken(ctx *echo.Context, id string) error
-	// ListViews Views of charts that have a name, one's own and shared ones
-	// (GET /views)
-	ListViews(ctx *echo.Context) error
-	// SaveView Give a view of charts a name
-	// (POST /views)
-	SaveView(ctx *echo.Context) error
-	// RemoveView Take a named view away
-	// (DELETE /views/{view})
-	RemoveView(ctx *echo.Context, view int64) error
 	// OpenWall Exchange the key of a wall for a cookie
 	// (POST /wall)
 	OpenWall(ctx *echo.Context) error
@@ -437,62 +329,6 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
-}
-
-// ListAlerts converts echo context to params.
-func (w *ServerInterfaceWrapper) ListAlerts(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ListAlertsParams
-	// ------------- Optional query parameter "active" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "active", ctx.QueryParams(), &params.Active, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter active: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListAlerts(ctx, params)
-	return err
-}
-
-// SaveAlert converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveAlert(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveAlertParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveAlert(ctx, params)
-	return err
-}
-
-// ActOnAlerts converts echo context to params.
-func (w *ServerInterfaceWrapper) ActOnAlerts(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ActOnAlerts(ctx)
-	return err
 }
 
 // ListAlertEvents converts echo context to params.
@@ -562,6 +398,15 @@ func (w *ServerInterfaceWrapper) ListAlertEvents(ctx *echo.Context) error {
 	return err
 }
 
+// ActOnAlerts converts echo context to params.
+func (w *ServerInterfaceWrapper) ActOnAlerts(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ActOnAlerts(ctx)
+	return err
+}
+
 // TryAlert converts echo context to params.
 func (w *ServerInterfaceWrapper) TryAlert(ctx *echo.Context) error {
 	var err error
@@ -571,66 +416,12 @@ func (w *ServerInterfaceWrapper) TryAlert(ctx *echo.Context) error {
 	return err
 }
 
-// RemoveAlert converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveAlert(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveAlert(ctx, id)
-	return err
-}
-
-// GetBackups converts echo context to params.
-func (w *ServerInterfaceWrapper) GetBackups(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetBackups(ctx)
-	return err
-}
-
 // BackUp converts echo context to params.
 func (w *ServerInterfaceWrapper) BackUp(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.BackUp(ctx)
-	return err
-}
-
-// SaveBackups converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveBackups(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveBackupsParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveBackups(ctx, params)
 	return err
 }
 
@@ -665,40 +456,6 @@ func (w *ServerInterfaceWrapper) FetchBackup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.FetchBackup(ctx, name)
-	return err
-}
-
-// ListBrokers converts echo context to params.
-func (w *ServerInterfaceWrapper) ListBrokers(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListBrokers(ctx)
-	return err
-}
-
-// SaveBroker converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveBroker(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveBroker(ctx)
-	return err
-}
-
-// RemoveBroker converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveBroker(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveBroker(ctx, id)
 	return err
 }
 
@@ -754,58 +511,6 @@ func (w *ServerInterfaceWrapper) RemoveControl(ctx *echo.Context) error {
 	return err
 }
 
-// GetControl converts echo context to params.
-func (w *ServerInterfaceWrapper) GetControl(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetControl(ctx, id)
-	return err
-}
-
-// ChangeControl converts echo context to params.
-func (w *ServerInterfaceWrapper) ChangeControl(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ChangeControlParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeControl(ctx, id, params)
-	return err
-}
-
 // AutoControl converts echo context to params.
 func (w *ServerInterfaceWrapper) AutoControl(ctx *echo.Context) error {
 	var err error
@@ -828,58 +533,6 @@ func (w *ServerInterfaceWrapper) AutoControl(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AutoControl(ctx, id, params)
-	return err
-}
-
-// GetAutomation converts echo context to params.
-func (w *ServerInterfaceWrapper) GetAutomation(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetAutomation(ctx, id)
-	return err
-}
-
-// SaveAutomation converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveAutomation(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveAutomationParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveAutomation(ctx, id, params)
 	return err
 }
 
@@ -1103,24 +756,6 @@ func (w *ServerInterfaceWrapper) ListDeliveries(ctx *echo.Context) error {
 	return err
 }
 
-// ListDevices converts echo context to params.
-func (w *ServerInterfaceWrapper) ListDevices(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListDevices(ctx)
-	return err
-}
-
-// AddDevice converts echo context to params.
-func (w *ServerInterfaceWrapper) AddDevice(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddDevice(ctx)
-	return err
-}
-
 // RemoveDevice converts echo context to params.
 func (w *ServerInterfaceWrapper) RemoveDevice(ctx *echo.Context) error {
 	var err error
@@ -1150,106 +785,6 @@ func (w *ServerInterfaceWrapper) RemoveDevice(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveDevice(ctx, id, params)
-	return err
-}
-
-// GetDevice converts echo context to params.
-func (w *ServerInterfaceWrapper) GetDevice(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetDevice(ctx, id)
-	return err
-}
-
-// ChangeDevice converts echo context to params.
-func (w *ServerInterfaceWrapper) ChangeDevice(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ChangeDeviceParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeDevice(ctx, id, params)
-	return err
-}
-
-// GetCamera converts echo context to params.
-func (w *ServerInterfaceWrapper) GetCamera(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetCamera(ctx, id)
-	return err
-}
-
-// SaveCamera converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveCamera(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveCamera(ctx, id)
-	return err
-}
-
-// AddControl converts echo context to params.
-func (w *ServerInterfaceWrapper) AddControl(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddControl(ctx, id)
 	return err
 }
 
@@ -1298,22 +833,6 @@ func (w *ServerInterfaceWrapper) ListRefusals(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListRefusals(ctx, id)
-	return err
-}
-
-// AddSignal converts echo context to params.
-func (w *ServerInterfaceWrapper) AddSignal(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddSignal(ctx, id)
 	return err
 }
 
@@ -1619,44 +1138,6 @@ func (w *ServerInterfaceWrapper) GetSummary(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetSummary(ctx, params)
-	return err
-}
-
-// GetHub converts echo context to params.
-func (w *ServerInterfaceWrapper) GetHub(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetHub(ctx)
-	return err
-}
-
-// ChangeHub converts echo context to params.
-func (w *ServerInterfaceWrapper) ChangeHub(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ChangeHubParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeHub(ctx, params)
 	return err
 }
 
@@ -1993,107 +1474,12 @@ func (w *ServerInterfaceWrapper) ListMessages(ctx *echo.Context) error {
 	return err
 }
 
-// GetMessaging converts echo context to params.
-func (w *ServerInterfaceWrapper) GetMessaging(ctx *echo.Context) error {
+// TryModel converts echo context to params.
+func (w *ServerInterfaceWrapper) TryModel(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetMessaging(ctx)
-	return err
-}
-
-// SaveMessaging converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveMessaging(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveMessagingParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveMessaging(ctx, params)
-	return err
-}
-
-// ListModels converts echo context to params.
-func (w *ServerInterfaceWrapper) ListModels(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListModels(ctx)
-	return err
-}
-
-// ImportModel converts echo context to params.
-func (w *ServerInterfaceWrapper) ImportModel(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ImportModelParams
-	// ------------- Optional query parameter "preview" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", ctx.QueryParams(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter preview: %s", err))
-	}
-
-	// ------------- Optional query parameter "replace" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "replace", ctx.QueryParams(), &params.Replace, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter replace: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ImportModel(ctx, params)
-	return err
-}
-
-// RemoveModel converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveModel(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveModel(ctx, id)
-	return err
-}
-
-// GetModel converts echo context to params.
-func (w *ServerInterfaceWrapper) GetModel(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetModel(ctx, id)
+	err = w.Handler.TryModel(ctx)
 	return err
 }
 
@@ -2187,44 +1573,6 @@ func (w *ServerInterfaceWrapper) GetNow(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetNow(ctx)
-	return err
-}
-
-// GetPanel converts echo context to params.
-func (w *ServerInterfaceWrapper) GetPanel(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetPanel(ctx)
-	return err
-}
-
-// SavePanel converts echo context to params.
-func (w *ServerInterfaceWrapper) SavePanel(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SavePanelParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SavePanel(ctx, params)
 	return err
 }
 
@@ -2392,44 +1740,6 @@ func (w *ServerInterfaceWrapper) ImportReadings(ctx *echo.Context) error {
 	return err
 }
 
-// GetRights converts echo context to params.
-func (w *ServerInterfaceWrapper) GetRights(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetRights(ctx)
-	return err
-}
-
-// SaveRights converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveRights(ctx *echo.Context) error {
-	var err error
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params SaveRightsParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveRights(ctx, params)
-	return err
-}
-
 // TestRoute converts echo context to params.
 func (w *ServerInterfaceWrapper) TestRoute(ctx *echo.Context) error {
 	var err error
@@ -2552,58 +1862,6 @@ func (w *ServerInterfaceWrapper) SetUp(ctx *echo.Context) error {
 	return err
 }
 
-// RemoveSignal converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveSignal(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveSignal(ctx, id)
-	return err
-}
-
-// ChangeSignal converts echo context to params.
-func (w *ServerInterfaceWrapper) ChangeSignal(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id Id
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ChangeSignalParams
-
-	headers := ctx.Request().Header
-	// ------------- Optional header parameter "If-Match" -------------
-	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
-		var IfMatch IfMatch
-		n := len(valueList)
-		if n != 1 {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
-		}
-
-		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
-		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
-		}
-
-		params.IfMatch = &IfMatch
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeSignal(ctx, id, params)
-	return err
-}
-
 // Recalibrate converts echo context to params.
 func (w *ServerInterfaceWrapper) Recalibrate(ctx *echo.Context) error {
 	var err error
@@ -2715,40 +1973,6 @@ func (w *ServerInterfaceWrapper) EndToken(ctx *echo.Context) error {
 	return err
 }
 
-// ListViews converts echo context to params.
-func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListViews(ctx)
-	return err
-}
-
-// SaveView converts echo context to params.
-func (w *ServerInterfaceWrapper) SaveView(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.SaveView(ctx)
-	return err
-}
-
-// RemoveView converts echo context to params.
-func (w *ServerInterfaceWrapper) RemoveView(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "view" -------------
-	var view int64
-
-	err = runtime.BindStyledParameterWithOptions("simple", "view", ctx.Param("view"), &view, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RemoveView(ctx, view)
-	return err
-}
-
 // OpenWall converts echo context to params.
 func (w *ServerInterfaceWrapper) OpenWall(ctx *echo.Context) error {
 	var err error
@@ -2823,17 +2047,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.EndToken, options.OperationMiddlewares["endToken"]...)
-	router.GET(options.BaseURL+"/hub", wrapper.GetHub, options.OperationMiddlewares["getHub"]...)
-	router.PATCH(options.BaseURL+"/hub", wrapper.ChangeHub, options.OperationMiddlewares["changeHub"]...)
 	router.GET(options.BaseURL+"/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
 	router.GET(options.BaseURL+"/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
 	router.PUT(options.BaseURL+"/live/:stream", wrapper.NarrowLive, options.OperationMiddlewares["narrowLive"]...)
 	router.GET(options.BaseURL+"/history", wrapper.GetHistory, options.OperationMiddlewares["getHistory"]...)
 	router.GET(options.BaseURL+"/history/summary", wrapper.GetSummary, options.OperationMiddlewares["getSummary"]...)
 	router.GET(options.BaseURL+"/history/marks", wrapper.ListMarks, options.OperationMiddlewares["listMarks"]...)
-	router.GET(options.BaseURL+"/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
-	router.POST(options.BaseURL+"/views", wrapper.SaveView, options.OperationMiddlewares["saveView"]...)
-	router.DELETE(options.BaseURL+"/views/:view", wrapper.RemoveView, options.OperationMiddlewares["removeView"]...)
 	router.GET(options.BaseURL+"/dashboards/ready", wrapper.ReadyDashboard, options.OperationMiddlewares["readyDashboard"]...)
 	router.GET(options.BaseURL+"/dashboards/:id/formulas", wrapper.FormulasNow, options.OperationMiddlewares["formulasNow"]...)
 	router.GET(options.BaseURL+"/dashboards/:id/walls", wrapper.ListWalls, options.OperationMiddlewares["listWalls"]...)
@@ -2848,31 +2067,20 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/storage", wrapper.GetStorage, options.OperationMiddlewares["getStorage"]...)
 	router.POST(options.BaseURL+"/storage/tidy", wrapper.TidyStorage, options.OperationMiddlewares["tidyStorage"]...)
 	router.DELETE(options.BaseURL+"/controls/:id", wrapper.RemoveControl, options.OperationMiddlewares["removeControl"]...)
-	router.GET(options.BaseURL+"/controls/:id", wrapper.GetControl, options.OperationMiddlewares["getControl"]...)
-	router.PATCH(options.BaseURL+"/controls/:id", wrapper.ChangeControl, options.OperationMiddlewares["changeControl"]...)
 	router.PUT(options.BaseURL+"/controls/:id/want", wrapper.SwitchControl, options.OperationMiddlewares["switchControl"]...)
 	router.POST(options.BaseURL+"/controls/:id/auto", wrapper.AutoControl, options.OperationMiddlewares["autoControl"]...)
 	router.POST(options.BaseURL+"/controls/:id/reset", wrapper.ResetControl, options.OperationMiddlewares["resetControl"]...)
 	router.PUT(options.BaseURL+"/controls/:id/service", wrapper.ServeControl, options.OperationMiddlewares["serveControl"]...)
 	router.GET(options.BaseURL+"/controls/:id/why", wrapper.WhyControl, options.OperationMiddlewares["whyControl"]...)
-	router.GET(options.BaseURL+"/controls/:id/automation", wrapper.GetAutomation, options.OperationMiddlewares["getAutomation"]...)
-	router.PUT(options.BaseURL+"/controls/:id/automation", wrapper.SaveAutomation, options.OperationMiddlewares["saveAutomation"]...)
 	router.POST(options.BaseURL+"/controls/:id/automation/try", wrapper.TryAutomation, options.OperationMiddlewares["tryAutomation"]...)
 	router.PUT(options.BaseURL+"/settings/:id/value", wrapper.SetSetting, options.OperationMiddlewares["setSetting"]...)
 	router.POST(options.BaseURL+"/presets/:id/apply", wrapper.ApplyPreset, options.OperationMiddlewares["applyPreset"]...)
-	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
-	router.POST(options.BaseURL+"/alerts", wrapper.SaveAlert, options.OperationMiddlewares["saveAlert"]...)
 	router.GET(options.BaseURL+"/say", wrapper.Say, options.OperationMiddlewares["say"]...)
-	router.DELETE(options.BaseURL+"/alerts/:id", wrapper.RemoveAlert, options.OperationMiddlewares["removeAlert"]...)
-	router.GET(options.BaseURL+"/backups", wrapper.GetBackups, options.OperationMiddlewares["getBackups"]...)
 	router.POST(options.BaseURL+"/backups", wrapper.BackUp, options.OperationMiddlewares["backUp"]...)
-	router.PUT(options.BaseURL+"/backups", wrapper.SaveBackups, options.OperationMiddlewares["saveBackups"]...)
 	router.POST(options.BaseURL+"/backups/drill", wrapper.DrillBackup, options.OperationMiddlewares["drillBackup"]...)
 	router.GET(options.BaseURL+"/backups/elsewhere", wrapper.GetBackupsElsewhere, options.OperationMiddlewares["getBackupsElsewhere"]...)
 	router.POST(options.BaseURL+"/backups/elsewhere/:name", wrapper.FetchBackup, options.OperationMiddlewares["fetchBackup"]...)
 	router.GET(options.BaseURL+"/digest", wrapper.GetDigest, options.OperationMiddlewares["getDigest"]...)
-	router.GET(options.BaseURL+"/devices/:id/camera", wrapper.GetCamera, options.OperationMiddlewares["getCamera"]...)
-	router.PUT(options.BaseURL+"/devices/:id/camera", wrapper.SaveCamera, options.OperationMiddlewares["saveCamera"]...)
 	router.GET(options.BaseURL+"/devices/:id/stills", wrapper.ListStills, options.OperationMiddlewares["listStills"]...)
 	router.POST(options.BaseURL+"/devices/:id/stills", wrapper.TakeStill, options.OperationMiddlewares["takeStill"]...)
 	router.GET(options.BaseURL+"/stills/:id", wrapper.GetStill, options.OperationMiddlewares["getStill"]...)
@@ -2883,11 +2091,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/letters/acknowledge", wrapper.AcknowledgeLetter, options.OperationMiddlewares["acknowledgeLetter"]...)
 	router.POST(options.BaseURL+"/alerts/act", wrapper.ActOnAlerts, options.OperationMiddlewares["actOnAlerts"]...)
 	router.POST(options.BaseURL+"/alerts/try", wrapper.TryAlert, options.OperationMiddlewares["tryAlert"]...)
-	router.GET(options.BaseURL+"/alerts/events", wrapper.ListAlertEvents, options.OperationMiddlewares["listAlertEvents"]...)
+	router.GET(options.BaseURL+"/alert-events", wrapper.ListAlertEvents, options.OperationMiddlewares["listAlertEvents"]...)
 	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries, options.OperationMiddlewares["listDeliveries"]...)
 	router.POST(options.BaseURL+"/routes/:id/test", wrapper.TestRoute, options.OperationMiddlewares["testRoute"]...)
-	router.GET(options.BaseURL+"/messaging", wrapper.GetMessaging, options.OperationMiddlewares["getMessaging"]...)
-	router.PUT(options.BaseURL+"/messaging", wrapper.SaveMessaging, options.OperationMiddlewares["saveMessaging"]...)
 	router.POST(options.BaseURL+"/controls/:id/serviced", wrapper.Serviced, options.OperationMiddlewares["serviced"]...)
 	router.GET(options.BaseURL+"/next", wrapper.GetNext, options.OperationMiddlewares["getNext"]...)
 	router.POST(options.BaseURL+"/formulas/check", wrapper.CheckFormula, options.OperationMiddlewares["checkFormula"]...)
@@ -2896,43 +2102,25 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/notes", wrapper.AddNote, options.OperationMiddlewares["addNote"]...)
 	router.DELETE(options.BaseURL+"/notes/:note", wrapper.RemoveNote, options.OperationMiddlewares["removeNote"]...)
 	router.GET(options.BaseURL+"/messages", wrapper.ListMessages, options.OperationMiddlewares["listMessages"]...)
-	router.DELETE(options.BaseURL+"/signals/:id", wrapper.RemoveSignal, options.OperationMiddlewares["removeSignal"]...)
-	router.PATCH(options.BaseURL+"/signals/:id", wrapper.ChangeSignal, options.OperationMiddlewares["changeSignal"]...)
 	router.POST(options.BaseURL+"/signals/:id/recalibrate", wrapper.Recalibrate, options.OperationMiddlewares["recalibrate"]...)
 	router.POST(options.BaseURL+"/calibrations/try", wrapper.TryCalibration, options.OperationMiddlewares["tryCalibration"]...)
 	router.GET(options.BaseURL+"/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
 	router.PUT(options.BaseURL+"/log", wrapper.SetLog, options.OperationMiddlewares["setLog"]...)
 	router.GET(options.BaseURL+"/clock", wrapper.GetClock, options.OperationMiddlewares["getClock"]...)
 	router.PUT(options.BaseURL+"/clock", wrapper.TrustClock, options.OperationMiddlewares["trustClock"]...)
-	router.GET(options.BaseURL+"/devices", wrapper.ListDevices, options.OperationMiddlewares["listDevices"]...)
-	router.POST(options.BaseURL+"/devices", wrapper.AddDevice, options.OperationMiddlewares["addDevice"]...)
 	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RemoveDevice, options.OperationMiddlewares["removeDevice"]...)
-	router.GET(options.BaseURL+"/devices/:id", wrapper.GetDevice, options.OperationMiddlewares["getDevice"]...)
-	router.PATCH(options.BaseURL+"/devices/:id", wrapper.ChangeDevice, options.OperationMiddlewares["changeDevice"]...)
 	router.PUT(options.BaseURL+"/devices/:id/state", wrapper.SetDeviceState, options.OperationMiddlewares["setDeviceState"]...)
-	router.POST(options.BaseURL+"/devices/:id/signals", wrapper.AddSignal, options.OperationMiddlewares["addSignal"]...)
 	router.GET(options.BaseURL+"/devices/:id/traffic", wrapper.ListTraffic, options.OperationMiddlewares["listTraffic"]...)
 	router.POST(options.BaseURL+"/devices/:id/try", wrapper.TryMessage, options.OperationMiddlewares["tryMessage"]...)
 	router.GET(options.BaseURL+"/devices/:id/starter", wrapper.ListStarters, options.OperationMiddlewares["listStarters"]...)
 	router.POST(options.BaseURL+"/devices/:id/model", wrapper.SaveAsModel, options.OperationMiddlewares["saveAsModel"]...)
-	router.GET(options.BaseURL+"/models", wrapper.ListModels, options.OperationMiddlewares["listModels"]...)
-	router.POST(options.BaseURL+"/models", wrapper.ImportModel, options.OperationMiddlewares["importModel"]...)
-	router.DELETE(options.BaseURL+"/models/:id", wrapper.RemoveModel, options.OperationMiddlewares["removeModel"]...)
-	router.GET(options.BaseURL+"/models/:id", wrapper.GetModel, options.OperationMiddlewares["getModel"]...)
+	router.POST(options.BaseURL+"/models/try", wrapper.TryModel, options.OperationMiddlewares["tryModel"]...)
 	router.POST(options.BaseURL+"/models/:id/devices", wrapper.AddFromModel, options.OperationMiddlewares["addFromModel"]...)
-	router.GET(options.BaseURL+"/brokers", wrapper.ListBrokers, options.OperationMiddlewares["listBrokers"]...)
-	router.POST(options.BaseURL+"/brokers", wrapper.SaveBroker, options.OperationMiddlewares["saveBroker"]...)
-	router.DELETE(options.BaseURL+"/brokers/:id", wrapper.RemoveBroker, options.OperationMiddlewares["removeBroker"]...)
-	router.GET(options.BaseURL+"/panel", wrapper.GetPanel, options.OperationMiddlewares["getPanel"]...)
-	router.PUT(options.BaseURL+"/panel", wrapper.SavePanel, options.OperationMiddlewares["savePanel"]...)
 	router.POST(options.BaseURL+"/devices/:id/key", wrapper.ReplaceKey, options.OperationMiddlewares["replaceKey"]...)
-	router.POST(options.BaseURL+"/devices/:id/controls", wrapper.AddControl, options.OperationMiddlewares["addControl"]...)
 	router.GET(options.BaseURL+"/devices/:id/refusals", wrapper.ListRefusals, options.OperationMiddlewares["listRefusals"]...)
 	router.GET(options.BaseURL+"/journal", wrapper.ListJournal, options.OperationMiddlewares["listJournal"]...)
 	router.GET(options.BaseURL+"/journal/:id", wrapper.GetEarlier, options.OperationMiddlewares["getEarlier"]...)
 	router.POST(options.BaseURL+"/journal/:id/restore", wrapper.RestoreEarlier, options.OperationMiddlewares["restoreEarlier"]...)
-	router.GET(options.BaseURL+"/rights", wrapper.GetRights, options.OperationMiddlewares["getRights"]...)
-	router.PUT(options.BaseURL+"/rights", wrapper.SaveRights, options.OperationMiddlewares["saveRights"]...)
 	router.GET(options.BaseURL+"/invites", wrapper.ListInvites, options.OperationMiddlewares["listInvites"]...)
 	router.POST(options.BaseURL+"/invites", wrapper.AddInvite, options.OperationMiddlewares["addInvite"]...)
 	router.DELETE(options.BaseURL+"/invites/:id", wrapper.EndInvite, options.OperationMiddlewares["endInvite"]...)
@@ -2964,136 +2152,6 @@ type SignedInJSONResponse struct {
 	Headers SignedInResponseHeaders
 }
 
-type ListAlertsRequestObject struct {
-	Params ListAlertsParams
-}
-
-type ListAlertsResponseObject interface {
-	VisitListAlertsResponse(w http.ResponseWriter) error
-}
-
-type ListAlerts200JSONResponse []Alert
-
-func (response ListAlerts200JSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListAlertsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListAlertsdefaultApplicationProblemPlusJSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveAlertRequestObject struct {
-	Params SaveAlertParams
-	Body   *SaveAlertJSONRequestBody
-}
-
-type SaveAlertResponseObject interface {
-	VisitSaveAlertResponse(w http.ResponseWriter) error
-}
-
-type SaveAlert201JSONResponse Alert
-
-func (response SaveAlert201JSONResponse) VisitSaveAlertResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveAlertdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveAlertdefaultApplicationProblemPlusJSONResponse) VisitSaveAlertResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ActOnAlertsRequestObject struct {
-	Body *ActOnAlertsJSONRequestBody
-}
-
-type ActOnAlertsResponseObject interface {
-	VisitActOnAlertsResponse(w http.ResponseWriter) error
-}
-
-type ActOnAlerts200JSONResponse []Alert
-
-func (response ActOnAlerts200JSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ActOnAlertsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ActOnAlertsdefaultApplicationProblemPlusJSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListAlertEventsRequestObject struct {
 	Params ListAlertEventsParams
 }
@@ -3123,6 +2181,49 @@ type ListAlertEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListAlertEventsdefaultApplicationProblemPlusJSONResponse) VisitListAlertEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnAlertsRequestObject struct {
+	Body *ActOnAlertsJSONRequestBody
+}
+
+type ActOnAlertsResponseObject interface {
+	VisitActOnAlertsResponse(w http.ResponseWriter) error
+}
+
+type ActOnAlerts200JSONResponse []AlertView
+
+func (response ActOnAlerts200JSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ActOnAlertsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ActOnAlertsdefaultApplicationProblemPlusJSONResponse) VisitActOnAlertsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3180,85 +2281,6 @@ func (response TryAlertdefaultApplicationProblemPlusJSONResponse) VisitTryAlertR
 	return err
 }
 
-type RemoveAlertRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveAlertResponseObject interface {
-	VisitRemoveAlertResponse(w http.ResponseWriter) error
-}
-
-type RemoveAlert204Response struct {
-}
-
-func (response RemoveAlert204Response) VisitRemoveAlertResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveAlertdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveAlertdefaultApplicationProblemPlusJSONResponse) VisitRemoveAlertResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetBackupsRequestObject struct {
-}
-
-type GetBackupsResponseObject interface {
-	VisitGetBackupsResponse(w http.ResponseWriter) error
-}
-
-type GetBackups200JSONResponse BackupsView
-
-func (response GetBackups200JSONResponse) VisitGetBackupsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetBackupsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetBackupsdefaultApplicationProblemPlusJSONResponse) VisitGetBackupsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type BackUpRequestObject struct {
 }
 
@@ -3287,50 +2309,6 @@ type BackUpdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BackUpdefaultApplicationProblemPlusJSONResponse) VisitBackUpResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveBackupsRequestObject struct {
-	Params SaveBackupsParams
-	Body   *SaveBackupsJSONRequestBody
-}
-
-type SaveBackupsResponseObject interface {
-	VisitSaveBackupsResponse(w http.ResponseWriter) error
-}
-
-type SaveBackups200JSONResponse BackupsView
-
-func (response SaveBackups200JSONResponse) VisitSaveBackupsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveBackupsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveBackupsdefaultApplicationProblemPlusJSONResponse) VisitSaveBackupsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3452,128 +2430,6 @@ type FetchBackupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response FetchBackupdefaultApplicationProblemPlusJSONResponse) VisitFetchBackupResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListBrokersRequestObject struct {
-}
-
-type ListBrokersResponseObject interface {
-	VisitListBrokersResponse(w http.ResponseWriter) error
-}
-
-type ListBrokers200JSONResponse []Broker
-
-func (response ListBrokers200JSONResponse) VisitListBrokersResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListBrokersdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListBrokersdefaultApplicationProblemPlusJSONResponse) VisitListBrokersResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveBrokerRequestObject struct {
-	Body *SaveBrokerJSONRequestBody
-}
-
-type SaveBrokerResponseObject interface {
-	VisitSaveBrokerResponse(w http.ResponseWriter) error
-}
-
-type SaveBroker201JSONResponse Broker
-
-func (response SaveBroker201JSONResponse) VisitSaveBrokerResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveBrokerdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveBrokerdefaultApplicationProblemPlusJSONResponse) VisitSaveBrokerResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveBrokerRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveBrokerResponseObject interface {
-	VisitRemoveBrokerResponse(w http.ResponseWriter) error
-}
-
-type RemoveBroker204Response struct {
-}
-
-func (response RemoveBroker204Response) VisitRemoveBrokerResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveBrokerdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveBrokerdefaultApplicationProblemPlusJSONResponse) VisitRemoveBrokerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3759,94 +2615,6 @@ func (response RemoveControldefaultApplicationProblemPlusJSONResponse) VisitRemo
 	return err
 }
 
-type GetControlRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetControlResponseObject interface {
-	VisitGetControlResponse(w http.ResponseWriter) error
-}
-
-type GetControl200JSONResponse Control
-
-func (response GetControl200JSONResponse) VisitGetControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetControldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetControldefaultApplicationProblemPlusJSONResponse) VisitGetControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeControlRequestObject struct {
-	Id     Id `json:"id"`
-	Params ChangeControlParams
-	Body   *ChangeControlJSONRequestBody
-}
-
-type ChangeControlResponseObject interface {
-	VisitChangeControlResponse(w http.ResponseWriter) error
-}
-
-type ChangeControl200JSONResponse Control
-
-func (response ChangeControl200JSONResponse) VisitChangeControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeControldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ChangeControldefaultApplicationProblemPlusJSONResponse) VisitChangeControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type AutoControlRequestObject struct {
 	Id     Id `json:"id"`
 	Params AutoControlParams
@@ -3856,7 +2624,7 @@ type AutoControlResponseObject interface {
 	VisitAutoControlResponse(w http.ResponseWriter) error
 }
 
-type AutoControl200JSONResponse Control
+type AutoControl200JSONResponse ControlView
 
 func (response AutoControl200JSONResponse) VisitAutoControlResponse(w http.ResponseWriter) error {
 
@@ -3877,94 +2645,6 @@ type AutoControldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AutoControldefaultApplicationProblemPlusJSONResponse) VisitAutoControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetAutomationRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetAutomationResponseObject interface {
-	VisitGetAutomationResponse(w http.ResponseWriter) error
-}
-
-type GetAutomation200JSONResponse AutomationView
-
-func (response GetAutomation200JSONResponse) VisitGetAutomationResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetAutomationdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetAutomationdefaultApplicationProblemPlusJSONResponse) VisitGetAutomationResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveAutomationRequestObject struct {
-	Id     Id `json:"id"`
-	Params SaveAutomationParams
-	Body   *SaveAutomationJSONRequestBody
-}
-
-type SaveAutomationResponseObject interface {
-	VisitSaveAutomationResponse(w http.ResponseWriter) error
-}
-
-type SaveAutomation200JSONResponse AutomationView
-
-func (response SaveAutomation200JSONResponse) VisitSaveAutomationResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveAutomationdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveAutomationdefaultApplicationProblemPlusJSONResponse) VisitSaveAutomationResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4031,7 +2711,7 @@ type ResetControlResponseObject interface {
 	VisitResetControlResponse(w http.ResponseWriter) error
 }
 
-type ResetControl200JSONResponse Control
+type ResetControl200JSONResponse ControlView
 
 func (response ResetControl200JSONResponse) VisitResetControlResponse(w http.ResponseWriter) error {
 
@@ -4075,7 +2755,7 @@ type ServeControlResponseObject interface {
 	VisitServeControlResponse(w http.ResponseWriter) error
 }
 
-type ServeControl200JSONResponse Control
+type ServeControl200JSONResponse ControlView
 
 func (response ServeControl200JSONResponse) VisitServeControlResponse(w http.ResponseWriter) error {
 
@@ -4157,7 +2837,7 @@ type SwitchControlResponseObject interface {
 	VisitSwitchControlResponse(w http.ResponseWriter) error
 }
 
-type SwitchControl200JSONResponse Control
+type SwitchControl200JSONResponse ControlView
 
 func (response SwitchControl200JSONResponse) VisitSwitchControlResponse(w http.ResponseWriter) error {
 
@@ -4492,91 +3172,6 @@ func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitLis
 	return err
 }
 
-type ListDevicesRequestObject struct {
-}
-
-type ListDevicesResponseObject interface {
-	VisitListDevicesResponse(w http.ResponseWriter) error
-}
-
-type ListDevices200JSONResponse []Device
-
-func (response ListDevices200JSONResponse) VisitListDevicesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListDevicesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListDevicesdefaultApplicationProblemPlusJSONResponse) VisitListDevicesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddDeviceRequestObject struct {
-	Body *AddDeviceJSONRequestBody
-}
-
-type AddDeviceResponseObject interface {
-	VisitAddDeviceResponse(w http.ResponseWriter) error
-}
-
-type AddDevice201JSONResponse DeviceWithKey
-
-func (response AddDevice201JSONResponse) VisitAddDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddDevicedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response AddDevicedefaultApplicationProblemPlusJSONResponse) VisitAddDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type RemoveDeviceRequestObject struct {
 	Id     Id `json:"id"`
 	Params RemoveDeviceParams
@@ -4607,225 +3202,6 @@ type RemoveDevicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveDevicedefaultApplicationProblemPlusJSONResponse) VisitRemoveDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetDeviceRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetDeviceResponseObject interface {
-	VisitGetDeviceResponse(w http.ResponseWriter) error
-}
-
-type GetDevice200JSONResponse Device
-
-func (response GetDevice200JSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetDevicedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeDeviceRequestObject struct {
-	Id     Id `json:"id"`
-	Params ChangeDeviceParams
-	Body   *ChangeDeviceJSONRequestBody
-}
-
-type ChangeDeviceResponseObject interface {
-	VisitChangeDeviceResponse(w http.ResponseWriter) error
-}
-
-type ChangeDevice200JSONResponse Device
-
-func (response ChangeDevice200JSONResponse) VisitChangeDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeDevicedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ChangeDevicedefaultApplicationProblemPlusJSONResponse) VisitChangeDeviceResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetCameraRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetCameraResponseObject interface {
-	VisitGetCameraResponse(w http.ResponseWriter) error
-}
-
-type GetCamera200JSONResponse CameraView
-
-func (response GetCamera200JSONResponse) VisitGetCameraResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetCameradefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetCameradefaultApplicationProblemPlusJSONResponse) VisitGetCameraResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveCameraRequestObject struct {
-	Id   Id `json:"id"`
-	Body *SaveCameraJSONRequestBody
-}
-
-type SaveCameraResponseObject interface {
-	VisitSaveCameraResponse(w http.ResponseWriter) error
-}
-
-type SaveCamera200JSONResponse CameraView
-
-func (response SaveCamera200JSONResponse) VisitSaveCameraResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveCameradefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveCameradefaultApplicationProblemPlusJSONResponse) VisitSaveCameraResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddControlRequestObject struct {
-	Id   Id `json:"id"`
-	Body *AddControlJSONRequestBody
-}
-
-type AddControlResponseObject interface {
-	VisitAddControlResponse(w http.ResponseWriter) error
-}
-
-type AddControl201JSONResponse Control
-
-func (response AddControl201JSONResponse) VisitAddControlResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddControldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response AddControldefaultApplicationProblemPlusJSONResponse) VisitAddControlResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4892,7 +3268,7 @@ type SaveAsModelResponseObject interface {
 	VisitSaveAsModelResponse(w http.ResponseWriter) error
 }
 
-type SaveAsModel201JSONResponse ModelEntry
+type SaveAsModel201JSONResponse ModelView
 
 func (response SaveAsModel201JSONResponse) VisitSaveAsModelResponse(w http.ResponseWriter) error {
 
@@ -4970,50 +3346,6 @@ func (response ListRefusalsdefaultApplicationProblemPlusJSONResponse) VisitListR
 	return err
 }
 
-type AddSignalRequestObject struct {
-	Id   Id `json:"id"`
-	Body *AddSignalJSONRequestBody
-}
-
-type AddSignalResponseObject interface {
-	VisitAddSignalResponse(w http.ResponseWriter) error
-}
-
-type AddSignal201JSONResponse Signal
-
-func (response AddSignal201JSONResponse) VisitAddSignalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddSignaldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response AddSignaldefaultApplicationProblemPlusJSONResponse) VisitAddSignalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListStartersRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -5068,8 +3400,8 @@ type SetDeviceStateResponseObject interface {
 }
 
 type SetDeviceState200JSONResponse struct {
-	Device  Device   `json:"device"`
-	Remarks []string `json:"remarks"`
+	Device  DeviceView `json:"device"`
+	Remarks []string   `json:"remarks"`
 }
 
 func (response SetDeviceState200JSONResponse) VisitSetDeviceStateResponse(w http.ResponseWriter) error {
@@ -5690,112 +4022,6 @@ type GetSummarydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetSummarydefaultApplicationProblemPlusJSONResponse) VisitGetSummaryResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetHubRequestObject struct {
-}
-
-type GetHubResponseObject interface {
-	VisitGetHubResponse(w http.ResponseWriter) error
-}
-
-type GetHub200ResponseHeaders struct {
-	ETag *string
-}
-
-type GetHub200JSONResponse struct {
-	Body    Hub
-	Headers GetHub200ResponseHeaders
-}
-
-func (response GetHub200JSONResponse) VisitGetHubResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	if response.Headers.ETag != nil {
-		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
-	}
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetHubdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetHubdefaultApplicationProblemPlusJSONResponse) VisitGetHubResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeHubRequestObject struct {
-	Params ChangeHubParams
-	Body   *ChangeHubJSONRequestBody
-}
-
-type ChangeHubResponseObject interface {
-	VisitChangeHubResponse(w http.ResponseWriter) error
-}
-
-type ChangeHub200ResponseHeaders struct {
-	ETag *string
-}
-
-type ChangeHub200JSONResponse struct {
-	Body    Hub
-	Headers ChangeHub200ResponseHeaders
-}
-
-func (response ChangeHub200JSONResponse) VisitChangeHubResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	if response.Headers.ETag != nil {
-		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
-	}
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeHubdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ChangeHubdefaultApplicationProblemPlusJSONResponse) VisitChangeHubResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6671,244 +4897,29 @@ func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListM
 	return err
 }
 
-type GetMessagingRequestObject struct {
+type TryModelRequestObject struct {
+	Body *TryModelJSONRequestBody
 }
 
-type GetMessagingResponseObject interface {
-	VisitGetMessagingResponse(w http.ResponseWriter) error
+type TryModelResponseObject interface {
+	VisitTryModelResponse(w http.ResponseWriter) error
 }
 
-type GetMessaging200JSONResponse MessagingView
-
-func (response GetMessaging200JSONResponse) VisitGetMessagingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
+type TryModel204Response struct {
 }
 
-type GetMessagingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetMessagingdefaultApplicationProblemPlusJSONResponse) VisitGetMessagingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveMessagingRequestObject struct {
-	Params SaveMessagingParams
-	Body   *SaveMessagingJSONRequestBody
-}
-
-type SaveMessagingResponseObject interface {
-	VisitSaveMessagingResponse(w http.ResponseWriter) error
-}
-
-type SaveMessaging200JSONResponse MessagingView
-
-func (response SaveMessaging200JSONResponse) VisitSaveMessagingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveMessagingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveMessagingdefaultApplicationProblemPlusJSONResponse) VisitSaveMessagingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListModelsRequestObject struct {
-}
-
-type ListModelsResponseObject interface {
-	VisitListModelsResponse(w http.ResponseWriter) error
-}
-
-type ListModels200JSONResponse []ModelEntry
-
-func (response ListModels200JSONResponse) VisitListModelsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListModelsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListModelsdefaultApplicationProblemPlusJSONResponse) VisitListModelsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ImportModelRequestObject struct {
-	Params ImportModelParams
-	Body   *ImportModelJSONRequestBody
-}
-
-type ImportModelResponseObject interface {
-	VisitImportModelResponse(w http.ResponseWriter) error
-}
-
-type ImportModel201JSONResponse ModelEntry
-
-func (response ImportModel201JSONResponse) VisitImportModelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ImportModeldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ImportModeldefaultApplicationProblemPlusJSONResponse) VisitImportModelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveModelRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveModelResponseObject interface {
-	VisitRemoveModelResponse(w http.ResponseWriter) error
-}
-
-type RemoveModel204Response struct {
-}
-
-func (response RemoveModel204Response) VisitRemoveModelResponse(w http.ResponseWriter) error {
+func (response TryModel204Response) VisitTryModelResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type RemoveModeldefaultApplicationProblemPlusJSONResponse struct {
+type TryModeldefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	Headers    ProblemResponseHeaders
 	StatusCode int
 }
 
-func (response RemoveModeldefaultApplicationProblemPlusJSONResponse) VisitRemoveModelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetModelRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type GetModelResponseObject interface {
-	VisitGetModelResponse(w http.ResponseWriter) error
-}
-
-type GetModel200JSONResponse Model
-
-func (response GetModel200JSONResponse) VisitGetModelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetModeldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetModeldefaultApplicationProblemPlusJSONResponse) VisitGetModelResponse(w http.ResponseWriter) error {
+func (response TryModeldefaultApplicationProblemPlusJSONResponse) VisitTryModelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7161,92 +5172,6 @@ type GetNowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetNowdefaultApplicationProblemPlusJSONResponse) VisitGetNowResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetPanelRequestObject struct {
-}
-
-type GetPanelResponseObject interface {
-	VisitGetPanelResponse(w http.ResponseWriter) error
-}
-
-type GetPanel200JSONResponse PanelState
-
-func (response GetPanel200JSONResponse) VisitGetPanelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetPaneldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetPaneldefaultApplicationProblemPlusJSONResponse) VisitGetPanelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SavePanelRequestObject struct {
-	Params SavePanelParams
-	Body   *SavePanelJSONRequestBody
-}
-
-type SavePanelResponseObject interface {
-	VisitSavePanelResponse(w http.ResponseWriter) error
-}
-
-type SavePanel200JSONResponse PanelState
-
-func (response SavePanel200JSONResponse) VisitSavePanelResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SavePaneldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SavePaneldefaultApplicationProblemPlusJSONResponse) VisitSavePanelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7645,92 +5570,6 @@ type ImportReadingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportReadingsdefaultApplicationProblemPlusJSONResponse) VisitImportReadingsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRightsRequestObject struct {
-}
-
-type GetRightsResponseObject interface {
-	VisitGetRightsResponse(w http.ResponseWriter) error
-}
-
-type GetRights200JSONResponse Rights
-
-func (response GetRights200JSONResponse) VisitGetRightsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRightsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response GetRightsdefaultApplicationProblemPlusJSONResponse) VisitGetRightsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRightsRequestObject struct {
-	Params SaveRightsParams
-	Body   *SaveRightsJSONRequestBody
-}
-
-type SaveRightsResponseObject interface {
-	VisitSaveRightsResponse(w http.ResponseWriter) error
-}
-
-type SaveRights200JSONResponse Rights
-
-func (response SaveRights200JSONResponse) VisitSaveRightsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveRightsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveRightsdefaultApplicationProblemPlusJSONResponse) VisitSaveRightsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8202,88 +6041,6 @@ func (response SetUpdefaultApplicationProblemPlusJSONResponse) VisitSetUpRespons
 	return err
 }
 
-type RemoveSignalRequestObject struct {
-	Id Id `json:"id"`
-}
-
-type RemoveSignalResponseObject interface {
-	VisitRemoveSignalResponse(w http.ResponseWriter) error
-}
-
-type RemoveSignal204Response struct {
-}
-
-func (response RemoveSignal204Response) VisitRemoveSignalResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveSignaldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveSignaldefaultApplicationProblemPlusJSONResponse) VisitRemoveSignalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeSignalRequestObject struct {
-	Id     Id `json:"id"`
-	Params ChangeSignalParams
-	Body   *ChangeSignalJSONRequestBody
-}
-
-type ChangeSignalResponseObject interface {
-	VisitChangeSignalResponse(w http.ResponseWriter) error
-}
-
-type ChangeSignal200JSONResponse Signal
-
-func (response ChangeSignal200JSONResponse) VisitChangeSignalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ChangeSignaldefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ChangeSignaldefaultApplicationProblemPlusJSONResponse) VisitChangeSignalResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type RecalibrateRequestObject struct {
 	Id   Id `json:"id"`
 	Body *RecalibrateJSONRequestBody
@@ -8709,128 +6466,6 @@ func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenR
 	return err
 }
 
-type ListViewsRequestObject struct {
-}
-
-type ListViewsResponseObject interface {
-	VisitListViewsResponse(w http.ResponseWriter) error
-}
-
-type ListViews200JSONResponse []View
-
-func (response ListViews200JSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListViewsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response ListViewsdefaultApplicationProblemPlusJSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveViewRequestObject struct {
-	Body *SaveViewJSONRequestBody
-}
-
-type SaveViewResponseObject interface {
-	VisitSaveViewResponse(w http.ResponseWriter) error
-}
-
-type SaveView200JSONResponse View
-
-func (response SaveView200JSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SaveViewdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response SaveViewdefaultApplicationProblemPlusJSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveViewRequestObject struct {
-	View int64 `json:"view"`
-}
-
-type RemoveViewResponseObject interface {
-	VisitRemoveViewResponse(w http.ResponseWriter) error
-}
-
-type RemoveView204Response struct {
-}
-
-func (response RemoveView204Response) VisitRemoveViewResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveViewdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	Headers    ProblemResponseHeaders
-	StatusCode int
-}
-
-func (response RemoveViewdefaultApplicationProblemPlusJSONResponse) VisitRemoveViewResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	if response.Headers.RetryAfter != nil {
-		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
-	}
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type OpenWallRequestObject struct {
 	Body *OpenWallJSONRequestBody
 }
@@ -8889,33 +6524,18 @@ func (response OpenWalldefaultApplicationProblemPlusJSONResponse) VisitOpenWallR
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// ListAlerts Alerts with where they stand
-	// (GET /alerts)
-	ListAlerts(ctx context.Context, request ListAlertsRequestObject) (ListAlertsResponseObject, error)
-	// SaveAlert Add or change an alert
-	// (POST /alerts)
-	SaveAlert(ctx context.Context, request SaveAlertRequestObject) (SaveAlertResponseObject, error)
+	// ListAlertEvents What became of alerts, newest first
+	// (GET /alert-events)
+	ListAlertEvents(ctx context.Context, request ListAlertEventsRequestObject) (ListAlertEventsResponseObject, error)
 	// ActOnAlerts Acknowledge, shelve or retire alerts, or take that back
 	// (POST /alerts/act)
 	ActOnAlerts(ctx context.Context, request ActOnAlertsRequestObject) (ActOnAlertsResponseObject, error)
-	// ListAlertEvents What became of alerts, newest first
-	// (GET /alerts/events)
-	ListAlertEvents(ctx context.Context, request ListAlertEventsRequestObject) (ListAlertEventsResponseObject, error)
 	// TryAlert Run an alert over what its signal was, without making it
 	// (POST /alerts/try)
 	TryAlert(ctx context.Context, request TryAlertRequestObject) (TryAlertResponseObject, error)
-	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
-	// (DELETE /alerts/{id})
-	RemoveAlert(ctx context.Context, request RemoveAlertRequestObject) (RemoveAlertResponseObject, error)
-	// GetBackups How backups are made, and those that are there
-	// (GET /backups)
-	GetBackups(ctx context.Context, request GetBackupsRequestObject) (GetBackupsResponseObject, error)
 	// BackUp Make a backup now
 	// (POST /backups)
 	BackUp(ctx context.Context, request BackUpRequestObject) (BackUpResponseObject, error)
-	// SaveBackups Change how backups are made
-	// (PUT /backups)
-	SaveBackups(ctx context.Context, request SaveBackupsRequestObject) (SaveBackupsResponseObject, error)
 	// DrillBackup Restore the newest backup for a trial, and verify it
 	// (POST /backups/drill)
 	DrillBackup(ctx context.Context, request DrillBackupRequestObject) (DrillBackupResponseObject, error)
@@ -8925,15 +6545,6 @@ type StrictServerInterface interface {
 	// FetchBackup Bring a backup from the other place to the hub's own
 	// (POST /backups/elsewhere/{name})
 	FetchBackup(ctx context.Context, request FetchBackupRequestObject) (FetchBackupResponseObject, error)
-	// ListBrokers MQTT brokers elsewhere of which the hub is a client
-	// (GET /brokers)
-	ListBrokers(ctx context.Context, request ListBrokersRequestObject) (ListBrokersResponseObject, error)
-	// SaveBroker Add a broker elsewhere, or change the one that has this id
-	// (POST /brokers)
-	SaveBroker(ctx context.Context, request SaveBrokerRequestObject) (SaveBrokerResponseObject, error)
-	// RemoveBroker Forget a broker that no device uses
-	// (DELETE /brokers/{id})
-	RemoveBroker(ctx context.Context, request RemoveBrokerRequestObject) (RemoveBrokerResponseObject, error)
 	// TryCalibration What a calibration makes of raw numbers; nothing is kept
 	// (POST /calibrations/try)
 	TryCalibration(ctx context.Context, request TryCalibrationRequestObject) (TryCalibrationResponseObject, error)
@@ -8946,21 +6557,9 @@ type StrictServerInterface interface {
 	// RemoveControl Take a control away
 	// (DELETE /controls/{id})
 	RemoveControl(ctx context.Context, request RemoveControlRequestObject) (RemoveControlResponseObject, error)
-	// GetControl One control
-	// (GET /controls/{id})
-	GetControl(ctx context.Context, request GetControlRequestObject) (GetControlResponseObject, error)
-	// ChangeControl Change a control's name, safety and rights
-	// (PATCH /controls/{id})
-	ChangeControl(ctx context.Context, request ChangeControlRequestObject) (ChangeControlResponseObject, error)
 	// AutoControl Give a control back to the hub
 	// (POST /controls/{id}/auto)
 	AutoControl(ctx context.Context, request AutoControlRequestObject) (AutoControlResponseObject, error)
-	// GetAutomation What the hub decides of a control by itself
-	// (GET /controls/{id}/automation)
-	GetAutomation(ctx context.Context, request GetAutomationRequestObject) (GetAutomationResponseObject, error)
-	// SaveAutomation Change what the hub decides of a control
-	// (PUT /controls/{id}/automation)
-	SaveAutomation(ctx context.Context, request SaveAutomationRequestObject) (SaveAutomationResponseObject, error)
 	// TryAutomation What a control would be by an automation that is not in force, with values of one's own
 	// (POST /controls/{id}/automation/try)
 	TryAutomation(ctx context.Context, request TryAutomationRequestObject) (TryAutomationResponseObject, error)
@@ -8997,30 +6596,9 @@ type StrictServerInterface interface {
 	// ListDeliveries Messages to people and how far they are, newest first
 	// (GET /deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
-	// ListDevices All devices that one may see
-	// (GET /devices)
-	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
-	// AddDevice Add a device; its key is shown once
-	// (POST /devices)
-	AddDevice(ctx context.Context, request AddDeviceRequestObject) (AddDeviceResponseObject, error)
 	// RemoveDevice Take a device away, with its history or keeping it
 	// (DELETE /devices/{id})
 	RemoveDevice(ctx context.Context, request RemoveDeviceRequestObject) (RemoveDeviceResponseObject, error)
-	// GetDevice One device
-	// (GET /devices/{id})
-	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
-	// ChangeDevice Change a device's name, place or lease
-	// (PATCH /devices/{id})
-	ChangeDevice(ctx context.Context, request ChangeDeviceRequestObject) (ChangeDeviceResponseObject, error)
-	// GetCamera Where a still picture of what a device sees is to be had
-	// (GET /devices/{id}/camera)
-	GetCamera(ctx context.Context, request GetCameraRequestObject) (GetCameraResponseObject, error)
-	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
-	// (PUT /devices/{id}/camera)
-	SaveCamera(ctx context.Context, request SaveCameraRequestObject) (SaveCameraResponseObject, error)
-	// AddControl Add a switch to a device
-	// (POST /devices/{id}/controls)
-	AddControl(ctx context.Context, request AddControlRequestObject) (AddControlResponseObject, error)
 	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
 	// (POST /devices/{id}/key)
 	ReplaceKey(ctx context.Context, request ReplaceKeyRequestObject) (ReplaceKeyResponseObject, error)
@@ -9030,9 +6608,6 @@ type StrictServerInterface interface {
 	// ListRefusals What a device sent and the hub could not take, newest first, at most 100
 	// (GET /devices/{id}/refusals)
 	ListRefusals(ctx context.Context, request ListRefusalsRequestObject) (ListRefusalsResponseObject, error)
-	// AddSignal Add a signal before its first reading
-	// (POST /devices/{id}/signals)
-	AddSignal(ctx context.Context, request AddSignalRequestObject) (AddSignalResponseObject, error)
 	// ListStarters Starter code for the device
 	// (GET /devices/{id}/starter)
 	ListStarters(ctx context.Context, request ListStartersRequestObject) (ListStartersResponseObject, error)
@@ -9081,12 +6656,6 @@ type StrictServerInterface interface {
 	// GetSummary What a series was in a stretch, in few numbers
 	// (GET /history/summary)
 	GetSummary(ctx context.Context, request GetSummaryRequestObject) (GetSummaryResponseObject, error)
-	// GetHub Name, place on the map, time zone and addresses
-	// (GET /hub)
-	GetHub(ctx context.Context, request GetHubRequestObject) (GetHubResponseObject, error)
-	// ChangeHub Change name, place on the map or time zone
-	// (PATCH /hub)
-	ChangeHub(ctx context.Context, request ChangeHubRequestObject) (ChangeHubResponseObject, error)
 	// ListInvites Invitations that are open
 	// (GET /invites)
 	ListInvites(ctx context.Context, request ListInvitesRequestObject) (ListInvitesResponseObject, error)
@@ -9147,24 +6716,9 @@ type StrictServerInterface interface {
 	// ListMessages The newest messages to people
 	// (GET /messages)
 	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
-	// GetMessaging How messages leave the hub
-	// (GET /messaging)
-	GetMessaging(ctx context.Context, request GetMessagingRequestObject) (GetMessagingResponseObject, error)
-	// SaveMessaging Change how messages leave the hub
-	// (PUT /messaging)
-	SaveMessaging(ctx context.Context, request SaveMessagingRequestObject) (SaveMessagingResponseObject, error)
-	// ListModels All device models
-	// (GET /models)
-	ListModels(ctx context.Context, request ListModelsRequestObject) (ListModelsResponseObject, error)
-	// ImportModel Bring in a device model file
-	// (POST /models)
-	ImportModel(ctx context.Context, request ImportModelRequestObject) (ImportModelResponseObject, error)
-	// RemoveModel Forget a device model; devices made from it stay
-	// (DELETE /models/{id})
-	RemoveModel(ctx context.Context, request RemoveModelRequestObject) (RemoveModelResponseObject, error)
-	// GetModel A device model as its file holds it
-	// (GET /models/{id})
-	GetModel(ctx context.Context, request GetModelRequestObject) (GetModelResponseObject, error)
+	// TryModel Check a device model file without keeping it
+	// (POST /models/try)
+	TryModel(ctx context.Context, request TryModelRequestObject) (TryModelResponseObject, error)
 	// AddFromModel Add devices of a model, all or none
 	// (POST /models/{id}/devices)
 	AddFromModel(ctx context.Context, request AddFromModelRequestObject) (AddFromModelResponseObject, error)
@@ -9183,12 +6737,6 @@ type StrictServerInterface interface {
 	// GetNow Everything that one may see, as it is now
 	// (GET /now)
 	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
-	// GetPanel What the hub offers to a Modbus panel
-	// (GET /panel)
-	GetPanel(ctx context.Context, request GetPanelRequestObject) (GetPanelResponseObject, error)
-	// SavePanel Change what the hub offers to a Modbus panel
-	// (PUT /panel)
-	SavePanel(ctx context.Context, request SavePanelRequestObject) (SavePanelResponseObject, error)
 	// ChangePassword Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	// (PUT /password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
@@ -9216,12 +6764,6 @@ type StrictServerInterface interface {
 	// ImportReadings Bring in readings of the past
 	// (POST /readings)
 	ImportReadings(ctx context.Context, request ImportReadingsRequestObject) (ImportReadingsResponseObject, error)
-	// GetRights Who may do what beyond what roles say
-	// (GET /rights)
-	GetRights(ctx context.Context, request GetRightsRequestObject) (GetRightsResponseObject, error)
-	// SaveRights Say who may do what; all lines are replaced
-	// (PUT /rights)
-	SaveRights(ctx context.Context, request SaveRightsRequestObject) (SaveRightsResponseObject, error)
 	// TestRoute Send a test over a route now, and tell the exact answer of the other side
 	// (POST /routes/{id}/test)
 	TestRoute(ctx context.Context, request TestRouteRequestObject) (TestRouteResponseObject, error)
@@ -9255,12 +6797,6 @@ type StrictServerInterface interface {
 	// SetUp Create the owner with the one-time setup code
 	// (POST /setup)
 	SetUp(ctx context.Context, request SetUpRequestObject) (SetUpResponseObject, error)
-	// RemoveSignal Take a signal away with its readings
-	// (DELETE /signals/{id})
-	RemoveSignal(ctx context.Context, request RemoveSignalRequestObject) (RemoveSignalResponseObject, error)
-	// ChangeSignal Change how a signal is named and shown
-	// (PATCH /signals/{id})
-	ChangeSignal(ctx context.Context, request ChangeSignalRequestObject) (ChangeSignalResponseObject, error)
 	// Recalibrate Apply the calibration to a stretch of history
 	// (POST /signals/{id}/recalibrate)
 	Recalibrate(ctx context.Context, request RecalibrateRequestObject) (RecalibrateResponseObject, error)
@@ -9291,15 +6827,6 @@ type StrictServerInterface interface {
 	// EndToken End a token
 	// (DELETE /tokens/{id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
-	// ListViews Views of charts that have a name, one's own and shared ones
-	// (GET /views)
-	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
-	// SaveView Give a view of charts a name
-	// (POST /views)
-	SaveView(ctx context.Context, request SaveViewRequestObject) (SaveViewResponseObject, error)
-	// RemoveView Take a named view away
-	// (DELETE /views/{view})
-	RemoveView(ctx context.Context, request RemoveViewRequestObject) (RemoveViewResponseObject, error)
 	// OpenWall Exchange the key of a wall for a cookie
 	// (POST /wall)
 	OpenWall(ctx context.Context, request OpenWallRequestObject) (OpenWallResponseObject, error)
@@ -9317,73 +6844,25 @@ type strictHandler struct {
 	middlewares []StrictMiddlewareFunc
 }
 
-// ListAlerts operation middleware
-func (sh *strictHandler) ListAlerts(ctx *echo.Context, params ListAlertsParams) error {
-	var request ListAlertsRequestObject
+// ListAlertEvents operation middleware
+func (sh *strictHandler) ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error {
+	var request ListAlertEventsRequestObject
 
 	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListAlerts(ctx.Request().Context(), request.(ListAlertsRequestObject))
+		return sh.ssi.ListAlertEvents(ctx.Request().Context(), request.(ListAlertEventsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListAlerts")
+		handler = middleware(handler, "ListAlertEvents")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(ListAlertsResponseObject); ok {
-		return validResponse.VisitListAlertsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveAlert operation middleware
-func (sh *strictHandler) SaveAlert(ctx *echo.Context, params SaveAlertParams) error {
-	var request SaveAlertRequestObject
-
-	request.Params = params
-
-	var body SaveAlertJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveAlert(ctx.Request().Context(), request.(SaveAlertRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveAlert")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveAlertResponseObject); ok {
-		return validResponse.VisitSaveAlertResponse(ctx.Response())
+	} else if validResponse, ok := response.(ListAlertEventsResponseObject); ok {
+		return validResponse.VisitListAlertEventsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9436,31 +6915,6 @@ func (sh *strictHandler) ActOnAlerts(ctx *echo.Context) error {
 	return nil
 }
 
-// ListAlertEvents operation middleware
-func (sh *strictHandler) ListAlertEvents(ctx *echo.Context, params ListAlertEventsParams) error {
-	var request ListAlertEventsRequestObject
-
-	request.Params = params
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListAlertEvents(ctx.Request().Context(), request.(ListAlertEventsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListAlertEvents")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListAlertEventsResponseObject); ok {
-		return validResponse.VisitListAlertEventsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // TryAlert operation middleware
 func (sh *strictHandler) TryAlert(ctx *echo.Context) error {
 	var request TryAlertRequestObject
@@ -9507,54 +6961,6 @@ func (sh *strictHandler) TryAlert(ctx *echo.Context) error {
 	return nil
 }
 
-// RemoveAlert operation middleware
-func (sh *strictHandler) RemoveAlert(ctx *echo.Context, id Id) error {
-	var request RemoveAlertRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveAlert(ctx.Request().Context(), request.(RemoveAlertRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveAlert")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveAlertResponseObject); ok {
-		return validResponse.VisitRemoveAlertResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetBackups operation middleware
-func (sh *strictHandler) GetBackups(ctx *echo.Context) error {
-	var request GetBackupsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetBackups(ctx.Request().Context(), request.(GetBackupsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetBackups")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetBackupsResponseObject); ok {
-		return validResponse.VisitGetBackupsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // BackUp operation middleware
 func (sh *strictHandler) BackUp(ctx *echo.Context) error {
 	var request BackUpRequestObject
@@ -9572,54 +6978,6 @@ func (sh *strictHandler) BackUp(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(BackUpResponseObject); ok {
 		return validResponse.VisitBackUpResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveBackups operation middleware
-func (sh *strictHandler) SaveBackups(ctx *echo.Context, params SaveBackupsParams) error {
-	var request SaveBackupsRequestObject
-
-	request.Params = params
-
-	var body SaveBackupsJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveBackups(ctx.Request().Context(), request.(SaveBackupsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveBackups")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveBackupsResponseObject); ok {
-		return validResponse.VisitSaveBackupsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9691,100 +7049,6 @@ func (sh *strictHandler) FetchBackup(ctx *echo.Context, name string) error {
 		return err
 	} else if validResponse, ok := response.(FetchBackupResponseObject); ok {
 		return validResponse.VisitFetchBackupResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListBrokers operation middleware
-func (sh *strictHandler) ListBrokers(ctx *echo.Context) error {
-	var request ListBrokersRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListBrokers(ctx.Request().Context(), request.(ListBrokersRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListBrokers")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListBrokersResponseObject); ok {
-		return validResponse.VisitListBrokersResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveBroker operation middleware
-func (sh *strictHandler) SaveBroker(ctx *echo.Context) error {
-	var request SaveBrokerRequestObject
-
-	var body SaveBrokerJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveBroker(ctx.Request().Context(), request.(SaveBrokerRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveBroker")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveBrokerResponseObject); ok {
-		return validResponse.VisitSaveBrokerResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveBroker operation middleware
-func (sh *strictHandler) RemoveBroker(ctx *echo.Context, id Id) error {
-	var request RemoveBrokerRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveBroker(ctx.Request().Context(), request.(RemoveBrokerRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveBroker")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveBrokerResponseObject); ok {
-		return validResponse.VisitRemoveBrokerResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9909,80 +7173,6 @@ func (sh *strictHandler) RemoveControl(ctx *echo.Context, id Id, params RemoveCo
 	return nil
 }
 
-// GetControl operation middleware
-func (sh *strictHandler) GetControl(ctx *echo.Context, id Id) error {
-	var request GetControlRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetControl(ctx.Request().Context(), request.(GetControlRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetControl")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetControlResponseObject); ok {
-		return validResponse.VisitGetControlResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ChangeControl operation middleware
-func (sh *strictHandler) ChangeControl(ctx *echo.Context, id Id, params ChangeControlParams) error {
-	var request ChangeControlRequestObject
-
-	request.Id = id
-	request.Params = params
-
-	var body ChangeControlJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeControl(ctx.Request().Context(), request.(ChangeControlRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ChangeControl")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ChangeControlResponseObject); ok {
-		return validResponse.VisitChangeControlResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // AutoControl operation middleware
 func (sh *strictHandler) AutoControl(ctx *echo.Context, id Id, params AutoControlParams) error {
 	var request AutoControlRequestObject
@@ -10003,80 +7193,6 @@ func (sh *strictHandler) AutoControl(ctx *echo.Context, id Id, params AutoContro
 		return err
 	} else if validResponse, ok := response.(AutoControlResponseObject); ok {
 		return validResponse.VisitAutoControlResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetAutomation operation middleware
-func (sh *strictHandler) GetAutomation(ctx *echo.Context, id Id) error {
-	var request GetAutomationRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetAutomation(ctx.Request().Context(), request.(GetAutomationRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetAutomation")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetAutomationResponseObject); ok {
-		return validResponse.VisitGetAutomationResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveAutomation operation middleware
-func (sh *strictHandler) SaveAutomation(ctx *echo.Context, id Id, params SaveAutomationParams) error {
-	var request SaveAutomationRequestObject
-
-	request.Id = id
-	request.Params = params
-
-	var body SaveAutomationJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveAutomation(ctx.Request().Context(), request.(SaveAutomationRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveAutomation")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveAutomationResponseObject); ok {
-		return validResponse.VisitSaveAutomationResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10477,75 +7593,6 @@ func (sh *strictHandler) ListDeliveries(ctx *echo.Context, params ListDeliveries
 	return nil
 }
 
-// ListDevices operation middleware
-func (sh *strictHandler) ListDevices(ctx *echo.Context) error {
-	var request ListDevicesRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDevices(ctx.Request().Context(), request.(ListDevicesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListDevices")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListDevicesResponseObject); ok {
-		return validResponse.VisitListDevicesResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// AddDevice operation middleware
-func (sh *strictHandler) AddDevice(ctx *echo.Context) error {
-	var request AddDeviceRequestObject
-
-	var body AddDeviceJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddDevice(ctx.Request().Context(), request.(AddDeviceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddDevice")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(AddDeviceResponseObject); ok {
-		return validResponse.VisitAddDeviceResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // RemoveDevice operation middleware
 func (sh *strictHandler) RemoveDevice(ctx *echo.Context, id Id, params RemoveDeviceParams) error {
 	var request RemoveDeviceRequestObject
@@ -10566,201 +7613,6 @@ func (sh *strictHandler) RemoveDevice(ctx *echo.Context, id Id, params RemoveDev
 		return err
 	} else if validResponse, ok := response.(RemoveDeviceResponseObject); ok {
 		return validResponse.VisitRemoveDeviceResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetDevice operation middleware
-func (sh *strictHandler) GetDevice(ctx *echo.Context, id Id) error {
-	var request GetDeviceRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetDevice(ctx.Request().Context(), request.(GetDeviceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetDevice")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetDeviceResponseObject); ok {
-		return validResponse.VisitGetDeviceResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ChangeDevice operation middleware
-func (sh *strictHandler) ChangeDevice(ctx *echo.Context, id Id, params ChangeDeviceParams) error {
-	var request ChangeDeviceRequestObject
-
-	request.Id = id
-	request.Params = params
-
-	var body ChangeDeviceJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeDevice(ctx.Request().Context(), request.(ChangeDeviceRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ChangeDevice")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ChangeDeviceResponseObject); ok {
-		return validResponse.VisitChangeDeviceResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetCamera operation middleware
-func (sh *strictHandler) GetCamera(ctx *echo.Context, id Id) error {
-	var request GetCameraRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetCamera(ctx.Request().Context(), request.(GetCameraRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetCamera")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetCameraResponseObject); ok {
-		return validResponse.VisitGetCameraResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveCamera operation middleware
-func (sh *strictHandler) SaveCamera(ctx *echo.Context, id Id) error {
-	var request SaveCameraRequestObject
-
-	request.Id = id
-
-	var body SaveCameraJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveCamera(ctx.Request().Context(), request.(SaveCameraRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveCamera")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveCameraResponseObject); ok {
-		return validResponse.VisitSaveCameraResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// AddControl operation middleware
-func (sh *strictHandler) AddControl(ctx *echo.Context, id Id) error {
-	var request AddControlRequestObject
-
-	request.Id = id
-
-	var body AddControlJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddControl(ctx.Request().Context(), request.(AddControlRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddControl")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(AddControlResponseObject); ok {
-		return validResponse.VisitAddControlResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -10859,54 +7711,6 @@ func (sh *strictHandler) ListRefusals(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(ListRefusalsResponseObject); ok {
 		return validResponse.VisitListRefusalsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// AddSignal operation middleware
-func (sh *strictHandler) AddSignal(ctx *echo.Context, id Id) error {
-	var request AddSignalRequestObject
-
-	request.Id = id
-
-	var body AddSignalJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddSignal(ctx.Request().Context(), request.(AddSignalRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddSignal")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(AddSignalResponseObject); ok {
-		return validResponse.VisitAddSignalResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -11436,77 +8240,6 @@ func (sh *strictHandler) GetSummary(ctx *echo.Context, params GetSummaryParams) 
 		return err
 	} else if validResponse, ok := response.(GetSummaryResponseObject); ok {
 		return validResponse.VisitGetSummaryResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetHub operation middleware
-func (sh *strictHandler) GetHub(ctx *echo.Context) error {
-	var request GetHubRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetHub(ctx.Request().Context(), request.(GetHubRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetHub")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetHubResponseObject); ok {
-		return validResponse.VisitGetHubResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ChangeHub operation middleware
-func (sh *strictHandler) ChangeHub(ctx *echo.Context, params ChangeHubParams) error {
-	var request ChangeHubRequestObject
-
-	request.Params = params
-
-	var body ChangeHubJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeHub(ctx.Request().Context(), request.(ChangeHubRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ChangeHub")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ChangeHubResponseObject); ok {
-		return validResponse.VisitChangeHubResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12199,36 +8932,11 @@ func (sh *strictHandler) ListMessages(ctx *echo.Context) error {
 	return nil
 }
 
-// GetMessaging operation middleware
-func (sh *strictHandler) GetMessaging(ctx *echo.Context) error {
-	var request GetMessagingRequestObject
+// TryModel operation middleware
+func (sh *strictHandler) TryModel(ctx *echo.Context) error {
+	var request TryModelRequestObject
 
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetMessaging(ctx.Request().Context(), request.(GetMessagingRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetMessaging")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetMessagingResponseObject); ok {
-		return validResponse.VisitGetMessagingResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveMessaging operation middleware
-func (sh *strictHandler) SaveMessaging(ctx *echo.Context, params SaveMessagingParams) error {
-	var request SaveMessagingRequestObject
-
-	request.Params = params
-
-	var body SaveMessagingJSONRequestBody
+	var body TryModelJSONRequestBody
 	var err error
 	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
 		// A request validator built on kin-openapi's openapi3filter with
@@ -12252,139 +8960,18 @@ func (sh *strictHandler) SaveMessaging(ctx *echo.Context, params SaveMessagingPa
 	request.Body = &body
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveMessaging(ctx.Request().Context(), request.(SaveMessagingRequestObject))
+		return sh.ssi.TryModel(ctx.Request().Context(), request.(TryModelRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveMessaging")
+		handler = middleware(handler, "TryModel")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		return err
-	} else if validResponse, ok := response.(SaveMessagingResponseObject); ok {
-		return validResponse.VisitSaveMessagingResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListModels operation middleware
-func (sh *strictHandler) ListModels(ctx *echo.Context) error {
-	var request ListModelsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListModels(ctx.Request().Context(), request.(ListModelsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListModels")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListModelsResponseObject); ok {
-		return validResponse.VisitListModelsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ImportModel operation middleware
-func (sh *strictHandler) ImportModel(ctx *echo.Context, params ImportModelParams) error {
-	var request ImportModelRequestObject
-
-	request.Params = params
-
-	var body ImportModelJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ImportModel(ctx.Request().Context(), request.(ImportModelRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ImportModel")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ImportModelResponseObject); ok {
-		return validResponse.VisitImportModelResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveModel operation middleware
-func (sh *strictHandler) RemoveModel(ctx *echo.Context, id Id) error {
-	var request RemoveModelRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveModel(ctx.Request().Context(), request.(RemoveModelRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveModel")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveModelResponseObject); ok {
-		return validResponse.VisitRemoveModelResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetModel operation middleware
-func (sh *strictHandler) GetModel(ctx *echo.Context, id Id) error {
-	var request GetModelRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetModel(ctx.Request().Context(), request.(GetModelRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetModel")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetModelResponseObject); ok {
-		return validResponse.VisitGetModelResponse(ctx.Response())
+	} else if validResponse, ok := response.(TryModelResponseObject); ok {
+		return validResponse.VisitTryModelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12577,77 +9164,6 @@ func (sh *strictHandler) GetNow(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetNowResponseObject); ok {
 		return validResponse.VisitGetNowResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetPanel operation middleware
-func (sh *strictHandler) GetPanel(ctx *echo.Context) error {
-	var request GetPanelRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetPanel(ctx.Request().Context(), request.(GetPanelRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetPanel")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetPanelResponseObject); ok {
-		return validResponse.VisitGetPanelResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SavePanel operation middleware
-func (sh *strictHandler) SavePanel(ctx *echo.Context, params SavePanelParams) error {
-	var request SavePanelRequestObject
-
-	request.Params = params
-
-	var body SavePanelJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SavePanel(ctx.Request().Context(), request.(SavePanelRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SavePanel")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SavePanelResponseObject); ok {
-		return validResponse.VisitSavePanelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12963,77 +9479,6 @@ func (sh *strictHandler) ImportReadings(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ImportReadingsResponseObject); ok {
 		return validResponse.VisitImportReadingsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// GetRights operation middleware
-func (sh *strictHandler) GetRights(ctx *echo.Context) error {
-	var request GetRightsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetRights(ctx.Request().Context(), request.(GetRightsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetRights")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetRightsResponseObject); ok {
-		return validResponse.VisitGetRightsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveRights operation middleware
-func (sh *strictHandler) SaveRights(ctx *echo.Context, params SaveRightsParams) error {
-	var request SaveRightsRequestObject
-
-	request.Params = params
-
-	var body SaveRightsJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveRights(ctx.Request().Context(), request.(SaveRightsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveRights")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveRightsResponseObject); ok {
-		return validResponse.VisitSaveRightsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13391,80 +9836,6 @@ func (sh *strictHandler) SetUp(ctx *echo.Context) error {
 	return nil
 }
 
-// RemoveSignal operation middleware
-func (sh *strictHandler) RemoveSignal(ctx *echo.Context, id Id) error {
-	var request RemoveSignalRequestObject
-
-	request.Id = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveSignal(ctx.Request().Context(), request.(RemoveSignalRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveSignal")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveSignalResponseObject); ok {
-		return validResponse.VisitRemoveSignalResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ChangeSignal operation middleware
-func (sh *strictHandler) ChangeSignal(ctx *echo.Context, id Id, params ChangeSignalParams) error {
-	var request ChangeSignalRequestObject
-
-	request.Id = id
-	request.Params = params
-
-	var body ChangeSignalJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeSignal(ctx.Request().Context(), request.(ChangeSignalRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ChangeSignal")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ChangeSignalResponseObject); ok {
-		return validResponse.VisitChangeSignalResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // Recalibrate operation middleware
 func (sh *strictHandler) Recalibrate(ctx *echo.Context, id Id) error {
 	var request RecalibrateRequestObject
@@ -13810,100 +10181,6 @@ func (sh *strictHandler) EndToken(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
 		return validResponse.VisitEndTokenResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// ListViews operation middleware
-func (sh *strictHandler) ListViews(ctx *echo.Context) error {
-	var request ListViewsRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListViews(ctx.Request().Context(), request.(ListViewsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListViews")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListViewsResponseObject); ok {
-		return validResponse.VisitListViewsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// SaveView operation middleware
-func (sh *strictHandler) SaveView(ctx *echo.Context) error {
-	var request SaveViewRequestObject
-
-	var body SaveViewJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveView(ctx.Request().Context(), request.(SaveViewRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SaveView")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(SaveViewResponseObject); ok {
-		return validResponse.VisitSaveViewResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// RemoveView operation middleware
-func (sh *strictHandler) RemoveView(ctx *echo.Context, view int64) error {
-	var request RemoveViewRequestObject
-
-	request.View = view
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveView(ctx.Request().Context(), request.(RemoveViewRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveView")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(RemoveViewResponseObject); ok {
-		return validResponse.VisitRemoveViewResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

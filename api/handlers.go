@@ -8,12 +8,14 @@ import (
 	"strings"
 	"time"
 
+	"idleember/archive"
+	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/fault"
 	"idleember/core/reading"
 	"idleember/core/series"
 	"idleember/core/site"
-	"idleember/hub"
-	"idleember/starter"
+	"idleember/household"
 	"idleember/store"
 )
 
@@ -36,10 +38,11 @@ func cookie(ctx context.Context, value string, life time.Duration) *string {
 	return cookieOf(ctx, cookieName, value, life)
 }
 
-// cookieOf is a cookie that no script reads and no other site's page sends. Over TLS it has a name of its own, which a browser takes
-// from this host alone and never tells in the clear.
+// cookieOf is a cookie that no script reads and no other site's page sends. Over TLS it has a name of its own, which a
+// browser takes from this host alone and never tells in the clear.
 func cookieOf(ctx context.Context, name, value string, life time.Duration) *string {
-	c := http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())}
+	c := http.Cookie{Name: name, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		MaxAge: int(life.Seconds())}
 	if secure, _ := ctx.Value(secureKey{}).(bool); secure {
 		c.Name, c.Secure = safely+name, true
 	}
@@ -51,17 +54,17 @@ func cookieOf(ctx context.Context, name, value string, life time.Duration) *stri
 }
 
 func (h *handlers) GetSetup(context.Context, GetSetupRequestObject) (GetSetupResponseObject, error) {
-	return GetSetup200JSONResponse{Needed: h.s.hub.SetupCode() != "", Zones: zones}, nil
+	return GetSetup200JSONResponse{Needed: h.s.people.SetupCode() != "", Zones: zones}, nil
 }
 
 func (h *handlers) SetUp(ctx context.Context, r SetUpRequestObject) (SetUpResponseObject, error) {
 	b := r.Body
-	owner := hub.NewMember{Account: b.Account, Password: b.Password}
+	owner := household.NewMember{Account: b.Account, Password: b.Password}
 	if b.Person != nil {
 		owner.Name = *b.Person
 	}
 	settings := site.Hub{Name: b.Name, Latitude: b.Latitude, Longitude: b.Longitude, Zone: b.Zone}
-	if err := h.s.hub.SetUp(ctx, b.Code, from(ctx), settings, owner); err != nil {
+	if err := h.s.people.SetUp(ctx, b.Code, from(ctx), settings, owner); err != nil {
 		return nil, err
 	}
 	in, err := h.signIn(ctx, b.Account, b.Password, "")
@@ -76,15 +79,16 @@ func (h *handlers) SignIn(ctx context.Context, r SignInRequestObject) (SignInRes
 }
 
 func (h *handlers) signIn(ctx context.Context, account, password, code string) (SignedInJSONResponse, error) {
-	key, err := h.s.hub.SignIn(ctx, account, password, code, from(ctx))
+	key, err := h.s.people.SignIn(ctx, account, password, code, from(ctx))
 	if err != nil {
 		return SignedInJSONResponse{}, err
 	}
 	if old, _ := ctx.Value(sessionKey{}).(string); old != "" { // the browser has another one now
-		h.s.hub.EndSession(ctx, old)
+		h.s.people.EndSession(ctx, old)
 	}
-	a, _, err := h.s.hub.Who(key, from(ctx))
-	return SignedInJSONResponse{Body: me(a), Headers: SignedInResponseHeaders{SetCookie: cookie(ctx, key, hub.SessionLife)}}, err
+	a, err := h.s.people.Who(key, from(ctx))
+	return SignedInJSONResponse{Body: me(a), Headers: SignedInResponseHeaders{SetCookie: cookie(ctx, key,
+		household.SessionLife)}}, err
 }
 
 func me(a access.Actor) Me { return Me{Account: a.ID, Name: a.Name, Role: Role(a.Role)} }
@@ -93,63 +97,32 @@ func (h *handlers) GetSession(ctx context.Context, _ GetSessionRequestObject) (G
 	return GetSession200JSONResponse(me(actor(ctx))), nil
 }
 
-func (h *handlers) GetPreferences(ctx context.Context, _ GetPreferencesRequestObject) (GetPreferencesResponseObject, error) {
-	p, err := h.s.hub.Preferences(ctx, actor(ctx))
+func (h *handlers) GetPreferences(ctx context.Context, _ GetPreferencesRequestObject) (GetPreferencesResponseObject,
+	error) {
+	p, err := h.s.people.Preferences(ctx, actor(ctx))
 	return GetPreferences200JSONResponse(p), err
 }
 
-func (h *handlers) SavePreferences(ctx context.Context, r SavePreferencesRequestObject) (SavePreferencesResponseObject, error) {
-	p, err := h.s.hub.SavePreferences(ctx, actor(ctx), *r.Body)
+func (h *handlers) SavePreferences(ctx context.Context, r SavePreferencesRequestObject) (SavePreferencesResponseObject,
+	error) {
+	p, err := h.s.people.SavePreferences(ctx, actor(ctx), *r.Body)
 	return SavePreferences200JSONResponse(p), err
 }
 
 func (h *handlers) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
-	id, _ := ctx.Value(passKey{}).(string)
-	err := h.s.hub.EndPass(ctx, actor(ctx), id)
+	a := actor(ctx)
+	err := h.s.people.EndPass(ctx, a, a.Pass)
 	return SignOut204Response{Headers: SignOut204ResponseHeaders{SetCookie: cookie(ctx, "", 0)}}, err
 }
 
 func (h *handlers) EndToken(ctx context.Context, r EndTokenRequestObject) (EndTokenResponseObject, error) {
-	return EndToken204Response{}, h.s.hub.EndPass(ctx, actor(ctx), r.Id)
+	return EndToken204Response{}, h.s.people.EndPass(ctx, actor(ctx), r.Id)
 }
 
-func (h *handlers) hub(v site.Hub) (Hub, *string) {
-	etag := `"` + hub.Version(v) + `"`
-	st := h.s.hub.Status()
-	at := h.s.o.Addresses
-	mqttOpen := !starter.Loopback(at.MQTT)
-	idle := int(v.Idle() / (24 * time.Hour))
-	return Hub{Name: v.Name, JournalDays: &v.JournalDays, IdleDays: &idle, Latitude: v.Latitude, Longitude: v.Longitude, Zone: v.Zone, Version: st.Version, Time: st.Time,
-		Http: at.HTTP, Mqtt: at.MQTT, Https: text(at.HTTPS), Mqtts: text(at.MQTTS), Udp: text(at.UDP), Open: !starter.Loopback(at.HTTP), MqttOpen: &mqttOpen, Zones: zones}, &etag
-}
-
-func (h *handlers) GetHub(ctx context.Context, _ GetHubRequestObject) (GetHubResponseObject, error) {
-	v, err := h.s.hub.Settings(ctx, actor(ctx))
-	body, etag := h.hub(v)
-	return GetHub200JSONResponse{Body: body, Headers: GetHub200ResponseHeaders{ETag: etag}}, err
-}
-
-func (h *handlers) ChangeHub(ctx context.Context, r ChangeHubRequestObject) (ChangeHubResponseObject, error) {
-	v, err := h.s.hub.ChangeHub(ctx, actor(ctx), func(v *site.Hub) error {
-		if err := unchanged(r.Params.IfMatch, *v); err != nil {
-			return err
-		}
-		set(&v.Name, r.Body.Name)
-		set(&v.Latitude, r.Body.Latitude)
-		set(&v.Longitude, r.Body.Longitude)
-		set(&v.Zone, r.Body.Zone)
-		set(&v.JournalDays, r.Body.JournalDays)
-		set(&v.IdleDays, r.Body.IdleDays)
-		return nil
-	})
-	body, etag := h.hub(v)
-	return ChangeHub200JSONResponse{Body: body, Headers: ChangeHub200ResponseHeaders{ETag: etag}}, err
-}
-
-// unchanged fails where an edit was made from an older version than the settings are now. It takes a quoted ETag and the
-// plain version alike.
+// unchanged fails where an edit was made from an older version than the settings are now. It takes a quoted ETag and
+// the plain version alike.
 func unchanged(match *string, settings any) error {
-	if match != nil && *match != "*" && strings.Trim(*match, `"`) != hub.Version(settings) {
+	if match != nil && *match != "*" && strings.Trim(*match, `"`) != shown.Version(settings) {
 		return errChanged
 	}
 	return nil
@@ -157,7 +130,8 @@ func unchanged(match *string, settings any) error {
 
 var errRemoved = errors.New("somebody removed this meanwhile; to make it again, save it as a new one")
 
-// saves is for what is kept under ids: without If-Match it is made and replaces nothing, with it what is there is changed.
+// saves is for what is kept under ids: without If-Match it is made and replaces nothing, with it what is there is
+// changed.
 func saves(match *string) func(before any) error {
 	return func(before any) error {
 		switch {
@@ -166,10 +140,25 @@ func saves(match *string) func(before any) error {
 		case before == nil:
 			return nil
 		case match == nil:
-			return hub.ErrThere
+			return fault.ErrThere
 		}
 		return unchanged(match, before)
 	}
+}
+
+func each[A, B any](list []A, f func(A) B) []B {
+	out := make([]B, len(list))
+	for i, x := range list {
+		out[i] = f(x)
+	}
+	return out
+}
+
+func text(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
 }
 
 // set changes a field where there is a new value.
@@ -181,21 +170,20 @@ func set[T any](field *T, v *T) {
 
 func (h *handlers) GetNow(ctx context.Context, _ GetNowRequestObject) (GetNowResponseObject, error) {
 	snap, err := h.s.hub.Now(ctx, actor(ctx))
-	return GetNow200JSONResponse(snapshot(snap)), err
+	return GetNow200JSONResponse(snap), err
 }
 
 func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLiveResponseObject, error) {
 	x := stream{s: h.s, ctx: ctx, values: r.Params.Values != nil && *r.Params.Values}
 	set(&x.lastID, r.Params.LastEventID)
 	a := actor(ctx)
-	pass, _ := ctx.Value(passKey{}).(string)
-	x.pass = pass
-	x.credential = func() (access.Actor, bool) { return h.s.hub.Still(a, pass) }
+	x.pass = a.Pass
+	x.credential = func() (access.Actor, bool) { return h.s.people.Still(a) }
 	return x, nil
 }
 
 func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (GetHistoryResponseObject, error) {
-	q := hub.Range{To: h.s.hub.Time().Add(reading.MostApart)} // what was acknowledged just now is in it
+	q := archive.Range{To: h.s.hub.Time().Add(reading.MostApart)} // what was acknowledged just now is in it
 	set(&q.To, r.Params.To)
 	q.From = q.To.Add(-24 * time.Hour)
 	set(&q.From, r.Params.From)
@@ -203,7 +191,7 @@ func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (G
 	set(&q.Buckets, r.Params.Buckets)
 	out := GetHistory200JSONResponse{}
 	for _, q.Series = range r.Params.Series {
-		got, err := h.s.hub.History(ctx, actor(ctx), q)
+		got, err := h.s.archive.History(ctx, actor(ctx), q)
 		if err != nil {
 			return nil, err
 		}
@@ -212,9 +200,9 @@ func (h *handlers) GetHistory(ctx context.Context, r GetHistoryRequestObject) (G
 	return out, nil
 }
 
-func history(x hub.History) History {
-	out := History{Series: x.Series, Name: x.Name, Unit: x.Unit, Kind: Kind(x.Kind), Decimals: x.Decimals, From: x.From, To: x.To,
-		StepMs: x.Step.Milliseconds(), HoldMs: x.Hold.Milliseconds(), T: []int64{}, Gaps: [][]int64{}}
+func history(x archive.History) History {
+	out := History{Series: x.Series, Name: x.Name, Unit: x.Unit, Kind: Kind(x.Kind), Decimals: x.Decimals, From: x.From,
+		To: x.To, StepMs: x.Step.Milliseconds(), HoldMs: x.Hold.Milliseconds(), T: []int64{}, Gaps: [][]int64{}}
 	for _, g := range x.Gaps {
 		out.Gaps = append(out.Gaps, []int64{g.From, g.To})
 	}
@@ -267,61 +255,10 @@ func history(x hub.History) History {
 	return out
 }
 
-func (h *handlers) GetControl(ctx context.Context, r GetControlRequestObject) (GetControlResponseObject, error) {
-	v, err := h.s.hub.Control(ctx, actor(ctx), r.Id)
-	return GetControl200JSONResponse(control(v)), err
-}
-
-func (h *handlers) ChangeControl(ctx context.Context, r ChangeControlRequestObject) (ChangeControlResponseObject, error) {
-	v, err := h.s.hub.SaveControl(ctx, actor(ctx), r.Id, func(c *site.Control) error {
-		b := r.Body
-		if err := unchanged(r.Params.IfMatch, *c); err != nil {
-			return err
-		}
-		set(&c.Name, b.Name)
-		set(&c.ConfirmAfterMS, b.ConfirmAfterMs)
-		set(&c.ResumeWithinMS, b.ResumeWithinMs)
-		change := controlShape{b.Kind, b.Options, b.Lowest, b.Momentary, b.Ask, b.Safe}
-		if err := change.apply(c); err != nil {
-			return err
-		}
-		set(&c.Dangerous, b.Dangerous)
-		set(&c.AtDevice, (*site.AtDevice)(b.AtDevice))
-		set(&c.Answers, b.Answers)
-		set(&c.Guests, (*site.Guests)(b.Guests))
-		set(&c.Source, b.Source)
-		set(&c.Target, b.Target)
-		return nil
-	})
-	return ChangeControl200JSONResponse(control(v)), err
-}
-
-func (h *handlers) ChangeSignal(ctx context.Context, r ChangeSignalRequestObject) (ChangeSignalResponseObject, error) {
-	v, err := h.s.hub.ChangeSignal(ctx, actor(ctx), r.Id, func(s *site.Signal) error {
-		b := r.Body
-		if err := unchanged(r.Params.IfMatch, *s); err != nil {
-			return err
-		}
-		set(&s.Name, b.Name)
-		set(&s.Unit, b.Unit)
-		set(&s.Decimals, b.Decimals)
-		set(&s.Reports, (*site.Reports)(b.Reports))
-		set(&s.IntervalMS, b.IntervalMs)
-		set(&s.Guests, (*site.Guests)(b.Guests))
-		set(&s.Source, b.Source)
-		set(&s.Calibration, b.Calibration)
-		set(&s.Sense, b.Sense)
-		set(&s.Keep, b.Keep)
-		set(&s.AcceptMS, b.AcceptMs)
-		return nil
-	})
-	return ChangeSignal200JSONResponse(signal(v)), err
-}
-
 func (h *handlers) ListRefusals(ctx context.Context, r ListRefusalsRequestObject) (ListRefusalsResponseObject, error) {
 	list, err := h.s.hub.Refusals(ctx, actor(ctx), r.Id)
 	return ListRefusals200JSONResponse(each(list, func(x store.Refusal) Refusal {
-		return Refusal{N: x.N, At: time.UnixMilli(x.At), Link: x.Link, Topic: x.Topic, Payload: strings.ToValidUTF8(string(x.Payload), "�"),
-			Bytes: x.Bytes, Reason: x.Reason}
+		return Refusal{N: x.N, At: time.UnixMilli(x.At), Link: x.Link, Topic: x.Topic,
+			Payload: strings.ToValidUTF8(string(x.Payload), "�"), Bytes: x.Bytes, Reason: x.Reason}
 	})), err
 }

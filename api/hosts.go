@@ -15,16 +15,17 @@ import (
 	"idleember/elsewhere"
 )
 
-// inner are the domains that nobody can register: who asks for a name below them is in a house (RFC 6761, RFC 6762, RFC 8375, and
-// what routers use).
+// inner are the domains that nobody can register: who asks for a name below them is in a house (RFC 6761, RFC 6762, RFC
+// 8375, and what routers use).
 var inner = []string{"localhost", "local", "home.arpa", "internal", "lan", "home", "localdomain", "test"}
 
-// hosted refuses requests for a name that is not the hub's. A page of somebody else could have its own name lead here (DNS
-// rebinding), and a browser would let it read what it is answered.
+// hosted refuses requests for a name that is not the hub's. A page of somebody else could have its own name lead here
+// (DNS rebinding), and a browser would let it read what it is answered.
 func (s *Server) hosted(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if host := hostOf(c.Request().Host); !s.isHost(c.Request(), host) {
-			return echo.NewHTTPError(http.StatusMisdirectedRequest, "this hub is not called "+clipped(host)+"; use its address, or start it with --host "+clipped(host))
+			return echo.NewHTTPError(http.StatusMisdirectedRequest,
+				"this hub is not called "+clipped(host)+"; use its address, or start it with --host "+clipped(host))
 		}
 		return next(c)
 	}
@@ -84,8 +85,8 @@ func addressText(a net.Addr) string {
 
 type proxyKey struct{} // a trusted proxy passed the request on
 
-// refusals tells the log of requests that were refused, so that somebody who looks sees who tried what; of each address a few a
-// minute, and how many more there were.
+// refusals tells the log of requests that were refused, so that somebody who looks sees who tried what; of each address
+// a few a minute, and how many more there were.
 type refusals struct {
 	mu   sync.Mutex
 	of   map[string]*refusal
@@ -122,5 +123,6 @@ func (f *refusals) tell(log *slog.Logger, r *http.Request, from, who string, sta
 		x.more++
 		return
 	}
-	log.Warn("a request was refused", "from", from, "who", who, "method", r.Method, "path", clipped(r.URL.Path), "status", status, "why", why)
+	log.Warn("a request was refused", "from", from, "who", who, "method", r.Method, "path", clipped(r.URL.Path), "status",
+		status, "why", why)
 }

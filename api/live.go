@@ -14,14 +14,15 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"idleember/core/access"
-	"idleember/hub"
+	"idleember/core/fault"
+	"idleember/live"
 )
 
 // signOfLife is how often a quiet stream tells the hub's time, so that a page notices a lost connection.
 const signOfLife = 10 * time.Second
 
-// gathers is for how long a reader of values waits for more of them. With many readers it is longer: a small computer has more to do
-// than telling all of them of each value; and not for all the same, or it had to tell all at once.
+// gathers is for how long a reader of values waits for more of them. With many readers it is longer: a small computer
+// has more to do than telling all of them of each value; and not for all the same, or it had to tell all at once.
 func (s *Server) gathers() time.Duration {
 	const least, most, few = 40 * time.Millisecond, 400 * time.Millisecond, 40
 	readers := s.hub.Readers()
@@ -53,7 +54,8 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	defer watch.Close()
 	name, ok := x.s.streams.add(watch, x.pass)
 	if !ok {
-		return echo.NewHTTPError(http.StatusTooManyRequests, fmt.Sprintf("%d live streams are open with this session or token; close some pages", mostStreams))
+		return echo.NewHTTPError(http.StatusTooManyRequests,
+			fmt.Sprintf("%d live streams are open with this session or token; close some pages", mostStreams))
 	}
 	defer x.s.streams.remove(name)
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -105,7 +107,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 			if err != nil {
 				return nil
 			}
-			if send(watch.ID(last), "reset", snapshot(snap)) != nil {
+			if send(watch.ID(last), "reset", snap) != nil {
 				return nil
 			}
 		}
@@ -116,7 +118,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				return nil
 			}
 			for _, v := range late {
-				if send("", "signal", signal(v)) != nil {
+				if send("", "signal", v) != nil {
 					return nil
 				}
 			}
@@ -149,7 +151,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 			}
 		case <-watch.Poked():
 		case <-tick.C:
-			if send("", "hub", status(x.s.hub.Status())) != nil || !flush() {
+			if send("", "hub", x.s.hub.Status()) != nil || !flush() {
 				return nil
 			}
 		case <-x.ctx.Done():
@@ -170,12 +172,12 @@ type streams struct {
 const mostStreams = 32
 
 type openStream struct {
-	watch *hub.Watch
+	watch *live.Watch
 	pass  string
 }
 
 // add enters a stream, unless its pass has too many; then ok is false.
-func (x *streams) add(w *hub.Watch, pass string) (name string, ok bool) {
+func (x *streams) add(w *live.Watch, pass string) (name string, ok bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	n := 0
@@ -201,7 +203,7 @@ func (x *streams) remove(name string) {
 	delete(x.all, name)
 }
 
-func (x *streams) get(name, pass string) (*hub.Watch, bool) {
+func (x *streams) get(name, pass string) (*live.Watch, bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	s, ok := x.all[name]
@@ -209,10 +211,9 @@ func (x *streams) get(name, pass string) (*hub.Watch, bool) {
 }
 
 func (h *handlers) NarrowLive(ctx context.Context, r NarrowLiveRequestObject) (NarrowLiveResponseObject, error) {
-	pass, _ := ctx.Value(passKey{}).(string)
-	w, ok := h.s.streams.get(r.Stream, pass)
+	w, ok := h.s.streams.get(r.Stream, actor(ctx).Pass)
 	if !ok {
-		return nil, &hub.NotFoundError{What: "live stream", ID: r.Stream}
+		return nil, fault.NotFound("live stream", r.Stream)
 	}
 	if r.Body.Only == nil {
 		w.Only(nil)

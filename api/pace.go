@@ -13,8 +13,8 @@ const (
 	pieceWait = 20 * time.Second
 )
 
-// paced is an answer whose reader has to go on reading. Nothing else bounds how long one may take, as a backup does. While it
-// waits for its reader it may have to make room for others.
+// paced is an answer whose reader has to go on reading. Nothing else bounds how long one may take, as a backup does.
+// While it waits for its reader it may have to make room for others.
 type paced struct {
 	http.ResponseWriter
 	control *http.ResponseController

@@ -7,8 +7,10 @@ import (
 
 	"github.com/skip2/go-qrcode"
 
+	"idleember/archive"
+	"idleember/contract/shown"
 	"idleember/core/access"
-	"idleember/hub"
+	"idleember/household"
 	"idleember/store"
 )
 
@@ -26,7 +28,7 @@ func unix(ms int64) *time.Time {
 	return moment(time.UnixMilli(ms))
 }
 
-func token(x hub.Token) Token {
+func token(x household.Token) Token {
 	out := Token{Id: x.ID, Name: x.Name, Created: x.Created, Expires: moment(x.Expires), Used: moment(x.Used)}
 	if x.Scopes != nil {
 		list := each(x.Scopes, func(s string) Scope { return Scope(s) })
@@ -36,53 +38,57 @@ func token(x hub.Token) Token {
 }
 
 func (h *handlers) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
-	list, err := h.s.hub.Tokens(ctx, actor(ctx))
+	list, err := h.s.people.Tokens(ctx, actor(ctx))
 	return ListTokens200JSONResponse(each(list, token)), err
 }
 
 func (h *handlers) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
 	days := 0
 	set(&days, r.Body.Days)
-	key, x, err := h.s.hub.NewToken(ctx, actor(ctx), r.Body.Name, each(r.Body.Scopes, func(s Scope) string { return string(s) }), time.Duration(days)*24*time.Hour)
+	key, x, err := h.s.people.NewToken(ctx, actor(ctx), r.Body.Name, each(r.Body.Scopes,
+		func(s Scope) string { return string(s) }), time.Duration(days)*24*time.Hour)
 	return AddToken201JSONResponse{Id: x.ID, Name: x.Name, Token: key}, err
 }
 
 func (h *handlers) ListSessions(ctx context.Context, _ ListSessionsRequestObject) (ListSessionsResponseObject, error) {
-	mine, _ := ctx.Value(passKey{}).(string)
-	list, err := h.s.hub.Sessions(ctx, actor(ctx))
-	return ListSessions200JSONResponse(each(list, func(x hub.Token) Session {
-		return Session{Id: x.ID, From: x.Name, Created: x.Created, Used: moment(x.Used), Current: x.ID == mine}
+	a := actor(ctx)
+	list, err := h.s.people.Sessions(ctx, a)
+	return ListSessions200JSONResponse(each(list, func(x household.Token) Session {
+		return Session{Id: x.ID, From: x.Name, Created: x.Created, Used: moment(x.Used), Current: x.ID == a.Pass}
 	})), err
 }
 
-func (h *handlers) SignOutEverywhere(ctx context.Context, _ SignOutEverywhereRequestObject) (SignOutEverywhereResponseObject, error) {
+func (h *handlers) SignOutEverywhere(ctx context.Context,
+	_ SignOutEverywhereRequestObject) (SignOutEverywhereResponseObject, error) {
 	a := actor(ctx)
-	return SignOutEverywhere204Response{Headers: SignOutEverywhere204ResponseHeaders{SetCookie: cookie(ctx, "", 0)}}, h.s.hub.SignOutEverywhere(ctx, a, a.ID)
+	return SignOutEverywhere204Response{Headers: SignOutEverywhere204ResponseHeaders{SetCookie: cookie(ctx, "", 0)}},
+		h.s.people.SignOutEverywhere(ctx, a, a.ID)
 }
 
 func (h *handlers) EndSessions(ctx context.Context, r EndSessionsRequestObject) (EndSessionsResponseObject, error) {
-	return EndSessions204Response{}, h.s.hub.SignOutEverywhere(ctx, actor(ctx), r.Account)
+	return EndSessions204Response{}, h.s.people.SignOutEverywhere(ctx, actor(ctx), r.Account)
 }
 
-func (h *handlers) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
+func (h *handlers) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject,
+	error) {
 	stay := false
 	set(&stay, r.Body.Stay)
-	return ChangePassword204Response{}, h.s.hub.ChangePassword(ctx, actor(ctx), r.Body.Old, r.Body.New, stay)
+	return ChangePassword204Response{}, h.s.people.ChangePassword(ctx, actor(ctx), r.Body.Old, r.Body.New, stay)
 }
 
 func (h *handlers) Prove(ctx context.Context, r ProveRequestObject) (ProveResponseObject, error) {
-	return Prove204Response{}, h.s.hub.Prove(ctx, actor(ctx), r.Body.Password)
+	return Prove204Response{}, h.s.people.Prove(ctx, actor(ctx), r.Body.Password)
 }
 
 func (h *handlers) GetFactor(ctx context.Context, _ GetFactorRequestObject) (GetFactorResponseObject, error) {
-	on, left, err := h.s.hub.FactorState(ctx, actor(ctx))
+	on, left, err := h.s.people.FactorState(ctx, actor(ctx))
 	return GetFactor200JSONResponse{On: on, Recovery: left}, err
 }
 
 const qrSize = 320 // pixels
 
 func (h *handlers) BeginFactor(ctx context.Context, r BeginFactorRequestObject) (BeginFactorResponseObject, error) {
-	f, err := h.s.hub.BeginFactor(ctx, actor(ctx), r.Body.Password)
+	f, err := h.s.people.BeginFactor(ctx, actor(ctx), r.Body.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -90,37 +96,29 @@ func (h *handlers) BeginFactor(ctx context.Context, r BeginFactorRequestObject) 
 	return BeginFactor201JSONResponse{Secret: f.Secret, Uri: f.URI, Qr: qr}, err
 }
 
-func (h *handlers) ConfirmFactor(ctx context.Context, r ConfirmFactorRequestObject) (ConfirmFactorResponseObject, error) {
-	codes, err := h.s.hub.ConfirmFactor(ctx, actor(ctx), r.Body.Code)
+func (h *handlers) ConfirmFactor(ctx context.Context, r ConfirmFactorRequestObject) (ConfirmFactorResponseObject,
+	error) {
+	codes, err := h.s.people.ConfirmFactor(ctx, actor(ctx), r.Body.Code)
 	return ConfirmFactor200JSONResponse{Recovery: codes}, err
 }
 
 func (h *handlers) EndFactor(ctx context.Context, r EndFactorRequestObject) (EndFactorResponseObject, error) {
-	return EndFactor204Response{}, h.s.hub.EndFactor(ctx, actor(ctx), r.Body.Password)
-}
-
-func (h *handlers) GetRights(ctx context.Context, _ GetRightsRequestObject) (GetRightsResponseObject, error) {
-	v, err := h.s.hub.Rights(ctx, actor(ctx))
-	return GetRights200JSONResponse(v), err
-}
-
-func (h *handlers) SaveRights(ctx context.Context, r SaveRightsRequestObject) (SaveRightsResponseObject, error) {
-	v, err := h.s.hub.SaveRights(ctx, actor(ctx), r.Body.Lines, func(before any) error { return unchanged(r.Params.IfMatch, before) })
-	return SaveRights200JSONResponse(v), err
+	return EndFactor204Response{}, h.s.people.EndFactor(ctx, actor(ctx), r.Body.Password)
 }
 
 func invite(x store.Invite) Invite {
-	return Invite{Id: x.ID, Account: text(x.Account), Name: x.Name, Role: Role(x.Role), Until: unix(x.Until), Created: time.UnixMilli(x.Created), Expires: time.UnixMilli(x.Expires), By: x.By}
+	return Invite{Id: x.ID, Account: text(x.Account), Name: x.Name, Role: Role(x.Role), Until: unix(x.Until),
+		Created: time.UnixMilli(x.Created), Expires: time.UnixMilli(x.Expires), By: x.By}
 }
 
 func (h *handlers) ListInvites(ctx context.Context, _ ListInvitesRequestObject) (ListInvitesResponseObject, error) {
-	list, err := h.s.hub.Invites(ctx, actor(ctx))
+	list, err := h.s.people.Invites(ctx, actor(ctx))
 	return ListInvites200JSONResponse(each(list, invite)), err
 }
 
 func (h *handlers) AddInvite(ctx context.Context, r AddInviteRequestObject) (AddInviteResponseObject, error) {
 	b := r.Body
-	n := hub.NewInvite{Role: access.Member}
+	n := household.NewInvite{Role: access.Member}
 	set(&n.Account, b.Account)
 	set(&n.Name, b.Name)
 	set(&n.Until, b.Until)
@@ -132,7 +130,7 @@ func (h *handlers) AddInvite(ctx context.Context, r AddInviteRequestObject) (Add
 	}
 	address := h.s.hub.Site().Messaging.Address
 	set(&address, b.Address)
-	code, x, err := h.s.hub.Invite(ctx, actor(ctx), n)
+	code, x, err := h.s.people.Invite(ctx, actor(ctx), n)
 	if err != nil {
 		return nil, err
 	}
@@ -142,19 +140,20 @@ func (h *handlers) AddInvite(ctx context.Context, r AddInviteRequestObject) (Add
 }
 
 func (h *handlers) EndInvite(ctx context.Context, r EndInviteRequestObject) (EndInviteResponseObject, error) {
-	return EndInvite204Response{}, h.s.hub.TakeBackInvite(ctx, actor(ctx), r.Id)
+	return EndInvite204Response{}, h.s.people.TakeBackInvite(ctx, actor(ctx), r.Id)
 }
 
 func (h *handlers) OpenInvite(ctx context.Context, r OpenInviteRequestObject) (OpenInviteResponseObject, error) {
-	v, err := h.s.hub.Invited(ctx, r.Body.Code, from(ctx))
-	return OpenInvite200JSONResponse{Hub: v.Hub, Account: text(v.Account), Name: v.Name, Role: Role(v.Role), By: v.By, Until: moment(v.Until), Expires: v.Expires}, err
+	v, err := h.s.people.Invited(ctx, r.Body.Code, from(ctx))
+	return OpenInvite200JSONResponse{Hub: v.Hub, Account: text(v.Account), Name: v.Name, Role: Role(v.Role), By: v.By,
+		Until: moment(v.Until), Expires: v.Expires}, err
 }
 
 func (h *handlers) Join(ctx context.Context, r JoinRequestObject) (JoinResponseObject, error) {
-	n := hub.NewMember{Password: r.Body.Password}
+	n := household.NewMember{Password: r.Body.Password}
 	set(&n.Account, r.Body.Account)
 	set(&n.Name, r.Body.Name)
-	account, err := h.s.hub.Join(ctx, r.Body.Code, from(ctx), n)
+	account, err := h.s.people.Join(ctx, r.Body.Code, from(ctx), n)
 	if err != nil {
 		return nil, err
 	}
@@ -162,39 +161,41 @@ func (h *handlers) Join(ctx context.Context, r JoinRequestObject) (JoinResponseO
 	return Join201JSONResponse{in}, err
 }
 
-// memberVersion is of what an owner changes: not of the password, whose hash is nobody's business, nor of when somebody was here.
+// memberVersion is of what an owner changes: not of the password, whose hash is nobody's business, nor of when somebody
+// was here.
 func memberVersion(m store.Member) string {
 	m.Password, m.Factor, m.Recovery, m.Step, m.Seen = "", "", "", 0, 0
-	return hub.Version(m)
+	return shown.Version(m)
 }
 
 func (h *handlers) member(m store.Member) Member {
 	factor := m.Factor != ""
-	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled, Version: memberVersion(m), Until: unix(m.Until),
-		Seen: moment(h.s.hub.SeenAt(m)), Factor: &factor}
+	return Member{Account: m.ID, Name: m.Name, Role: Role(m.Role), Created: time.UnixMilli(m.Created), Locked: m.Disabled,
+		Version: memberVersion(m), Until: unix(m.Until), Seen: moment(h.s.people.SeenAt(m)), Factor: &factor}
 }
 
 func (h *handlers) ListMembers(ctx context.Context, _ ListMembersRequestObject) (ListMembersResponseObject, error) {
-	list, err := h.s.hub.Members(ctx, actor(ctx))
+	list, err := h.s.people.Members(ctx, actor(ctx))
 	return ListMembers200JSONResponse(each(list, h.member)), err
 }
 
 func (h *handlers) AddMember(ctx context.Context, r AddMemberRequestObject) (AddMemberResponseObject, error) {
-	n := hub.NewMember{Account: r.Body.Account, Role: access.Role(r.Body.Role), Password: r.Body.Password}
+	n := household.NewMember{Account: r.Body.Account, Role: access.Role(r.Body.Role), Password: r.Body.Password}
 	set(&n.Name, r.Body.Name)
 	set(&n.Until, r.Body.Until)
-	m, err := h.s.hub.AddMember(ctx, actor(ctx), n)
+	m, err := h.s.people.AddMember(ctx, actor(ctx), n)
 	return AddMember201JSONResponse(h.member(m)), err
 }
 
 func (h *handlers) ChangeMember(ctx context.Context, r ChangeMemberRequestObject) (ChangeMemberResponseObject, error) {
 	b := r.Body
-	c := hub.MemberChange{Name: b.Name, Role: (*access.Role)(b.Role), Password: b.Password, Disabled: b.Locked, Until: b.Until, Check: func(m store.Member) error {
-		if match := r.Params.IfMatch; match != nil && *match != "*" && strings.Trim(*match, `"`) != memberVersion(m) {
-			return errChanged
-		}
-		return nil
-	}}
+	c := household.MemberChange{Name: b.Name, Role: (*access.Role)(b.Role), Password: b.Password, Disabled: b.Locked,
+		Until: b.Until, Check: func(m store.Member) error {
+			if match := r.Params.IfMatch; match != nil && *match != "*" && strings.Trim(*match, `"`) != memberVersion(m) {
+				return errChanged
+			}
+			return nil
+		}}
 	if b.Endless != nil && *b.Endless {
 		c.Until = &time.Time{}
 	}
@@ -202,17 +203,17 @@ func (h *handlers) ChangeMember(ctx context.Context, r ChangeMemberRequestObject
 		off := false
 		c.Factor = &off
 	}
-	m, err := h.s.hub.ChangeMember(ctx, actor(ctx), r.Account, c)
+	m, err := h.s.people.ChangeMember(ctx, actor(ctx), r.Account, c)
 	return ChangeMember200JSONResponse(h.member(m)), err
 }
 
 func (h *handlers) RemoveMember(ctx context.Context, r RemoveMemberRequestObject) (RemoveMemberResponseObject, error) {
-	return RemoveMember204Response{}, h.s.hub.RemoveMember(ctx, actor(ctx), r.Account)
+	return RemoveMember204Response{}, h.s.people.RemoveMember(ctx, actor(ctx), r.Account)
 }
 
 func (h *handlers) ListJournal(ctx context.Context, r ListJournalRequestObject) (ListJournalResponseObject, error) {
 	p := r.Params
-	q := hub.JournalQuery{Limit: 100}
+	q := archive.JournalQuery{Limit: 100}
 	set(&q.Object, p.Object)
 	set(&q.Place, p.Place)
 	set(&q.Actor, p.Actor)
@@ -221,7 +222,7 @@ func (h *handlers) ListJournal(ctx context.Context, r ListJournalRequestObject) 
 	set(&q.To, p.To)
 	set(&q.Before, p.Cursor)
 	set(&q.Limit, p.Limit)
-	list, next, err := h.s.hub.Journal(ctx, actor(ctx), q)
+	list, next, err := h.s.archive.Journal(ctx, actor(ctx), q)
 	if err != nil {
 		return nil, err
 	}
@@ -240,6 +241,7 @@ func (h *handlers) GetEarlier(ctx context.Context, r GetEarlierRequestObject) (G
 	return GetEarlier200JSONResponse(v), err
 }
 
-func (h *handlers) RestoreEarlier(ctx context.Context, r RestoreEarlierRequestObject) (RestoreEarlierResponseObject, error) {
+func (h *handlers) RestoreEarlier(ctx context.Context, r RestoreEarlierRequestObject) (RestoreEarlierResponseObject,
+	error) {
 	return RestoreEarlier204Response{}, h.s.hub.Restore(ctx, actor(ctx), r.Id)
 }

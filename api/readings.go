@@ -4,21 +4,22 @@ import (
 	"context"
 	"time"
 
+	"idleember/archive"
 	"idleember/core/reading"
-	"idleember/hub"
 	"idleember/store"
 )
 
 var qualities = map[reading.Quality]OneReadingQ{reading.Good: "", reading.Suspect: "suspect", reading.Bad: "bad"}
 
 func (h *handlers) ListReadings(ctx context.Context, r ListReadingsRequestObject) (ListReadingsResponseObject, error) {
-	p := hub.Page{Series: r.Params.Series, From: time.UnixMilli(store.Earliest), To: h.s.hub.Time().Add(time.Hour)}
+	p := archive.Page{Series: r.Params.Series, From: time.UnixMilli(store.Earliest), To: h.s.hub.Time().Add(time.Hour)}
 	set(&p.From, r.Params.From)
 	set(&p.To, r.Params.To)
 	set(&p.Limit, r.Params.Limit)
 	set(&p.Newest, r.Params.Newest)
-	got, err := h.s.hub.Readings(ctx, actor(ctx), p)
-	out := ListReadings200JSONResponse{Series: got.Series, Name: got.Name, Unit: got.Unit, Kind: Kind(got.Kind), Decimals: got.Decimals, More: got.More, Readings: []OneReading{}}
+	got, err := h.s.archive.Readings(ctx, actor(ctx), p)
+	out := ListReadings200JSONResponse{Series: got.Series, Name: got.Name, Unit: got.Unit, Kind: Kind(got.Kind),
+		Decimals: got.Decimals, More: got.More, Readings: []OneReading{}}
 	for _, x := range got.Readings {
 		one := OneReading{T: x.T, V: x.Value, Raw: x.Raw}
 		if q := qualities[x.Quality]; q != "" {
@@ -29,7 +30,8 @@ func (h *handlers) ListReadings(ctx context.Context, r ListReadingsRequestObject
 	return out, err
 }
 
-func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestObject) (ImportReadingsResponseObject, error) {
+func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestObject) (ImportReadingsResponseObject,
+	error) {
 	out := ImportReadings200JSONResponse{Refused: []RefusedReading{}}
 	list := make([]store.Reading, 0, len(r.Body.Readings))
 	place := make([]int, 0, len(r.Body.Readings)) // of those in the list
@@ -49,30 +51,25 @@ func (h *handlers) ImportReadings(ctx context.Context, r ImportReadingsRequestOb
 		}
 		list = append(list, one)
 	}
-	got, err := h.s.hub.Import(ctx, actor(ctx), r.Body.Series, list, r.Body.DryRun != nil && *r.Body.DryRun)
+	got, err := h.s.archive.Import(ctx, actor(ctx), r.Body.Series, list, r.Body.DryRun != nil && *r.Body.DryRun)
 	out.Stored, out.Replaced = got.Stored, got.Replaced
-	out.Refused = append(out.Refused, each(got.Refused, func(x hub.Refused) RefusedReading { return RefusedReading{I: place[x.At], Reason: x.Reason} })...)
+	out.Refused = append(out.Refused, each(got.Refused,
+		func(x archive.Refused) RefusedReading { return RefusedReading{I: place[x.At], Reason: x.Reason} })...)
 	return out, err
 }
 
-func (h *handlers) DeleteReadings(ctx context.Context, r DeleteReadingsRequestObject) (DeleteReadingsResponseObject, error) {
-	n, err := h.s.hub.DeleteReadings(ctx, actor(ctx), r.Params.Series, r.Params.From, r.Params.To)
+func (h *handlers) DeleteReadings(ctx context.Context, r DeleteReadingsRequestObject) (DeleteReadingsResponseObject,
+	error) {
+	n, err := h.s.archive.DeleteReadings(ctx, actor(ctx), r.Params.Series, r.Params.From, r.Params.To)
 	return DeleteReadings200JSONResponse{Removed: n}, err
 }
 
 func (h *handlers) TidyStorage(ctx context.Context, r TidyStorageRequestObject) (TidyStorageResponseObject, error) {
-	got, err := h.s.hub.Tidy(ctx, actor(ctx), r.Body.Series)
+	got, err := h.s.archive.Tidy(ctx, actor(ctx), r.Body.Series)
 	return TidyStorage200JSONResponse{Removed: got.Removed, Joined: got.Joined}, err
 }
 
 func (h *handlers) GetStorage(ctx context.Context, _ GetStorageRequestObject) (GetStorageResponseObject, error) {
-	got, err := h.s.hub.Storage(ctx, actor(ctx))
-	out := GetStorage200JSONResponse{DatabaseBytes: got.DatabaseBytes, RecordedBytes: got.TapeBytes, RecordedMost: got.TapeMost, Since: got.Since}
-	if got.WrittenBytes >= 0 {
-		out.WrittenBytes = &got.WrittenBytes
-	}
-	out.Series = each(got.Series, func(x hub.SeriesExtent) KeptSeries {
-		return KeptSeries{Series: x.Series, Name: x.Name, Count: x.Count, Bytes: x.Bytes, From: x.From, To: x.To}
-	})
-	return out, err
+	v, err := h.s.upkeep.Storage(ctx, actor(ctx))
+	return GetStorage200JSONResponse(v), err
 }

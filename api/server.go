@@ -28,11 +28,18 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"idleember/archive"
+	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/fault"
 	"idleember/core/picture"
+	"idleember/household"
 	"idleember/hub"
 	"idleember/link/door"
+	"idleember/pages"
+	"idleember/post"
 	"idleember/starter"
+	"idleember/store"
 )
 
 //go:generate go tool oapi-codegen -config gen.yaml openapi.yaml
@@ -76,11 +83,16 @@ type Options struct {
 
 // Server answers HTTP requests for a hub. Use New to make one.
 type Server struct {
-	hub    *hub.Hub
-	o      Options
-	router routers.Router
-	doc    *openapi3.T
-	quit   chan struct{}
+	hub     *hub.Hub
+	people  *household.People
+	post    *post.Post
+	pages   *pages.Pages
+	archive *archive.Archive
+	upkeep  Upkeep
+	o       Options
+	router  routers.Router
+	doc     *openapi3.T
+	quit    chan struct{}
 
 	streams streams
 	refused refusals
@@ -89,8 +101,27 @@ type Server struct {
 	from    func(*http.Request) string // who asked the proxies
 }
 
+// Upkeep is what the interface asks of whoever keeps the hub safe.
+type Upkeep interface {
+	BackUp(ctx context.Context, a access.Actor) (store.Backup, error)
+	BackupsElsewhere(ctx context.Context, a access.Actor) ([]store.Backup, error)
+	FetchBackup(ctx context.Context, a access.Actor, name string) (store.Backup, error)
+	Drill(ctx context.Context, a access.Actor) error
+	Storage(ctx context.Context, a access.Actor) (shown.Storage, error)
+}
+
+// Rooms are what the interface opens.
+type Rooms struct {
+	Hub     *hub.Hub
+	People  *household.People
+	Post    *post.Post
+	Pages   *pages.Pages
+	Archive *archive.Archive
+	Upkeep  Upkeep
+}
+
 // New makes a server.
-func New(h *hub.Hub, o Options) (*Server, error) {
+func New(r Rooms, o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -102,7 +133,8 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("api: the contract: %w", err)
 	}
-	s := &Server{hub: h, o: o, router: router, doc: doc, quit: make(chan struct{}), echo: echo.New(), from: fromProxies(o.Proxies)}
+	s := &Server{hub: r.Hub, people: r.People, post: r.Post, pages: r.Pages, archive: r.Archive, upkeep: r.Upkeep, o: o,
+		router: router, doc: doc, quit: make(chan struct{}), echo: echo.New(), from: fromProxies(o.Proxies)}
 	if page, err := fs.ReadFile(o.Console, "index.html"); err == nil {
 		s.policy = policyFor(page)
 	}
@@ -135,7 +167,9 @@ func New(h *hub.Hub, o Options) (*Server, error) {
 		}
 		return c.Blob(http.StatusOK, "application/x-pem-file", o.Authority)
 	})
-	e.GET("/api/device-model.schema.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, modelSchema(doc)) })
+	e.GET("/api/device-model.schema.json", func(c *echo.Context) error {
+		return c.JSONBlob(http.StatusOK, modelSchema(doc))
+	})
 	e.GET("/*", s.console)
 	return s, nil
 }
@@ -163,10 +197,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // behind is a request as the proxy tells that it came, where a trusted one passed it on.
 func (s *Server) behind(r *http.Request) *http.Request {
 	at, err := netip.ParseAddrPort(r.RemoteAddr)
-	if err != nil || !slices.ContainsFunc(s.o.Proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
+	if err != nil || !slices.ContainsFunc(s.o.Proxies,
+		func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
 		return r
 	}
-	r = r.WithContext(context.WithValue(context.WithValue(r.Context(), secureKey{}, r.Header.Get("X-Forwarded-Proto") == "https"), proxyKey{}, true))
+	r = r.WithContext(context.WithValue(context.WithValue(r.Context(), secureKey{},
+		r.Header.Get("X-Forwarded-Proto") == "https"), proxyKey{}, true))
 	r.RemoteAddr = net.JoinHostPort(s.from(r), "0")
 	return r
 }
@@ -175,7 +211,8 @@ func (s *Server) behind(r *http.Request) *http.Request {
 func fromProxies(proxies []netip.Prefix) func(*http.Request) string {
 	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
 	for _, p := range proxies {
-		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+		trust = append(trust, echo.TrustIPRange(&net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(),
+			p.Addr().BitLen())}))
 	}
 	return echo.ExtractIPFromXFFHeader(trust...)
 }
@@ -189,7 +226,8 @@ func safe(r *http.Request) bool {
 // EndStreams ends all live streams, so that a stopping server need not wait for them.
 func (s *Server) EndStreams() { close(s.quit) }
 
-const policy = "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+const policy = "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors " +
+	"'none'; form-action 'self'"
 
 // policyFor is the policy for a page that has scripts and styles within: those, by their digest, and no others.
 func policyFor(page []byte) string {
@@ -211,7 +249,8 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Content-Security-Policy", policy)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || path == "/metrics" || path == "/readyz" || path == "/healthz" {
+		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || path == "/metrics" || path == "/readyz" ||
+			path == "/healthz" {
 			h.Set("Cache-Control", "no-store")
 		}
 		if s.o.Trusted && c.Request().TLS != nil {
@@ -227,7 +266,8 @@ func crossOrigin() echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			if err := p.Check(c.Request()); err != nil {
-				return echo.NewHTTPError(http.StatusForbidden, "the request comes from another site's page; open the hub's own console")
+				return echo.NewHTTPError(http.StatusForbidden,
+					"the request comes from another site's page; open the hub's own console")
 			}
 			return next(c)
 		}
@@ -235,10 +275,10 @@ func crossOrigin() echo.MiddlewareFunc {
 }
 
 type actorKey struct{}
-type passKey struct{}
 type wallKey struct{} // the cookie of a wall
 
-// guard finds out who asks, checks the coarse right that the contract names, and checks the request against the contract.
+// guard finds out who asks, checks the coarse right that the contract names, and checks the request against the
+// contract.
 func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
@@ -257,7 +297,7 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		right, _ := route.Operation.Extensions["x-right"].(string)
 		if right != "none" {
-			actor, pass, err := s.hub.Who(credential(r), from)
+			actor, err := s.people.Who(credential(r), from)
 			if err != nil {
 				return err
 			}
@@ -267,14 +307,14 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			if err := access.Coarse(actor, access.Action(right)); err != nil {
 				return err
 			}
-			ctx = context.WithValue(context.WithValue(ctx, actorKey{}, actor), passKey{}, pass.ID)
+			ctx = context.WithValue(ctx, actorKey{}, actor)
 		}
 		if err := knownQuery(route, r); err != nil {
 			return err
 		}
 		r = r.WithContext(ctx)
-		err = openapi3filter.ValidateRequest(ctx, &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
-			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
+		err = openapi3filter.ValidateRequest(ctx, &openapi3filter.RequestValidationInput{Request: r, PathParams: params,
+			Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}})
 		if err != nil {
 			return invalid(err)
 		}
@@ -301,7 +341,8 @@ func (s *Server) noOperation(c *echo.Context, r *http.Request) error {
 	return echo.NewHTTPError(http.StatusMethodNotAllowed, fmt.Sprintf("%s is not possible here; use %s", r.Method, allow))
 }
 
-// knownQuery refuses parameters that an operation does not have: whoever mistypes one would take the answer for what was asked.
+// knownQuery refuses parameters that an operation does not have: whoever mistypes one would take the answer for what
+// was asked.
 func knownQuery(route *routers.Route, r *http.Request) error {
 	var known []string
 	for _, list := range []openapi3.Parameters{route.PathItem.Parameters, route.Operation.Parameters} {
@@ -319,7 +360,7 @@ func knownQuery(route *routers.Route, r *http.Request) error {
 		if len(known) > 0 {
 			why += "; there is " + strings.Join(known, ", ")
 		}
-		return &hub.InvalidError{Field: name, Reason: why}
+		return &fault.InvalidError{Field: name, Reason: why}
 	}
 	return nil
 }
@@ -367,7 +408,8 @@ func invalid(err error) error {
 		return echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", big.Limit))
 	}
 	if errors.Is(err, os.ErrDeadlineExceeded) {
-		return echo.NewHTTPError(http.StatusRequestTimeout, "the body did not come within a minute; send it at once, or in portions")
+		return echo.NewHTTPError(http.StatusRequestTimeout,
+			"the body did not come within a minute; send it at once, or in portions")
 	}
 	field, why := "", ""
 	var se *openapi3.SchemaError
@@ -377,7 +419,8 @@ func invalid(err error) error {
 		field = strings.Join(se.JSONPointer(), ".")
 		why = se.Reason
 		if se.SchemaField == "type" && se.Schema.Type != nil {
-			why = fmt.Sprintf("is %s; expected a value of type %s", kindOf(se.Value), strings.Join(se.Schema.Type.Slice(), " or "))
+			why = fmt.Sprintf("is %s; expected a value of type %s", kindOf(se.Value), strings.Join(se.Schema.Type.Slice(),
+				" or "))
 		}
 	case errors.As(err, &re) && re.Err != nil:
 		why = strings.ReplaceAll(re.Err.Error(), "\n", " ")
@@ -395,7 +438,7 @@ func invalid(err error) error {
 	if field != "" && !strings.Contains(why, field) {
 		why = field + " " + why
 	}
-	return &hub.InvalidError{Field: field, Reason: why}
+	return &fault.InvalidError{Field: field, Reason: why}
 }
 
 func kindOf(v any) string {
@@ -417,16 +460,17 @@ func kindOf(v any) string {
 
 // fail answers with a problem.
 func (s *Server) fail(c *echo.Context, err error) {
-	p := Problem{Status: http.StatusInternalServerError, Title: "The hub failed", Detail: "something unforeseen went wrong; the hub's log says more"}
+	p := Problem{Status: http.StatusInternalServerError, Title: "The hub failed",
+		Detail: "something unforeseen went wrong; the hub's log says more"}
 	var (
-		notFound *hub.NotFoundError
-		bad      *hub.InvalidError
+		notFound *fault.NotFoundError
+		bad      *fault.InvalidError
 		denied   *access.Denied
-		many     *hub.TooManyError
-		stored   *hub.StoreError
-		remote   *hub.RemoteError
-		factor   *hub.FactorError
-		exists   *hub.ExistsError
+		many     *fault.TooManyError
+		stored   *fault.UnsavedError
+		remote   *fault.RemoteError
+		factor   *household.FactorError
+		exists   *fault.ExistsError
 		web      *echo.HTTPError
 		coder    echo.HTTPStatusCoder
 	)
@@ -452,21 +496,22 @@ func (s *Server) fail(c *echo.Context, err error) {
 		c.Response().Header().Set("Retry-After", "30")
 	case errors.As(err, &remote):
 		set(http.StatusBadGateway, "No answer", err.Error())
-	case errors.Is(err, hub.ErrProve):
+	case errors.Is(err, household.ErrProve):
 		set(http.StatusForbidden, "Password needed", err.Error())
 		field := "proof"
 		p.Field = &field
-	case errors.Is(err, hub.ErrFactor), errors.As(err, &factor):
+	case errors.Is(err, household.ErrFactor), errors.As(err, &factor):
 		set(http.StatusUnauthorized, "Second factor", err.Error())
 		field := "code"
 		p.Field = &field
-	case errors.Is(err, hub.ErrInvite):
+	case errors.Is(err, household.ErrInvite):
 		set(http.StatusGone, "Invitation", err.Error())
-	case errors.Is(err, hub.ErrSignIn), errors.Is(err, hub.ErrSignedOut):
+	case errors.Is(err, household.ErrSignIn), errors.Is(err, household.ErrSignedOut):
 		set(http.StatusUnauthorized, "Not signed in", err.Error())
-	case errors.Is(err, hub.ErrSetupCode):
+	case errors.Is(err, household.ErrSetupCode):
 		set(http.StatusForbidden, "Wrong setup code", err.Error())
-	case errors.Is(err, hub.ErrSetUp), errors.Is(err, errChanged), errors.Is(err, errRemoved), errors.As(err, &exists):
+	case errors.Is(err, household.ErrSetUp), errors.Is(err, errChanged), errors.Is(err, errRemoved), errors.As(err,
+		&exists):
 		set(http.StatusConflict, "Conflict", err.Error())
 	case errors.Is(err, hub.ErrStopped):
 		set(http.StatusServiceUnavailable, "Stopping", err.Error())
@@ -481,9 +526,10 @@ func (s *Server) fail(c *echo.Context, err error) {
 	}
 	switch p.Status {
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusMisdirectedRequest, http.StatusTooManyRequests:
-		if r := c.Request(); credential(r) != "" || r.Method != http.MethodGet && r.URL.Path != base+"/session" { // a browser that is not signed in asks to know that; a wrong password is told of anyway
+		// a browser that is not signed in asks to know that; a wrong password is told of anyway
+		if r := c.Request(); credential(r) != "" || r.Method != http.MethodGet && r.URL.Path != base+"/session" {
 			who := ""
-			if a, _, err := s.hub.Who(credential(r), address(r)); err == nil {
+			if a, err := s.people.Who(credential(r), address(r)); err == nil {
 				who = a.ID
 			}
 			s.refused.tell(s.o.Log, r, address(r), who, p.Status, p.Detail)
@@ -518,7 +564,8 @@ func (s *Server) console(c *echo.Context) error {
 	}
 	index, err := fs.ReadFile(s.o.Console, "index.html")
 	if err != nil {
-		return c.String(http.StatusServiceUnavailable, "This idleember was built without its console. Build it with: make build\n")
+		return c.String(http.StatusServiceUnavailable,
+			"This idleember was built without its console. Build it with: make build\n")
 	}
 	h.Set("Cache-Control", "no-cache")
 	h.Set("Content-Security-Policy", s.policy)
@@ -527,7 +574,8 @@ func (s *Server) console(c *echo.Context) error {
 
 // Serve answers on listeners until the context ends, then lets open requests finish.
 func (s *Server) Serve(ctx context.Context, doors ...net.Listener) error {
-	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+	srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 16 << 10, ConnContext: door.In, ConnState: func(c net.Conn, state http.ConnState) {
 			if state == http.StateIdle {
 				door.Of(c).Waits()

@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"idleember/core/access"
+	"idleember/core/fault"
 	"idleember/hub"
 )
 
@@ -27,7 +28,7 @@ const openMetrics = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
 // metrics tells what the hub knows of itself in the text format of OpenMetrics 1.0, to whoever may read the journal.
 func (s *Server) metrics(c *echo.Context) error {
-	actor, _, err := s.hub.Who(credential(c.Request()), address(c.Request()))
+	actor, err := s.people.Who(credential(c.Request()), address(c.Request()))
 	if err == nil {
 		err = access.May(actor, access.Audit, access.Anything)
 	}
@@ -48,9 +49,11 @@ func (s *Server) metrics(c *echo.Context) error {
 		if unit != "" {
 			_, _ = fmt.Fprintf(&b, "# UNIT %s %s\n", name, unit)
 		}
-		_, _ = fmt.Fprintf(&b, "# HELP %s %s\n%s%s %s\n", name, m.Help, name, sample, strconv.FormatFloat(m.Value, 'g', -1, 64))
+		_, _ = fmt.Fprintf(&b, "# HELP %s %s\n%s%s %s\n", name, m.Help, name, sample, strconv.FormatFloat(m.Value, 'g', -1,
+			64))
 	}
-	_, _ = fmt.Fprintf(&b, "# TYPE ember info\n# HELP ember The program.\nember_info{version=%q} 1\n# EOF\n", s.hub.Status().Version)
+	_, _ = fmt.Fprintf(&b, "# TYPE ember info\n# HELP ember The program.\nember_info{version=%q} 1\n# EOF\n",
+		s.hub.Status().Version)
 	return c.Blob(http.StatusOK, openMetrics, b.Bytes())
 }
 
@@ -70,7 +73,7 @@ func clockView(x hub.ClockNow) Clock {
 
 func (h *handlers) GetLog(context.Context, GetLogRequestObject) (GetLogResponseObject, error) {
 	if h.s.o.Level == nil {
-		return nil, &hub.NotFoundError{What: "log of this hub", ID: "log"}
+		return nil, fault.NotFound("log of this hub", "log")
 	}
 	return GetLog200JSONResponse{Level: LogLevel(strings.ToLower(h.s.o.Level.Level().String()))}, nil
 }
@@ -78,13 +81,13 @@ func (h *handlers) GetLog(context.Context, GetLogRequestObject) (GetLogResponseO
 func (h *handlers) SetLog(ctx context.Context, r SetLogRequestObject) (SetLogResponseObject, error) {
 	var level slog.Level
 	if h.s.o.Level == nil {
-		return nil, &hub.InvalidError{Field: "level", Reason: "this hub does not log"}
+		return nil, fault.Invalid("level", "this hub does not log")
 	}
 	if err := level.UnmarshalText([]byte(r.Body.Level)); err != nil {
-		return nil, &hub.InvalidError{Field: "level", Reason: err.Error()}
+		return nil, fault.Invalid("level", "%v", err)
 	}
 	before := h.s.o.Level.Level()
 	h.s.o.Level.Set(level)
-	h.s.hub.Told(actor(ctx), "hub.log", strings.ToLower(before.String()), strings.ToLower(level.String()))
+	h.s.hub.Record(actor(ctx), "change", "hub.log", strings.ToLower(before.String()), strings.ToLower(level.String()), "")
 	return SetLog200JSONResponse{Level: r.Body.Level}, nil
 }

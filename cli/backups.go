@@ -11,15 +11,17 @@ import (
 
 func backupsCommand() *cli.Command {
 	elsewhere := &cli.BoolFlag{Name: "elsewhere", Usage: "those at the other place to which they are copied"}
-	return &cli.Command{Name: "backups", Usage: "show the backups of a hub, make one, fetch one, or try a restore", Flags: append(remote(output()), elsewhere),
-		Description: "How they are made, and where else they go, is set in the console under Settings. To write one to a file of your own use backup.",
-		Commands:    []*cli.Command{makeBackupCommand(), fetchBackupCommand(), drillCommand()},
+	return &cli.Command{Name: "backups", Usage: "show the backups of a hub, make one, fetch one, or try a restore",
+		Flags: append(remote(output()), elsewhere),
+		Description: "How they are made, and where else they go, is set in the console under Settings. To write one to a " +
+			"file of your own use backup.",
+		Commands: []*cli.Command{makeBackupCommand(), fetchBackupCommand(), drillCommand()},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.GetBackupsWithResponse(ctx)
+			r, err := h.Backups().Get(ctx)
 			if err != nil {
 				return err
 			}
-			list := r.JSON200.List
+			list := r.State.List
 			if cmd.Bool("elsewhere") {
 				there, err := h.GetBackupsElsewhereWithResponse(ctx)
 				if err != nil {
@@ -39,10 +41,12 @@ func backupsCommand() *cli.Command {
 				}
 				rows = append(rows, []string{b.Name, b.At.In(zone).Format("2006-01-02 15:04"), size(b.Bytes), remark})
 			}
-			if err := show(cmd, list, []string{"backup", "made", "size", "remark"}, rows); err != nil || cmd.String("output") != "table" {
+			if err := show(cmd, list, []string{"backup", "made", "size", "remark"}, rows); err != nil ||
+				cmd.String("output") != "table" {
 				return err
 			}
-			for what, why := range map[string]string{"The last one was not made": r.JSON200.Failed, "The newest is not at the other place": r.JSON200.NotCopied, "The last restore drill failed": r.JSON200.DrillFailed} {
+			for what, why := range map[string]string{"The last one was not made": r.State.Failed,
+				"The newest is not at the other place": r.State.NotCopied, "The last restore drill failed": r.State.DrillFailed} {
 				if why != "" {
 					_, _ = fmt.Fprintf(writer(cmd), "%s: %s\n", what, why)
 				}
@@ -64,7 +68,8 @@ func makeBackupCommand() *cli.Command {
 }
 
 func fetchBackupCommand() *cli.Command {
-	return &cli.Command{Name: "fetch", Usage: "bring one from the other place to the hub's own", ArgsUsage: "NAME", Flags: remote(),
+	return &cli.Command{Name: "fetch", Usage: "bring one from the other place to the hub's own", ArgsUsage: "NAME",
+		Flags: remote(),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.FetchBackupWithResponse(ctx, args[0])
 			if err != nil {
@@ -77,7 +82,8 @@ func fetchBackupCommand() *cli.Command {
 
 func drillCommand() *cli.Command {
 	return &cli.Command{Name: "drill", Usage: "restore the newest one for a trial, and verify it", Flags: remote(),
-		Description: "It is brought to a folder beside the database, opened, read and verified, and let go again. The hub does it by itself once a month.",
+		Description: "It is brought to a folder beside the database, opened, read and verified, and let go again. The hub " +
+			"does it by itself once a month.",
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			if _, err := h.DrillBackupWithResponse(ctx); err != nil {
 				return err

@@ -60,27 +60,34 @@ func ExitCode(err error) int {
 
 // Commands are all commands of this package.
 func Commands() []*cli.Command {
-	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(), exportCommand(), importCommand(), deleteReadingsCommand(), storageCommand(), backupsCommand(), switchCommand(),
-		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(), presetsCommand(), rulesCommand(),
-		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(), servicedCommand(), sayCommand(), digestCommand(), lookCommand(),
-		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(), tokensCommand(),
+	return []*cli.Command{setupCommand(), loginCommand(), logoutCommand(), nowCommand(), watchCommand(), historyCommand(),
+		exportCommand(), importCommand(), deleteReadingsCommand(), storageCommand(), backupsCommand(), switchCommand(),
+		autoCommand(), setCommand(), presetCommand(), whyCommand(), nextCommand(), automationCommand(), settingsCommand(),
+		presetsCommand(), rulesCommand(),
+		groupsCommand(), formulaCommand(), messagesCommand(), notesCommand(), alertsCommand(), routesCommand(),
+		servicedCommand(), sayCommand(), digestCommand(), lookCommand(),
+		devicesCommand(), signalsCommand(), controlsCommand(), modelsCommand(), brokersCommand(), panelCommand(),
+		tokensCommand(),
 		membersCommand(), rightsCommand(), journalCommand(), clockCommand(), logCommand()}
 }
 
 // remote are the options of every command that speaks to a hub.
 func remote(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "hub", Usage: "speak to the hub at this `URL` (default: the one you logged in to, else http://127.0.0.1:8480)", Sources: cli.EnvVars("IDLEEMBER_HUB")},
-	}, append(secretFlags("token", "use the token in this `FILE` instead of the stored one, or the one in $IDLEEMBER_TOKEN"), more...)...)
+		&cli.StringFlag{Name: "hub", Usage: "speak to the hub at this `URL` (default: the one you logged in to, else " +
+			"http://127.0.0.1:8480)", Sources: cli.EnvVars("IDLEEMBER_HUB")},
+	}, append(secretFlags("token", "use the token in this `FILE` instead of the stored one, or the one in "+
+		"$IDLEEMBER_TOKEN"), more...)...)
 }
 
-// secretFlags are the flags of a secret: it comes from a file, or from the environment. On the command line everybody on this
-// computer could read it in the list of processes.
+// secretFlags are the flags of a secret: it comes from a file, or from the environment. On the command line everybody
+// on this computer could read it in the list of processes.
 func secretFlags(name, usage string) []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: name + "-file", Usage: usage + "; - is standard input"},
 		&cli.StringFlag{Name: name, Hidden: true, Validator: func(string) error {
-			return fmt.Errorf("a %s on the command line can be read by everybody on this computer; put it into a file and use --%s-file, or into $IDLEEMBER_%s", name, name, strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
+			return fmt.Errorf("a %s on the command line can be read by everybody on this computer; put it into a file and use "+
+				"--%s-file, or into $IDLEEMBER_%s", name, name, strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
 		}},
 	}
 }
@@ -106,7 +113,8 @@ func secretOf(cmd *cli.Command, name string) (string, error) {
 }
 
 func output() cli.Flag {
-	return &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "write a `FORM`: table for people, json or csv for scripts",
+	return &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table",
+		Usage: "write a `FORM`: table for people, json or csv for scripts",
 		Validator: func(s string) error {
 			if s != "table" && s != "json" && s != "csv" {
 				return fmt.Errorf("%q is no output form; use table, json or csv", s)
@@ -186,7 +194,8 @@ func connect(cmd *cli.Command) (*client.Remote, error) {
 	}
 	if token == "" {
 		if l.Token == "" || l.Hub != address {
-			return nil, &client.ProblemError{Problem: client.Problem{Status: 401, Detail: "not logged in to " + address + "; run: idleember login --hub " + address}}
+			return nil, &client.ProblemError{Problem: client.Problem{Status: 401, Detail: "not logged in to " + address +
+				"; run: idleember login --hub " + address}}
 		}
 		token = l.Token
 	}
@@ -212,8 +221,10 @@ func address(cmd *cli.Command, l login) string {
 func connected(f func(context.Context, *cli.Command, *client.Remote, []string) error, names ...string) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
 		var args []string
-		if group := slices.ContainsFunc(cmd.Commands, func(c *cli.Command) bool { return c.Name != "help" }); group && cmd.ArgsUsage == "" && cmd.Args().Present() {
-			return &UsageError{fmt.Sprintf("%s has no command %q; try: idleember %s --help", cmd.Name, cmd.Args().First(), cmd.Name)}
+		if group := slices.ContainsFunc(cmd.Commands, func(c *cli.Command) bool { return c.Name != "help" }); group &&
+			cmd.ArgsUsage == "" && cmd.Args().Present() {
+			return &UsageError{fmt.Sprintf("%s has no command %q; try: idleember %s --help", cmd.Name, cmd.Args().First(),
+				cmd.Name)}
 		}
 		if len(names) > 0 {
 			var err error
@@ -234,7 +245,8 @@ func arguments(cmd *cli.Command, names ...string) ([]string, error) {
 	got := cmd.Args().Slice()
 	many := strings.HasSuffix(names[len(names)-1], "...")
 	if len(got) < len(names) || len(got) > len(names) && !many {
-		return nil, &UsageError{fmt.Sprintf("usage: idleember %s %s", cmd.FullName()[len("idleember "):], strings.Join(names, " "))}
+		return nil, &UsageError{fmt.Sprintf("usage: idleember %s %s", cmd.FullName()[len("idleember "):], strings.Join(names,
+			" "))}
 	}
 	return got, nil
 }

@@ -83,7 +83,8 @@ func header(cmd *cli.Command, t *reading.Table, text *bufio.Reader) ([]string, e
 			}
 		}
 	}
-	if by := []rune(strings.ReplaceAll(cmd.String("delimiter"), `\t`, "\t")); len(by) == 1 && !strings.ContainsRune("\"\r\n", by[0]) {
+	if by := []rune(strings.ReplaceAll(cmd.String("delimiter"), `\t`, "\t")); len(by) == 1 &&
+		!strings.ContainsRune("\"\r\n", by[0]) {
 		t.Comma = by[0]
 	} else if len(by) > 0 {
 		return nil, &UsageError{fmt.Sprintf("%q cannot stand between cells; use one character", cmd.String("delimiter"))}
@@ -168,7 +169,8 @@ func (b *bringer) columns(cmd *cli.Command, head []string) (columns, error) {
 		})
 	}
 	listed := strings.Join(head, ", ")
-	cols := columns{series: find("series"), v: find("v", "value"), q: find("q"), raw: find("raw"), marks: find(marksColumn), words: map[string]string{}}
+	cols := columns{series: find("series"), v: find("v", "value"), q: find("q"), raw: find("raw"),
+		marks: find(marksColumn), words: map[string]string{}}
 	var err error
 	if cols.at, err = timeColumns(cmd.String("time"), head, find); err != nil {
 		return cols, err
@@ -190,7 +192,8 @@ func (b *bringer) columns(cmd *cli.Command, head []string) (columns, error) {
 	}
 	for _, series := range told {
 		if _, ok := b.kinds[series]; !ok && b.kinds != nil {
-			return cols, fmt.Errorf("there is no series %s; see idleember storage, and add the signal first where it is new", series)
+			return cols, fmt.Errorf("there is no series %s; see idleember storage, and add the signal first where it is new",
+				series)
 		}
 	}
 	switch {
@@ -198,7 +201,8 @@ func (b *bringer) columns(cmd *cli.Command, head []string) (columns, error) {
 		cols.words = told
 		return cols, nil
 	case cmd.String("series-column") != "" || cmd.String("value-column") != "":
-		return cols, fmt.Errorf("one column must name the series and one hold the value; the columns are %s; tell which with --series-column and --value-column", listed)
+		return cols, fmt.Errorf("one column must name the series and one hold the value; the columns are %s; tell which "+
+			"with --series-column and --value-column", listed)
 	}
 	for name := range told {
 		if find(name) < 0 {
@@ -240,10 +244,12 @@ func (b *bringer) wideColumns(cmd *cli.Command, head []string, told map[string]s
 		of[series] = head[i]
 	}
 	if len(cols.wide) == 0 {
-		return fmt.Errorf("no column is a series; the columns are %s; tell which with --map COLUMN=SERIES, or with --series-column which one names the series", strings.Join(head, ", "))
+		return fmt.Errorf("no column is a series; the columns are %s; tell which with --map COLUMN=SERIES, or with "+
+			"--series-column which one names the series", strings.Join(head, ", "))
 	}
 	if len(strange) > 0 {
-		_, _ = fmt.Fprintf(b.out, "Left out, as they are no series: %s. Tell what they are with --map COLUMN=SERIES.\n", strings.Join(strange, ", "))
+		_, _ = fmt.Fprintf(b.out, "Left out, as they are no series: %s. Tell what they are with --map COLUMN=SERIES.\n",
+			strings.Join(strange, ", "))
 	}
 	return nil
 }
@@ -262,7 +268,8 @@ func timeColumns(told string, head []string, find func(names ...string) int) ([]
 		for _, name := range names {
 			i := find(name)
 			if i < 0 {
-				return nil, fmt.Errorf("no column is the time; the columns are %s; tell which with --time", strings.Join(head, ", "))
+				return nil, fmt.Errorf("no column is the time; the columns are %s; tell which with --time", strings.Join(head,
+					", "))
 			}
 			at = append(at, i)
 		}

@@ -6,6 +6,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 )
 
@@ -55,46 +56,45 @@ func mappingFrom(cmd *cli.Command) (src site.Source, t site.Target, err error) {
 	if src, err = sourceFrom(cmd); err != nil {
 		return src, t, err
 	}
-	t = site.Target{Topic: cmd.String("send-topic"), On: cmd.String("send-on"), Off: cmd.String("send-off"), Template: cmd.String("template"), Retain: cmd.Bool("retain")}
+	t = site.Target{Topic: cmd.String("send-topic"), On: cmd.String("send-on"), Off: cmd.String("send-off"),
+		Template: cmd.String("template"), Retain: cmd.Bool("retain")}
 	t.Register, err = register(cmd.String("send-register"))
 	return src, t, err
 }
 
 func addControlCommand() *cli.Command {
 	return &cli.Command{Name: "add", Usage: "add a switch to a device", ArgsUsage: "DEVICE NAME",
-		Flags: remote(append(targetFlags(), output(), &cli.BoolFlag{Name: "answers", Value: true, Usage: "the device reports what it is"})...),
+		Flags: remote(append(targetFlags(), output(), &cli.BoolFlag{Name: "answers", Value: true,
+			Usage: "the device reports what it is"})...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			src, target, err := mappingFrom(cmd)
 			if err != nil {
 				return err
 			}
-			answers := cmd.Bool("answers")
-			r, err := h.AddControlWithResponse(ctx, args[0], client.NewControl{Name: args[1], Answers: &answers, Source: &src, Target: &target})
+			c, err := h.Controls().Make(ctx, patch{"device": args[0], "name": args[1], "answers": cmd.Bool("answers"),
+				"source": src, "target": target})
 			if err != nil {
 				return err
 			}
-			return controlRows(cmd, []client.Control{*r.JSON201})
+			return controlRows(cmd, []shown.Control{c})
 		}, "DEVICE", "NAME")}
 }
 
 func mapControlCommand() *cli.Command {
-	return &cli.Command{Name: "map", Usage: "say how a control's wants are sent and where its reports are found; without options: as the link's rules say", ArgsUsage: "CONTROL",
+	return &cli.Command{Name: "map", Usage: "say how a control's wants are sent and where its reports are found; " +
+		"without options: as the link's rules say", ArgsUsage: "CONTROL",
 		Flags: remote(append(targetFlags(), output())...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			src, target, err := mappingFrom(cmd)
 			if err != nil {
 				return err
 			}
-			return changeControl(ctx, cmd, h, args[0], client.ControlChange{Source: &src, Target: &target})
+			c, err := changed(ctx, h.Controls(), args[0], func(c *site.Control) { c.Source, c.Target = src, target })
+			if err != nil {
+				return err
+			}
+			return controlRows(cmd, []shown.Control{c})
 		}, "CONTROL")}
-}
-
-func changeControl(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b client.ControlChange) error {
-	r, err := h.ChangeControlWithResponse(ctx, id, nil, b)
-	if err != nil {
-		return err
-	}
-	return controlRows(cmd, []client.Control{*r.JSON200})
 }
 
 func changeControlCommand() *cli.Command {
@@ -115,57 +115,60 @@ func changeControlCommand() *cli.Command {
 		&cli.StringFlag{Name: "at-device", Usage: "when switched at the board: `WHAT`, follow or insist"},
 		&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none, see or switch"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			b := client.ControlChange{Name: given(cmd, "name"), AtDevice: (*client.ControlChangeAtDevice)(given(cmd, "at-device")),
-				Guests: (*client.Guests)(given(cmd, "guests")), ConfirmAfterMs: millis(cmd, "confirm-after"), ResumeWithinMs: millis(cmd, "resume-within")}
-			if cmd.IsSet("dangerous") {
-				on := cmd.Bool("dangerous")
-				b.Dangerous = &on
-			}
+			b := patch{}.texts(cmd, "name", "kind", "at-device", "guests").millis(cmd, "confirm-after",
+				"resume-within").flags(cmd, "dangerous")
 			return changeKind(ctx, cmd, h, args[0], b)
 		}, "CONTROL")}
 }
 
 // changeKind adds what concerns the kind of a control, and does what is no change of its settings.
-func changeKind(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b client.ControlChange) error {
+func changeKind(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b patch) error {
 	if cmd.IsSet("reset") {
 		r, err := h.ResetControlWithResponse(ctx, id)
 		if err != nil {
 			return err
 		}
-		return controlRows(cmd, []client.Control{*r.JSON200})
+		return controlRows(cmd, []shown.Control{*r.JSON200})
 	}
 	if how := cmd.String("service"); how != "" {
 		if how == "in" {
 			how = ""
 		}
-		r, err := h.ServeControlWithResponse(ctx, id, client.ServeControlJSONRequestBody{Service: client.ServeControlJSONBodyService(how)})
+		r, err := h.ServeControlWithResponse(ctx, id,
+			client.ServeControlJSONRequestBody{Service: client.ServeControlJSONBodyService(how)})
 		if err != nil {
 			return err
 		}
-		return controlRows(cmd, []client.Control{*r.JSON200})
+		return controlRows(cmd, []shown.Control{*r.JSON200})
 	}
-	b.Kind = (*client.ControlChangeKind)(given(cmd, "kind"))
 	if list := cmd.StringSlice("option"); len(list) > 0 {
-		b.Options = &list
+		b["options"] = list
 	}
 	if cmd.IsSet("lowest") {
-		v := cmd.Float64("lowest")
-		b.Lowest = &v
+		b["lowest"] = cmd.Float64("lowest")
 	}
 	if cmd.IsSet("pulse") {
-		b.Momentary = &site.Pulse{ForMS: cmd.Duration("pulse").Milliseconds(), Times: cmd.Int("pulse-times"), GapMS: cmd.Duration("pulse-gap").Milliseconds()}
+		b["momentary"] = nil
+		if long := cmd.Duration("pulse"); long > 0 {
+			b["momentary"] = site.Pulse{ForMS: long.Milliseconds(), Times: cmd.Int("pulse-times"),
+				GapMS: cmd.Duration("pulse-gap").Milliseconds()}
+		}
 	}
 	if cmd.IsSet("safe") {
-		v := valueFrom(cmd.String("safe"))
-		b.Safe = &v
+		b["safe"] = valueFrom(cmd.String("safe"))
 	}
-	return changeControl(ctx, cmd, h, id, b)
+	c, err := h.Controls().Patch(ctx, id, b, "")
+	if err != nil {
+		return err
+	}
+	return controlRows(cmd, []shown.Control{c})
 }
 
-func controlRows(cmd *cli.Command, list []client.Control) error {
+func controlRows(cmd *cli.Command, list []shown.Control) error {
 	var rows [][]string
 	for _, c := range list {
-		rows = append(rows, []string{c.Id, c.Name, controlText(c, c.Is), controlText(c, c.Want), controlState(c), c.Reason})
+		rows = append(rows, []string{c.Config.ID, c.Config.Name, controlText(c, c.State.Is), controlText(c, c.State.Want),
+			controlState(c), c.State.Reason})
 	}
 	return show(cmd, list, []string{"id", "name", "is", "want", "state", "why"}, rows)
 }

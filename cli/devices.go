@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -13,60 +14,65 @@ import (
 	"golang.org/x/term"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/calendar"
 	"idleember/core/site"
 )
 
 func devicesCommand() *cli.Command {
-	return &cli.Command{Name: "devices", Usage: "list devices, add, change, replace or remove one, see its traffic", Flags: remote(output()),
-		Commands: []*cli.Command{addDeviceCommand(), changeDeviceCommand(), deviceKeyCommand(), trafficCommand(), tryCommand(), starterCommand(),
-			refusalsCommand(), stateCommand("disable", "let a device neither be heard nor told anything", false), stateCommand("enable", "let a disabled device take part again", true),
+	return &cli.Command{Name: "devices", Usage: "list devices, add, change, replace or remove one, see its traffic",
+		Flags: remote(output()),
+		Commands: []*cli.Command{addDeviceCommand(), changeDeviceCommand(), deviceKeyCommand(), trafficCommand(),
+			tryCommand(), starterCommand(),
+			refusalsCommand(), stateCommand("disable", "let a device neither be heard nor told anything", false),
+			stateCommand("enable", "let a disabled device take part again", true),
 			removeDeviceCommand()},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.ListDevicesWithResponse(ctx)
+			list, err := h.Devices().List(ctx)
 			if err != nil {
 				return err
 			}
-			return deviceRows(cmd, *r.JSON200)
+			return deviceRows(cmd, list)
 		})}
 }
 
-func deviceRows(cmd *cli.Command, list []client.Device) error {
+func deviceRows(cmd *cli.Command, list []shown.Device) error {
 	now := time.Now()
 	var rows [][]string
 	for _, d := range list {
-		rows = append(rows, []string{d.Id, d.Name, d.Place, string(d.Link.Kind), deviceState(d, now), ago(d.LastHeard, now), rhythm(d), fmt.Sprint(d.Refused)})
+		rows = append(rows, []string{d.Config.ID, d.Config.Name, d.Config.Place, string(d.Config.Link.Kind), deviceState(d,
+			now), ago(d.State.LastHeard, now), rhythm(d), fmt.Sprint(d.State.Refused)})
 	}
 	return show(cmd, list, []string{"id", "name", "place", "link", "state", "last heard", "messages", "refused"}, rows)
 }
 
 // deviceState says whether a device is there, and since when.
-func deviceState(d client.Device, now time.Time) string {
+func deviceState(d shown.Device, now time.Time) string {
 	state := "offline"
 	switch {
-	case d.State != "":
-		return string(d.State)
-	case d.Asleep:
+	case d.Config.State != "":
+		return string(d.Config.State)
+	case d.State.Asleep:
 		state = "asleep"
-	case d.Online:
+	case d.State.Online:
 		state = "online"
-	case d.Since == nil:
+	case d.State.Since == nil:
 		return "never seen"
 	}
-	if d.Since != nil {
-		state += " for " + calendar.Words(now.Sub(*d.Since))
+	if d.State.Since != nil {
+		state += " for " + calendar.Words(now.Sub(*d.State.Since))
 	}
 	return state
 }
 
 // rhythm says how a device's messages come.
-func rhythm(d client.Device) string {
-	every, jitter := time.Duration(d.EveryMs)*time.Millisecond, time.Duration(d.JitterMs)*time.Millisecond
+func rhythm(d shown.Device) string {
+	every, jitter := time.Duration(d.State.EveryMS)*time.Millisecond, time.Duration(d.State.JitterMS)*time.Millisecond
 	switch {
-	case d.Messages == 0:
+	case d.State.Messages == 0:
 		return "none yet"
 	case every == 0:
-		return fmt.Sprintf("%d so far", d.Messages)
+		return fmt.Sprintf("%d so far", d.State.Messages)
 	case jitter > every/4:
 		return fmt.Sprintf("irregular, about every %s", fine(every))
 	}
@@ -83,10 +89,16 @@ func fine(d time.Duration) string {
 	return calendar.Words(d)
 }
 
+func linkNames() string {
+	names := site.LinkNames()
+	last := len(names) - 1
+	return strings.Join(names[:last], ", ") + " or " + names[last]
+}
+
 // linkFlags are how a device speaks with the hub.
 func linkFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "link", Usage: "it speaks over `LINK`: mqtt, http, udp, modbus, lines, poll or outside"},
+		&cli.StringFlag{Name: "link", Usage: "it speaks over `LINK`: " + linkNames()},
 		&cli.StringFlag{Name: "address", Usage: "its `ADDRESS`: host:port, a serial port's path, or a page's URL"},
 		&cli.StringFlag{Name: "broker", Usage: "the `ID` of the broker elsewhere that it speaks over"},
 		&cli.DurationFlag{Name: "every", Usage: "ask it every `TIME` (modbus, poll)"},
@@ -105,9 +117,12 @@ func linkFlags() []cli.Flag {
 // linkFrom puts the given flags into a link, and reports whether there were any.
 func linkFrom(cmd *cli.Command, l *site.Link) (given bool) {
 	for flag, f := range map[string]func(){
-		"link": func() { l.Kind = site.LinkKind(cmd.String("link")) }, "address": func() { l.Address = cmd.String("address") },
-		"broker": func() { l.Broker = cmd.String("broker") }, "every": func() { l.IntervalMS = cmd.Duration("every").Milliseconds() },
-		"unit": func() { l.Unit = cmd.Int("unit") }, "baud": func() { l.Baud = cmd.Int("baud") }, "inside": func() { l.Inside = cmd.Bool("inside") }, "query-key": func() { l.QueryKey = cmd.Bool("query-key") },
+		"link":    func() { l.Kind = site.LinkKind(cmd.String("link")) },
+		"address": func() { l.Address = cmd.String("address") },
+		"broker":  func() { l.Broker = cmd.String("broker") },
+		"every":   func() { l.IntervalMS = cmd.Duration("every").Milliseconds() },
+		"unit":    func() { l.Unit = cmd.Int("unit") }, "baud": func() { l.Baud = cmd.Int("baud") },
+		"inside": func() { l.Inside = cmd.Bool("inside") }, "query-key": func() { l.QueryKey = cmd.Bool("query-key") },
 		"presence": func() { l.Presence = &site.Source{Topic: cmd.String("presence")} },
 	} {
 		if cmd.IsSet(flag) {
@@ -118,36 +133,28 @@ func linkFrom(cmd *cli.Command, l *site.Link) (given bool) {
 	return given
 }
 
-func limitsFrom(cmd *cli.Command, l site.Limits) *site.Limits {
+// limitsFrom puts the given flags into limits, and reports whether there were any.
+func limitsFrom(cmd *cli.Command, l *site.Limits) bool {
 	if cmd.IsSet("per-second") {
 		l.PerSecond = cmd.Int("per-second")
 	}
 	if cmd.IsSet("max-names") {
 		l.MaxNames = cmd.Int("max-names")
 	}
-	if !cmd.IsSet("per-second") && !cmd.IsSet("max-names") {
-		return nil
-	}
-	return &l
-}
-
-func millis(cmd *cli.Command, flag string) *int64 {
-	if !cmd.IsSet(flag) {
-		return nil
-	}
-	n := cmd.Duration(flag).Milliseconds()
-	return &n
+	return cmd.IsSet("per-second") || cmd.IsSet("max-names")
 }
 
 func addDeviceCommand() *cli.Command {
-	return &cli.Command{Name: "add", Usage: "add a device, show its key, once, and wait for its first message", ArgsUsage: " ",
+	return &cli.Command{Name: "add", Usage: "add a device, show its key, once, and wait for its first message",
+		ArgsUsage:   " ",
 		Description: "Asks for what is not given. With --model the device gets the signals and controls of a device model.",
 		Flags: remote(append(linkFlags(), output(),
 			&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
 			&cli.StringFlag{Name: "place", Usage: "the `PLACE` it is in; a new one is made"},
 			&cli.StringFlag{Name: "id", Usage: "its `ID` (default: made from the name)"},
 			&cli.StringFlag{Name: "model", Usage: "make it of this device `MODEL`"},
-			&cli.DurationFlag{Name: "wait", Usage: "wait this `LONG` for its first message (default: 10 min on a terminal, else not)"})...),
+			&cli.DurationFlag{Name: "wait", Usage: "wait this `LONG` for its first message (default: 10 min on a terminal, " +
+				"else not)"})...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			b, err := askDevice(cmd)
 			if err != nil {
@@ -167,21 +174,23 @@ func addDeviceCommand() *cli.Command {
 			if wait <= 0 {
 				return nil
 			}
-			return awaitFirst(ctx, cmd, h, made.Device.Id, wait)
+			return awaitFirst(ctx, cmd, h, made.Device.Config.ID, wait)
 		})}
 }
 
-func askDevice(cmd *cli.Command) (b client.NewDevice, err error) {
-	if b.Name, err = ask("Name of the device", cmd.String("name"), false); err != nil {
+func askDevice(cmd *cli.Command) (b patch, err error) {
+	b = patch{}.texts(cmd, "id").millis(cmd, "lease", "wakes")
+	if b["name"], err = ask("Name of the device", cmd.String("name"), false); err != nil {
 		return b, err
 	}
-	if b.Place, err = ask("Place", cmd.String("place"), false); err != nil {
+	if b["place"], err = ask("Place", cmd.String("place"), false); err != nil {
 		return b, err
 	}
 	var l site.Link
 	set := linkFrom(cmd, &l)
-	if l.Kind == "" && cmd.String("model") == "" && term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stdout.Fd())) {
-		kind, err := ask("Link: mqtt, http, udp, modbus, lines, poll or outside [mqtt]", "", false)
+	if l.Kind == "" && cmd.String("model") == "" && term.IsTerminal(int(os.Stdin.Fd())) &&
+		term.IsTerminal(int(os.Stdout.Fd())) {
+		kind, err := ask("Link: "+linkNames()+" [mqtt]", "", false)
 		if err != nil {
 			return b, err
 		}
@@ -190,36 +199,32 @@ func askDevice(cmd *cli.Command) (b client.NewDevice, err error) {
 	if l.Kind == "" && cmd.String("model") == "" {
 		l.Kind = site.MQTT
 	}
-	if question := map[site.LinkKind]string{site.Modbus: "Its address, such as 192.168.1.20:502", site.Poll: "The page's address",
-		site.Lines: "Its serial port or address, such as /dev/ttyUSB0 or 192.168.1.20:4001"}[l.Kind]; question != "" && l.Address == "" {
-		if l.Address, err = ask(question, "", false); err != nil {
+	if at := l.Spec().Address; at != nil && at.Must && l.Address == "" {
+		if l.Address, err = ask(at.Question+", such as "+at.Example, "", false); err != nil {
 			return b, err
 		}
 	}
 	if set {
-		b.Link = &l
+		l.Kind = cmp.Or(l.Kind, site.MQTT) // the model's counts
+		b["link"] = l
 	}
-	b.Id, b.LeaseMs, b.WakesMs, b.Limits = given(cmd, "id"), millis(cmd, "lease"), millis(cmd, "wakes"), limitsFrom(cmd, site.Limits{})
+	var limits site.Limits
+	if limitsFrom(cmd, &limits) {
+		b["limits"] = limits
+	}
 	return b, nil
 }
 
-func addDevice(ctx context.Context, cmd *cli.Command, h *client.Remote, b client.NewDevice) (client.DeviceWithKey, error) {
+func addDevice(ctx context.Context, cmd *cli.Command, h *client.Remote, b patch) (client.DeviceWithKey, error) {
 	model := cmd.String("model")
 	if model == "" {
-		r, err := h.AddDeviceWithResponse(ctx, b)
-		if err != nil {
-			return client.DeviceWithKey{}, err
-		}
-		return *r.JSON201, nil
+		return h.AddDevice(ctx, b)
 	}
-	if b.Link != nil && b.Link.Kind == "" {
-		b.Link.Kind = site.MQTT // the model's counts
-	}
-	r, err := h.AddFromModelWithResponse(ctx, model, client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{b}})
+	made, err := h.AddFromModel(ctx, model, []any{b})
 	if err != nil {
 		return client.DeviceWithKey{}, err
 	}
-	return (*r.JSON201)[0], nil
+	return made[0], nil
 }
 
 // awaitFirst waits until a device was heard and tells what its first message contained.
@@ -248,7 +253,8 @@ func awaitFirst(ctx context.Context, cmd *cli.Command, h *client.Remote, device 
 			if m.Refused {
 				word = "A message arrived and was refused"
 			}
-			if _, err := fmt.Fprintf(writer(cmd), "%s on %s: %s\n  %s\n", word, m.Topic, m.Payload, m.Result); err != nil || !m.Refused {
+			if _, err := fmt.Fprintf(writer(cmd), "%s on %s: %s\n  %s\n", word, m.Topic, m.Payload, m.Result); err != nil ||
+				!m.Refused {
 				return err
 			}
 		}
@@ -256,36 +262,40 @@ func awaitFirst(ctx context.Context, cmd *cli.Command, h *client.Remote, device 
 }
 
 func changeDeviceCommand() *cli.Command {
-	return &cli.Command{Name: "change", Usage: "change a device's name, place, link, lease, schedule or limits", ArgsUsage: "DEVICE",
-		Flags: remote(append(linkFlags(), output(),
+	return &cli.Command{Name: "change", Usage: "change a device's name, place, link, lease, schedule or limits",
+		ArgsUsage: "DEVICE", Flags: remote(append(linkFlags(), output(),
 			&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
 			&cli.StringFlag{Name: "place", Usage: "move it to this `PLACE`"},
 			&cli.BoolFlag{Name: "new-signals", Usage: "it may bring new signals by itself"})...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			now, err := h.GetDeviceWithResponse(ctx, args[0])
+			d, err := changed(ctx, h.Devices(), args[0], func(d *site.Device) {
+				for flag, field := range map[string]*string{"name": &d.Name, "place": &d.Place} {
+					if cmd.IsSet(flag) {
+						*field = cmd.String(flag)
+					}
+				}
+				for flag, field := range map[string]*int64{"lease": &d.LeaseMS, "wakes": &d.WakesMS} {
+					if cmd.IsSet(flag) {
+						*field = cmd.Duration(flag).Milliseconds()
+					}
+				}
+				if cmd.IsSet("new-signals") {
+					d.NewSignals = cmd.Bool("new-signals")
+				}
+				limitsFrom(cmd, &d.Limits)
+				linkFrom(cmd, &d.Link)
+			})
 			if err != nil {
 				return err
 			}
-			d := now.JSON200
-			b := client.DeviceChange{Name: given(cmd, "name"), Place: given(cmd, "place"), LeaseMs: millis(cmd, "lease"), WakesMs: millis(cmd, "wakes"),
-				Limits: limitsFrom(cmd, d.Limits)}
-			if cmd.IsSet("new-signals") {
-				on := cmd.Bool("new-signals")
-				b.NewSignals = &on
-			}
-			if l := d.Link; linkFrom(cmd, &l) {
-				b.Link = &l
-			}
-			r, err := h.ChangeDeviceWithResponse(ctx, args[0], &client.ChangeDeviceParams{IfMatch: &d.Version}, b)
-			if err != nil {
-				return err
-			}
-			return deviceRows(cmd, []client.Device{*r.JSON200})
+			return deviceRows(cmd, []shown.Device{d})
 		}, "DEVICE")}
 }
 
 func deviceKeyCommand() *cli.Command {
-	return &cli.Command{Name: "replace", Aliases: []string{"key"}, Usage: "put another board in a device's place: make it safe and give it a new key", ArgsUsage: "DEVICE", Flags: remote(output()),
+	return &cli.Command{Name: "replace", Aliases: []string{"key"},
+		Usage: "put another board in a device's place: make it safe and give it a new key", ArgsUsage: "DEVICE",
+		Flags: remote(output()),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.ReplaceKeyWithResponse(ctx, args[0])
 			if err != nil {
@@ -298,11 +308,12 @@ func deviceKeyCommand() *cli.Command {
 func stateCommand(name, usage string, enabled bool) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "DEVICE", Flags: remote(output(), stayFlag()),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			r, err := h.SetDeviceStateWithResponse(ctx, args[0], &client.SetDeviceStateParams{Stay: stays(cmd)}, client.SetDeviceStateJSONRequestBody{Enabled: enabled})
+			r, err := h.SetDeviceStateWithResponse(ctx, args[0], &client.SetDeviceStateParams{Stay: stays(cmd)},
+				client.SetDeviceStateJSONRequestBody{Enabled: enabled})
 			if err != nil {
 				return err
 			}
-			if err := deviceRows(cmd, []client.Device{r.JSON200.Device}); err != nil {
+			if err := deviceRows(cmd, []shown.Device{r.JSON200.Device}); err != nil {
 				return err
 			}
 			return remarked(cmd, r.JSON200.Remarks)
@@ -311,9 +322,11 @@ func stateCommand(name, usage string, enabled bool) *cli.Command {
 
 func removeDeviceCommand() *cli.Command {
 	return &cli.Command{Name: "remove", Usage: "take a device away, after making it safe", ArgsUsage: "DEVICE",
-		Flags: remote(stayFlag(), &cli.StringFlag{Name: "history", Usage: "`WHAT` happens to its readings: keep or delete", Required: true}),
+		Flags: remote(stayFlag(), &cli.StringFlag{Name: "history", Usage: "`WHAT` happens to its readings: keep or delete",
+			Required: true}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			r, err := h.RemoveDeviceWithResponse(ctx, args[0], &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistory(cmd.String("history")), Stay: stays(cmd)})
+			r, err := h.RemoveDeviceWithResponse(ctx, args[0],
+				&client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistory(cmd.String("history")), Stay: stays(cmd)})
 			if err != nil {
 				return err
 			}
@@ -329,8 +342,9 @@ func removed(cmd *cli.Command, id string, remarks []string) error {
 }
 
 func trafficCommand() *cli.Command {
-	return &cli.Command{Name: "traffic", Usage: "show what a device and the hub told each other, and what became of it", ArgsUsage: "DEVICE",
-		Flags: remote(output(), &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on until Ctrl-C"}),
+	return &cli.Command{Name: "traffic", Usage: "show what a device and the hub told each other, and what became of it",
+		ArgsUsage: "DEVICE",
+		Flags:     remote(output(), &cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on until Ctrl-C"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM)
 			defer stop()
@@ -351,12 +365,14 @@ func trafficCommand() *cli.Command {
 					if m.Out {
 						way = "out"
 					}
-					rows = append(rows, []string{m.At.In(zone).Format("15:04:05.000"), way, m.Link, m.Topic, shorten(m.Payload, 60), m.Result})
+					rows = append(rows, []string{m.At.In(zone).Format("15:04:05.000"), way, m.Link, m.Topic, shorten(m.Payload, 60),
+						m.Result})
 				}
 				if len(rows) == 0 && !first {
 					continue
 				}
-				if err := show(cmd, *r.JSON200, []string{"at", "way", "link", "topic", "payload", "what became of it"}, rows); err != nil {
+				if err := show(cmd, *r.JSON200, []string{"at", "way", "link", "topic", "payload", "what became of it"},
+					rows); err != nil {
 					return err
 				}
 			}
@@ -373,7 +389,8 @@ func shorten(s string, n int) string {
 }
 
 func tryCommand() *cli.Command {
-	return &cli.Command{Name: "try", Usage: "see what a device's mapping makes of a message, before it is saved", ArgsUsage: "DEVICE",
+	return &cli.Command{Name: "try", Usage: "see what a device's mapping makes of a message, before it is saved",
+		ArgsUsage:   "DEVICE",
 		Description: `With --signal or --control and a mapping, the draft is tried instead of what is saved. Nothing is kept.`,
 		Flags: remote(append(sourceFlags(), output(),
 			&cli.StringFlag{Name: "message-topic", Usage: "the `TOPIC` on which the message comes"},
@@ -418,7 +435,8 @@ func tryCommand() *cli.Command {
 func starterCommand() *cli.Command {
 	return &cli.Command{Name: "starter", Usage: "print starter code for a device", ArgsUsage: "DEVICE",
 		Flags: remote(output(),
-			&cli.StringFlag{Name: "kind", Usage: "for `WHAT`: wifi, micropython, shell, curl or datagram (default: list what there is)"},
+			&cli.StringFlag{Name: "kind", Usage: "for `WHAT`: wifi, micropython, shell, curl or datagram (default: list what " +
+				"there is)"},
 			&cli.StringFlag{Name: "key", Usage: "put the device's `KEY` in", Sources: cli.EnvVars("IDLEEMBER_KEY")}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.ListStartersWithResponse(ctx, args[0])
@@ -439,7 +457,8 @@ func starterCommand() *cli.Command {
 				rows = append(rows, []string{x.Id, x.Name, x.File, x.About})
 			}
 			if kind != "" {
-				return &UsageError{fmt.Sprintf("there is no starter code called %q for this device; leave --kind out to see what there is", kind)}
+				return &UsageError{fmt.Sprintf("there is no starter code called %q for this device; leave --kind out to see what "+
+					"there is", kind)}
 			}
 			return show(cmd, *r.JSON200, []string{"kind", "for", "file", "about"}, rows)
 		}, "DEVICE")}
@@ -447,10 +466,11 @@ func starterCommand() *cli.Command {
 
 func showKey(cmd *cli.Command, d client.DeviceWithKey) error {
 	if cmd.String("output") != "table" {
-		return show(cmd, d, []string{"id", "key"}, [][]string{{d.Device.Id, d.Key}})
+		return show(cmd, d, []string{"id", "key"}, [][]string{{d.Device.Config.ID, d.Key}})
 	}
 	w := writer(cmd)
-	_, _ = fmt.Fprintf(w, "%s has the id %s. Its key is shown this once:\n\n  %-18s  %s\n\n", d.Device.Name, d.Device.Id, "Key", d.Key)
+	_, _ = fmt.Fprintf(w, "%s has the id %s. Its key is shown this once:\n\n  %-18s  %s\n\n", d.Device.Config.Name,
+		d.Device.Config.ID, "Key", d.Key)
 	for _, r := range d.Connect.Rows {
 		_, _ = fmt.Fprintf(w, "  %-18s  %s\n", r.Label, r.Value)
 	}
@@ -474,7 +494,8 @@ func remarked(cmd *cli.Command, remarks []string) error {
 }
 
 func refusalsCommand() *cli.Command {
-	return &cli.Command{Name: "refusals", Usage: "show what a device sent and the hub could not take", ArgsUsage: "DEVICE", Flags: remote(output()),
+	return &cli.Command{Name: "refusals", Usage: "show what a device sent and the hub could not take", ArgsUsage: "DEVICE",
+		Flags: remote(output()),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			r, err := h.ListRefusalsWithResponse(ctx, args[0])
 			if err != nil {
@@ -484,7 +505,8 @@ func refusalsCommand() *cli.Command {
 			zone := hubZone(ctx, h)
 			for _, x := range *r.JSON200 {
 				payload := fmt.Sprintf("%.40q", x.Payload)
-				rows = append(rows, []string{fmt.Sprint(x.N), x.At.In(zone).Format("Mon 02 Jan 15:04:05"), x.Topic, payload, x.Reason})
+				rows = append(rows, []string{fmt.Sprint(x.N), x.At.In(zone).Format("Mon 02 Jan 15:04:05"), x.Topic, payload,
+					x.Reason})
 			}
 			return show(cmd, *r.JSON200, []string{"no", "at", "topic", "payload", "why"}, rows)
 		}, "DEVICE")}

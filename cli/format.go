@@ -16,7 +16,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/calendar"
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -31,11 +33,16 @@ func unitSign(ucum string) string {
 }
 
 // valueText writes a value as people read it: 21.4, on, wet.
-func valueText(v *client.Value, decimals int) string {
-	if v == nil {
-		return "–"
-	}
-	switch x := (*v).(type) {
+func valueText(v any, decimals int) string {
+	switch x := v.(type) {
+	case *reading.Value:
+		switch {
+		case x == nil:
+			return "–"
+		case x.Kind == site.Number:
+			return strconv.FormatFloat(x.Num, 'f', decimals, 64)
+		}
+		return x.String()
 	case float64:
 		return strconv.FormatFloat(x, 'f', decimals, 64)
 	case bool:
@@ -43,16 +50,14 @@ func valueText(v *client.Value, decimals int) string {
 			return "on"
 		}
 		return "off"
-	case string:
-		return x
 	}
-	return fmt.Sprint(*v)
+	return fmt.Sprint(v)
 }
 
 // controlText writes what a control is or should be: on, 40 %, open.
-func controlText(c client.Control, v *client.Value) string {
+func controlText(c shown.Control, v any) string {
 	text := valueText(v, -1)
-	if c.Kind == "level" && v != nil {
+	if c.Config.Kind == site.Level && text != "–" {
 		text += " %"
 	}
 	return text
@@ -64,13 +69,6 @@ func ago(t *time.Time, now time.Time) string {
 		return "never"
 	}
 	return calendar.Words(now.Sub(*t)) + " ago"
-}
-
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
 }
 
 // show writes rows as the command's output option says; data is what JSON gets.
@@ -108,7 +106,8 @@ func show(cmd *cli.Command, data any, header []string, rows [][]string) error {
 // startsFormula are characters with which a cell begins that a spreadsheet runs.
 const startsFormula = "=+-@\t\r"
 
-// cells makes words of a row safe for a spreadsheet, which takes what begins so for a formula; numbers stay as they are.
+// cells makes words of a row safe for a spreadsheet, which takes what begins so for a formula; numbers stay as they
+// are.
 func cells(row []string) []string {
 	for i, s := range row {
 		if s != "" && strings.ContainsRune(startsFormula, rune(s[0])) {
@@ -120,8 +119,8 @@ func cells(row []string) []string {
 	return row
 }
 
-// toCell writes a value so that it comes back bit for bit: before a text stands a ' where a spreadsheet would run it, where it is empty,
-// and where it could be taken for one that has such a ' already.
+// toCell writes a value so that it comes back bit for bit: before a text stands a ' where a spreadsheet would run it,
+// where it is empty, and where it could be taken for one that has such a ' already.
 func toCell(v client.Value) string {
 	text, ok := v.(string)
 	if !ok {
@@ -177,19 +176,19 @@ func (t *tame) Write(p []byte) (int, error) {
 
 // hubZone is the hub's time zone: times are told in it, wherever the one who asks is.
 func hubZone(ctx context.Context, h *client.Remote) *time.Location {
-	r, err := h.GetHubWithResponse(ctx)
+	r, err := h.Hub().Get(ctx)
 	if err != nil {
 		return time.Local
 	}
-	loc, err := time.LoadLocation(r.JSON200.Zone)
+	loc, err := time.LoadLocation(r.Config.Zone)
 	if err != nil {
 		return time.Local
 	}
 	return loc
 }
 
-// when reads a time as people give it: RFC 3339, a date, a date with a time of day, a time of today, now, or how long ago
-// (90m, 24h, 7d).
+// when reads a time as people give it: RFC 3339, a date, a date with a time of day, a time of today, now, or how long
+// ago (90m, 24h, 7d).
 func when(text string, now time.Time) (time.Time, error) {
 	if text == "now" {
 		return now, nil
@@ -213,5 +212,6 @@ func when(text string, now time.Time) (time.Time, error) {
 	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
 		return time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), 0, 0, now.Location()), nil
 	}
-	return time.Time{}, &UsageError{fmt.Sprintf("%q is no time; use one such as 24h, 7d, 14:30, 2026-11-20, \"2026-11-20 14:30\" or RFC 3339", text)}
+	return time.Time{}, &UsageError{fmt.Sprintf("%q is no time; use one such as 24h, 7d, 14:30, 2026-11-20, "+
+		"\"2026-11-20 14:30\" or RFC 3339", text)}
 }

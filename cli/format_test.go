@@ -11,7 +11,8 @@ import (
 // What comes from a board or a person neither steers the terminal nor begins a line, and no spreadsheet runs it.
 func TestWhatComesFromElsewhereIsNothingButWords(t *testing.T) {
 	rows := func() [][]string {
-		return [][]string{{"=HYPERLINK(\"http://evil.example\")", "-5.5"}, {"+1 more", "two\nlines\tand \x1b[2Jmore\u202e"}, {"@SUM(A1)", "'quoted"}, {"-x", ""}}
+		return [][]string{{"=HYPERLINK(\"http://evil.example\")", "-5.5"}, {"+1 more", "two\nlines\tand \x1b[2Jmore\u202e"},
+			{"@SUM(A1)", "'quoted"}, {"-x", ""}}
 	}
 	said := func(form string) string {
 		var b bytes.Buffer
@@ -24,7 +25,8 @@ func TestWhatComesFromElsewhereIsNothingButWords(t *testing.T) {
 	assert.NotContains(t, table, "\x1b")
 	assert.NotContains(t, table, "\u202e")
 	assert.Contains(t, table, "two lines and  [2Jmore")
-	assert.Equal(t, "a,b\n\"'=HYPERLINK(\"\"http://evil.example\"\")\",-5.5\n'+1 more,\"two\nlines\tand \x1b[2Jmore\u202e\"\n'@SUM(A1),'quoted\n'-x,\n", said("csv"))
+	assert.Equal(t, "a,b\n\"'=HYPERLINK(\"\"http://evil.example\"\")\",-5.5\n'+1 more,\"two\nlines\tand "+
+		"\x1b[2Jmore\u202e\"\n'@SUM(A1),'quoted\n'-x,\n", said("csv"))
 	for _, s := range []string{"=1+1", "-x", "+a", "@b", "\tc", "plain", "'own", "-5"} {
 		assert.Equal(t, s, fromCell(cells([]string{s})[0]))
 	}

@@ -51,7 +51,8 @@ func history(ctx context.Context, cmd *cli.Command, h *client.Remote, args []str
 	case points > 0 && every > 0:
 		return &UsageError{"--points and --every say the same; leave one out"}
 	case every < 0 || every > 0 && (to.Sub(from)/every > 10_000 || to.Sub(from) < every):
-		return &UsageError{fmt.Sprintf("--every %s makes no buckets of %s; at most 10000 fit", every, to.Sub(from).Round(time.Second))}
+		return &UsageError{fmt.Sprintf("--every %s makes no buckets of %s; at most 10000 fit", every,
+			to.Sub(from).Round(time.Second))}
 	case every > 0:
 		points = int((to.Sub(from) + every - 1) / every)
 	case points > 0:
@@ -62,7 +63,8 @@ func history(ctx context.Context, cmd *cli.Command, h *client.Remote, args []str
 	default:
 		points = 1500
 	}
-	r, err := h.GetHistoryWithResponse(ctx, &client.GetHistoryParams{Series: args, From: &from, To: &to, Points: &points, Buckets: &grouped})
+	r, err := h.GetHistoryWithResponse(ctx, &client.GetHistoryParams{Series: args, From: &from, To: &to, Points: &points,
+		Buckets: &grouped})
 	if err != nil {
 		return err
 	}
@@ -118,7 +120,7 @@ func historiesCSV(cmd *cli.Command, list []client.History) error {
 			switch {
 			case x.V != nil:
 				v := (*x.V)[i]
-				if row[2] = valueText(&v, x.Decimals); x.Kind == "number" {
+				if row[2] = valueText(v, x.Decimals); x.Kind == "number" {
 					if f, ok := v.(float64); ok {
 						row[2] = full(f)
 					}
@@ -154,7 +156,7 @@ func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error 
 	if x.V != nil {
 		for i, t := range x.T {
 			v := (*x.V)[i]
-			text := valueText(&v, x.Decimals)
+			text := valueText(v, x.Decimals)
 			if f, ok := v.(float64); ok {
 				text = number(f)
 			}
@@ -163,8 +165,8 @@ func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error 
 	} else {
 		header = []string{"from", "mean", "min", "max", "readings", "on s"}
 		for i, t := range x.T {
-			rows = append(rows, []string{at(t), number((*x.Mean)[i]), number((*x.Min)[i]), number((*x.Max)[i]), fmt.Sprint((*x.Count)[i]),
-				fmt.Sprint((*x.OnMs)[i] / 1000)})
+			rows = append(rows, []string{at(t), number((*x.Mean)[i]), number((*x.Min)[i]), number((*x.Max)[i]),
+				fmt.Sprint((*x.Count)[i]), fmt.Sprint((*x.OnMs)[i] / 1000)})
 		}
 	}
 	if x.Kind != "onoff" && len(header) > 2 {
@@ -182,8 +184,8 @@ func historyRows(cmd *cli.Command, x client.History, zone *time.Location) error 
 	return nil
 }
 
-// overTime puts values, which hold for a time or, where that is 0, until the next one, into equal steps of a stretch: the mean of what
-// lies in a step, else what holds there, NaN in a gap. All times are Unix milliseconds.
+// overTime puts values, which hold for a time or, where that is 0, until the next one, into equal steps of a stretch:
+// the mean of what lies in a step, else what holds there, NaN in a gap. All times are Unix milliseconds.
 func overTime(t []int64, values []float64, hold int64, gaps [][]int64, from, to int64, steps int) []float64 {
 	out := make([]float64, steps)
 	next := 0
@@ -233,7 +235,9 @@ func sketch(cmd *cli.Command, x client.History, width int, zone *time.Location) 
 		_, _ = fmt.Fprintln(w, "No readings in this stretch.")
 		return nil
 	}
-	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"), x.To.In(zone).Format("Mon 02 Jan 15:04"))
-	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(map[bool]int{true: 1, false: 12}[x.Kind == "onoff"]), asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
+	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"),
+		x.To.In(zone).Format("Mon 02 Jan 15:04"))
+	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(map[bool]int{true: 1, false: 12}[x.Kind == "onoff"]),
+		asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))
 	return err
 }

@@ -17,12 +17,16 @@ func TestOverTime(t *testing.T) {
 		gaps [][]int64
 		want []float64
 	}{
-		"many at first, one at last": {[]int64{0, 1, 2, 3, 90}, []float64{1, 1, 1, 1, 5}, 0, nil, []float64{1, 1, 1, 1, 1, 1, 1, 1, 1, 5}},
-		"it holds for a time":        {[]int64{0, 50}, []float64{1, 2}, 20, nil, []float64{1, 1, nan, nan, nan, 2, 2, nan, nan, nan}},
-		"a gap":                      {[]int64{0, 80}, []float64{1, 2}, 0, [][]int64{{20, 80}}, []float64{1, 1, nan, nan, nan, nan, nan, nan, 2, 2}},
-		"what held before":           {[]int64{-30, 55}, []float64{4, 6}, 0, nil, []float64{4, 4, 4, 4, 4, 6, 6, 6, 6, 6}},
-		"several in one step":        {[]int64{42, 44, 48}, []float64{1, 2, 6}, 5, nil, []float64{nan, nan, nan, nan, 3, nan, nan, nan, nan, nan}},
-		"none":                       {nil, nil, 0, nil, []float64{nan, nan, nan, nan, nan, nan, nan, nan, nan, nan}},
+		"many at first, one at last": {[]int64{0, 1, 2, 3, 90}, []float64{1, 1, 1, 1, 5}, 0, nil, []float64{1, 1, 1, 1, 1, 1,
+			1, 1, 1, 5}},
+		"it holds for a time": {[]int64{0, 50}, []float64{1, 2}, 20, nil, []float64{1, 1, nan, nan, nan, 2, 2, nan,
+			nan, nan}},
+		"a gap": {[]int64{0, 80}, []float64{1, 2}, 0, [][]int64{{20, 80}}, []float64{1, 1, nan, nan, nan,
+			nan, nan, nan, 2, 2}},
+		"what held before": {[]int64{-30, 55}, []float64{4, 6}, 0, nil, []float64{4, 4, 4, 4, 4, 6, 6, 6, 6, 6}},
+		"several in one step": {[]int64{42, 44, 48}, []float64{1, 2, 6}, 5, nil, []float64{nan, nan, nan, nan, 3, nan,
+			nan, nan, nan, nan}},
+		"none": {nil, nil, 0, nil, []float64{nan, nan, nan, nan, nan, nan, nan, nan, nan, nan}},
 	} {
 		got := overTime(x.t, x.v, x.hold, x.gaps, 0, 100, 10)
 		for i := range got {

@@ -55,14 +55,16 @@ func newPassword(cmd *cli.Command, account string) (string, error) {
 }
 
 func newPasswordFlags() []cli.Flag {
-	return secretFlags("new-password", "take the other person's password in this `FILE` instead of asking, or the one in $IDLEEMBER_NEW_PASSWORD")
+	return secretFlags("new-password", "take the other person's password in this `FILE` instead of asking, or the one "+
+		"in $IDLEEMBER_NEW_PASSWORD")
 }
 
 func membersCommand() *cli.Command {
 	name := func() cli.Flag { return &cli.StringFlag{Name: "name", Usage: "the person's `NAME`"} }
-	return &cli.Command{Name: "members", Usage: "list the household; add, change, invite or remove a person", Flags: remote(output()),
-		Commands: []*cli.Command{
-			{Name: "add", Usage: "add a person", ArgsUsage: "ACCOUNT", Flags: personal(append(newPasswordFlags(), output(), name(), roleFlag(), untilFlag())...),
+	return &cli.Command{Name: "members", Usage: "list the household; add, change, invite or remove a person",
+		Flags: remote(output()), Commands: []*cli.Command{
+			{Name: "add", Usage: "add a person", ArgsUsage: "ACCOUNT", Flags: personal(append(newPasswordFlags(), output(),
+				name(), roleFlag(), untilFlag())...),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					r, err := ask("Role (owner, member or guest)", cmd.String("role"), false)
 					if err != nil {
@@ -76,14 +78,16 @@ func membersCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					m, err := h.AddMemberWithResponse(ctx, client.NewMember{Account: args[0], Name: given(cmd, "name"), Role: client.Role(r), Password: password, Until: until})
+					m, err := h.AddMemberWithResponse(ctx, client.NewMember{Account: args[0], Name: given(cmd, "name"),
+						Role: client.Role(r), Password: password, Until: until})
 					if err != nil {
 						return err
 					}
 					return memberRows(ctx, cmd, h, []client.Member{*m.JSON201})
 				}, "ACCOUNT")},
 			{Name: "change", Usage: "change a person's name, role, password or end, or lock the account", ArgsUsage: "ACCOUNT",
-				Flags: personal(append(newPasswordFlags(), output(), name(), roleFlag(), untilFlag(), &cli.BoolFlag{Name: "renew", Usage: "set a new password"}, &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"},
+				Flags: personal(append(newPasswordFlags(), output(), name(), roleFlag(), untilFlag(), &cli.BoolFlag{Name: "renew",
+					Usage: "set a new password"}, &cli.BoolFlag{Name: "locked", Usage: "the account cannot sign in"},
 					&cli.BoolFlag{Name: "no-factor", Usage: "take the second factor away, for somebody who lost it"})...),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					b := client.MemberChange{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role"))}
@@ -116,7 +120,9 @@ func membersCommand() *cli.Command {
 					}
 					return memberRows(ctx, cmd, h, []client.Member{*m.JSON200})
 				}, "ACCOUNT")},
-			{Name: "remove", Usage: "take a person out of the household", Description: "Private dashboards and views, tokens, walls and the notifications that are for this person go as well; what is shared stays.", ArgsUsage: "ACCOUNT", Flags: personal(),
+			{Name: "remove", Usage: "take a person out of the household",
+				Description: "Private dashboards and views, tokens, walls and the notifications that are for this person go as " +
+					"well; what is shared stays.", ArgsUsage: "ACCOUNT", Flags: personal(),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					if _, err := h.RemoveMemberWithResponse(ctx, args[0]); err != nil {
 						return err
@@ -131,8 +137,10 @@ func membersCommand() *cli.Command {
 					_, err := fmt.Fprintf(writer(cmd), "%s is signed out everywhere.\n", args[0])
 					return err
 				}, "ACCOUNT")},
-			{Name: "invite", Usage: "make a one-time link for somebody new, or for a member who needs a new password", ArgsUsage: "[ACCOUNT]",
-				Flags: personal(output(), name(), roleFlag(), untilFlag(), &cli.IntFlag{Name: "hours", Value: 72, Usage: "it holds for `N` hours"},
+			{Name: "invite", Usage: "make a one-time link for somebody new, or for a member who needs a new password",
+				ArgsUsage: "[ACCOUNT]",
+				Flags: personal(output(), name(), roleFlag(), untilFlag(), &cli.IntFlag{Name: "hours", Value: 72,
+					Usage: "it holds for `N` hours"},
 					&cli.StringFlag{Name: "address", Usage: "the console's `URL` as the invited reach it"}),
 				Action: inPerson(inviteSomebody)},
 			{Name: "invites", Usage: "list the invitations that are open", Flags: remote(output()),
@@ -170,7 +178,8 @@ func inviteSomebody(ctx context.Context, cmd *cli.Command, h *client.Remote, _ [
 		return err
 	}
 	hours := cmd.Int("hours")
-	b := client.NewInvite{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role")), Until: until, Hours: &hours, Address: given(cmd, "address")}
+	b := client.NewInvite{Name: given(cmd, "name"), Role: (*client.Role)(given(cmd, "role")), Until: until, Hours: &hours,
+		Address: given(cmd, "address")}
 	if account := cmd.Args().First(); account != "" {
 		b.Account = &account
 	}
@@ -188,7 +197,9 @@ func inviteSomebody(ctx context.Context, cmd *cli.Command, h *client.Remote, _ [
 		return show(cmd, x, []string{"id", "link"}, [][]string{{x.Invite.Id, x.Link}})
 	}
 	w := writer(cmd)
-	_, _ = fmt.Fprintf(w, "Whoever opens this link first joins as %s. It holds until %s and is shown this once:\n\n  %s\n\n", map[client.Role]string{client.RoleOwner: "an owner", client.RoleMember: "a member", client.RoleGuest: "a guest"}[x.Invite.Role], x.Invite.Expires.In(hubZone(ctx, h)).Format("Mon 2 Jan 15:04"), x.Link)
+	_, _ = fmt.Fprintf(w, "Whoever opens this link first joins as %s. It holds until %s and is shown this once:\n\n  "+
+		"%s\n\n", map[client.Role]string{client.RoleOwner: "an owner", client.RoleMember: "a member",
+		client.RoleGuest: "a guest"}[x.Invite.Role], x.Invite.Expires.In(hubZone(ctx, h)).Format("Mon 2 Jan 15:04"), x.Link)
 	qr, err := qrcode.New(x.Link, qrcode.Low)
 	if err != nil {
 		return err
@@ -220,28 +231,29 @@ func memberRows(ctx context.Context, cmd *cli.Command, h *client.Remote, list []
 }
 
 func rightsCommand() *cli.Command {
-	return &cli.Command{Name: "rights", Usage: "show who may do what beyond what roles say; add or take away a line", Flags: remote(output()),
-		Commands: []*cli.Command{
-			{Name: "set", Usage: "let somebody see or switch something, or not; WHO is an account, members or guests, OF the id of a place, device, signal, control or setting", ArgsUsage: "WHO OF none|see|switch", Flags: remote(output()),
+	return &cli.Command{Name: "rights", Usage: "show who may do what beyond what roles say; add or take away a line",
+		Flags: remote(output()), Commands: []*cli.Command{
+			{Name: "set", Usage: "let somebody see or switch something, or not; WHO is an account, members or guests, OF the " +
+				"id of a place, device, signal, control or setting", ArgsUsage: "WHO OF none|see|switch", Flags: remote(output()),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					return changeRights(ctx, cmd, h, func(lines []client.Right) []client.Right {
-						return append(without(lines, args[0], args[1]), client.Right{Who: args[0], Of: args[1], May: site.Guests(args[2])})
+					return changeRights(ctx, cmd, h, func(lines []site.Right) []site.Right {
+						return append(without(lines, args[0], args[1]), site.Right{Who: args[0], Of: args[1], May: site.Guests(args[2])})
 					})
 				}, "WHO", "OF", "MAY")},
 			{Name: "remove", Usage: "take a line away", ArgsUsage: "WHO OF", Flags: remote(output()),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-					return changeRights(ctx, cmd, h, func(lines []client.Right) []client.Right { return without(lines, args[0], args[1]) })
+					return changeRights(ctx, cmd, h, func(lines []site.Right) []site.Right { return without(lines, args[0], args[1]) })
 				}, "WHO", "OF")}},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
-			r, err := h.GetRightsWithResponse(ctx)
+			r, err := h.Rights().Get(ctx)
 			if err != nil {
 				return err
 			}
-			return rightRows(cmd, *r.JSON200)
+			return rightRows(cmd, r.Config)
 		})}
 }
 
-func without(lines []client.Right, who, of string) (out []client.Right) {
+func without(lines []site.Right, who, of string) (out []site.Right) {
 	for _, l := range lines {
 		if l.Who != who || l.Of != of {
 			out = append(out, l)
@@ -250,20 +262,20 @@ func without(lines []client.Right, who, of string) (out []client.Right) {
 	return out
 }
 
-func changeRights(ctx context.Context, cmd *cli.Command, h *client.Remote, change func([]client.Right) []client.Right) error {
-	now, err := h.GetRightsWithResponse(ctx)
+func changeRights(ctx context.Context, cmd *cli.Command, h *client.Remote,
+	change func([]site.Right) []site.Right) error {
+	now, err := h.Rights().Get(ctx)
 	if err != nil {
 		return err
 	}
-	lines := append([]client.Right{}, change(now.JSON200.Lines)...)
-	r, err := h.SaveRightsWithResponse(ctx, &client.SaveRightsParams{IfMatch: &now.JSON200.Version}, client.SaveRightsJSONRequestBody{Lines: lines})
+	r, err := h.Rights().Put(ctx, site.Rights{Lines: append([]site.Right{}, change(now.Config.Lines)...)}, now.Version)
 	if err != nil {
 		return err
 	}
-	return rightRows(cmd, *r.JSON200)
+	return rightRows(cmd, r.Config)
 }
 
-func rightRows(cmd *cli.Command, v client.Rights) error {
+func rightRows(cmd *cli.Command, v site.Rights) error {
 	var rows [][]string
 	for _, l := range v.Lines {
 		rows = append(rows, []string{l.Who, l.Of, string(l.May)})
@@ -275,7 +287,8 @@ func tokensCommand() *cli.Command {
 	return &cli.Command{Name: "tokens", Usage: "list your tokens for scripts, make or end one", Flags: personal(output()),
 		Commands: []*cli.Command{
 			{Name: "add", Usage: "make a token and show it, once", ArgsUsage: "NAME", Flags: personal(output(),
-				&cli.StringSliceFlag{Name: "scope", Value: []string{"read"}, Usage: "what it is for, a `SCOPE`: read, switch, configure, push; more than one is fine"},
+				&cli.StringSliceFlag{Name: "scope", Value: []string{"read"},
+					Usage: "what it is for, a `SCOPE`: read, switch, configure, push; more than one is fine"},
 				&cli.IntFlag{Name: "days", Usage: "it ends after `N` days (default: never)"}),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					b := client.AddTokenJSONRequestBody{Name: args[0]}
@@ -289,7 +302,8 @@ func tokensCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return show(cmd, *r.JSON201, []string{"id", "name", "token"}, [][]string{{r.JSON201.Id, r.JSON201.Name, r.JSON201.Token}})
+					return show(cmd, *r.JSON201, []string{"id", "name", "token"}, [][]string{{r.JSON201.Id, r.JSON201.Name,
+						r.JSON201.Token}})
 				}, "NAME")},
 			{Name: "end", Usage: "end a token", ArgsUsage: "ID", Flags: personal(),
 				Action: inPerson(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
@@ -327,15 +341,19 @@ func tokensCommand() *cli.Command {
 
 func journalCommand() *cli.Command {
 	flags := func(more ...cli.Flag) []cli.Flag {
-		return remote(append(more, &cli.StringFlag{Name: "place", Usage: "what is of this `PLACE`"}, &cli.StringFlag{Name: "by", Usage: "what `WHO` did: an account, a device's id, or part of a name"},
-			&cli.StringFlag{Name: "words", Usage: "lines in which these `WORDS` stand"}, &cli.StringFlag{Name: "from", Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
+		return remote(append(more, &cli.StringFlag{Name: "place", Usage: "what is of this `PLACE`"},
+			&cli.StringFlag{Name: "by", Usage: "what `WHO` did: an account, a device's id, or part of a name"},
+			&cli.StringFlag{Name: "words", Usage: "lines in which these `WORDS` stand"}, &cli.StringFlag{Name: "from",
+				Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
 			&cli.StringFlag{Name: "to", Usage: "end before `TIME`"})...)
 	}
 	return &cli.Command{Name: "journal", Usage: "show who or what changed what, newest first", ArgsUsage: "[ID]",
 		Flags: flags(output(), &cli.IntFlag{Name: "limit", Value: 20, Usage: "at most `N` entries"}),
 		Commands: []*cli.Command{
-			{Name: "export", Usage: "write all lines to a file: .csv, or .jsonl for JSON Lines", ArgsUsage: "FILE", Flags: flags(), Action: connected(exportJournal, "FILE")},
-			{Name: "before", Usage: "show what a part of the configuration was before a line", ArgsUsage: "LINE", Flags: remote(),
+			{Name: "export", Usage: "write all lines to a file: .csv, or .jsonl for JSON Lines", ArgsUsage: "FILE",
+				Flags: flags(), Action: connected(exportJournal, "FILE")},
+			{Name: "before", Usage: "show what a part of the configuration was before a line", ArgsUsage: "LINE",
+				Flags: remote(),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					id, err := lineOf(args[0])
 					if err != nil {
@@ -349,7 +367,8 @@ func journalCommand() *cli.Command {
 					enc.SetIndent("", "  ")
 					return enc.Encode(r.JSON200)
 				}, "LINE")},
-			{Name: "restore", Usage: "bring back what was before a line; it is an edit like any other", ArgsUsage: "LINE", Flags: remote(),
+			{Name: "restore", Usage: "bring back what was before a line; it is an edit like any other", ArgsUsage: "LINE",
+				Flags: remote(),
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					id, err := lineOf(args[0])
 					if err != nil {
@@ -385,7 +404,8 @@ func journalCommand() *cli.Command {
 				if len(change) > 60 && cmd.String("output") == "table" {
 					change = change[:60] + "…"
 				}
-				rows = append(rows, []string{fmt.Sprint(e.Id), e.At.In(zone).Format("Mon 02 Jan 15:04:05"), e.Actor, e.Source, e.Action, e.Object, change, e.Reason})
+				rows = append(rows, []string{fmt.Sprint(e.Id), e.At.In(zone).Format("Mon 02 Jan 15:04:05"), e.Actor, e.Source,
+					e.Action, e.Object, change, e.Reason})
 			}
 			return show(cmd, r.JSON200, []string{"line", "at", "who", "from", "what", "object", "change", "why"}, rows)
 		})}
@@ -443,7 +463,8 @@ func exportJournal(ctx context.Context, cmd *cli.Command, h *client.Remote, args
 			if n++; lines {
 				err = enc.Encode(e)
 			} else {
-				err = out.Write(cells([]string{fmt.Sprint(e.Id), e.At.Format(time.RFC3339Nano), e.Actor, e.ActorKind, e.Source, e.Action, e.Object, e.Before, e.After, e.Reason}))
+				err = out.Write(cells([]string{fmt.Sprint(e.Id), e.At.Format(time.RFC3339Nano), e.Actor, e.ActorKind, e.Source,
+					e.Action, e.Object, e.Before, e.After, e.Reason}))
 			}
 			if err != nil {
 				return err
@@ -464,8 +485,11 @@ func exportJournal(ctx context.Context, cmd *cli.Command, h *client.Remote, args
 }
 
 func clockCommand() *cli.Command {
-	return &cli.Command{Name: "clock", Usage: "show the hub's time and whether its computer's clock is believed, or say that it is right",
-		Flags: remote(output(), &cli.BoolFlag{Name: "right", Usage: "the clock of the hub's computer is right now: believe it, and move what was stamped meanwhile to where it belongs"}),
+	return &cli.Command{Name: "clock", Usage: "show the hub's time and whether its computer's clock is believed, or say " +
+		"that it is right",
+		Flags: remote(output(), &cli.BoolFlag{Name: "right",
+			Usage: "the clock of the hub's computer is right now: believe it, and move what was stamped meanwhile to where it " +
+				"belongs"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			if cmd.Bool("right") {
 				if _, err := h.TrustClockWithResponse(ctx); err != nil {
@@ -491,7 +515,8 @@ func clockCommand() *cli.Command {
 }
 
 func logCommand() *cli.Command {
-	return &cli.Command{Name: "log", Usage: "show from which level on the hub logs, or change it until its next start", ArgsUsage: "[debug|info|warn|error]", Flags: remote(),
+	return &cli.Command{Name: "log", Usage: "show from which level on the hub logs, or change it until its next start",
+		ArgsUsage: "[debug|info|warn|error]", Flags: remote(),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			if level := cmd.Args().First(); level != "" {
 				if _, err := h.SetLogWithResponse(ctx, client.Log{Level: client.LogLevel(level)}); err != nil {

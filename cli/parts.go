@@ -34,7 +34,8 @@ func readFile(name string, into any) error {
 }
 
 func automationCommand() *cli.Command {
-	return &cli.Command{Name: "automation", Usage: "show what the hub decides of a control, or change it", ArgsUsage: "CONTROL",
+	return &cli.Command{Name: "automation", Usage: "show what the hub decides of a control, or change it",
+		ArgsUsage:   "CONTROL",
 		Description: "It is shown as JSON; save it in a file, change that, and give it back with --file.",
 		Flags: remote(&cli.StringFlag{Name: "file", Usage: "take the automation from this JSON `FILE`, - for standard input"},
 			&cli.BoolFlag{Name: "remove", Usage: "take it away; the control gets its safe value"}),
@@ -46,21 +47,21 @@ func automationCommand() *cli.Command {
 					return err
 				}
 			case !cmd.Bool("remove"):
-				r, err := h.GetAutomationWithResponse(ctx, args[0])
+				r, err := h.Automation(args[0]).Get(ctx)
 				if err != nil {
 					return err
 				}
-				return asJSON(cmd, r.JSON200.Config)
+				return asJSON(cmd, r.Config)
 			}
 			a.Control = args[0]
-			r, err := h.SaveAutomationWithResponse(ctx, args[0], nil, a)
+			r, err := h.Automation(args[0]).Put(ctx, a, "")
 			if err != nil {
 				return err
 			}
-			for _, remark := range r.JSON200.Remarks {
+			for _, remark := range r.State.Remarks {
 				_, _ = fmt.Fprintln(os.Stderr, "Mind: "+remark+".") // what is printed stays JSON
 			}
-			return asJSON(cmd, r.JSON200.Config)
+			return asJSON(cmd, r.Config)
 		}, "CONTROL")}
 }
 
@@ -78,8 +79,8 @@ func kept(name, one string, list func(context.Context, *cli.Command, *client.Rem
 	return &cli.Command{Name: name, Usage: "list " + name + ", save or remove one", Flags: remote(output()),
 		Description: "With --output json the list shows everything of each; the same form is what save reads.",
 		Commands: []*cli.Command{
-			{Name: "save", Usage: "add a " + one + ", or change the one that has this id", ArgsUsage: "FILE", Flags: remote(output()),
-				Description: "FILE is JSON, - for standard input.",
+			{Name: "save", Usage: "add a " + one + ", or change the one that has this id", ArgsUsage: "FILE",
+				Flags: remote(output()), Description: "FILE is JSON, - for standard input.",
 				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 					return save(ctx, cmd, h, args[0])
 				}, "FILE")},
@@ -126,7 +127,8 @@ func ruleRows(cmd *cli.Command, list []shown.Rule) error {
 		if !r.State.Fired.IsZero() {
 			fired = r.State.Fired.Local().Format("2006-01-02 15:04:05")
 		}
-		rows = append(rows, []string{r.Config.ID, r.Config.Name, state, fired, r.Config.Stages[min(r.State.Stage, len(r.Config.Stages)-1)].When})
+		rows = append(rows, []string{r.Config.ID, r.Config.Name, state, fired,
+			r.Config.Stages[min(r.State.Stage, len(r.Config.Stages)-1)].When})
 	}
 	return show(cmd, list, []string{"id", "name", "state", "last", "when"}, rows)
 }
@@ -154,7 +156,8 @@ func groupsCommand() *cli.Command {
 }
 
 // keptParts is the command of a kind of parts that are kept as files: list, save and remove.
-func keptParts[C, S any](list, kind string, of func(*client.Remote) client.Parts[C, S], rows func(*cli.Command, []shown.Part[C, S]) error) *cli.Command {
+func keptParts[C, S any](list, kind string, of func(*client.Remote) client.Parts[C, S], rows func(*cli.Command,
+	[]shown.Part[C, S]) error) *cli.Command {
 	return kept(list, kind, func(ctx context.Context, cmd *cli.Command, h *client.Remote) error {
 		all, err := of(h).List(ctx)
 		if err != nil {

@@ -20,7 +20,8 @@ import (
 )
 
 var (
-	inks = []color.NRGBA{{0x2f, 0x5f, 0x8a, 255}, {0x7a, 0x4b, 0x94, 255}, {0x5b, 0x7f, 0x3a, 255}, {0x8a, 0x6d, 0x00, 255}}
+	inks = []color.NRGBA{{0x2f, 0x5f, 0x8a, 255}, {0x7a, 0x4b, 0x94, 255}, {0x5b, 0x7f, 0x3a, 255}, {0x8a, 0x6d, 0x00,
+		255}}
 	ash  = color.NRGBA{0xe2, 0xdd, 0xd4, 255}
 	glow = color.NRGBA{0xc2, 0x48, 0x0f, 255}
 )
@@ -49,7 +50,8 @@ func picture(name string, list []client.History, zone *time.Location) error {
 		plots[i] = []*plot.Plot{pane(p, zone, i == len(panes)-1)}
 	}
 	img := vgimg.NewWith(vgimg.UseWH(10*vg.Inch, vg.Length(len(panes))*2.1*vg.Inch), vgimg.UseDPI(128))
-	tiles := draw.Tiles{Rows: len(panes), Cols: 1, PadX: vg.Points(6), PadY: vg.Points(6), PadTop: vg.Points(8), PadBottom: vg.Points(6), PadLeft: vg.Points(8), PadRight: vg.Points(14)}
+	tiles := draw.Tiles{Rows: len(panes), Cols: 1, PadX: vg.Points(6), PadY: vg.Points(6), PadTop: vg.Points(8),
+		PadBottom: vg.Points(6), PadLeft: vg.Points(8), PadRight: vg.Points(14)}
 	for i, row := range plot.Align(plots, tiles, draw.New(img)) {
 		plots[i][0].Draw(row[0])
 	}
@@ -90,7 +92,8 @@ func pane(list []client.History, zone *time.Location, last bool) *plot.Plot {
 		v := middle(x)
 		for n, run := range unbroken(x) {
 			if x.Mean != nil {
-				area, err := plotter.NewPolygon(append(points(x.T, *x.Max, run[0], run[1]), backwards(points(x.T, *x.Min, run[0], run[1]))...))
+				area, err := plotter.NewPolygon(append(points(x.T, *x.Max, run[0], run[1]),
+					backwards(points(x.T, *x.Min, run[0], run[1]))...))
 				if err == nil {
 					area.Color, area.LineStyle.Width = band, 0
 					p.Add(area)
@@ -184,7 +187,8 @@ func strip(p *plot.Plot, x client.History) {
 			continue
 		}
 		a, b := float64(from)/1000, float64(to)/1000
-		if run, err := plotter.NewPolygon(plotter.XYs{{X: a, Y: 0.3}, {X: a, Y: 0.7}, {X: b, Y: 0.7}, {X: b, Y: 0.3}}); err == nil {
+		if run, err := plotter.NewPolygon(plotter.XYs{{X: a, Y: 0.3}, {X: a, Y: 0.7}, {X: b, Y: 0.7}, {X: b,
+			Y: 0.3}}); err == nil {
 			run.Color, run.LineStyle.Width = glow, 0
 			p.Add(run)
 		}
@@ -200,7 +204,8 @@ type times struct {
 func (x times) Ticks(lo, hi float64) (out []plot.Tick) {
 	const hour = 3600.0
 	step := 0.0
-	for _, s := range []float64{60, 300, 900, hour, 3 * hour, 6 * hour, 12 * hour, 24 * hour, 48 * hour, 7 * 24 * hour, 30 * 24 * hour} {
+	for _, s := range []float64{60, 300, 900, hour, 3 * hour, 6 * hour, 12 * hour, 24 * hour, 48 * hour, 7 * 24 * hour,
+		30 * 24 * hour} {
 		if step = s; (hi-lo)/s <= 10 {
 			break
 		}

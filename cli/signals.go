@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/calendar"
 	"idleember/core/site"
 )
@@ -21,16 +22,19 @@ func sourceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "pointer", Usage: "JSON `POINTER` (RFC 6901), such as /sensor/0/temperature"},
 		&cli.StringFlag{Name: "pattern", Usage: "regular `EXPRESSION`; its group named value, else its first group"},
 		&cli.StringFlag{Name: "column", Usage: "CSV `COLUMN`, by name or number"},
-		&cli.StringFlag{Name: "comma", Usage: "a comma in a number is `MEANING`: decimal (1.250,5) or thousands (1,250.5)", DefaultText: "decimal where that is plain"},
+		&cli.StringFlag{Name: "comma", Usage: "a comma in a number is `MEANING`: decimal (1.250,5) or thousands (1,250.5)",
+			DefaultText: "decimal where that is plain"},
 		&cli.StringSliceFlag{Name: "on", Usage: "`WORD` that means on"},
 		&cli.StringSliceFlag{Name: "off", Usage: "`WORD` that means off"},
-		&cli.StringFlag{Name: "register", Usage: "Modbus `TABLE:ADDRESS[:TYPE[:SCALE]]`, such as input:1:u32:0.1; swap after the type for low word first"},
+		&cli.StringFlag{Name: "register", Usage: "Modbus `TABLE:ADDRESS[:TYPE[:SCALE]]`, such as input:1:u32:0.1; swap " +
+			"after the type for low word first"},
 	}
 }
 
 func sourceFrom(cmd *cli.Command) (site.Source, error) {
-	s := site.Source{Topic: cmd.String("topic"), Pointer: cmd.String("pointer"), Pattern: cmd.String("pattern"), Column: cmd.String("column"),
-		On: cmd.StringSlice("on"), Off: cmd.StringSlice("off"), Comma: site.Comma(cmd.String("comma"))}
+	s := site.Source{Topic: cmd.String("topic"), Pointer: cmd.String("pointer"), Pattern: cmd.String("pattern"),
+		Column: cmd.String("column"),
+		On:     cmd.StringSlice("on"), Off: cmd.StringSlice("off"), Comma: site.Comma(cmd.String("comma"))}
 	var err error
 	s.Register, err = register(cmd.String("register"))
 	return s, err
@@ -64,15 +68,17 @@ func register(text string) (*site.Register, error) {
 }
 
 func signalsCommand() *cli.Command {
-	return &cli.Command{Name: "signals", Usage: "list signals, add, change, map, calibrate or remove one", Flags: remote(output()),
-		Commands: []*cli.Command{addSignalCommand(), changeSignalCommand(), mapSignalCommand(), calibrateCommand(), recalibrateCommand(), {
-			Name: "remove", Usage: "take a signal away with its readings", ArgsUsage: "SIGNAL", Flags: remote(),
-			Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-				if _, err := h.RemoveSignalWithResponse(ctx, args[0]); err != nil {
-					return err
-				}
-				return removed(cmd, args[0], nil)
-			}, "SIGNAL")}},
+	return &cli.Command{Name: "signals", Usage: "list signals, add, change, map, calibrate or remove one",
+		Flags: remote(output()),
+		Commands: []*cli.Command{addSignalCommand(), changeSignalCommand(), mapSignalCommand(), calibrateCommand(),
+			recalibrateCommand(), {
+				Name: "remove", Usage: "take a signal away with its readings", ArgsUsage: "SIGNAL", Flags: remote(),
+				Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
+					if err := h.Signals().Remove(ctx, args[0]); err != nil {
+						return err
+					}
+					return removed(cmd, args[0], nil)
+				}, "SIGNAL")}},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetNowWithResponse(ctx)
 			if err != nil {
@@ -93,106 +99,72 @@ func addSignalCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			n := cmd.Int("decimals")
-			r, err := h.AddSignalWithResponse(ctx, args[0], client.NewSignal{Name: args[1], Kind: client.Kind(cmd.String("kind")), Unit: given(cmd, "unit"), Decimals: &n, Source: &src})
+			s, err := h.Signals().Make(ctx, patch{"device": args[0], "raw": args[1], "kind": cmd.String("kind"),
+				"decimals": cmd.Int("decimals"), "source": src}.texts(cmd, "unit"))
 			if err != nil {
 				return err
 			}
-			return signalRows(cmd, []client.Signal{*r.JSON201})
+			return signalRows(cmd, []shown.Signal{s})
 		}, "DEVICE", "NAME")}
 }
 
 func changeSignalCommand() *cli.Command {
-	return &cli.Command{Name: "change", Usage: "change how a signal is named, shown and judged", ArgsUsage: "SIGNAL", Flags: remote(output(),
-		&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
-		&cli.StringFlag{Name: "unit", Usage: "its `UNIT` as a UCUM symbol: Cel, %, W"},
-		&cli.IntFlag{Name: "decimals", Usage: "show `N` digits behind the point"},
-		&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none or see"},
-		&cli.FloatFlag{Name: "lowest", Usage: "readings below `N` are bad"},
-		&cli.FloatFlag{Name: "highest", Usage: "readings above `N` are bad"},
-		&cli.FloatFlag{Name: "spike", Usage: "readings further than `N` from their neighbours are suspect; 0 for none"},
-		&cli.DurationFlag{Name: "stuck", Usage: "unchanged for longer than `TIME` is suspect; 0 for none"},
-		&cli.IntFlag{Name: "keep", Usage: "keep readings for `DAYS`, then the sums of their hours; 0 for ever"},
-		&cli.IntFlag{Name: "keep-sums", Usage: "keep the sums of hours for `DAYS`; 0 for ever"}),
+	return &cli.Command{Name: "change", Usage: "change how a signal is named, shown and judged", ArgsUsage: "SIGNAL",
+		Flags: remote(output(),
+			&cli.StringFlag{Name: "name", Usage: "its `NAME`"},
+			&cli.StringFlag{Name: "unit", Usage: "its `UNIT` as a UCUM symbol: Cel, %, W"},
+			&cli.IntFlag{Name: "decimals", Usage: "show `N` digits behind the point"},
+			&cli.StringFlag{Name: "guests", Usage: "guests may do `WHAT`: none or see"},
+			&cli.FloatFlag{Name: "lowest", Usage: "readings below `N` are bad"},
+			&cli.FloatFlag{Name: "highest", Usage: "readings above `N` are bad"},
+			&cli.FloatFlag{Name: "spike", Usage: "readings further than `N` from their neighbours are suspect; 0 for none"},
+			&cli.DurationFlag{Name: "stuck", Usage: "unchanged for longer than `TIME` is suspect; 0 for none"},
+			&cli.IntFlag{Name: "keep", Usage: "keep readings for `DAYS`, then the sums of their hours; 0 for ever"},
+			&cli.IntFlag{Name: "keep-sums", Usage: "keep the sums of hours for `DAYS`; 0 for ever"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
-			now, err := signalNow(ctx, h, args[0])
+			b, sense, keep := patch{}.texts(cmd, "name", "unit", "guests"), patch{}.millis(cmd, "stuck"), patch{}
+			if cmd.IsSet("decimals") {
+				b["decimals"] = cmd.Int("decimals")
+			}
+			for _, flag := range []string{"lowest", "highest", "spike"} {
+				if cmd.IsSet(flag) {
+					sense[flag] = cmd.Float(flag)
+				}
+			}
+			const day = 24 * 3600_000
+			if cmd.IsSet("keep") {
+				keep["readings_ms"] = int64(cmd.Int("keep")) * day
+			}
+			if cmd.IsSet("keep-sums") {
+				keep["sums_ms"] = int64(cmd.Int("keep-sums")) * day
+			}
+			b["keep"], b["sense"] = keep, sense
+			s, err := h.Signals().Patch(ctx, args[0], b, "")
 			if err != nil {
 				return err
 			}
-			b := client.SignalChange{Name: given(cmd, "name"), Unit: given(cmd, "unit"), Guests: (*client.SignalGuests)(given(cmd, "guests"))}
-			if cmd.IsSet("decimals") {
-				n := cmd.Int("decimals")
-				b.Decimals = &n
-			}
-			sense := now.Sense
-			if cmd.IsSet("lowest") {
-				n := cmd.Float("lowest")
-				sense.Lowest = &n
-			}
-			if cmd.IsSet("highest") {
-				n := cmd.Float("highest")
-				sense.Highest = &n
-			}
-			if cmd.IsSet("spike") {
-				sense.Spike = cmd.Float("spike")
-			}
-			if cmd.IsSet("stuck") {
-				sense.StuckMS = cmd.Duration("stuck").Milliseconds()
-			}
-			keep := now.Keep
-			const day = 24 * 3600_000
-			if cmd.IsSet("keep") {
-				keep.ReadingsMS = int64(cmd.Int("keep")) * day
-			}
-			if cmd.IsSet("keep-sums") {
-				keep.SumsMS = int64(cmd.Int("keep-sums")) * day
-			}
-			if keep != now.Keep {
-				b.Keep = &keep
-			}
-			if sense != now.Sense {
-				b.Sense = &sense
-			}
-			return changeSignal(ctx, cmd, h, args[0], b)
+			return signalRows(cmd, []shown.Signal{s})
 		}, "SIGNAL")}
 }
 
-func signalNow(ctx context.Context, h *client.Remote, id string) (client.Signal, error) {
-	r, err := h.GetNowWithResponse(ctx)
-	if err != nil {
-		return client.Signal{}, err
-	}
-	var ids []string
-	for _, s := range r.JSON200.Signals {
-		if s.Id == id {
-			return s, nil
-		}
-		ids = append(ids, s.Id)
-	}
-	msg := fmt.Sprintf("there is no signal called %q", id)
-	if near := site.Nearest(id, ids); len(near) > 0 {
-		msg += "; did you mean " + strings.Join(near, " or ") + "?"
-	}
-	return client.Signal{}, fmt.Errorf("%s", msg)
-}
-
-func changeSignal(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, b client.SignalChange) error {
-	r, err := h.ChangeSignalWithResponse(ctx, id, nil, b)
+func changeSignal(ctx context.Context, cmd *cli.Command, h *client.Remote, id string, f func(*site.Signal)) error {
+	s, err := changed(ctx, h.Signals(), id, f)
 	if err != nil {
 		return err
 	}
-	return signalRows(cmd, []client.Signal{*r.JSON200})
+	return signalRows(cmd, []shown.Signal{s})
 }
 
 func mapSignalCommand() *cli.Command {
-	return &cli.Command{Name: "map", Usage: "say where in the device's messages a signal is found; without options: where the link's rules say", ArgsUsage: "SIGNAL",
+	return &cli.Command{Name: "map", Usage: "say where in the device's messages a signal is found; without options: " +
+		"where the link's rules say", ArgsUsage: "SIGNAL",
 		Flags: remote(append(sourceFlags(), output())...),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			src, err := sourceFrom(cmd)
 			if err != nil {
 				return err
 			}
-			return changeSignal(ctx, cmd, h, args[0], client.SignalChange{Source: &src})
+			return changeSignal(ctx, cmd, h, args[0], func(s *site.Signal) { s.Source = src })
 		}, "SIGNAL")}
 }
 
@@ -204,7 +176,8 @@ is saved. Past readings stay as they are until: idleember signals recalibrate`,
 			&cli.StringFlag{Name: "points", Usage: "two points `RAW=VALUE,RAW=VALUE`"},
 			&cli.StringFlag{Name: "gain", Usage: "one reference `RAW=VALUE`"},
 			&cli.StringFlag{Name: "table", Usage: "points `RAW=VALUE,...`, straight lines between them"},
-			&cli.StringFlag{Name: "divider", Usage: "resistors and converter `R1,R2,REFERENCE,COUNTS[,HIGHEST[,LIMIT]]` in ohms and volts"},
+			&cli.StringFlag{Name: "divider", Usage: "resistors and converter `R1,R2,REFERENCE,COUNTS[,HIGHEST[,LIMIT]]` in " +
+				"ohms and volts"},
 			&cli.FloatFlag{Name: "offset", Usage: "add `N`"},
 			&cli.FloatFlag{Name: "min", Usage: "lower results become `N`"},
 			&cli.FloatFlag{Name: "max", Usage: "higher results become `N`"},
@@ -220,9 +193,10 @@ is saved. Past readings stay as they are until: idleember signals recalibrate`,
 				return preview(ctx, cmd, h, c, raw)
 			}
 			if !c.Set() && !cmd.Bool("none") {
-				return &UsageError{"no calibration is given; use --points, --gain, --table, --divider, --offset, --invert or --none"}
+				return &UsageError{"no calibration is given; use --points, --gain, --table, --divider, --offset, --invert or " +
+					"--none"}
 			}
-			return changeSignal(ctx, cmd, h, args[0], client.SignalChange{Calibration: &c})
+			return changeSignal(ctx, cmd, h, args[0], func(s *site.Signal) { s.Calibration = c })
 		}, "SIGNAL")}
 }
 
@@ -259,7 +233,8 @@ func calibrationFrom(cmd *cli.Command) (c site.Calibration, err error) {
 				return c, &UsageError{fmt.Sprintf("%q is no number", p)}
 			}
 		}
-		c.Method, c.Divider = "divider", &site.Divider{R1: n[0], R2: n[1], Reference: n[2], Counts: n[3], Highest: n[4], Limit: n[5]}
+		c.Method, c.Divider = "divider", &site.Divider{R1: n[0], R2: n[1], Reference: n[2], Counts: n[3], Highest: n[4],
+			Limit: n[5]}
 	}
 	c.Offset, c.Invert = cmd.Float("offset"), cmd.Bool("invert")
 	if cmd.IsSet("min") {
@@ -295,7 +270,8 @@ func preview(ctx context.Context, cmd *cli.Command, h *client.Remote, c site.Cal
 }
 
 func recalibrateCommand() *cli.Command {
-	return &cli.Command{Name: "recalibrate", Usage: "apply a signal's calibration to a stretch of its history, from what came raw", ArgsUsage: "SIGNAL",
+	return &cli.Command{Name: "recalibrate", Usage: "apply a signal's calibration to a stretch of its history, from " +
+		"what came raw", ArgsUsage: "SIGNAL",
 		Flags: remote(
 			&cli.StringFlag{Name: "from", Usage: "begin at this `TIME`", Required: true},
 			&cli.StringFlag{Name: "to", Value: "now", Usage: "end at this `TIME`"}),
@@ -320,7 +296,8 @@ func recalibrateCommand() *cli.Command {
 				r, err := h.RecalibrateWithResponse(ctx, args[0], client.RecalibrateJSONRequestBody{From: at, To: end})
 				if err != nil {
 					if changed > 0 {
-						err = fmt.Errorf("%w (up to %s %d readings changed; it can be done again)", err, at.Format("2006-01-02 15:04"), changed)
+						err = fmt.Errorf("%w (up to %s %d readings changed; it can be done again)", err, at.Format("2006-01-02 15:04"),
+							changed)
 					}
 					return err
 				}
@@ -336,17 +313,18 @@ func recalibrateCommand() *cli.Command {
 		}, "SIGNAL")}
 }
 
-func signalRows(cmd *cli.Command, list []client.Signal) error {
+func signalRows(cmd *cli.Command, list []shown.Signal) error {
 	var rows [][]string
 	for _, s := range list {
 		every := "on change"
-		if s.Reports == "periodic" {
+		if s.Config.Reports == site.Periodic {
 			every = "learning"
-			if s.IntervalMs > 0 {
-				every = "every " + calendar.Words(time.Duration(s.IntervalMs)*time.Millisecond)
+			if s.State.IntervalMS > 0 {
+				every = "every " + calendar.Words(time.Duration(s.State.IntervalMS)*time.Millisecond)
 			}
 		}
-		rows = append(rows, []string{s.Id, s.Name, string(s.Kind), s.Unit, fmt.Sprint(s.Decimals), every, string(s.Guests)})
+		rows = append(rows, []string{s.Config.ID, s.Config.Name, string(s.Config.Kind), s.Config.Unit,
+			fmt.Sprint(s.Config.Decimals), every, string(s.Config.Guests)})
 	}
 	return show(cmd, list, []string{"id", "name", "kind", "unit", "decimals", "reports", "guests"}, rows)
 }

@@ -17,9 +17,11 @@ import (
 
 func deleteReadingsCommand() *cli.Command {
 	return &cli.Command{Name: "delete-readings", Usage: "delete a stretch of readings", ArgsUsage: "SERIES",
-		Description: "They are gone for good; the journal says who deleted how many. Write them to a file first with \"idleember export\".",
+		Description: "They are gone for good; the journal says who deleted how many. Write them to a file first with " +
+			"\"idleember export\".",
 		Flags: remote(
-			&cli.StringFlag{Name: "from", Required: true, Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
+			&cli.StringFlag{Name: "from", Required: true,
+				Usage: "begin at `TIME`: 24h or 7d ago, 14:30, 2026-11-20, or RFC 3339"},
 			&cli.StringFlag{Name: "to", Required: true, Usage: "end before `TIME`"}),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 			zone := hubZone(ctx, h)
@@ -41,7 +43,8 @@ func deleteReadingsCommand() *cli.Command {
 }
 
 func storageCommand() *cli.Command {
-	return &cli.Command{Name: "storage", Usage: "show what is kept of each signal, and how much was written to the disk", Flags: remote(output()), Commands: []*cli.Command{tidyCommand()},
+	return &cli.Command{Name: "storage", Usage: "show what is kept of each signal, and how much was written to the disk",
+		Flags: remote(output()), Commands: []*cli.Command{tidyCommand()},
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			r, err := h.GetStorageWithResponse(ctx)
 			if err != nil {
@@ -52,13 +55,15 @@ func storageCommand() *cli.Command {
 			slices.SortStableFunc(list, func(a, b client.KeptSeries) int { return cmp.Compare(b.Bytes, a.Bytes) })
 			var rows [][]string
 			for _, x := range list {
-				rows = append(rows, []string{x.Series, strconv.FormatInt(x.Count, 10), size(x.Bytes), x.From.In(zone).Format("2006-01-02 15:04"), x.To.In(zone).Format("2006-01-02 15:04")})
+				rows = append(rows, []string{x.Series, strconv.FormatInt(x.Count, 10), size(x.Bytes),
+					x.From.In(zone).Format("2006-01-02 15:04"), x.To.In(zone).Format("2006-01-02 15:04")})
 			}
 			if err := show(cmd, r.JSON200, []string{"series", "readings", "size", "from", "to"}, rows); err != nil {
 				return err
 			}
 			if cmd.String("output") == "table" {
-				text := fmt.Sprintf("\nThe database is %s large; %s of it are recorded input, of which the last 48 hours stay, %s at most.", size(r.JSON200.DatabaseBytes), size(r.JSON200.RecordedBytes), size(r.JSON200.RecordedMost))
+				text := fmt.Sprintf("\nThe database is %s large; %s of it are recorded input, of which the last 48 hours stay, "+
+					"%s at most.", size(r.JSON200.DatabaseBytes), size(r.JSON200.RecordedBytes), size(r.JSON200.RecordedMost))
 				if n := r.JSON200.WrittenBytes; n != nil {
 					text += fmt.Sprintf(" %s were written since %s.", size(*n), r.JSON200.Since.In(zone).Format("2006-01-02 15:04"))
 				}
@@ -69,8 +74,10 @@ func storageCommand() *cli.Command {
 }
 
 func tidyCommand() *cli.Command {
-	return &cli.Command{Name: "tidy", Usage: "let go of readings that are older than they are kept, and pack the rest anew",
-		Description: "The hub does it by itself now and then. It can be stopped at any time; collecting and reading go on meanwhile.", Flags: remote(),
+	return &cli.Command{Name: "tidy", Usage: "let go of readings that are older than they are kept, and pack the " +
+		"rest anew",
+		Description: "The hub does it by itself now and then. It can be stopped at any time; collecting and reading go on " +
+			"meanwhile.", Flags: remote(),
 		Action: connected(func(ctx context.Context, cmd *cli.Command, h *client.Remote, _ []string) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 			defer stop()

@@ -1,5 +1,5 @@
-// Package client speaks to a hub over its HTTP interface. What the contract says is generated; this file adds signing in,
-// errors in words and the live stream.
+// Package client speaks to a hub over its HTTP interface. What the contract says is generated; this file adds signing
+// in, errors in words and the live stream.
 package client
 
 import (
@@ -28,8 +28,8 @@ type Remote struct {
 	doer    doer
 }
 
-// New returns a client for the hub at address, such as http://127.0.0.1:8480. The token may be empty: then SignIn begins
-// a session.
+// New returns a client for the hub at address, such as http://127.0.0.1:8480. The token may be empty: then SignIn
+// begins a session.
 func New(address, token string) (*Remote, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
@@ -72,18 +72,6 @@ func (e *UnreachableError) Error() string {
 	return fmt.Sprintf("no hub answers at %s (%v); is it running, and is --hub right?", e.Address, e.Err)
 }
 func (e *UnreachableError) Unwrap() error { return e.Err }
-
-// AddOrChange saves what is kept under an id, whether it is there or not: save is asked without If-Match, by which nothing is
-// replaced, and where that is refused with one that takes whatever is there.
-func AddOrChange[R any](save func(ifMatch *string) (R, error)) (R, error) {
-	r, err := save(nil)
-	var p *ProblemError
-	if errors.As(err, &p) && p.Status == http.StatusConflict {
-		whatever := "*"
-		return save(&whatever)
-	}
-	return r, err
-}
 
 // doer sends requests and turns everything but a good answer into an error: *UnreachableError or *ProblemError.
 type doer struct {

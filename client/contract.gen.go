@@ -90,28 +90,10 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// ListAlerts Alerts with where they stand
+	// ListAlertEvents What became of alerts, newest first
 	//
-	// Corresponds with GET /alerts (the `ListAlerts` operationId).
-	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveAlertWithBody Add or change an alert
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /alerts (the `SaveAlert` operationId).
-	SaveAlertWithBody(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveAlert Add or change an alert
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /alerts (the `SaveAlert` operationId).
-	SaveAlert(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /alert-events (the `ListAlertEvents` operationId).
+	ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ActOnAlertsWithBody Acknowledge, shelve or retire alerts, or take that back
 	//
@@ -131,11 +113,6 @@ type ClientInterface interface {
 	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
 	ActOnAlerts(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListAlertEvents What became of alerts, newest first
-	//
-	// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
-	ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// TryAlertWithBody Run an alert over what its signal was, without making it
 	//
 	// Takes any type of body and a specified content type.
@@ -150,36 +127,12 @@ type ClientInterface interface {
 	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
 	TryAlert(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
-	//
-	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
-	RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetBackups How backups are made, and those that are there
-	//
-	// Corresponds with GET /backups (the `GetBackups` operationId).
-	GetBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// BackUp Make a backup now
 	//
 	// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
 	//
 	// Corresponds with POST /backups (the `BackUp` operationId).
 	BackUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveBackupsWithBody Change how backups are made
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /backups (the `SaveBackups` operationId).
-	SaveBackupsWithBody(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveBackups Change how backups are made
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /backups (the `SaveBackups` operationId).
-	SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DrillBackup Restore the newest backup for a trial, and verify it
 	//
@@ -197,30 +150,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
 	FetchBackup(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListBrokers MQTT brokers elsewhere of which the hub is a client
-	//
-	// Corresponds with GET /brokers (the `ListBrokers` operationId).
-	ListBrokers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveBrokerWithBody Add a broker elsewhere, or change the one that has this id
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /brokers (the `SaveBroker` operationId).
-	SaveBrokerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveBroker Add a broker elsewhere, or change the one that has this id
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /brokers (the `SaveBroker` operationId).
-	SaveBroker(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveBroker Forget a broker that no device uses
-	//
-	// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
-	RemoveBroker(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryCalibrationWithBody What a calibration makes of raw numbers; nothing is kept
 	//
@@ -256,52 +185,10 @@ type ClientInterface interface {
 	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
 	RemoveControl(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetControl One control
-	//
-	// Corresponds with GET /controls/{id} (the `GetControl` operationId).
-	GetControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeControlWithBody Change a control's name, safety and rights
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithBody(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeControl Change a control's name, safety and rights
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControl(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// AutoControl Give a control back to the hub
 	//
 	// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
 	AutoControl(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetAutomation What the hub decides of a control by itself
-	//
-	// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
-	GetAutomation(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveAutomationWithBody Change what the hub decides of a control
-	//
-	// An empty automation takes it away; the control then gets its safe value first.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-	SaveAutomationWithBody(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveAutomation Change what the hub decides of a control
-	//
-	// An empty automation takes it away; the control then gets its safe value first.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-	SaveAutomation(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryAutomationWithBody What a control would be by an automation that is not in force, with values of one's own
 	//
@@ -407,87 +294,12 @@ type ClientInterface interface {
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
 	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDevices All devices that one may see
-	//
-	// Corresponds with GET /devices (the `ListDevices` operationId).
-	ListDevices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddDeviceWithBody Add a device; its key is shown once
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /devices (the `AddDevice` operationId).
-	AddDeviceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddDevice Add a device; its key is shown once
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /devices (the `AddDevice` operationId).
-	AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// RemoveDevice Take a device away, with its history or keeping it
 	//
 	// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
 	//
 	// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
 	RemoveDevice(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDevice One device
-	//
-	// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
-	GetDevice(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeDeviceWithBody Change a device's name, place or lease
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithBody(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeDevice Change a device's name, place or lease
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDevice(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetCamera Where a still picture of what a device sees is to be had
-	//
-	// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
-	GetCamera(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveCameraWithBody Say where a still picture is to be had; an empty address takes the camera away
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-	SaveCameraWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-	SaveCamera(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddControlWithBody Add a switch to a device
-	//
-	// A board that reports `is` brings its switches by itself; this is for boards that do not.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-	AddControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddControl Add a switch to a device
-	//
-	// A board that reports `is` brings its switches by itself; this is for boards that do not.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-	AddControl(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReplaceKey Give a device a new key, for another board in its place; the old one is void at once
 	//
@@ -514,20 +326,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 	ListRefusals(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddSignalWithBody Add a signal before its first reading
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-	AddSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddSignal Add a signal before its first reading
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-	AddSignal(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListStarters Starter code for the device
 	//
@@ -676,25 +474,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /history/summary (the `GetSummary` operationId).
 	GetSummary(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetHub Name, place on the map, time zone and addresses
-	//
-	// Corresponds with GET /hub (the `GetHub` operationId).
-	GetHub(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeHubWithBody Change name, place on the map or time zone
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-	ChangeHubWithBody(ctx context.Context, params *ChangeHubParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeHub Change name, place on the map or time zone
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-	ChangeHub(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInvites Invitations that are open
 	//
@@ -899,53 +678,19 @@ type ClientInterface interface {
 	// Corresponds with GET /messages (the `ListMessages` operationId).
 	ListMessages(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetMessaging How messages leave the hub
-	//
-	// Corresponds with GET /messaging (the `GetMessaging` operationId).
-	GetMessaging(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveMessagingWithBody Change how messages leave the hub
+	// TryModelWithBody Check a device model file without keeping it
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-	SaveMessagingWithBody(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /models/try (the `TryModel` operationId).
+	TryModelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SaveMessaging Change how messages leave the hub
+	// TryModel Check a device model file without keeping it
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-	SaveMessaging(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListModels All device models
-	//
-	// Corresponds with GET /models (the `ListModels` operationId).
-	ListModels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ImportModelWithBody Bring in a device model file
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /models (the `ImportModel` operationId).
-	ImportModelWithBody(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ImportModel Bring in a device model file
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /models (the `ImportModel` operationId).
-	ImportModel(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveModel Forget a device model; devices made from it stay
-	//
-	// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
-	RemoveModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetModel A device model as its file holds it
-	//
-	// Corresponds with GET /models/{id} (the `GetModel` operationId).
-	GetModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /models/try (the `TryModel` operationId).
+	TryModel(ctx context.Context, body TryModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddFromModelWithBody Add devices of a model, all or none
 	//
@@ -996,25 +741,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /now (the `GetNow` operationId).
 	GetNow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetPanel What the hub offers to a Modbus panel
-	//
-	// Corresponds with GET /panel (the `GetPanel` operationId).
-	GetPanel(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SavePanelWithBody Change what the hub offers to a Modbus panel
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /panel (the `SavePanel` operationId).
-	SavePanelWithBody(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SavePanel Change what the hub offers to a Modbus panel
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /panel (the `SavePanel` operationId).
-	SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ChangePasswordWithBody Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
@@ -1111,25 +837,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetRights Who may do what beyond what roles say
-	//
-	// Corresponds with GET /rights (the `GetRights` operationId).
-	GetRights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveRightsWithBody Say who may do what; all lines are replaced
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /rights (the `SaveRights` operationId).
-	SaveRightsWithBody(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveRights Say who may do what; all lines are replaced
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /rights (the `SaveRights` operationId).
-	SaveRights(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestRoute Send a test over a route now, and tell the exact answer of the other side
 	//
@@ -1233,25 +940,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /setup (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveSignal Take a signal away with its readings
-	//
-	// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
-	RemoveSignal(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeSignalWithBody Change how a signal is named and shown
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithBody(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ChangeSignal Change how a signal is named and shown
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RecalibrateWithBody Apply the calibration to a stretch of history
 	//
@@ -1360,34 +1048,6 @@ type ClientInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListViews Views of charts that have a name, one's own and shared ones
-	//
-	// Corresponds with GET /views (the `ListViews` operationId).
-	ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveViewWithBody Give a view of charts a name
-	//
-	// One's own view of that name is replaced.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /views (the `SaveView` operationId).
-	SaveViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SaveView Give a view of charts a name
-	//
-	// One's own view of that name is replaced.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /views (the `SaveView` operationId).
-	SaveView(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveView Take a named view away
-	//
-	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
-	RemoveView(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// OpenWallWithBody Exchange the key of a wall for a cookie
 	//
 	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
@@ -1407,49 +1067,11 @@ type ClientInterface interface {
 	OpenWall(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// ListAlerts Alerts with where they stand
+// ListAlertEvents What became of alerts, newest first
 //
-// Corresponds with GET /alerts (the `ListAlerts` operationId).
-func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListAlertsRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveAlertWithBody Add or change an alert
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /alerts (the `SaveAlert` operationId).
-func (c *Client) SaveAlertWithBody(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveAlertRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveAlert Add or change an alert
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /alerts (the `SaveAlert` operationId).
-func (c *Client) SaveAlert(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveAlertRequest(c.Server, params, body)
+// Corresponds with GET /alert-events (the `ListAlertEvents` operationId).
+func (c *Client) ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertEventsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1498,21 +1120,6 @@ func (c *Client) ActOnAlerts(ctx context.Context, body ActOnAlertsJSONRequestBod
 	return c.Client.Do(req)
 }
 
-// ListAlertEvents What became of alerts, newest first
-//
-// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
-func (c *Client) ListAlertEvents(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListAlertEventsRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // TryAlertWithBody Run an alert over what its signal was, without making it
 //
 // Takes any type of body and a specified content type.
@@ -1547,36 +1154,6 @@ func (c *Client) TryAlert(ctx context.Context, body TryAlertJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// RemoveAlert Take an alert away; a built-in one that was tuned becomes as it was
-//
-// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
-func (c *Client) RemoveAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveAlertRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetBackups How backups are made, and those that are there
-//
-// Corresponds with GET /backups (the `GetBackups` operationId).
-func (c *Client) GetBackups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetBackupsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // BackUp Make a backup now
 //
 // It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
@@ -1584,40 +1161,6 @@ func (c *Client) GetBackups(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Corresponds with POST /backups (the `BackUp` operationId).
 func (c *Client) BackUp(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBackUpRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveBackupsWithBody Change how backups are made
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /backups (the `SaveBackups` operationId).
-func (c *Client) SaveBackupsWithBody(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveBackupsRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveBackups Change how backups are made
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /backups (the `SaveBackups` operationId).
-func (c *Client) SaveBackups(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveBackupsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1665,70 +1208,6 @@ func (c *Client) GetBackupsElsewhere(ctx context.Context, reqEditors ...RequestE
 // Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
 func (c *Client) FetchBackup(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFetchBackupRequest(c.Server, name)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListBrokers MQTT brokers elsewhere of which the hub is a client
-//
-// Corresponds with GET /brokers (the `ListBrokers` operationId).
-func (c *Client) ListBrokers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListBrokersRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveBrokerWithBody Add a broker elsewhere, or change the one that has this id
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /brokers (the `SaveBroker` operationId).
-func (c *Client) SaveBrokerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveBrokerRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveBroker Add a broker elsewhere, or change the one that has this id
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /brokers (the `SaveBroker` operationId).
-func (c *Client) SaveBroker(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveBrokerRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveBroker Forget a broker that no device uses
-//
-// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
-func (c *Client) RemoveBroker(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveBrokerRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1823,113 +1302,11 @@ func (c *Client) RemoveControl(ctx context.Context, id Id, params *RemoveControl
 	return c.Client.Do(req)
 }
 
-// GetControl One control
-//
-// Corresponds with GET /controls/{id} (the `GetControl` operationId).
-func (c *Client) GetControl(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetControlRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeControlWithBody Change a control's name, safety and rights
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *Client) ChangeControlWithBody(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeControlRequestWithBody(c.Server, id, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeControl Change a control's name, safety and rights
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *Client) ChangeControl(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeControlRequest(c.Server, id, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // AutoControl Give a control back to the hub
 //
 // Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
 func (c *Client) AutoControl(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAutoControlRequest(c.Server, id, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetAutomation What the hub decides of a control by itself
-//
-// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
-func (c *Client) GetAutomation(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetAutomationRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveAutomationWithBody Change what the hub decides of a control
-//
-// An empty automation takes it away; the control then gets its safe value first.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-func (c *Client) SaveAutomationWithBody(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveAutomationRequestWithBody(c.Server, id, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveAutomation Change what the hub decides of a control
-//
-// An empty automation takes it away; the control then gets its safe value first.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-func (c *Client) SaveAutomation(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveAutomationRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2204,55 +1581,6 @@ func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParam
 	return c.Client.Do(req)
 }
 
-// ListDevices All devices that one may see
-//
-// Corresponds with GET /devices (the `ListDevices` operationId).
-func (c *Client) ListDevices(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDevicesRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddDeviceWithBody Add a device; its key is shown once
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /devices (the `AddDevice` operationId).
-func (c *Client) AddDeviceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddDeviceRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddDevice Add a device; its key is shown once
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /devices (the `AddDevice` operationId).
-func (c *Client) AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddDeviceRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // RemoveDevice Take a device away, with its history or keeping it
 //
 // The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
@@ -2260,142 +1588,6 @@ func (c *Client) AddDevice(ctx context.Context, body AddDeviceJSONRequestBody, r
 // Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
 func (c *Client) RemoveDevice(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveDeviceRequest(c.Server, id, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDevice One device
-//
-// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
-func (c *Client) GetDevice(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDeviceRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeDeviceWithBody Change a device's name, place or lease
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *Client) ChangeDeviceWithBody(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeDeviceRequestWithBody(c.Server, id, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeDevice Change a device's name, place or lease
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *Client) ChangeDevice(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeDeviceRequest(c.Server, id, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetCamera Where a still picture of what a device sees is to be had
-//
-// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
-func (c *Client) GetCamera(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetCameraRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveCameraWithBody Say where a still picture is to be had; an empty address takes the camera away
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-func (c *Client) SaveCameraWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveCameraRequestWithBody(c.Server, id, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveCamera Say where a still picture is to be had; an empty address takes the camera away
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-func (c *Client) SaveCamera(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveCameraRequest(c.Server, id, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddControlWithBody Add a switch to a device
-//
-// A board that reports `is` brings its switches by itself; this is for boards that do not.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-func (c *Client) AddControlWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddControlRequestWithBody(c.Server, id, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddControl Add a switch to a device
-//
-// A board that reports `is` brings its switches by itself; this is for boards that do not.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-func (c *Client) AddControl(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddControlRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2462,40 +1654,6 @@ func (c *Client) SaveAsModel(ctx context.Context, id Id, body SaveAsModelJSONReq
 // Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 func (c *Client) ListRefusals(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRefusalsRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddSignalWithBody Add a signal before its first reading
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-func (c *Client) AddSignalWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddSignalRequestWithBody(c.Server, id, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddSignal Add a signal before its first reading
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-func (c *Client) AddSignal(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddSignalRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2864,55 +2022,6 @@ func (c *Client) ListMarks(ctx context.Context, params *ListMarksParams, reqEdit
 // Corresponds with GET /history/summary (the `GetSummary` operationId).
 func (c *Client) GetSummary(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSummaryRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetHub Name, place on the map, time zone and addresses
-//
-// Corresponds with GET /hub (the `GetHub` operationId).
-func (c *Client) GetHub(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetHubRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeHubWithBody Change name, place on the map or time zone
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-func (c *Client) ChangeHubWithBody(ctx context.Context, params *ChangeHubParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeHubRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeHub Change name, place on the map or time zone
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-func (c *Client) ChangeHub(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeHubRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3416,28 +2525,13 @@ func (c *Client) ListMessages(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// GetMessaging How messages leave the hub
-//
-// Corresponds with GET /messaging (the `GetMessaging` operationId).
-func (c *Client) GetMessaging(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetMessagingRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveMessagingWithBody Change how messages leave the hub
+// TryModelWithBody Check a device model file without keeping it
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-func (c *Client) SaveMessagingWithBody(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveMessagingRequestWithBody(c.Server, params, contentType, body)
+// Corresponds with POST /models/try (the `TryModel` operationId).
+func (c *Client) TryModelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryModelRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3448,92 +2542,13 @@ func (c *Client) SaveMessagingWithBody(ctx context.Context, params *SaveMessagin
 	return c.Client.Do(req)
 }
 
-// SaveMessaging Change how messages leave the hub
+// TryModel Check a device model file without keeping it
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-func (c *Client) SaveMessaging(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveMessagingRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListModels All device models
-//
-// Corresponds with GET /models (the `ListModels` operationId).
-func (c *Client) ListModels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListModelsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ImportModelWithBody Bring in a device model file
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /models (the `ImportModel` operationId).
-func (c *Client) ImportModelWithBody(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportModelRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ImportModel Bring in a device model file
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /models (the `ImportModel` operationId).
-func (c *Client) ImportModel(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewImportModelRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveModel Forget a device model; devices made from it stay
-//
-// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
-func (c *Client) RemoveModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveModelRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetModel A device model as its file holds it
-//
-// Corresponds with GET /models/{id} (the `GetModel` operationId).
-func (c *Client) GetModel(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetModelRequest(c.Server, id)
+// Corresponds with POST /models/try (the `TryModel` operationId).
+func (c *Client) TryModel(ctx context.Context, body TryModelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryModelRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3664,55 +2679,6 @@ func (c *Client) RemoveNote(ctx context.Context, note int64, reqEditors ...Reque
 // Corresponds with GET /now (the `GetNow` operationId).
 func (c *Client) GetNow(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetNowRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetPanel What the hub offers to a Modbus panel
-//
-// Corresponds with GET /panel (the `GetPanel` operationId).
-func (c *Client) GetPanel(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetPanelRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SavePanelWithBody Change what the hub offers to a Modbus panel
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /panel (the `SavePanel` operationId).
-func (c *Client) SavePanelWithBody(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePanelRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SavePanel Change what the hub offers to a Modbus panel
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /panel (the `SavePanel` operationId).
-func (c *Client) SavePanel(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSavePanelRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3939,55 +2905,6 @@ func (c *Client) ImportReadingsWithBody(ctx context.Context, contentType string,
 // Corresponds with POST /readings (the `ImportReadings` operationId).
 func (c *Client) ImportReadings(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportReadingsRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetRights Who may do what beyond what roles say
-//
-// Corresponds with GET /rights (the `GetRights` operationId).
-func (c *Client) GetRights(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetRightsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveRightsWithBody Say who may do what; all lines are replaced
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /rights (the `SaveRights` operationId).
-func (c *Client) SaveRightsWithBody(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveRightsRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveRights Say who may do what; all lines are replaced
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /rights (the `SaveRights` operationId).
-func (c *Client) SaveRights(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveRightsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4241,55 +3158,6 @@ func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /setup (the `SetUp` operationId).
 func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetUpRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveSignal Take a signal away with its readings
-//
-// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
-func (c *Client) RemoveSignal(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveSignalRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeSignalWithBody Change how a signal is named and shown
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *Client) ChangeSignalWithBody(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeSignalRequestWithBody(c.Server, id, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ChangeSignal Change how a signal is named and shown
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *Client) ChangeSignal(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewChangeSignalRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4557,74 +3425,6 @@ func (c *Client) EndToken(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// ListViews Views of charts that have a name, one's own and shared ones
-//
-// Corresponds with GET /views (the `ListViews` operationId).
-func (c *Client) ListViews(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListViewsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveViewWithBody Give a view of charts a name
-//
-// One's own view of that name is replaced.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /views (the `SaveView` operationId).
-func (c *Client) SaveViewWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveViewRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SaveView Give a view of charts a name
-//
-// One's own view of that name is replaced.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /views (the `SaveView` operationId).
-func (c *Client) SaveView(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSaveViewRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveView Take a named view away
-//
-// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
-func (c *Client) RemoveView(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveViewRequest(c.Server, view)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // OpenWallWithBody Exchange the key of a wall for a cookie
 //
 // The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
@@ -4663,155 +3463,6 @@ func (c *Client) OpenWall(ctx context.Context, body OpenWallJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// NewListAlertsRequest constructs an http.Request for the ListAlerts method
-func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/alerts")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Active != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "active", *params.Active, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveAlertRequest calls the generic SaveAlert builder with application/json body
-func NewSaveAlertRequest(server string, params *SaveAlertParams, body SaveAlertJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveAlertRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSaveAlertRequestWithBody constructs an http.Request for the SaveAlert method, with any body, and a specified content type
-func NewSaveAlertRequestWithBody(server string, params *SaveAlertParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/alerts")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewActOnAlertsRequest calls the generic ActOnAlerts builder with application/json body
-func NewActOnAlertsRequest(server string, body ActOnAlertsJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewActOnAlertsRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewActOnAlertsRequestWithBody constructs an http.Request for the ActOnAlerts method, with any body, and a specified content type
-func NewActOnAlertsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/alerts/act")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewListAlertEventsRequest constructs an http.Request for the ListAlertEvents method
 func NewListAlertEventsRequest(server string, params *ListAlertEventsParams) (*http.Request, error) {
 	var err error
@@ -4821,7 +3472,7 @@ func NewListAlertEventsRequest(server string, params *ListAlertEventsParams) (*h
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/alerts/events")
+	operationPath := fmt.Sprintf("/alert-events")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4950,6 +3601,46 @@ func NewListAlertEventsRequest(server string, params *ListAlertEventsParams) (*h
 	return req, nil
 }
 
+// NewActOnAlertsRequest calls the generic ActOnAlerts builder with application/json body
+func NewActOnAlertsRequest(server string, body ActOnAlertsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActOnAlertsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewActOnAlertsRequestWithBody constructs an http.Request for the ActOnAlerts method, with any body, and a specified content type
+func NewActOnAlertsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/act")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTryAlertRequest calls the generic TryAlert builder with application/json body
 func NewTryAlertRequest(server string, body TryAlertJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4990,67 +3681,6 @@ func NewTryAlertRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
-// NewRemoveAlertRequest constructs an http.Request for the RemoveAlert method
-func NewRemoveAlertRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/alerts/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetBackupsRequest constructs an http.Request for the GetBackups method
-func NewGetBackupsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/backups")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewBackUpRequest constructs an http.Request for the BackUp method
 func NewBackUpRequest(server string) (*http.Request, error) {
 	var err error
@@ -5073,61 +3703,6 @@ func NewBackUpRequest(server string) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveBackupsRequest calls the generic SaveBackups builder with application/json body
-func NewSaveBackupsRequest(server string, params *SaveBackupsParams, body SaveBackupsJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveBackupsRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSaveBackupsRequestWithBody constructs an http.Request for the SaveBackups method, with any body, and a specified content type
-func NewSaveBackupsRequestWithBody(server string, params *SaveBackupsParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/backups")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
 	}
 
 	return req, nil
@@ -5214,107 +3789,6 @@ func NewFetchBackupRequest(server string, name string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewListBrokersRequest constructs an http.Request for the ListBrokers method
-func NewListBrokersRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/brokers")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveBrokerRequest calls the generic SaveBroker builder with application/json body
-func NewSaveBrokerRequest(server string, body SaveBrokerJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveBrokerRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewSaveBrokerRequestWithBody constructs an http.Request for the SaveBroker method, with any body, and a specified content type
-func NewSaveBrokerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/brokers")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewRemoveBrokerRequest constructs an http.Request for the RemoveBroker method
-func NewRemoveBrokerRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/brokers/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5477,102 +3951,6 @@ func NewRemoveControlRequest(server string, id Id, params *RemoveControlParams) 
 	return req, nil
 }
 
-// NewGetControlRequest constructs an http.Request for the GetControl method
-func NewGetControlRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/controls/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewChangeControlRequest calls the generic ChangeControl builder with application/json body
-func NewChangeControlRequest(server string, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewChangeControlRequestWithBody(server, id, params, "application/json", bodyReader)
-}
-
-// NewChangeControlRequestWithBody constructs an http.Request for the ChangeControl method, with any body, and a specified content type
-func NewChangeControlRequestWithBody(server string, id Id, params *ChangeControlParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/controls/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
 // NewAutoControlRequest constructs an http.Request for the AutoControl method
 func NewAutoControlRequest(server string, id Id, params *AutoControlParams) (*http.Request, error) {
 	var err error
@@ -5629,102 +4007,6 @@ func NewAutoControlRequest(server string, id Id, params *AutoControlParams) (*ht
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetAutomationRequest constructs an http.Request for the GetAutomation method
-func NewGetAutomationRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/controls/%s/automation", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveAutomationRequest calls the generic SaveAutomation builder with application/json body
-func NewSaveAutomationRequest(server string, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveAutomationRequestWithBody(server, id, params, "application/json", bodyReader)
-}
-
-// NewSaveAutomationRequestWithBody constructs an http.Request for the SaveAutomation method, with any body, and a specified content type
-func NewSaveAutomationRequestWithBody(server string, id Id, params *SaveAutomationParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/controls/%s/automation", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
 	}
 
 	return req, nil
@@ -6272,73 +4554,6 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 	return req, nil
 }
 
-// NewListDevicesRequest constructs an http.Request for the ListDevices method
-func NewListDevicesRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewAddDeviceRequest calls the generic AddDevice builder with application/json body
-func NewAddDeviceRequest(server string, body AddDeviceJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAddDeviceRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewAddDeviceRequestWithBody constructs an http.Request for the AddDevice method, with any body, and a specified content type
-func NewAddDeviceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewRemoveDeviceRequest constructs an http.Request for the RemoveDevice method
 func NewRemoveDeviceRequest(server string, id Id, params *RemoveDeviceParams) (*http.Request, error) {
 	var err error
@@ -6404,230 +4619,6 @@ func NewRemoveDeviceRequest(server string, id Id, params *RemoveDeviceParams) (*
 	if err != nil {
 		return nil, err
 	}
-
-	return req, nil
-}
-
-// NewGetDeviceRequest constructs an http.Request for the GetDevice method
-func NewGetDeviceRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewChangeDeviceRequest calls the generic ChangeDevice builder with application/json body
-func NewChangeDeviceRequest(server string, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewChangeDeviceRequestWithBody(server, id, params, "application/json", bodyReader)
-}
-
-// NewChangeDeviceRequestWithBody constructs an http.Request for the ChangeDevice method, with any body, and a specified content type
-func NewChangeDeviceRequestWithBody(server string, id Id, params *ChangeDeviceParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewGetCameraRequest constructs an http.Request for the GetCamera method
-func NewGetCameraRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s/camera", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveCameraRequest calls the generic SaveCamera builder with application/json body
-func NewSaveCameraRequest(server string, id Id, body SaveCameraJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveCameraRequestWithBody(server, id, "application/json", bodyReader)
-}
-
-// NewSaveCameraRequestWithBody constructs an http.Request for the SaveCamera method, with any body, and a specified content type
-func NewSaveCameraRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s/camera", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewAddControlRequest calls the generic AddControl builder with application/json body
-func NewAddControlRequest(server string, id Id, body AddControlJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAddControlRequestWithBody(server, id, "application/json", bodyReader)
-}
-
-// NewAddControlRequestWithBody constructs an http.Request for the AddControl method, with any body, and a specified content type
-func NewAddControlRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s/controls", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6743,53 +4734,6 @@ func NewListRefusalsRequest(server string, id Id) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-
-	return req, nil
-}
-
-// NewAddSignalRequest calls the generic AddSignal builder with application/json body
-func NewAddSignalRequest(server string, id Id, body AddSignalJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAddSignalRequestWithBody(server, id, "application/json", bodyReader)
-}
-
-// NewAddSignalRequestWithBody constructs an http.Request for the AddSignal method, with any body, and a specified content type
-func NewAddSignalRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/devices/%s/signals", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7622,88 +5566,6 @@ func NewGetSummaryRequest(server string, params *GetSummaryParams) (*http.Reques
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetHubRequest constructs an http.Request for the GetHub method
-func NewGetHubRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/hub")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewChangeHubRequest calls the generic ChangeHub builder with application/json body
-func NewChangeHubRequest(server string, params *ChangeHubParams, body ChangeHubJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewChangeHubRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewChangeHubRequestWithBody constructs an http.Request for the ChangeHub method, with any body, and a specified content type
-func NewChangeHubRequestWithBody(server string, params *ChangeHubParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/hub")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
 	}
 
 	return req, nil
@@ -8583,46 +6445,19 @@ func NewListMessagesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewGetMessagingRequest constructs an http.Request for the GetMessaging method
-func NewGetMessagingRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/messaging")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveMessagingRequest calls the generic SaveMessaging builder with application/json body
-func NewSaveMessagingRequest(server string, params *SaveMessagingParams, body SaveMessagingJSONRequestBody) (*http.Request, error) {
+// NewTryModelRequest calls the generic TryModel builder with application/json body
+func NewTryModelRequest(server string, body TryModelJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSaveMessagingRequestWithBody(server, params, "application/json", bodyReader)
+	return NewTryModelRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSaveMessagingRequestWithBody constructs an http.Request for the SaveMessaging method, with any body, and a specified content type
-func NewSaveMessagingRequestWithBody(server string, params *SaveMessagingParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewTryModelRequestWithBody constructs an http.Request for the TryModel method, with any body, and a specified content type
+func NewTryModelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8630,7 +6465,7 @@ func NewSaveMessagingRequestWithBody(server string, params *SaveMessagingParams,
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/messaging")
+	operationPath := fmt.Sprintf("/models/try")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8638,127 +6473,6 @@ func NewSaveMessagingRequestWithBody(server string, params *SaveMessagingParams,
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewListModelsRequest constructs an http.Request for the ListModels method
-func NewListModelsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/models")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewImportModelRequest calls the generic ImportModel builder with application/json body
-func NewImportModelRequest(server string, params *ImportModelParams, body ImportModelJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewImportModelRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewImportModelRequestWithBody constructs an http.Request for the ImportModel method, with any body, and a specified content type
-func NewImportModelRequestWithBody(server string, params *ImportModelParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/models")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Preview != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Replace != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "replace", *params.Replace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -8767,74 +6481,6 @@ func NewImportModelRequestWithBody(server string, params *ImportModelParams, con
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewRemoveModelRequest constructs an http.Request for the RemoveModel method
-func NewRemoveModelRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/models/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetModelRequest constructs an http.Request for the GetModel method
-func NewGetModelRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/models/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
 
 	return req, nil
 }
@@ -9102,88 +6748,6 @@ func NewGetNowRequest(server string) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetPanelRequest constructs an http.Request for the GetPanel method
-func NewGetPanelRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/panel")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSavePanelRequest calls the generic SavePanel builder with application/json body
-func NewSavePanelRequest(server string, params *SavePanelParams, body SavePanelJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSavePanelRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSavePanelRequestWithBody constructs an http.Request for the SavePanel method, with any body, and a specified content type
-func NewSavePanelRequestWithBody(server string, params *SavePanelParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/panel")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
 	}
 
 	return req, nil
@@ -9637,88 +7201,6 @@ func NewImportReadingsRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
-// NewGetRightsRequest constructs an http.Request for the GetRights method
-func NewGetRightsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/rights")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveRightsRequest calls the generic SaveRights builder with application/json body
-func NewSaveRightsRequest(server string, params *SaveRightsParams, body SaveRightsJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveRightsRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewSaveRightsRequestWithBody constructs an http.Request for the SaveRights method, with any body, and a specified content type
-func NewSaveRightsRequestWithBody(server string, params *SaveRightsParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/rights")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
 // NewTestRouteRequest constructs an http.Request for the TestRoute method
 func NewTestRouteRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -10105,102 +7587,6 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
-// NewRemoveSignalRequest constructs an http.Request for the RemoveSignal method
-func NewRemoveSignalRequest(server string, id Id) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/signals/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewChangeSignalRequest calls the generic ChangeSignal builder with application/json body
-func NewChangeSignalRequest(server string, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewChangeSignalRequestWithBody(server, id, params, "application/json", bodyReader)
-}
-
-// NewChangeSignalRequestWithBody constructs an http.Request for the ChangeSignal method, with any body, and a specified content type
-func NewChangeSignalRequestWithBody(server string, id Id, params *ChangeSignalParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/signals/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IfMatch != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("If-Match", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
 // NewRecalibrateRequest calls the generic Recalibrate builder with application/json body
 func NewRecalibrateRequest(server string, id Id, body RecalibrateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10557,107 +7943,6 @@ func NewEndTokenRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListViewsRequest constructs an http.Request for the ListViews method
-func NewListViewsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/views")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSaveViewRequest calls the generic SaveView builder with application/json body
-func NewSaveViewRequest(server string, body SaveViewJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSaveViewRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewSaveViewRequestWithBody constructs an http.Request for the SaveView method, with any body, and a specified content type
-func NewSaveViewRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/views")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewRemoveViewRequest constructs an http.Request for the RemoveView method
-func NewRemoveViewRequest(server string, view int64) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "view", view, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/views/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewOpenWallRequest calls the generic OpenWall builder with application/json body
 func NewOpenWallRequest(server string, body OpenWallJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10742,30 +8027,12 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// ListAlertsWithResponse Alerts with where they stand
+	// ListAlertEventsWithResponse What became of alerts, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /alerts (the `ListAlerts` operationId).
-	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
-
-	// SaveAlertWithBodyWithResponse Add or change an alert
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /alerts (the `SaveAlert` operationId).
-	SaveAlertWithBodyWithResponse(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error)
-
-	// SaveAlertWithResponse Add or change an alert
-	//
-	// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /alerts (the `SaveAlert` operationId).
-	SaveAlertWithResponse(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error)
+	// Corresponds with GET /alert-events (the `ListAlertEvents` operationId).
+	ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error)
 
 	// ActOnAlertsWithBodyWithResponse Acknowledge, shelve or retire alerts, or take that back
 	//
@@ -10785,13 +8052,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /alerts/act (the `ActOnAlerts` operationId).
 	ActOnAlertsWithResponse(ctx context.Context, body ActOnAlertsJSONRequestBody, reqEditors ...RequestEditorFn) (*ActOnAlertsResponse, error)
 
-	// ListAlertEventsWithResponse What became of alerts, newest first
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
-	ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error)
-
 	// TryAlertWithBodyWithResponse Run an alert over what its signal was, without making it
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10806,20 +8066,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /alerts/try (the `TryAlert` operationId).
 	TryAlertWithResponse(ctx context.Context, body TryAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*TryAlertResponse, error)
 
-	// RemoveAlertWithResponse Take an alert away; a built-in one that was tuned becomes as it was
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
-	RemoveAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error)
-
-	// GetBackupsWithResponse How backups are made, and those that are there
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /backups (the `GetBackups` operationId).
-	GetBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsResponse, error)
-
 	// BackUpWithResponse Make a backup now
 	//
 	// It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
@@ -10828,20 +8074,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /backups (the `BackUp` operationId).
 	BackUpWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BackUpResponse, error)
-
-	// SaveBackupsWithBodyWithResponse Change how backups are made
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /backups (the `SaveBackups` operationId).
-	SaveBackupsWithBodyWithResponse(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error)
-
-	// SaveBackupsWithResponse Change how backups are made
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /backups (the `SaveBackups` operationId).
-	SaveBackupsWithResponse(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error)
 
 	// DrillBackupWithResponse Restore the newest backup for a trial, and verify it
 	//
@@ -10865,34 +8097,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /backups/elsewhere/{name} (the `FetchBackup` operationId).
 	FetchBackupWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*FetchBackupResponse, error)
-
-	// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /brokers (the `ListBrokers` operationId).
-	ListBrokersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBrokersResponse, error)
-
-	// SaveBrokerWithBodyWithResponse Add a broker elsewhere, or change the one that has this id
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /brokers (the `SaveBroker` operationId).
-	SaveBrokerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error)
-
-	// SaveBrokerWithResponse Add a broker elsewhere, or change the one that has this id
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /brokers (the `SaveBroker` operationId).
-	SaveBrokerWithResponse(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error)
-
-	// RemoveBrokerWithResponse Forget a broker that no device uses
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
-	RemoveBrokerWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveBrokerResponse, error)
 
 	// TryCalibrationWithBodyWithResponse What a calibration makes of raw numbers; nothing is kept
 	//
@@ -10934,58 +8138,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /controls/{id} (the `RemoveControl` operationId).
 	RemoveControlWithResponse(ctx context.Context, id Id, params *RemoveControlParams, reqEditors ...RequestEditorFn) (*RemoveControlResponse, error)
 
-	// GetControlWithResponse One control
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /controls/{id} (the `GetControl` operationId).
-	GetControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetControlResponse, error)
-
-	// ChangeControlWithBodyWithResponse Change a control's name, safety and rights
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithBodyWithResponse(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
-
-	// ChangeControlWithResponse Change a control's name, safety and rights
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-	ChangeControlWithResponse(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error)
-
 	// AutoControlWithResponse Give a control back to the hub
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /controls/{id}/auto (the `AutoControl` operationId).
 	AutoControlWithResponse(ctx context.Context, id Id, params *AutoControlParams, reqEditors ...RequestEditorFn) (*AutoControlResponse, error)
-
-	// GetAutomationWithResponse What the hub decides of a control by itself
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
-	GetAutomationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAutomationResponse, error)
-
-	// SaveAutomationWithBodyWithResponse Change what the hub decides of a control
-	//
-	// An empty automation takes it away; the control then gets its safe value first.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-	SaveAutomationWithBodyWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error)
-
-	// SaveAutomationWithResponse Change what the hub decides of a control
-	//
-	// An empty automation takes it away; the control then gets its safe value first.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-	SaveAutomationWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error)
 
 	// TryAutomationWithBodyWithResponse What a control would be by an automation that is not in force, with values of one's own
 	//
@@ -11107,27 +8265,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
 	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
-	// ListDevicesWithResponse All devices that one may see
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /devices (the `ListDevices` operationId).
-	ListDevicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
-
-	// AddDeviceWithBodyWithResponse Add a device; its key is shown once
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices (the `AddDevice` operationId).
-	AddDeviceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error)
-
-	// AddDeviceWithResponse Add a device; its key is shown once
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices (the `AddDevice` operationId).
-	AddDeviceWithResponse(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error)
-
 	// RemoveDeviceWithResponse Take a device away, with its history or keeping it
 	//
 	// The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
@@ -11136,66 +8273,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /devices/{id} (the `RemoveDevice` operationId).
 	RemoveDeviceWithResponse(ctx context.Context, id Id, params *RemoveDeviceParams, reqEditors ...RequestEditorFn) (*RemoveDeviceResponse, error)
-
-	// GetDeviceWithResponse One device
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
-	GetDeviceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
-
-	// ChangeDeviceWithBodyWithResponse Change a device's name, place or lease
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
-
-	// ChangeDeviceWithResponse Change a device's name, place or lease
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-	ChangeDeviceWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error)
-
-	// GetCameraWithResponse Where a still picture of what a device sees is to be had
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
-	GetCameraWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCameraResponse, error)
-
-	// SaveCameraWithBodyWithResponse Say where a still picture is to be had; an empty address takes the camera away
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-	SaveCameraWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error)
-
-	// SaveCameraWithResponse Say where a still picture is to be had; an empty address takes the camera away
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-	SaveCameraWithResponse(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error)
-
-	// AddControlWithBodyWithResponse Add a switch to a device
-	//
-	// A board that reports `is` brings its switches by itself; this is for boards that do not.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-	AddControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddControlResponse, error)
-
-	// AddControlWithResponse Add a switch to a device
-	//
-	// A board that reports `is` brings its switches by itself; this is for boards that do not.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-	AddControlWithResponse(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*AddControlResponse, error)
 
 	// ReplaceKeyWithResponse Give a device a new key, for another board in its place; the old one is void at once
 	//
@@ -11226,20 +8303,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/refusals (the `ListRefusals` operationId).
 	ListRefusalsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ListRefusalsResponse, error)
-
-	// AddSignalWithBodyWithResponse Add a signal before its first reading
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-	AddSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSignalResponse, error)
-
-	// AddSignalWithResponse Add a signal before its first reading
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-	AddSignalWithResponse(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSignalResponse, error)
 
 	// ListStartersWithResponse Starter code for the device
 	//
@@ -11408,27 +8471,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /history/summary (the `GetSummary` operationId).
 	GetSummaryWithResponse(ctx context.Context, params *GetSummaryParams, reqEditors ...RequestEditorFn) (*GetSummaryResponse, error)
-
-	// GetHubWithResponse Name, place on the map, time zone and addresses
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /hub (the `GetHub` operationId).
-	GetHubWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHubResponse, error)
-
-	// ChangeHubWithBodyWithResponse Change name, place on the map or time zone
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-	ChangeHubWithBodyWithResponse(ctx context.Context, params *ChangeHubParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHubResponse, error)
-
-	// ChangeHubWithResponse Change name, place on the map or time zone
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-	ChangeHubWithResponse(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHubResponse, error)
 
 	// ListInvitesWithResponse Invitations that are open
 	//
@@ -11655,61 +8697,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /messages (the `ListMessages` operationId).
 	ListMessagesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
 
-	// GetMessagingWithResponse How messages leave the hub
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /messaging (the `GetMessaging` operationId).
-	GetMessagingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMessagingResponse, error)
-
-	// SaveMessagingWithBodyWithResponse Change how messages leave the hub
+	// TryModelWithBodyWithResponse Check a device model file without keeping it
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-	SaveMessagingWithBodyWithResponse(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error)
+	// Corresponds with POST /models/try (the `TryModel` operationId).
+	TryModelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryModelResponse, error)
 
-	// SaveMessagingWithResponse Change how messages leave the hub
+	// TryModelWithResponse Check a device model file without keeping it
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-	SaveMessagingWithResponse(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error)
-
-	// ListModelsWithResponse All device models
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /models (the `ListModels` operationId).
-	ListModelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListModelsResponse, error)
-
-	// ImportModelWithBodyWithResponse Bring in a device model file
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /models (the `ImportModel` operationId).
-	ImportModelWithBodyWithResponse(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportModelResponse, error)
-
-	// ImportModelWithResponse Bring in a device model file
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /models (the `ImportModel` operationId).
-	ImportModelWithResponse(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportModelResponse, error)
-
-	// RemoveModelWithResponse Forget a device model; devices made from it stay
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
-	RemoveModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveModelResponse, error)
-
-	// GetModelWithResponse A device model as its file holds it
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /models/{id} (the `GetModel` operationId).
-	GetModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetModelResponse, error)
+	// Corresponds with POST /models/try (the `TryModel` operationId).
+	TryModelWithResponse(ctx context.Context, body TryModelJSONRequestBody, reqEditors ...RequestEditorFn) (*TryModelResponse, error)
 
 	// AddFromModelWithBodyWithResponse Add devices of a model, all or none
 	//
@@ -11768,27 +8768,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /now (the `GetNow` operationId).
 	GetNowWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetNowResponse, error)
-
-	// GetPanelWithResponse What the hub offers to a Modbus panel
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /panel (the `GetPanel` operationId).
-	GetPanelWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPanelResponse, error)
-
-	// SavePanelWithBodyWithResponse Change what the hub offers to a Modbus panel
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /panel (the `SavePanel` operationId).
-	SavePanelWithBodyWithResponse(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
-
-	// SavePanelWithResponse Change what the hub offers to a Modbus panel
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /panel (the `SavePanel` operationId).
-	SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error)
 
 	// ChangePasswordWithBodyWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
 	//
@@ -11893,27 +8872,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /readings (the `ImportReadings` operationId).
 	ImportReadingsWithResponse(ctx context.Context, body ImportReadingsJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportReadingsResponse, error)
-
-	// GetRightsWithResponse Who may do what beyond what roles say
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /rights (the `GetRights` operationId).
-	GetRightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRightsResponse, error)
-
-	// SaveRightsWithBodyWithResponse Say who may do what; all lines are replaced
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /rights (the `SaveRights` operationId).
-	SaveRightsWithBodyWithResponse(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error)
-
-	// SaveRightsWithResponse Say who may do what; all lines are replaced
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /rights (the `SaveRights` operationId).
-	SaveRightsWithResponse(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error)
 
 	// TestRouteWithResponse Send a test over a route now, and tell the exact answer of the other side
 	//
@@ -12032,27 +8990,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /setup (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
 
-	// RemoveSignalWithResponse Take a signal away with its readings
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
-	RemoveSignalWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSignalResponse, error)
-
-	// ChangeSignalWithBodyWithResponse Change how a signal is named and shown
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
-
-	// ChangeSignalWithResponse Change how a signal is named and shown
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-	ChangeSignalWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error)
-
 	// RecalibrateWithBodyWithResponse Apply the calibration to a stretch of history
 	//
 	// Readings are made anew from what came raw. It is journalled and can be done again.
@@ -12170,38 +9107,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
 
-	// ListViewsWithResponse Views of charts that have a name, one's own and shared ones
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /views (the `ListViews` operationId).
-	ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error)
-
-	// SaveViewWithBodyWithResponse Give a view of charts a name
-	//
-	// One's own view of that name is replaced.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /views (the `SaveView` operationId).
-	SaveViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveViewResponse, error)
-
-	// SaveViewWithResponse Give a view of charts a name
-	//
-	// One's own view of that name is replaced.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /views (the `SaveView` operationId).
-	SaveViewWithResponse(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveViewResponse, error)
-
-	// RemoveViewWithResponse Take a named view away
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
-	RemoveViewWithResponse(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*RemoveViewResponse, error)
-
 	// OpenWallWithBodyWithResponse Exchange the key of a wall for a cookie
 	//
 	// The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
@@ -12219,171 +9124,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /wall (the `OpenWall` operationId).
 	OpenWallWithResponse(ctx context.Context, body OpenWallJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenWallResponse, error)
-}
-
-// ListAlertsResponseDefaultHeaders the declared response headers of an HTTP default response for ListAlerts
-type ListAlertsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListAlertsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Alert
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListAlertsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListAlertsResponse) GetJSON200() *[]Alert {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListAlertsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListAlertsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListAlertsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListAlertsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveAlertResponseDefaultHeaders the declared response headers of an HTTP default response for SaveAlert
-type SaveAlertResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveAlertResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Alert
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveAlertResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SaveAlertResponse) GetJSON201() *Alert {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveAlertResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveAlertResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveAlertResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveAlertResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveAlertResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ActOnAlertsResponseDefaultHeaders the declared response headers of an HTTP default response for ActOnAlerts
-type ActOnAlertsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ActOnAlertsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Alert
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ActOnAlertsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ActOnAlertsResponse) GetJSON200() *[]Alert {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ActOnAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ActOnAlertsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ActOnAlertsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ActOnAlertsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ActOnAlertsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
 }
 
 // ListAlertEventsResponseDefaultHeaders the declared response headers of an HTTP default response for ListAlertEvents
@@ -12435,6 +9175,61 @@ func (r ListAlertEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAlertEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ActOnAlertsResponseDefaultHeaders the declared response headers of an HTTP default response for ActOnAlerts
+type ActOnAlertsResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ActOnAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]AlertView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ActOnAlertsResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ActOnAlertsResponse) GetJSON200() *[]AlertView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActOnAlertsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActOnAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActOnAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActOnAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActOnAlertsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12496,109 +9291,6 @@ func (r TryAlertResponse) ContentType() string {
 	return ""
 }
 
-// RemoveAlertResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveAlert
-type RemoveAlertResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveAlertResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveAlertResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveAlertResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveAlertResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveAlertResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveAlertResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveAlertResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetBackupsResponseDefaultHeaders the declared response headers of an HTTP default response for GetBackups
-type GetBackupsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetBackupsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *BackupsView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetBackupsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetBackupsResponse) GetJSON200() *BackupsView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetBackupsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetBackupsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetBackupsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetBackupsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // BackUpResponseDefaultHeaders the declared response headers of an HTTP default response for BackUp
 type BackUpResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -12648,61 +9340,6 @@ func (r BackUpResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BackUpResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveBackupsResponseDefaultHeaders the declared response headers of an HTTP default response for SaveBackups
-type SaveBackupsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveBackupsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *BackupsView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveBackupsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveBackupsResponse) GetJSON200() *BackupsView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveBackupsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveBackupsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveBackupsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveBackupsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveBackupsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12861,164 +9498,6 @@ func (r FetchBackupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FetchBackupResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ListBrokersResponseDefaultHeaders the declared response headers of an HTTP default response for ListBrokers
-type ListBrokersResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListBrokersResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Broker
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListBrokersResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListBrokersResponse) GetJSON200() *[]Broker {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListBrokersResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListBrokersResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListBrokersResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListBrokersResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListBrokersResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveBrokerResponseDefaultHeaders the declared response headers of an HTTP default response for SaveBroker
-type SaveBrokerResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveBrokerResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Broker
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveBrokerResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SaveBrokerResponse) GetJSON201() *Broker {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveBrokerResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveBrokerResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveBrokerResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveBrokerResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveBrokerResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// RemoveBrokerResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveBroker
-type RemoveBrokerResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveBrokerResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveBrokerResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveBrokerResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveBrokerResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveBrokerResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveBrokerResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveBrokerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13245,116 +9724,6 @@ func (r RemoveControlResponse) ContentType() string {
 	return ""
 }
 
-// GetControlResponseDefaultHeaders the declared response headers of an HTTP default response for GetControl
-type GetControlResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetControlResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetControlResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetControlResponse) GetJSON200() *Control {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetControlResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetControlResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetControlResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetControlResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetControlResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ChangeControlResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeControl
-type ChangeControlResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ChangeControlResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ChangeControlResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ChangeControlResponse) GetJSON200() *Control {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ChangeControlResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ChangeControlResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ChangeControlResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ChangeControlResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ChangeControlResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // AutoControlResponseDefaultHeaders the declared response headers of an HTTP default response for AutoControl
 type AutoControlResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -13364,7 +9733,7 @@ type AutoControlResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
+	JSON200 *ControlView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -13372,7 +9741,7 @@ type AutoControlResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r AutoControlResponse) GetJSON200() *Control {
+func (r AutoControlResponse) GetJSON200() *ControlView {
 	return r.JSON200
 }
 
@@ -13404,116 +9773,6 @@ func (r AutoControlResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AutoControlResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetAutomationResponseDefaultHeaders the declared response headers of an HTTP default response for GetAutomation
-type GetAutomationResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetAutomationResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *AutomationView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetAutomationResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetAutomationResponse) GetJSON200() *AutomationView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetAutomationResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetAutomationResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetAutomationResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetAutomationResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetAutomationResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveAutomationResponseDefaultHeaders the declared response headers of an HTTP default response for SaveAutomation
-type SaveAutomationResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveAutomationResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *AutomationView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveAutomationResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveAutomationResponse) GetJSON200() *AutomationView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveAutomationResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveAutomationResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveAutomationResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveAutomationResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveAutomationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13584,7 +9843,7 @@ type ResetControlResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
+	JSON200 *ControlView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -13592,7 +9851,7 @@ type ResetControlResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ResetControlResponse) GetJSON200() *Control {
+func (r ResetControlResponse) GetJSON200() *ControlView {
 	return r.JSON200
 }
 
@@ -13639,7 +9898,7 @@ type ServeControlResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
+	JSON200 *ControlView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -13647,7 +9906,7 @@ type ServeControlResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ServeControlResponse) GetJSON200() *Control {
+func (r ServeControlResponse) GetJSON200() *ControlView {
 	return r.JSON200
 }
 
@@ -13742,7 +10001,7 @@ type SwitchControlResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Control
+	JSON200 *ControlView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -13750,7 +10009,7 @@ type SwitchControlResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SwitchControlResponse) GetJSON200() *Control {
+func (r SwitchControlResponse) GetJSON200() *ControlView {
 	return r.JSON200
 }
 
@@ -14172,116 +10431,6 @@ func (r ListDeliveriesResponse) ContentType() string {
 	return ""
 }
 
-// ListDevicesResponseDefaultHeaders the declared response headers of an HTTP default response for ListDevices
-type ListDevicesResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListDevicesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Device
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListDevicesResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDevicesResponse) GetJSON200() *[]Device {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListDevicesResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListDevicesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListDevicesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListDevicesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListDevicesResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// AddDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for AddDevice
-type AddDeviceResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type AddDeviceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *DeviceWithKey
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *AddDeviceResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r AddDeviceResponse) GetJSON201() *DeviceWithKey {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AddDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r AddDeviceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r AddDeviceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r AddDeviceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AddDeviceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // RemoveDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveDevice
 type RemoveDeviceResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -14331,281 +10480,6 @@ func (r RemoveDeviceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveDeviceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for GetDevice
-type GetDeviceResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetDeviceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Device
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetDeviceResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetDeviceResponse) GetJSON200() *Device {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetDeviceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetDeviceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetDeviceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetDeviceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ChangeDeviceResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeDevice
-type ChangeDeviceResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ChangeDeviceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Device
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ChangeDeviceResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ChangeDeviceResponse) GetJSON200() *Device {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ChangeDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ChangeDeviceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ChangeDeviceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ChangeDeviceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ChangeDeviceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetCameraResponseDefaultHeaders the declared response headers of an HTTP default response for GetCamera
-type GetCameraResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetCameraResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *CameraView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetCameraResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetCameraResponse) GetJSON200() *CameraView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetCameraResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetCameraResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetCameraResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetCameraResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetCameraResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveCameraResponseDefaultHeaders the declared response headers of an HTTP default response for SaveCamera
-type SaveCameraResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveCameraResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *CameraView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveCameraResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveCameraResponse) GetJSON200() *CameraView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveCameraResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveCameraResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveCameraResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveCameraResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveCameraResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// AddControlResponseDefaultHeaders the declared response headers of an HTTP default response for AddControl
-type AddControlResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type AddControlResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Control
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *AddControlResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r AddControlResponse) GetJSON201() *Control {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AddControlResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r AddControlResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r AddControlResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r AddControlResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AddControlResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14676,7 +10550,7 @@ type SaveAsModelResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *ModelEntry
+	JSON201 *ModelView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
@@ -14684,7 +10558,7 @@ type SaveAsModelResponse struct {
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r SaveAsModelResponse) GetJSON201() *ModelEntry {
+func (r SaveAsModelResponse) GetJSON201() *ModelView {
 	return r.JSON201
 }
 
@@ -14777,61 +10651,6 @@ func (r ListRefusalsResponse) ContentType() string {
 	return ""
 }
 
-// AddSignalResponseDefaultHeaders the declared response headers of an HTTP default response for AddSignal
-type AddSignalResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type AddSignalResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Signal
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *AddSignalResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r AddSignalResponse) GetJSON201() *Signal {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AddSignalResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r AddSignalResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r AddSignalResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r AddSignalResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AddSignalResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // ListStartersResponseDefaultHeaders the declared response headers of an HTTP default response for ListStarters
 type ListStartersResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -14897,8 +10716,8 @@ type SetDeviceStateResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Device  Device   `json:"device"`
-		Remarks []string `json:"remarks"`
+		Device  DeviceView `json:"device"`
+		Remarks []string   `json:"remarks"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -14908,8 +10727,8 @@ type SetDeviceStateResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r SetDeviceStateResponse) GetJSON200() *struct {
-	Device  Device   `json:"device"`
-	Remarks []string `json:"remarks"`
+	Device  DeviceView `json:"device"`
+	Remarks []string   `json:"remarks"`
 } {
 	return r.JSON200
 }
@@ -15709,130 +11528,6 @@ func (r GetSummaryResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetSummaryResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetHubResponse200Headers the declared response headers of an HTTP 200 response for GetHub
-type GetHubResponse200Headers struct {
-	ETag *string
-}
-
-// GetHubResponseDefaultHeaders the declared response headers of an HTTP default response for GetHub
-type GetHubResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetHubResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Hub
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// Headers200 the parsed response headers for an HTTP 200 response
-	Headers200 *GetHubResponse200Headers
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetHubResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetHubResponse) GetJSON200() *Hub {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetHubResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetHubResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetHubResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetHubResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetHubResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ChangeHubResponse200Headers the declared response headers of an HTTP 200 response for ChangeHub
-type ChangeHubResponse200Headers struct {
-	ETag *string
-}
-
-// ChangeHubResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeHub
-type ChangeHubResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ChangeHubResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Hub
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// Headers200 the parsed response headers for an HTTP 200 response
-	Headers200 *ChangeHubResponse200Headers
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ChangeHubResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ChangeHubResponse) GetJSON200() *Hub {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ChangeHubResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ChangeHubResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ChangeHubResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ChangeHubResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ChangeHubResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16904,39 +12599,32 @@ func (r ListMessagesResponse) ContentType() string {
 	return ""
 }
 
-// GetMessagingResponseDefaultHeaders the declared response headers of an HTTP default response for GetMessaging
-type GetMessagingResponseDefaultHeaders struct {
+// TryModelResponseDefaultHeaders the declared response headers of an HTTP default response for TryModel
+type TryModelResponseDefaultHeaders struct {
 	RetryAfter *int
 }
 
-type GetMessagingResponse struct {
+type TryModelResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *MessagingView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetMessagingResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetMessagingResponse) GetJSON200() *MessagingView {
-	return r.JSON200
+	HeadersDefault *TryModelResponseDefaultHeaders
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetMessagingResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r TryModelResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetMessagingResponse) GetBody() []byte {
+func (r TryModelResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetMessagingResponse) Status() string {
+func (r TryModelResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -16944,7 +12632,7 @@ func (r GetMessagingResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetMessagingResponse) StatusCode() int {
+func (r TryModelResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -16952,275 +12640,7 @@ func (r GetMessagingResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetMessagingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveMessagingResponseDefaultHeaders the declared response headers of an HTTP default response for SaveMessaging
-type SaveMessagingResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveMessagingResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *MessagingView
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveMessagingResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveMessagingResponse) GetJSON200() *MessagingView {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveMessagingResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveMessagingResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveMessagingResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveMessagingResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveMessagingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ListModelsResponseDefaultHeaders the declared response headers of an HTTP default response for ListModels
-type ListModelsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListModelsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]ModelEntry
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListModelsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListModelsResponse) GetJSON200() *[]ModelEntry {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListModelsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListModelsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListModelsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListModelsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListModelsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ImportModelResponseDefaultHeaders the declared response headers of an HTTP default response for ImportModel
-type ImportModelResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ImportModelResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *ModelEntry
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ImportModelResponseDefaultHeaders
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r ImportModelResponse) GetJSON201() *ModelEntry {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ImportModelResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ImportModelResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ImportModelResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ImportModelResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ImportModelResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// RemoveModelResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveModel
-type RemoveModelResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveModelResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveModelResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveModelResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveModelResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveModelResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveModelResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveModelResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetModelResponseDefaultHeaders the declared response headers of an HTTP default response for GetModel
-type GetModelResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetModelResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Model
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetModelResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetModelResponse) GetJSON200() *Model {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetModelResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetModelResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetModelResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetModelResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetModelResponse) ContentType() string {
+func (r TryModelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17544,116 +12964,6 @@ func (r GetNowResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetNowResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetPanelResponseDefaultHeaders the declared response headers of an HTTP default response for GetPanel
-type GetPanelResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetPanelResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *PanelState
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetPanelResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetPanelResponse) GetJSON200() *PanelState {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetPanelResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetPanelResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetPanelResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetPanelResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetPanelResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SavePanelResponseDefaultHeaders the declared response headers of an HTTP default response for SavePanel
-type SavePanelResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SavePanelResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *PanelState
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SavePanelResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SavePanelResponse) GetJSON200() *PanelState {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SavePanelResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SavePanelResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SavePanelResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SavePanelResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SavePanelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18140,116 +13450,6 @@ func (r ImportReadingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportReadingsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// GetRightsResponseDefaultHeaders the declared response headers of an HTTP default response for GetRights
-type GetRightsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type GetRightsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Rights
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *GetRightsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetRightsResponse) GetJSON200() *Rights {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetRightsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetRightsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetRightsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetRightsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetRightsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveRightsResponseDefaultHeaders the declared response headers of an HTTP default response for SaveRights
-type SaveRightsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveRightsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Rights
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveRightsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveRightsResponse) GetJSON200() *Rights {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveRightsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveRightsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveRightsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveRightsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveRightsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18864,109 +14064,6 @@ func (r SetUpResponse) ContentType() string {
 	return ""
 }
 
-// RemoveSignalResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveSignal
-type RemoveSignalResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveSignalResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveSignalResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveSignalResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveSignalResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveSignalResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveSignalResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveSignalResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// ChangeSignalResponseDefaultHeaders the declared response headers of an HTTP default response for ChangeSignal
-type ChangeSignalResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ChangeSignalResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Signal
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ChangeSignalResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ChangeSignalResponse) GetJSON200() *Signal {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ChangeSignalResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ChangeSignalResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ChangeSignalResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ChangeSignalResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ChangeSignalResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // RecalibrateResponseDefaultHeaders the declared response headers of an HTTP default response for Recalibrate
 type RecalibrateResponseDefaultHeaders struct {
 	RetryAfter *int
@@ -19507,164 +14604,6 @@ func (r EndTokenResponse) ContentType() string {
 	return ""
 }
 
-// ListViewsResponseDefaultHeaders the declared response headers of an HTTP default response for ListViews
-type ListViewsResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type ListViewsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]View
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *ListViewsResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListViewsResponse) GetJSON200() *[]View {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListViewsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListViewsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListViewsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListViewsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListViewsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// SaveViewResponseDefaultHeaders the declared response headers of an HTTP default response for SaveView
-type SaveViewResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type SaveViewResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *View
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *SaveViewResponseDefaultHeaders
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SaveViewResponse) GetJSON200() *View {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SaveViewResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SaveViewResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SaveViewResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SaveViewResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SaveViewResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-// RemoveViewResponseDefaultHeaders the declared response headers of an HTTP default response for RemoveView
-type RemoveViewResponseDefaultHeaders struct {
-	RetryAfter *int
-}
-
-type RemoveViewResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-	// HeadersDefault the parsed response headers for an HTTP default response
-	HeadersDefault *RemoveViewResponseDefaultHeaders
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveViewResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveViewResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveViewResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveViewResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveViewResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 // OpenWallResponse200Headers the declared response headers of an HTTP 200 response for OpenWall
 type OpenWallResponse200Headers struct {
 	SetCookie *string
@@ -19733,47 +14672,17 @@ func (r OpenWallResponse) ContentType() string {
 	return ""
 }
 
-// ListAlertsWithResponse Alerts with where they stand
+// ListAlertEventsWithResponse What became of alerts, newest first
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /alerts (the `ListAlerts` operationId).
-func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
-	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+// Corresponds with GET /alert-events (the `ListAlertEvents` operationId).
+func (c *ClientWithResponses) ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error) {
+	rsp, err := c.ListAlertEvents(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListAlertsResponse(rsp)
-}
-
-// SaveAlertWithBodyWithResponse Add or change an alert
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /alerts (the `SaveAlert` operationId).
-func (c *ClientWithResponses) SaveAlertWithBodyWithResponse(ctx context.Context, params *SaveAlertParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error) {
-	rsp, err := c.SaveAlertWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveAlertResponse(rsp)
-}
-
-// SaveAlertWithResponse Add or change an alert
-//
-// Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /alerts (the `SaveAlert` operationId).
-func (c *ClientWithResponses) SaveAlertWithResponse(ctx context.Context, params *SaveAlertParams, body SaveAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAlertResponse, error) {
-	rsp, err := c.SaveAlert(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveAlertResponse(rsp)
+	return ParseListAlertEventsResponse(rsp)
 }
 
 // ActOnAlertsWithBodyWithResponse Acknowledge, shelve or retire alerts, or take that back
@@ -19806,19 +14715,6 @@ func (c *ClientWithResponses) ActOnAlertsWithResponse(ctx context.Context, body 
 	return ParseActOnAlertsResponse(rsp)
 }
 
-// ListAlertEventsWithResponse What became of alerts, newest first
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /alerts/events (the `ListAlertEvents` operationId).
-func (c *ClientWithResponses) ListAlertEventsWithResponse(ctx context.Context, params *ListAlertEventsParams, reqEditors ...RequestEditorFn) (*ListAlertEventsResponse, error) {
-	rsp, err := c.ListAlertEvents(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListAlertEventsResponse(rsp)
-}
-
 // TryAlertWithBodyWithResponse Run an alert over what its signal was, without making it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -19845,32 +14741,6 @@ func (c *ClientWithResponses) TryAlertWithResponse(ctx context.Context, body Try
 	return ParseTryAlertResponse(rsp)
 }
 
-// RemoveAlertWithResponse Take an alert away; a built-in one that was tuned becomes as it was
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /alerts/{id} (the `RemoveAlert` operationId).
-func (c *ClientWithResponses) RemoveAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveAlertResponse, error) {
-	rsp, err := c.RemoveAlert(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveAlertResponse(rsp)
-}
-
-// GetBackupsWithResponse How backups are made, and those that are there
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /backups (the `GetBackups` operationId).
-func (c *ClientWithResponses) GetBackupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBackupsResponse, error) {
-	rsp, err := c.GetBackups(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetBackupsResponse(rsp)
-}
-
 // BackUpWithResponse Make a backup now
 //
 // It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
@@ -19884,32 +14754,6 @@ func (c *ClientWithResponses) BackUpWithResponse(ctx context.Context, reqEditors
 		return nil, err
 	}
 	return ParseBackUpResponse(rsp)
-}
-
-// SaveBackupsWithBodyWithResponse Change how backups are made
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /backups (the `SaveBackups` operationId).
-func (c *ClientWithResponses) SaveBackupsWithBodyWithResponse(ctx context.Context, params *SaveBackupsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error) {
-	rsp, err := c.SaveBackupsWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveBackupsResponse(rsp)
-}
-
-// SaveBackupsWithResponse Change how backups are made
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /backups (the `SaveBackups` operationId).
-func (c *ClientWithResponses) SaveBackupsWithResponse(ctx context.Context, params *SaveBackupsParams, body SaveBackupsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBackupsResponse, error) {
-	rsp, err := c.SaveBackups(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveBackupsResponse(rsp)
 }
 
 // DrillBackupWithResponse Restore the newest backup for a trial, and verify it
@@ -19951,58 +14795,6 @@ func (c *ClientWithResponses) FetchBackupWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseFetchBackupResponse(rsp)
-}
-
-// ListBrokersWithResponse MQTT brokers elsewhere of which the hub is a client
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /brokers (the `ListBrokers` operationId).
-func (c *ClientWithResponses) ListBrokersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListBrokersResponse, error) {
-	rsp, err := c.ListBrokers(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListBrokersResponse(rsp)
-}
-
-// SaveBrokerWithBodyWithResponse Add a broker elsewhere, or change the one that has this id
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /brokers (the `SaveBroker` operationId).
-func (c *ClientWithResponses) SaveBrokerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error) {
-	rsp, err := c.SaveBrokerWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveBrokerResponse(rsp)
-}
-
-// SaveBrokerWithResponse Add a broker elsewhere, or change the one that has this id
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /brokers (the `SaveBroker` operationId).
-func (c *ClientWithResponses) SaveBrokerWithResponse(ctx context.Context, body SaveBrokerJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveBrokerResponse, error) {
-	rsp, err := c.SaveBroker(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveBrokerResponse(rsp)
-}
-
-// RemoveBrokerWithResponse Forget a broker that no device uses
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /brokers/{id} (the `RemoveBroker` operationId).
-func (c *ClientWithResponses) RemoveBrokerWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveBrokerResponse, error) {
-	rsp, err := c.RemoveBroker(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveBrokerResponse(rsp)
 }
 
 // TryCalibrationWithBodyWithResponse What a calibration makes of raw numbers; nothing is kept
@@ -20075,45 +14867,6 @@ func (c *ClientWithResponses) RemoveControlWithResponse(ctx context.Context, id 
 	return ParseRemoveControlResponse(rsp)
 }
 
-// GetControlWithResponse One control
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /controls/{id} (the `GetControl` operationId).
-func (c *ClientWithResponses) GetControlWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetControlResponse, error) {
-	rsp, err := c.GetControl(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetControlResponse(rsp)
-}
-
-// ChangeControlWithBodyWithResponse Change a control's name, safety and rights
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *ClientWithResponses) ChangeControlWithBodyWithResponse(ctx context.Context, id Id, params *ChangeControlParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
-	rsp, err := c.ChangeControlWithBody(ctx, id, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeControlResponse(rsp)
-}
-
-// ChangeControlWithResponse Change a control's name, safety and rights
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /controls/{id} (the `ChangeControl` operationId).
-func (c *ClientWithResponses) ChangeControlWithResponse(ctx context.Context, id Id, params *ChangeControlParams, body ChangeControlJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeControlResponse, error) {
-	rsp, err := c.ChangeControl(ctx, id, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeControlResponse(rsp)
-}
-
 // AutoControlWithResponse Give a control back to the hub
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20125,49 +14878,6 @@ func (c *ClientWithResponses) AutoControlWithResponse(ctx context.Context, id Id
 		return nil, err
 	}
 	return ParseAutoControlResponse(rsp)
-}
-
-// GetAutomationWithResponse What the hub decides of a control by itself
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /controls/{id}/automation (the `GetAutomation` operationId).
-func (c *ClientWithResponses) GetAutomationWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAutomationResponse, error) {
-	rsp, err := c.GetAutomation(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetAutomationResponse(rsp)
-}
-
-// SaveAutomationWithBodyWithResponse Change what the hub decides of a control
-//
-// An empty automation takes it away; the control then gets its safe value first.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-func (c *ClientWithResponses) SaveAutomationWithBodyWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error) {
-	rsp, err := c.SaveAutomationWithBody(ctx, id, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveAutomationResponse(rsp)
-}
-
-// SaveAutomationWithResponse Change what the hub decides of a control
-//
-// An empty automation takes it away; the control then gets its safe value first.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /controls/{id}/automation (the `SaveAutomation` operationId).
-func (c *ClientWithResponses) SaveAutomationWithResponse(ctx context.Context, id Id, params *SaveAutomationParams, body SaveAutomationJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveAutomationResponse, error) {
-	rsp, err := c.SaveAutomation(ctx, id, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveAutomationResponse(rsp)
 }
 
 // TryAutomationWithBodyWithResponse What a control would be by an automation that is not in force, with values of one's own
@@ -20386,45 +15096,6 @@ func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, pa
 	return ParseListDeliveriesResponse(rsp)
 }
 
-// ListDevicesWithResponse All devices that one may see
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /devices (the `ListDevices` operationId).
-func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error) {
-	rsp, err := c.ListDevices(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListDevicesResponse(rsp)
-}
-
-// AddDeviceWithBodyWithResponse Add a device; its key is shown once
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices (the `AddDevice` operationId).
-func (c *ClientWithResponses) AddDeviceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error) {
-	rsp, err := c.AddDeviceWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddDeviceResponse(rsp)
-}
-
-// AddDeviceWithResponse Add a device; its key is shown once
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices (the `AddDevice` operationId).
-func (c *ClientWithResponses) AddDeviceWithResponse(ctx context.Context, body AddDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDeviceResponse, error) {
-	rsp, err := c.AddDevice(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddDeviceResponse(rsp)
-}
-
 // RemoveDeviceWithResponse Take a device away, with its history or keeping it
 //
 // The safe value of its controls is sent first. A device whose history is kept stays in the list as removed until it is deleted with its history.
@@ -20438,114 +15109,6 @@ func (c *ClientWithResponses) RemoveDeviceWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseRemoveDeviceResponse(rsp)
-}
-
-// GetDeviceWithResponse One device
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
-func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error) {
-	rsp, err := c.GetDevice(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDeviceResponse(rsp)
-}
-
-// ChangeDeviceWithBodyWithResponse Change a device's name, place or lease
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *ClientWithResponses) ChangeDeviceWithBodyWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
-	rsp, err := c.ChangeDeviceWithBody(ctx, id, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeDeviceResponse(rsp)
-}
-
-// ChangeDeviceWithResponse Change a device's name, place or lease
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /devices/{id} (the `ChangeDevice` operationId).
-func (c *ClientWithResponses) ChangeDeviceWithResponse(ctx context.Context, id Id, params *ChangeDeviceParams, body ChangeDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDeviceResponse, error) {
-	rsp, err := c.ChangeDevice(ctx, id, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeDeviceResponse(rsp)
-}
-
-// GetCameraWithResponse Where a still picture of what a device sees is to be had
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /devices/{id}/camera (the `GetCamera` operationId).
-func (c *ClientWithResponses) GetCameraWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCameraResponse, error) {
-	rsp, err := c.GetCamera(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetCameraResponse(rsp)
-}
-
-// SaveCameraWithBodyWithResponse Say where a still picture is to be had; an empty address takes the camera away
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-func (c *ClientWithResponses) SaveCameraWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error) {
-	rsp, err := c.SaveCameraWithBody(ctx, id, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveCameraResponse(rsp)
-}
-
-// SaveCameraWithResponse Say where a still picture is to be had; an empty address takes the camera away
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /devices/{id}/camera (the `SaveCamera` operationId).
-func (c *ClientWithResponses) SaveCameraWithResponse(ctx context.Context, id Id, body SaveCameraJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveCameraResponse, error) {
-	rsp, err := c.SaveCamera(ctx, id, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveCameraResponse(rsp)
-}
-
-// AddControlWithBodyWithResponse Add a switch to a device
-//
-// A board that reports `is` brings its switches by itself; this is for boards that do not.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-func (c *ClientWithResponses) AddControlWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddControlResponse, error) {
-	rsp, err := c.AddControlWithBody(ctx, id, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddControlResponse(rsp)
-}
-
-// AddControlWithResponse Add a switch to a device
-//
-// A board that reports `is` brings its switches by itself; this is for boards that do not.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices/{id}/controls (the `AddControl` operationId).
-func (c *ClientWithResponses) AddControlWithResponse(ctx context.Context, id Id, body AddControlJSONRequestBody, reqEditors ...RequestEditorFn) (*AddControlResponse, error) {
-	rsp, err := c.AddControl(ctx, id, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddControlResponse(rsp)
 }
 
 // ReplaceKeyWithResponse Give a device a new key, for another board in its place; the old one is void at once
@@ -20600,32 +15163,6 @@ func (c *ClientWithResponses) ListRefusalsWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseListRefusalsResponse(rsp)
-}
-
-// AddSignalWithBodyWithResponse Add a signal before its first reading
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-func (c *ClientWithResponses) AddSignalWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSignalResponse, error) {
-	rsp, err := c.AddSignalWithBody(ctx, id, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddSignalResponse(rsp)
-}
-
-// AddSignalWithResponse Add a signal before its first reading
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /devices/{id}/signals (the `AddSignal` operationId).
-func (c *ClientWithResponses) AddSignalWithResponse(ctx context.Context, id Id, body AddSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSignalResponse, error) {
-	rsp, err := c.AddSignal(ctx, id, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddSignalResponse(rsp)
 }
 
 // ListStartersWithResponse Starter code for the device
@@ -20926,45 +15463,6 @@ func (c *ClientWithResponses) GetSummaryWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseGetSummaryResponse(rsp)
-}
-
-// GetHubWithResponse Name, place on the map, time zone and addresses
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /hub (the `GetHub` operationId).
-func (c *ClientWithResponses) GetHubWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHubResponse, error) {
-	rsp, err := c.GetHub(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetHubResponse(rsp)
-}
-
-// ChangeHubWithBodyWithResponse Change name, place on the map or time zone
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-func (c *ClientWithResponses) ChangeHubWithBodyWithResponse(ctx context.Context, params *ChangeHubParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeHubResponse, error) {
-	rsp, err := c.ChangeHubWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeHubResponse(rsp)
-}
-
-// ChangeHubWithResponse Change name, place on the map or time zone
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /hub (the `ChangeHub` operationId).
-func (c *ClientWithResponses) ChangeHubWithResponse(ctx context.Context, params *ChangeHubParams, body ChangeHubJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeHubResponse, error) {
-	rsp, err := c.ChangeHub(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeHubResponse(rsp)
 }
 
 // ListInvitesWithResponse Invitations that are open
@@ -21366,108 +15864,30 @@ func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, reqE
 	return ParseListMessagesResponse(rsp)
 }
 
-// GetMessagingWithResponse How messages leave the hub
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /messaging (the `GetMessaging` operationId).
-func (c *ClientWithResponses) GetMessagingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMessagingResponse, error) {
-	rsp, err := c.GetMessaging(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetMessagingResponse(rsp)
-}
-
-// SaveMessagingWithBodyWithResponse Change how messages leave the hub
+// TryModelWithBodyWithResponse Check a device model file without keeping it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-func (c *ClientWithResponses) SaveMessagingWithBodyWithResponse(ctx context.Context, params *SaveMessagingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error) {
-	rsp, err := c.SaveMessagingWithBody(ctx, params, contentType, body, reqEditors...)
+// Corresponds with POST /models/try (the `TryModel` operationId).
+func (c *ClientWithResponses) TryModelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryModelResponse, error) {
+	rsp, err := c.TryModelWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSaveMessagingResponse(rsp)
+	return ParseTryModelResponse(rsp)
 }
 
-// SaveMessagingWithResponse Change how messages leave the hub
+// TryModelWithResponse Check a device model file without keeping it
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /messaging (the `SaveMessaging` operationId).
-func (c *ClientWithResponses) SaveMessagingWithResponse(ctx context.Context, params *SaveMessagingParams, body SaveMessagingJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveMessagingResponse, error) {
-	rsp, err := c.SaveMessaging(ctx, params, body, reqEditors...)
+// Corresponds with POST /models/try (the `TryModel` operationId).
+func (c *ClientWithResponses) TryModelWithResponse(ctx context.Context, body TryModelJSONRequestBody, reqEditors ...RequestEditorFn) (*TryModelResponse, error) {
+	rsp, err := c.TryModel(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSaveMessagingResponse(rsp)
-}
-
-// ListModelsWithResponse All device models
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /models (the `ListModels` operationId).
-func (c *ClientWithResponses) ListModelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListModelsResponse, error) {
-	rsp, err := c.ListModels(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListModelsResponse(rsp)
-}
-
-// ImportModelWithBodyWithResponse Bring in a device model file
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /models (the `ImportModel` operationId).
-func (c *ClientWithResponses) ImportModelWithBodyWithResponse(ctx context.Context, params *ImportModelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportModelResponse, error) {
-	rsp, err := c.ImportModelWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseImportModelResponse(rsp)
-}
-
-// ImportModelWithResponse Bring in a device model file
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /models (the `ImportModel` operationId).
-func (c *ClientWithResponses) ImportModelWithResponse(ctx context.Context, params *ImportModelParams, body ImportModelJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportModelResponse, error) {
-	rsp, err := c.ImportModel(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseImportModelResponse(rsp)
-}
-
-// RemoveModelWithResponse Forget a device model; devices made from it stay
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /models/{id} (the `RemoveModel` operationId).
-func (c *ClientWithResponses) RemoveModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveModelResponse, error) {
-	rsp, err := c.RemoveModel(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveModelResponse(rsp)
-}
-
-// GetModelWithResponse A device model as its file holds it
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /models/{id} (the `GetModel` operationId).
-func (c *ClientWithResponses) GetModelWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetModelResponse, error) {
-	rsp, err := c.GetModel(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetModelResponse(rsp)
+	return ParseTryModelResponse(rsp)
 }
 
 // AddFromModelWithBodyWithResponse Add devices of a model, all or none
@@ -21574,45 +15994,6 @@ func (c *ClientWithResponses) GetNowWithResponse(ctx context.Context, reqEditors
 		return nil, err
 	}
 	return ParseGetNowResponse(rsp)
-}
-
-// GetPanelWithResponse What the hub offers to a Modbus panel
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /panel (the `GetPanel` operationId).
-func (c *ClientWithResponses) GetPanelWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPanelResponse, error) {
-	rsp, err := c.GetPanel(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetPanelResponse(rsp)
-}
-
-// SavePanelWithBodyWithResponse Change what the hub offers to a Modbus panel
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /panel (the `SavePanel` operationId).
-func (c *ClientWithResponses) SavePanelWithBodyWithResponse(ctx context.Context, params *SavePanelParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SavePanelResponse, error) {
-	rsp, err := c.SavePanelWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSavePanelResponse(rsp)
-}
-
-// SavePanelWithResponse Change what the hub offers to a Modbus panel
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /panel (the `SavePanel` operationId).
-func (c *ClientWithResponses) SavePanelWithResponse(ctx context.Context, params *SavePanelParams, body SavePanelJSONRequestBody, reqEditors ...RequestEditorFn) (*SavePanelResponse, error) {
-	rsp, err := c.SavePanel(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSavePanelResponse(rsp)
 }
 
 // ChangePasswordWithBodyWithResponse Change one's own password; other sessions end, and tokens and walls unless they are to stay
@@ -21795,45 +16176,6 @@ func (c *ClientWithResponses) ImportReadingsWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseImportReadingsResponse(rsp)
-}
-
-// GetRightsWithResponse Who may do what beyond what roles say
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /rights (the `GetRights` operationId).
-func (c *ClientWithResponses) GetRightsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRightsResponse, error) {
-	rsp, err := c.GetRights(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetRightsResponse(rsp)
-}
-
-// SaveRightsWithBodyWithResponse Say who may do what; all lines are replaced
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /rights (the `SaveRights` operationId).
-func (c *ClientWithResponses) SaveRightsWithBodyWithResponse(ctx context.Context, params *SaveRightsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error) {
-	rsp, err := c.SaveRightsWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveRightsResponse(rsp)
-}
-
-// SaveRightsWithResponse Say who may do what; all lines are replaced
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /rights (the `SaveRights` operationId).
-func (c *ClientWithResponses) SaveRightsWithResponse(ctx context.Context, params *SaveRightsParams, body SaveRightsJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveRightsResponse, error) {
-	rsp, err := c.SaveRights(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveRightsResponse(rsp)
 }
 
 // TestRouteWithResponse Send a test over a route now, and tell the exact answer of the other side
@@ -22043,45 +16385,6 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 	return ParseSetUpResponse(rsp)
 }
 
-// RemoveSignalWithResponse Take a signal away with its readings
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /signals/{id} (the `RemoveSignal` operationId).
-func (c *ClientWithResponses) RemoveSignalWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSignalResponse, error) {
-	rsp, err := c.RemoveSignal(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveSignalResponse(rsp)
-}
-
-// ChangeSignalWithBodyWithResponse Change how a signal is named and shown
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *ClientWithResponses) ChangeSignalWithBodyWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
-	rsp, err := c.ChangeSignalWithBody(ctx, id, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeSignalResponse(rsp)
-}
-
-// ChangeSignalWithResponse Change how a signal is named and shown
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PATCH /signals/{id} (the `ChangeSignal` operationId).
-func (c *ClientWithResponses) ChangeSignalWithResponse(ctx context.Context, id Id, params *ChangeSignalParams, body ChangeSignalJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSignalResponse, error) {
-	rsp, err := c.ChangeSignal(ctx, id, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseChangeSignalResponse(rsp)
-}
-
 // RecalibrateWithBodyWithResponse Apply the calibration to a stretch of history
 //
 // Readings are made anew from what came raw. It is journalled and can be done again.
@@ -22289,62 +16592,6 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id strin
 	return ParseEndTokenResponse(rsp)
 }
 
-// ListViewsWithResponse Views of charts that have a name, one's own and shared ones
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /views (the `ListViews` operationId).
-func (c *ClientWithResponses) ListViewsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListViewsResponse, error) {
-	rsp, err := c.ListViews(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListViewsResponse(rsp)
-}
-
-// SaveViewWithBodyWithResponse Give a view of charts a name
-//
-// One's own view of that name is replaced.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /views (the `SaveView` operationId).
-func (c *ClientWithResponses) SaveViewWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveViewResponse, error) {
-	rsp, err := c.SaveViewWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveViewResponse(rsp)
-}
-
-// SaveViewWithResponse Give a view of charts a name
-//
-// One's own view of that name is replaced.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /views (the `SaveView` operationId).
-func (c *ClientWithResponses) SaveViewWithResponse(ctx context.Context, body SaveViewJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveViewResponse, error) {
-	rsp, err := c.SaveView(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSaveViewResponse(rsp)
-}
-
-// RemoveViewWithResponse Take a named view away
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /views/{view} (the `RemoveView` operationId).
-func (c *ClientWithResponses) RemoveViewWithResponse(ctx context.Context, view int64, reqEditors ...RequestEditorFn) (*RemoveViewResponse, error) {
-	rsp, err := c.RemoveView(ctx, view, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveViewResponse(rsp)
-}
-
 // OpenWallWithBodyWithResponse Exchange the key of a wall for a cookie
 //
 // The cookie sees what the dashboard shows and switches what was chosen for the wall. Without a key, the wall whose cookie it is.
@@ -22373,144 +16620,6 @@ func (c *ClientWithResponses) OpenWallWithResponse(ctx context.Context, body Ope
 		return nil, err
 	}
 	return ParseOpenWallResponse(rsp)
-}
-
-// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
-func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListAlertsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Alert
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListAlertsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveAlertResponse parses an HTTP response from a SaveAlertWithResponse call
-func ParseSaveAlertResponse(rsp *http.Response) (*SaveAlertResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveAlertResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Alert
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveAlertResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseActOnAlertsResponse parses an HTTP response from a ActOnAlertsWithResponse call
-func ParseActOnAlertsResponse(rsp *http.Response) (*ActOnAlertsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ActOnAlertsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Alert
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ActOnAlertsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
 }
 
 // ParseListAlertEventsResponse parses an HTTP response from a ListAlertEventsWithResponse call
@@ -22546,6 +16655,52 @@ func ParseListAlertEventsResponse(rsp *http.Response) (*ListAlertEventsResponse,
 	switch {
 	case true:
 		var headers ListAlertEventsResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseActOnAlertsResponse parses an HTTP response from a ActOnAlertsWithResponse call
+func ParseActOnAlertsResponse(rsp *http.Response) (*ActOnAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActOnAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []AlertView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ActOnAlertsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -22605,94 +16760,6 @@ func ParseTryAlertResponse(rsp *http.Response) (*TryAlertResponse, error) {
 	return response, nil
 }
 
-// ParseRemoveAlertResponse parses an HTTP response from a RemoveAlertWithResponse call
-func ParseRemoveAlertResponse(rsp *http.Response) (*RemoveAlertResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveAlertResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveAlertResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetBackupsResponse parses an HTTP response from a GetBackupsWithResponse call
-func ParseGetBackupsResponse(rsp *http.Response) (*GetBackupsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetBackupsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest BackupsView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetBackupsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseBackUpResponse parses an HTTP response from a BackUpWithResponse call
 func ParseBackUpResponse(rsp *http.Response) (*BackUpResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22726,52 +16793,6 @@ func ParseBackUpResponse(rsp *http.Response) (*BackUpResponse, error) {
 	switch {
 	case true:
 		var headers BackUpResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveBackupsResponse parses an HTTP response from a SaveBackupsWithResponse call
-func ParseSaveBackupsResponse(rsp *http.Response) (*SaveBackupsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveBackupsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest BackupsView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveBackupsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -22906,140 +16927,6 @@ func ParseFetchBackupResponse(rsp *http.Response) (*FetchBackupResponse, error) 
 	switch {
 	case true:
 		var headers FetchBackupResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseListBrokersResponse parses an HTTP response from a ListBrokersWithResponse call
-func ParseListBrokersResponse(rsp *http.Response) (*ListBrokersResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListBrokersResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Broker
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListBrokersResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveBrokerResponse parses an HTTP response from a SaveBrokerWithResponse call
-func ParseSaveBrokerResponse(rsp *http.Response) (*SaveBrokerResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveBrokerResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Broker
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveBrokerResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseRemoveBrokerResponse parses an HTTP response from a RemoveBrokerWithResponse call
-func ParseRemoveBrokerResponse(rsp *http.Response) (*RemoveBrokerResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveBrokerResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveBrokerResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -23237,98 +17124,6 @@ func ParseRemoveControlResponse(rsp *http.Response) (*RemoveControlResponse, err
 	return response, nil
 }
 
-// ParseGetControlResponse parses an HTTP response from a GetControlWithResponse call
-func ParseGetControlResponse(rsp *http.Response) (*GetControlResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetControlResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetControlResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseChangeControlResponse parses an HTTP response from a ChangeControlWithResponse call
-func ParseChangeControlResponse(rsp *http.Response) (*ChangeControlResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ChangeControlResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ChangeControlResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseAutoControlResponse parses an HTTP response from a AutoControlWithResponse call
 func ParseAutoControlResponse(rsp *http.Response) (*AutoControlResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23344,7 +17139,7 @@ func ParseAutoControlResponse(rsp *http.Response) (*AutoControlResponse, error) 
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
+		var dest ControlView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23362,98 +17157,6 @@ func ParseAutoControlResponse(rsp *http.Response) (*AutoControlResponse, error) 
 	switch {
 	case true:
 		var headers AutoControlResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetAutomationResponse parses an HTTP response from a GetAutomationWithResponse call
-func ParseGetAutomationResponse(rsp *http.Response) (*GetAutomationResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetAutomationResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest AutomationView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetAutomationResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveAutomationResponse parses an HTTP response from a SaveAutomationWithResponse call
-func ParseSaveAutomationResponse(rsp *http.Response) (*SaveAutomationResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveAutomationResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest AutomationView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveAutomationResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -23528,7 +17231,7 @@ func ParseResetControlResponse(rsp *http.Response) (*ResetControlResponse, error
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
+		var dest ControlView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23574,7 +17277,7 @@ func ParseServeControlResponse(rsp *http.Response) (*ServeControlResponse, error
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
+		var dest ControlView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23662,7 +17365,7 @@ func ParseSwitchControlResponse(rsp *http.Response) (*SwitchControlResponse, err
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Control
+		var dest ControlView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24014,98 +17717,6 @@ func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, e
 	return response, nil
 }
 
-// ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
-func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListDevicesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Device
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListDevicesResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseAddDeviceResponse parses an HTTP response from a AddDeviceWithResponse call
-func ParseAddDeviceResponse(rsp *http.Response) (*AddDeviceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &AddDeviceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest DeviceWithKey
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers AddDeviceResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseRemoveDeviceResponse parses an HTTP response from a RemoveDeviceWithResponse call
 func ParseRemoveDeviceResponse(rsp *http.Response) (*RemoveDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24139,236 +17750,6 @@ func ParseRemoveDeviceResponse(rsp *http.Response) (*RemoveDeviceResponse, error
 	switch {
 	case true:
 		var headers RemoveDeviceResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetDeviceResponse parses an HTTP response from a GetDeviceWithResponse call
-func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetDeviceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Device
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetDeviceResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseChangeDeviceResponse parses an HTTP response from a ChangeDeviceWithResponse call
-func ParseChangeDeviceResponse(rsp *http.Response) (*ChangeDeviceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ChangeDeviceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Device
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ChangeDeviceResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetCameraResponse parses an HTTP response from a GetCameraWithResponse call
-func ParseGetCameraResponse(rsp *http.Response) (*GetCameraResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetCameraResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest CameraView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetCameraResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveCameraResponse parses an HTTP response from a SaveCameraWithResponse call
-func ParseSaveCameraResponse(rsp *http.Response) (*SaveCameraResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveCameraResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest CameraView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveCameraResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseAddControlResponse parses an HTTP response from a AddControlWithResponse call
-func ParseAddControlResponse(rsp *http.Response) (*AddControlResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &AddControlResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Control
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers AddControlResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -24443,7 +17824,7 @@ func ParseSaveAsModelResponse(rsp *http.Response) (*SaveAsModelResponse, error) 
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest ModelEntry
+		var dest ModelView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24520,52 +17901,6 @@ func ParseListRefusalsResponse(rsp *http.Response) (*ListRefusalsResponse, error
 	return response, nil
 }
 
-// ParseAddSignalResponse parses an HTTP response from a AddSignalWithResponse call
-func ParseAddSignalResponse(rsp *http.Response) (*AddSignalResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &AddSignalResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Signal
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers AddSignalResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseListStartersResponse parses an HTTP response from a ListStartersWithResponse call
 func ParseListStartersResponse(rsp *http.Response) (*ListStartersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24628,8 +17963,8 @@ func ParseSetDeviceStateResponse(rsp *http.Response) (*SetDeviceStateResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Device  Device   `json:"device"`
-			Remarks []string `json:"remarks"`
+			Device  DeviceView `json:"device"`
+			Remarks []string   `json:"remarks"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -25290,118 +18625,6 @@ func ParseGetSummaryResponse(rsp *http.Response) (*GetSummaryResponse, error) {
 	switch {
 	case true:
 		var headers GetSummaryResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetHubResponse parses an HTTP response from a GetHubWithResponse call
-func ParseGetHubResponse(rsp *http.Response) (*GetHubResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetHubResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Hub
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case rsp.StatusCode == 200:
-		var headers GetHubResponse200Headers
-		if values := rsp.Header.Values("ETag"); len(values) > 0 {
-			var value string
-			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.ETag = &value
-		}
-		response.Headers200 = &headers
-	case true:
-		var headers GetHubResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseChangeHubResponse parses an HTTP response from a ChangeHubWithResponse call
-func ParseChangeHubResponse(rsp *http.Response) (*ChangeHubResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ChangeHubResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Hub
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case rsp.StatusCode == 200:
-		var headers ChangeHubResponse200Headers
-		if values := rsp.Header.Values("ETag"); len(values) > 0 {
-			var value string
-			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.ETag = &value
-		}
-		response.Headers200 = &headers
-	case true:
-		var headers ChangeHubResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -26318,199 +19541,15 @@ func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error
 	return response, nil
 }
 
-// ParseGetMessagingResponse parses an HTTP response from a GetMessagingWithResponse call
-func ParseGetMessagingResponse(rsp *http.Response) (*GetMessagingResponse, error) {
+// ParseTryModelResponse parses an HTTP response from a TryModelWithResponse call
+func ParseTryModelResponse(rsp *http.Response) (*TryModelResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetMessagingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest MessagingView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetMessagingResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveMessagingResponse parses an HTTP response from a SaveMessagingWithResponse call
-func ParseSaveMessagingResponse(rsp *http.Response) (*SaveMessagingResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveMessagingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest MessagingView
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveMessagingResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseListModelsResponse parses an HTTP response from a ListModelsWithResponse call
-func ParseListModelsResponse(rsp *http.Response) (*ListModelsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListModelsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []ModelEntry
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListModelsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseImportModelResponse parses an HTTP response from a ImportModelWithResponse call
-func ParseImportModelResponse(rsp *http.Response) (*ImportModelResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ImportModelResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest ModelEntry
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ImportModelResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseRemoveModelResponse parses an HTTP response from a RemoveModelWithResponse call
-func ParseRemoveModelResponse(rsp *http.Response) (*RemoveModelResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveModelResponse{
+	response := &TryModelResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -26530,53 +19569,7 @@ func ParseRemoveModelResponse(rsp *http.Response) (*RemoveModelResponse, error) 
 
 	switch {
 	case true:
-		var headers RemoveModelResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetModelResponse parses an HTTP response from a GetModelWithResponse call
-func ParseGetModelResponse(rsp *http.Response) (*GetModelResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetModelResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Model
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetModelResponseDefaultHeaders
+		var headers TryModelResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -26849,98 +19842,6 @@ func ParseGetNowResponse(rsp *http.Response) (*GetNowResponse, error) {
 	switch {
 	case true:
 		var headers GetNowResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetPanelResponse parses an HTTP response from a GetPanelWithResponse call
-func ParseGetPanelResponse(rsp *http.Response) (*GetPanelResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetPanelResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest PanelState
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetPanelResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSavePanelResponse parses an HTTP response from a SavePanelWithResponse call
-func ParseSavePanelResponse(rsp *http.Response) (*SavePanelResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SavePanelResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest PanelState
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SavePanelResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -27359,98 +20260,6 @@ func ParseImportReadingsResponse(rsp *http.Response) (*ImportReadingsResponse, e
 	switch {
 	case true:
 		var headers ImportReadingsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseGetRightsResponse parses an HTTP response from a GetRightsWithResponse call
-func ParseGetRightsResponse(rsp *http.Response) (*GetRightsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetRightsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Rights
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers GetRightsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveRightsResponse parses an HTTP response from a SaveRightsWithResponse call
-func ParseSaveRightsResponse(rsp *http.Response) (*SaveRightsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveRightsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Rights
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveRightsResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -27983,94 +20792,6 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 	return response, nil
 }
 
-// ParseRemoveSignalResponse parses an HTTP response from a RemoveSignalWithResponse call
-func ParseRemoveSignalResponse(rsp *http.Response) (*RemoveSignalResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveSignalResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveSignalResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseChangeSignalResponse parses an HTTP response from a ChangeSignalWithResponse call
-func ParseChangeSignalResponse(rsp *http.Response) (*ChangeSignalResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ChangeSignalResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Signal
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ChangeSignalResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
 // ParseRecalibrateResponse parses an HTTP response from a RecalibrateWithResponse call
 func ParseRecalibrateResponse(rsp *http.Response) (*RecalibrateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28508,140 +21229,6 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	switch {
 	case true:
 		var headers EndTokenResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseListViewsResponse parses an HTTP response from a ListViewsWithResponse call
-func ParseListViewsResponse(rsp *http.Response) (*ListViewsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListViewsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []View
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers ListViewsResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseSaveViewResponse parses an HTTP response from a SaveViewWithResponse call
-func ParseSaveViewResponse(rsp *http.Response) (*SaveViewResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SaveViewResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest View
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers SaveViewResponseDefaultHeaders
-		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
-			var value int
-			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			}
-			headers.RetryAfter = &value
-		}
-		response.HeadersDefault = &headers
-	}
-
-	return response, nil
-}
-
-// ParseRemoveViewResponse parses an HTTP response from a RemoveViewWithResponse call
-func ParseRemoveViewResponse(rsp *http.Response) (*RemoveViewResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &RemoveViewResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	switch {
-	case true:
-		var headers RemoveViewResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {

@@ -45,249 +45,21 @@ func (e ActionKind) Valid() bool {
 	}
 }
 
-// Defines values for ControlAtDevice.
-const (
-	ControlAtDeviceFollow ControlAtDevice = "follow"
-	ControlAtDeviceInsist ControlAtDevice = "insist"
-)
-
-// Valid indicates whether the value is a known member of the ControlAtDevice enum.
-func (e ControlAtDevice) Valid() bool {
-	switch e {
-	case ControlAtDeviceFollow:
-		return true
-	case ControlAtDeviceInsist:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlKind.
-const (
-	ControlKindChoice ControlKind = "choice"
-	ControlKindLevel  ControlKind = "level"
-	ControlKindMover  ControlKind = "mover"
-	ControlKindSwitch ControlKind = "switch"
-)
-
-// Valid indicates whether the value is a known member of the ControlKind enum.
-func (e ControlKind) Valid() bool {
-	switch e {
-	case ControlKindChoice:
-		return true
-	case ControlKindLevel:
-		return true
-	case ControlKindMover:
-		return true
-	case ControlKindSwitch:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlMode.
-const (
-	ControlModeAuto   ControlMode = "auto"
-	ControlModeManual ControlMode = "manual"
-)
-
-// Valid indicates whether the value is a known member of the ControlMode enum.
-func (e ControlMode) Valid() bool {
-	switch e {
-	case ControlModeAuto:
-		return true
-	case ControlModeManual:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlPhase.
-const (
-	ControlPhaseAssumed     ControlPhase = "assumed"
-	ControlPhaseConfirmed   ControlPhase = "confirmed"
-	ControlPhaseEmpty       ControlPhase = ""
-	ControlPhasePending     ControlPhase = "pending"
-	ControlPhaseSent        ControlPhase = "sent"
-	ControlPhaseUnconfirmed ControlPhase = "unconfirmed"
-)
-
-// Valid indicates whether the value is a known member of the ControlPhase enum.
-func (e ControlPhase) Valid() bool {
-	switch e {
-	case ControlPhaseAssumed:
-		return true
-	case ControlPhaseConfirmed:
-		return true
-	case ControlPhaseEmpty:
-		return true
-	case ControlPhasePending:
-		return true
-	case ControlPhaseSent:
-		return true
-	case ControlPhaseUnconfirmed:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlProof.
-const (
-	ControlProofMissing ControlProof = "missing"
-	ControlProofSeen    ControlProof = "seen"
-	ControlProofWaiting ControlProof = "waiting"
-)
-
-// Valid indicates whether the value is a known member of the ControlProof enum.
-func (e ControlProof) Valid() bool {
-	switch e {
-	case ControlProofMissing:
-		return true
-	case ControlProofSeen:
-		return true
-	case ControlProofWaiting:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlService.
-const (
-	ControlServiceSafe   ControlService = "safe"
-	ControlServiceSilent ControlService = "silent"
-)
-
-// Valid indicates whether the value is a known member of the ControlService enum.
-func (e ControlService) Valid() bool {
-	switch e {
-	case ControlServiceSafe:
-		return true
-	case ControlServiceSilent:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlChangeAtDevice.
-const (
-	ControlChangeAtDeviceFollow ControlChangeAtDevice = "follow"
-	ControlChangeAtDeviceInsist ControlChangeAtDevice = "insist"
-)
-
-// Valid indicates whether the value is a known member of the ControlChangeAtDevice enum.
-func (e ControlChangeAtDevice) Valid() bool {
-	switch e {
-	case ControlChangeAtDeviceFollow:
-		return true
-	case ControlChangeAtDeviceInsist:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for ControlChangeKind.
-const (
-	ControlChangeKindChoice ControlChangeKind = "choice"
-	ControlChangeKindLevel  ControlChangeKind = "level"
-	ControlChangeKindMover  ControlChangeKind = "mover"
-	ControlChangeKindSwitch ControlChangeKind = "switch"
-)
-
-// Valid indicates whether the value is a known member of the ControlChangeKind enum.
-func (e ControlChangeKind) Valid() bool {
-	switch e {
-	case ControlChangeKindChoice:
-		return true
-	case ControlChangeKindLevel:
-		return true
-	case ControlChangeKindMover:
-		return true
-	case ControlChangeKindSwitch:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for DeliveryState.
 const (
-	DeliveryStateFailed  DeliveryState = "failed"
-	DeliveryStateSent    DeliveryState = "sent"
-	DeliveryStateWaiting DeliveryState = "waiting"
+	Failed  DeliveryState = "failed"
+	Sent    DeliveryState = "sent"
+	Waiting DeliveryState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the DeliveryState enum.
 func (e DeliveryState) Valid() bool {
 	switch e {
-	case DeliveryStateFailed:
+	case Failed:
 		return true
-	case DeliveryStateSent:
+	case Sent:
 		return true
-	case DeliveryStateWaiting:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for DemandKind.
-const (
-	DemandKindCurve     DemandKind = "curve"
-	DemandKindDayLength DemandKind = "day_length"
-	DemandKindExercise  DemandKind = "exercise"
-	DemandKindFormula   DemandKind = "formula"
-	DemandKindHoldAbove DemandKind = "hold_above"
-	DemandKindHoldBelow DemandKind = "hold_below"
-	DemandKindRegulate  DemandKind = "regulate"
-	DemandKindSchedule  DemandKind = "schedule"
-)
-
-// Valid indicates whether the value is a known member of the DemandKind enum.
-func (e DemandKind) Valid() bool {
-	switch e {
-	case DemandKindCurve:
-		return true
-	case DemandKindDayLength:
-		return true
-	case DemandKindExercise:
-		return true
-	case DemandKindFormula:
-		return true
-	case DemandKindHoldAbove:
-		return true
-	case DemandKindHoldBelow:
-		return true
-	case DemandKindRegulate:
-		return true
-	case DemandKindSchedule:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for DeviceState.
-const (
-	DeviceStateDisabled DeviceState = "disabled"
-	DeviceStateEmpty    DeviceState = ""
-	DeviceStateRemoved  DeviceState = "removed"
-)
-
-// Valid indicates whether the value is a known member of the DeviceState enum.
-func (e DeviceState) Valid() bool {
-	switch e {
-	case DeviceStateDisabled:
-		return true
-	case DeviceStateEmpty:
-		return true
-	case DeviceStateRemoved:
+	case Waiting:
 		return true
 	default:
 		return false
@@ -417,63 +189,21 @@ func (e MomentBase) Valid() bool {
 	}
 }
 
-// Defines values for NewControlKind.
-const (
-	NewControlKindChoice NewControlKind = "choice"
-	NewControlKindLevel  NewControlKind = "level"
-	NewControlKindMover  NewControlKind = "mover"
-	NewControlKindSwitch NewControlKind = "switch"
-)
-
-// Valid indicates whether the value is a known member of the NewControlKind enum.
-func (e NewControlKind) Valid() bool {
-	switch e {
-	case NewControlKindChoice:
-		return true
-	case NewControlKindLevel:
-		return true
-	case NewControlKindMover:
-		return true
-	case NewControlKindSwitch:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for NewSignalReports.
-const (
-	NewSignalReportsChange   NewSignalReports = "change"
-	NewSignalReportsPeriodic NewSignalReports = "periodic"
-)
-
-// Valid indicates whether the value is a known member of the NewSignalReports enum.
-func (e NewSignalReports) Valid() bool {
-	switch e {
-	case NewSignalReportsChange:
-		return true
-	case NewSignalReportsPeriodic:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for OneReadingQ.
 const (
-	OneReadingQBad     OneReadingQ = "bad"
-	OneReadingQGood    OneReadingQ = "good"
-	OneReadingQSuspect OneReadingQ = "suspect"
+	Bad     OneReadingQ = "bad"
+	Good    OneReadingQ = "good"
+	Suspect OneReadingQ = "suspect"
 )
 
 // Valid indicates whether the value is a known member of the OneReadingQ enum.
 func (e OneReadingQ) Valid() bool {
 	switch e {
-	case OneReadingQBad:
+	case Bad:
 		return true
-	case OneReadingQGood:
+	case Good:
 		return true
-	case OneReadingQSuspect:
+	case Suspect:
 		return true
 	default:
 		return false
@@ -525,84 +255,6 @@ func (e Scope) Valid() bool {
 	}
 }
 
-// Defines values for SignalQuality.
-const (
-	SignalQualityBad     SignalQuality = "bad"
-	SignalQualityGood    SignalQuality = "good"
-	SignalQualitySuspect SignalQuality = "suspect"
-)
-
-// Valid indicates whether the value is a known member of the SignalQuality enum.
-func (e SignalQuality) Valid() bool {
-	switch e {
-	case SignalQualityBad:
-		return true
-	case SignalQualityGood:
-		return true
-	case SignalQualitySuspect:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for SignalReports.
-const (
-	SignalReportsChange   SignalReports = "change"
-	SignalReportsPeriodic SignalReports = "periodic"
-)
-
-// Valid indicates whether the value is a known member of the SignalReports enum.
-func (e SignalReports) Valid() bool {
-	switch e {
-	case SignalReportsChange:
-		return true
-	case SignalReportsPeriodic:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for SignalState.
-const (
-	Live    SignalState = "live"
-	Stale   SignalState = "stale"
-	Unknown SignalState = "unknown"
-)
-
-// Valid indicates whether the value is a known member of the SignalState enum.
-func (e SignalState) Valid() bool {
-	switch e {
-	case Live:
-		return true
-	case Stale:
-		return true
-	case Unknown:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for SignalChangeReports.
-const (
-	SignalChangeReportsChange   SignalChangeReports = "change"
-	SignalChangeReportsPeriodic SignalChangeReports = "periodic"
-)
-
-// Valid indicates whether the value is a known member of the SignalChangeReports enum.
-func (e SignalChangeReports) Valid() bool {
-	switch e {
-	case SignalChangeReportsChange:
-		return true
-	case SignalChangeReportsPeriodic:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for SignalGuests.
 const (
 	SignalGuestsNone SignalGuests = "none"
@@ -615,6 +267,27 @@ func (e SignalGuests) Valid() bool {
 	case SignalGuestsNone:
 		return true
 	case SignalGuestsSee:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListAlertEventsParamsSeverity.
+const (
+	ListAlertEventsParamsSeverityCritical ListAlertEventsParamsSeverity = "critical"
+	ListAlertEventsParamsSeverityInfo     ListAlertEventsParamsSeverity = "info"
+	ListAlertEventsParamsSeverityWarning  ListAlertEventsParamsSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
+func (e ListAlertEventsParamsSeverity) Valid() bool {
+	switch e {
+	case ListAlertEventsParamsSeverityCritical:
+		return true
+	case ListAlertEventsParamsSeverityInfo:
+		return true
+	case ListAlertEventsParamsSeverityWarning:
 		return true
 	default:
 		return false
@@ -648,42 +321,21 @@ func (e ActOnAlertsJSONBodyAction) Valid() bool {
 	}
 }
 
-// Defines values for ListAlertEventsParamsSeverity.
-const (
-	ListAlertEventsParamsSeverityCritical ListAlertEventsParamsSeverity = "critical"
-	ListAlertEventsParamsSeverityInfo     ListAlertEventsParamsSeverity = "info"
-	ListAlertEventsParamsSeverityWarning  ListAlertEventsParamsSeverity = "warning"
-)
-
-// Valid indicates whether the value is a known member of the ListAlertEventsParamsSeverity enum.
-func (e ListAlertEventsParamsSeverity) Valid() bool {
-	switch e {
-	case ListAlertEventsParamsSeverityCritical:
-		return true
-	case ListAlertEventsParamsSeverityInfo:
-		return true
-	case ListAlertEventsParamsSeverityWarning:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ServeControlJSONBodyService.
 const (
-	ServeControlJSONBodyServiceEmpty  ServeControlJSONBodyService = ""
-	ServeControlJSONBodyServiceSafe   ServeControlJSONBodyService = "safe"
-	ServeControlJSONBodyServiceSilent ServeControlJSONBodyService = "silent"
+	Empty  ServeControlJSONBodyService = ""
+	Safe   ServeControlJSONBodyService = "safe"
+	Silent ServeControlJSONBodyService = "silent"
 )
 
 // Valid indicates whether the value is a known member of the ServeControlJSONBodyService enum.
 func (e ServeControlJSONBodyService) Valid() bool {
 	switch e {
-	case ServeControlJSONBodyServiceEmpty:
+	case Empty:
 		return true
-	case ServeControlJSONBodyServiceSafe:
+	case Safe:
 		return true
-	case ServeControlJSONBodyServiceSilent:
+	case Silent:
 		return true
 	default:
 		return false
@@ -722,10 +374,7 @@ type Action struct {
 type ActionKind string
 
 // Alert defines model for Alert.
-type Alert = shown.Alert
-
-// AlertConfig defines model for AlertConfig.
-type AlertConfig = site.Alert
+type Alert = site.Alert
 
 // AlertEvent defines model for AlertEvent.
 type AlertEvent = shown.AlertEvent
@@ -746,24 +395,14 @@ type AlertTrial struct {
 	To          time.Time    `json:"to"`
 }
 
+// AlertView defines model for AlertView.
+type AlertView = shown.Alert
+
 // Automation defines model for Automation.
 type Automation = site.Automation
 
-// AutomationView defines model for AutomationView.
-type AutomationView struct {
-	Config  Automation `json:"config"`
-	Remarks []string   `json:"remarks"`
-	Version string     `json:"version"`
-}
-
 // Backup defines model for Backup.
 type Backup = shown.Backup
-
-// Backups defines model for Backups.
-type Backups = site.Backups
-
-// BackupsView defines model for BackupsView.
-type BackupsView = shown.Backups
 
 // Bin defines model for Bin.
 type Bin struct {
@@ -772,31 +411,6 @@ type Bin struct {
 	// Ms how long the value was in [from, to)
 	Ms int64   `json:"ms"`
 	To float64 `json:"to"`
-}
-
-// Broker defines model for Broker.
-type Broker struct {
-	Address string `json:"address"`
-
-	// Alive a topic that says online while the hub is there, and offline by its last will; empty: none
-	Alive string `json:"alive"`
-
-	// Ca PEM of the authority that signed its certificate
-	Ca          string `json:"ca"`
-	ClientId    string `json:"client_id"`
-	Connected   bool   `json:"connected"`
-	HasPassword bool   `json:"has_password"`
-	Id          string `json:"id"`
-	Name        string `json:"name"`
-
-	// Share group of hubs that share the load
-	Share   string     `json:"share"`
-	Since   *time.Time `json:"since,omitempty"`
-	User    string     `json:"user"`
-	Version string     `json:"version"`
-
-	// Why why it is away
-	Why string `json:"why"`
 }
 
 // Calibrated defines model for Calibrated.
@@ -812,9 +426,6 @@ type Calibration = site.Calibration
 
 // Camera defines model for Camera.
 type Camera = site.Camera
-
-// CameraView defines model for CameraView.
-type CameraView = shown.Camera
 
 // Checked defines model for Checked.
 type Checked = shown.Checked
@@ -843,122 +454,10 @@ type Connect struct {
 }
 
 // Control defines model for Control.
-type Control struct {
-	Answers bool `json:"answers"`
+type Control = site.Control
 
-	// Ask ask before taking it out of auto
-	Ask            bool            `json:"ask"`
-	AtDevice       ControlAtDevice `json:"at_device"`
-	ConfirmAfterMs int64           `json:"confirm_after_ms"`
-	Dangerous      bool            `json:"dangerous"`
-	Device         string          `json:"device"`
-	Guests         Guests          `json:"guests"`
-	HandUntil      *time.Time      `json:"hand_until,omitempty"`
-	HasLease       bool            `json:"has_lease"`
-
-	// Held a number, true or false, or a text
-	Held *Value `json:"held,omitempty"`
-	Id   string `json:"id"`
-
-	// Is a number, true or false, or a text
-	Is      *Value      `json:"is,omitempty"`
-	IsAt    *time.Time  `json:"is_at,omitempty"`
-	IsSince *time.Time  `json:"is_since,omitempty"`
-	Kind    ControlKind `json:"kind"`
-	Latched *[]string   `json:"latched,omitempty"`
-
-	// Limit what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, overruled, chatter, no_effect, stays
-	Limit     *string      `json:"limit,omitempty"`
-	Lowest    *float64     `json:"lowest,omitempty"`
-	Mode      *ControlMode `json:"mode,omitempty"`
-	Momentary *Pulse       `json:"momentary,omitempty"`
-
-	// MovedBy the mover whose output it is
-	MovedBy        *string       `json:"moved_by,omitempty"`
-	Name           string        `json:"name"`
-	Online         bool          `json:"online"`
-	Options        *[]string     `json:"options,omitempty"`
-	Phase          ControlPhase  `json:"phase"`
-	Place          string        `json:"place"`
-	Proof          *ControlProof `json:"proof,omitempty"`
-	Raw            string        `json:"raw"`
-	Reason         string        `json:"reason"`
-	ResumeWithinMs int64         `json:"resume_within_ms"`
-	Rev            int64         `json:"rev"`
-
-	// Safe a number, true or false, or a text
-	Safe    Value           `json:"safe"`
-	Service *ControlService `json:"service,omitempty"`
-
-	// Settings that its demands aim at
-	Settings *[]string `json:"settings,omitempty"`
-
-	// Source where in a device's messages a value is found
-	Source Source `json:"source"`
-
-	// Step what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback
-	Step *string `json:"step,omitempty"`
-
-	// Target how a want is sent
-	Target Target `json:"target"`
-
-	// Version of the settings, for If-Match
-	Version string `json:"version"`
-
-	// Want a number, true or false, or a text
-	Want   *Value     `json:"want,omitempty"`
-	WantAt *time.Time `json:"want_at,omitempty"`
-	WantBy *string    `json:"want_by,omitempty"`
-}
-
-// ControlAtDevice defines model for Control.AtDevice.
-type ControlAtDevice string
-
-// ControlKind defines model for Control.Kind.
-type ControlKind string
-
-// ControlMode defines model for Control.Mode.
-type ControlMode string
-
-// ControlPhase defines model for Control.Phase.
-type ControlPhase string
-
-// ControlProof defines model for Control.Proof.
-type ControlProof string
-
-// ControlService defines model for Control.Service.
-type ControlService string
-
-// ControlChange defines model for ControlChange.
-type ControlChange struct {
-	Answers        *bool                  `json:"answers,omitempty"`
-	Ask            *bool                  `json:"ask,omitempty"`
-	AtDevice       *ControlChangeAtDevice `json:"at_device,omitempty"`
-	ConfirmAfterMs *int64                 `json:"confirm_after_ms,omitempty"`
-	Dangerous      *bool                  `json:"dangerous,omitempty"`
-	Guests         *Guests                `json:"guests,omitempty"`
-	Kind           *ControlChangeKind     `json:"kind,omitempty"`
-	Lowest         *float64               `json:"lowest,omitempty"`
-	Momentary      *Pulse                 `json:"momentary,omitempty"`
-	Name           *string                `json:"name,omitempty"`
-	Options        *[]string              `json:"options,omitempty"`
-	ResumeWithinMs *int64                 `json:"resume_within_ms,omitempty"`
-
-	// Safe a number, true or false, or a text
-	Safe *Value `json:"safe,omitempty"`
-
-	// Source where in a device's messages a value is found
-	Source *Source `json:"source,omitempty"`
-
-	// Target how a want is sent
-	Target *Target `json:"target,omitempty"`
-}
-
-// ControlChangeAtDevice defines model for ControlChange.AtDevice.
-type ControlChangeAtDevice string
-
-// ControlChangeKind defines model for ControlChange.Kind.
-type ControlChangeKind string
+// ControlView defines model for ControlView.
+type ControlView = shown.Control
 
 // Dashboard a page that somebody arranged on a grid of 12 columns
 type Dashboard = site.Dashboard
@@ -992,114 +491,47 @@ type DeliveryState string
 
 // Demand a reason in auto to be on, or at a level; which fields count depends on the kind
 type Demand struct {
-	AfterMs    *int64       `json:"after_ms,omitempty"`
-	At         *Moment      `json:"at,omitempty"`
-	Band       *float64     `json:"band,omitempty"`
-	Cools      *bool        `json:"cools,omitempty"`
-	Daylight   *string      `json:"daylight,omitempty"`
-	EveryMs    *int64       `json:"every_ms,omitempty"`
-	Floor      *bool        `json:"floor,omitempty"`
-	ForMs      *int64       `json:"for_ms,omitempty"`
-	Gain       *float64     `json:"gain,omitempty"`
-	Hours      *string      `json:"hours,omitempty"`
-	IntegralMs *int64       `json:"integral_ms,omitempty"`
-	Kind       DemandKind   `json:"kind"`
-	Least      *float64     `json:"least,omitempty"`
-	Most       *float64     `json:"most,omitempty"`
-	Name       *string      `json:"name,omitempty"`
-	Of         *string      `json:"of,omitempty"`
-	Points     *[][]float64 `json:"points,omitempty"`
-	Schedule   *Schedule    `json:"schedule,omitempty"`
-	SettleMs   *int64       `json:"settle_ms,omitempty"`
-	Target     *string      `json:"target,omitempty"`
-	To         *float64     `json:"to,omitempty"`
-	Until      *string      `json:"until,omitempty"`
-	When       *string      `json:"when,omitempty"`
-}
+	AfterMs    *int64   `json:"after_ms,omitempty"`
+	At         *Moment  `json:"at,omitempty"`
+	Band       *float64 `json:"band,omitempty"`
+	Cools      *bool    `json:"cools,omitempty"`
+	Daylight   *string  `json:"daylight,omitempty"`
+	EveryMs    *int64   `json:"every_ms,omitempty"`
+	Floor      *bool    `json:"floor,omitempty"`
+	ForMs      *int64   `json:"for_ms,omitempty"`
+	Gain       *float64 `json:"gain,omitempty"`
+	Hours      *string  `json:"hours,omitempty"`
+	IntegralMs *int64   `json:"integral_ms,omitempty"`
 
-// DemandKind defines model for Demand.Kind.
-type DemandKind string
+	// Kind hold_above, hold_below, schedule, day_length, formula, exercise, curve or regulate
+	Kind     string       `json:"kind"`
+	Least    *float64     `json:"least,omitempty"`
+	Most     *float64     `json:"most,omitempty"`
+	Name     *string      `json:"name,omitempty"`
+	Of       *string      `json:"of,omitempty"`
+	Points   *[][]float64 `json:"points,omitempty"`
+	Schedule *Schedule    `json:"schedule,omitempty"`
+	SettleMs *int64       `json:"settle_ms,omitempty"`
+	Target   *string      `json:"target,omitempty"`
+	To       *float64     `json:"to,omitempty"`
+	Until    *string      `json:"until,omitempty"`
+	When     *string      `json:"when,omitempty"`
+}
 
 // Device defines model for Device.
-type Device struct {
-	// Asleep online by its schedule, and not connected now
-	Asleep bool `json:"asleep"`
+type Device = site.Device
 
-	// Camera it has one
-	Camera bool `json:"camera"`
+// DeviceInput what is left out is as it usually is
+type DeviceInput = site.Device
 
-	// Clock what is wrong with its clock, as a sentence
-	Clock       *string   `json:"clock,omitempty"`
-	Connections int       `json:"connections"`
-	Created     time.Time `json:"created"`
-
-	// EveryMs the median gap between messages; 0: not yet known
-	EveryMs int64 `json:"every_ms"`
-
-	// From the address of its newest session
-	From *string `json:"from,omitempty"`
-	Id   string  `json:"id"`
-
-	// JitterMs the median distance from it
-	JitterMs   int64      `json:"jitter_ms"`
-	LastHeard  *time.Time `json:"last_heard,omitempty"`
-	LastReason *string    `json:"last_reason,omitempty"`
-	LeaseMs    int64      `json:"lease_ms"`
-	Limits     Limits     `json:"limits"`
-
-	// Link how a device speaks with the hub; which fields count depends on the kind
-	Link Link `json:"link"`
-
-	// Messages since the hub started
-	Messages   int64   `json:"messages"`
-	Model      *string `json:"model,omitempty"`
-	Name       string  `json:"name"`
-	NewSignals bool    `json:"new_signals"`
-	Online     bool    `json:"online"`
-
-	// PerMinute messages lately
-	PerMinute float64 `json:"per_minute"`
-	Place     string  `json:"place"`
-
-	// Refused messages and values that could not be taken
-	Refused int64 `json:"refused"`
-
-	// Replaced readings that took the place of differing ones of the same time
-	Replaced int64       `json:"replaced"`
-	Since    *time.Time  `json:"since,omitempty"`
-	State    DeviceState `json:"state"`
-
-	// Version of the settings, for If-Match
-	Version string `json:"version"`
-
-	// WakesMs it sleeps and wakes this often; 0: always awake
-	WakesMs int64 `json:"wakes_ms"`
-
-	// Why why it is offline
-	Why *string `json:"why,omitempty"`
-}
-
-// DeviceState defines model for Device.State.
-type DeviceState string
-
-// DeviceChange defines model for DeviceChange.
-type DeviceChange struct {
-	LeaseMs *int64  `json:"lease_ms,omitempty"`
-	Limits  *Limits `json:"limits,omitempty"`
-
-	// Link how a device speaks with the hub; which fields count depends on the kind
-	Link       *Link   `json:"link,omitempty"`
-	Name       *string `json:"name,omitempty"`
-	NewSignals *bool   `json:"new_signals,omitempty"`
-	Place      *string `json:"place,omitempty"`
-	WakesMs    *int64  `json:"wakes_ms,omitempty"`
-}
+// DeviceView defines model for DeviceView.
+type DeviceView = shown.Device
 
 // DeviceWithKey defines model for DeviceWithKey.
 type DeviceWithKey struct {
 	// Connect how the device connects
-	Connect Connect `json:"connect"`
-	Device  Device  `json:"device"`
+	Connect Connect    `json:"connect"`
+	Device  DeviceView `json:"device"`
 
 	// Key shown once, not kept
 	Key string `json:"key"`
@@ -1116,9 +548,6 @@ type Divider = site.Divider
 
 // EarlierVersion defines model for EarlierVersion.
 type EarlierVersion = shown.Earlier
-
-// Elsewhere another place to which each backup is copied
-type Elsewhere = site.Elsewhere
 
 // Extreme defines model for Extreme.
 type Extreme struct {
@@ -1186,68 +615,8 @@ type History struct {
 	V        *[]Value   `json:"v,omitempty"`
 }
 
-// Hub defines model for Hub.
-type Hub struct {
-	// Http where it listens for the console and this interface
-	Http string `json:"http"`
-
-	// Https the same with TLS; none: not there
-	Https *string `json:"https,omitempty"`
-
-	// IdleDays after which a browser that was not used is signed out
-	IdleDays *int `json:"idle_days,omitempty"`
-
-	// JournalDays for which the journal is kept; 0: for ever
-	JournalDays *int    `json:"journal_days,omitempty"`
-	Latitude    float64 `json:"latitude"`
-	Longitude   float64 `json:"longitude"`
-
-	// Mqtt where its broker listens
-	Mqtt     string `json:"mqtt"`
-	MqttOpen *bool  `json:"mqtt_open,omitempty"`
-
-	// Mqtts where its broker listens with TLS
-	Mqtts *string `json:"mqtts,omitempty"`
-	Name  string  `json:"name"`
-
-	// Open it listens to the house, not only to itself
-	Open bool      `json:"open"`
-	Time time.Time `json:"time"`
-
-	// Udp where it takes datagrams
-	Udp     *string  `json:"udp,omitempty"`
-	Version string   `json:"version"`
-	Zone    string   `json:"zone"`
-	Zones   []string `json:"zones"`
-}
-
-// HubChange defines model for HubChange.
-type HubChange struct {
-	// IdleDays after which a browser that was not used is signed out
-	IdleDays *int `json:"idle_days,omitempty"`
-
-	// JournalDays for which the journal is kept, at least 30; 0: for ever
-	JournalDays *int     `json:"journal_days,omitempty"`
-	Latitude    *float64 `json:"latitude,omitempty"`
-	Longitude   *float64 `json:"longitude,omitempty"`
-	Name        *string  `json:"name,omitempty"`
-	Zone        *string  `json:"zone,omitempty"`
-}
-
 // HubStatus defines model for HubStatus.
-type HubStatus struct {
-	Boot string `json:"boot"`
-
-	// ClockDoubt a sentence where the clock of the hub's computer is not believed; times are then the hub's own count
-	ClockDoubt string    `json:"clock_doubt"`
-	Name       string    `json:"name"`
-	Time       time.Time `json:"time"`
-
-	// Trouble a sentence where the store does not take writes
-	Trouble string `json:"trouble"`
-	Version string `json:"version"`
-	Zone    string `json:"zone"`
-}
+type HubStatus = shown.Status
 
 // Imported defines model for Imported.
 type Imported struct {
@@ -1345,17 +714,7 @@ type JournalPage struct {
 type Keep = site.Keep
 
 // KeptSeries defines model for KeptSeries.
-type KeptSeries struct {
-	// Bytes sealed; what came last is sealed within an hour
-	Bytes int64 `json:"bytes"`
-
-	// Count readings
-	Count  int64     `json:"count"`
-	From   time.Time `json:"from"`
-	Name   string    `json:"name"`
-	Series string    `json:"series"`
-	To     time.Time `json:"to"`
-}
+type KeptSeries = shown.KeptSeries
 
 // Kind defines model for Kind.
 type Kind string
@@ -1471,33 +830,17 @@ type Message struct {
 	Topic string `json:"topic"`
 }
 
-// Messaging defines model for Messaging.
-type Messaging = site.Messaging
-
-// MessagingView defines model for MessagingView.
-type MessagingView = shown.Messaging
-
 // Model a device model file
 type Model = site.Model
 
 // ModelControl defines model for ModelControl.
 type ModelControl = site.ModelControl
 
-// ModelEntry defines model for ModelEntry.
-type ModelEntry struct {
-	// Devices how many devices are of it
-	Devices int `json:"devices"`
-
-	// LeftOut when a device is kept as a model: what could not be part of it, in sentences
-	LeftOut *[]string `json:"left_out,omitempty"`
-
-	// Model a device model file
-	Model   Model `json:"model"`
-	Shipped bool  `json:"shipped"`
-}
-
 // ModelSignal defines model for ModelSignal.
 type ModelSignal = site.ModelSignal
+
+// ModelView defines model for ModelView.
+type ModelView = shown.Model
 
 // Moment defines model for Moment.
 type Moment struct {
@@ -1511,65 +854,6 @@ type Moment struct {
 
 // MomentBase defines model for Moment.Base.
 type MomentBase string
-
-// NewBroker defines model for NewBroker.
-type NewBroker struct {
-	// Address mqtt://host:1883 or mqtts://host:8883
-	Address  string  `json:"address"`
-	Alive    *string `json:"alive,omitempty"`
-	Ca       *string `json:"ca,omitempty"`
-	ClientId *string `json:"client_id,omitempty"`
-	Id       *string `json:"id,omitempty"`
-	Name     string  `json:"name"`
-
-	// Password left out: as it is
-	Password *string `json:"password,omitempty"`
-	Share    *string `json:"share,omitempty"`
-	User     *string `json:"user,omitempty"`
-}
-
-// NewControl defines model for NewControl.
-type NewControl struct {
-	// Answers the device reports is
-	Answers   *bool           `json:"answers,omitempty"`
-	Ask       *bool           `json:"ask,omitempty"`
-	Kind      *NewControlKind `json:"kind,omitempty"`
-	Lowest    *float64        `json:"lowest,omitempty"`
-	Momentary *Pulse          `json:"momentary,omitempty"`
-	Name      string          `json:"name"`
-	Options   *[]string       `json:"options,omitempty"`
-
-	// Safe a number, true or false, or a text
-	Safe *Value `json:"safe,omitempty"`
-
-	// Source where in a device's messages a value is found
-	Source *Source `json:"source,omitempty"`
-
-	// Target how a want is sent
-	Target *Target `json:"target,omitempty"`
-}
-
-// NewControlKind defines model for NewControl.Kind.
-type NewControlKind string
-
-// NewDevice defines model for NewDevice.
-type NewDevice struct {
-	// Id default: made from the name
-	Id *string `json:"id,omitempty"`
-
-	// LeaseMs default: 60000 over MQTT, none over other links
-	LeaseMs *int64  `json:"lease_ms,omitempty"`
-	Limits  *Limits `json:"limits,omitempty"`
-
-	// Link how a device speaks with the hub; which fields count depends on the kind
-	Link       *Link  `json:"link,omitempty"`
-	Name       string `json:"name"`
-	NewSignals *bool  `json:"new_signals,omitempty"`
-
-	// Place a place's id, or the name of a new one
-	Place   string `json:"place"`
-	WakesMs *int64 `json:"wakes_ms,omitempty"`
-}
 
 // NewFactor defines model for NewFactor.
 type NewFactor struct {
@@ -1628,42 +912,11 @@ type NewPicture struct {
 	Width   float32  `json:"width"`
 }
 
-// NewSignal defines model for NewSignal.
-type NewSignal struct {
-	Calibration *Calibration `json:"calibration,omitempty"`
-	Decimals    *int         `json:"decimals,omitempty"`
-	IntervalMs  *int64       `json:"interval_ms,omitempty"`
-	Kind        Kind         `json:"kind"`
-
-	// Name what the device calls it, or will be called after it
-	Name    string            `json:"name"`
-	Reports *NewSignalReports `json:"reports,omitempty"`
-	Sense   *Sense            `json:"sense,omitempty"`
-
-	// Source where in a device's messages a value is found
-	Source *Source `json:"source,omitempty"`
-	Unit   *string `json:"unit,omitempty"`
-}
-
-// NewSignalReports defines model for NewSignal.Reports.
-type NewSignalReports string
-
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Id    string `json:"id"`
 	Name  string `json:"name"`
 	Token string `json:"token"`
-}
-
-// NewView defines model for NewView.
-type NewView struct {
-	Name string `json:"name"`
-
-	// Shared everybody in the household finds it
-	Shared *bool `json:"shared,omitempty"`
-
-	// View what stands behind the ? of the console's charts
-	View string `json:"view"`
 }
 
 // NewWall defines model for NewWall.
@@ -1700,15 +953,6 @@ type OneReading struct {
 // OneReadingQ defines model for OneReading.Q.
 type OneReadingQ string
 
-// Panel defines model for Panel.
-type Panel = site.Panel
-
-// PanelState defines model for PanelState.
-type PanelState struct {
-	Panel   Panel  `json:"panel"`
-	Version string `json:"version"`
-}
-
 // Part an element of an SVG picture that a signal, control or formula moves; numbers from low to high go from start to end, on is end and off is start
 type Part = site.Part
 
@@ -1727,8 +971,8 @@ type Pin = site.Pin
 // Place defines model for Place.
 type Place = site.Place
 
-// Point defines model for Point.
-type Point = site.Point
+// PlaceView defines model for PlaceView.
+type PlaceView = shown.Place
 
 // Preferences how a person wants the console
 type Preferences = site.Preferences
@@ -1824,14 +1068,6 @@ type Remarks struct {
 	Remarks []string `json:"remarks"`
 }
 
-// Right defines model for Right.
-type Right = site.Right
-
-// Rights Who may do what beyond what roles say. The most specific line counts: one for the person before one for everybody of the role; then one for
-// the thing itself before one for its device or its place. Without a line members see and switch everything, and guests what the thing itself
-// is opened for. Owners may do everything. A line for a place or device opens no camera to guests, and lets them switch nothing dangerous.
-type Rights = shown.Rights
-
 // Role defines model for Role.
 type Role string
 
@@ -1920,109 +1156,16 @@ type SetupState struct {
 }
 
 // Signal defines model for Signal.
-type Signal struct {
-	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
-	AcceptMs *int64 `json:"accept_ms,omitempty"`
-
-	// At the reading's time
-	At          *time.Time   `json:"at,omitempty"`
-	Calibration Calibration  `json:"calibration"`
-	Decimals    int          `json:"decimals"`
-	Device      string       `json:"device"`
-	Guests      SignalGuests `json:"guests"`
-
-	// Heard its arrival
-	Heard *time.Time `json:"heard,omitempty"`
-	Id    string     `json:"id"`
-
-	// IntervalMs how often it reports, told or learnt; 0: not yet known
-	IntervalMs int64 `json:"interval_ms"`
-
-	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
-	Keep Keep   `json:"keep"`
-	Kind Kind   `json:"kind"`
-	Name string `json:"name"`
-
-	// New not yet looked at by the owner
-	New   bool   `json:"new"`
-	Place string `json:"place"`
-
-	// ProposeMs how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
-	ProposeMs *int64        `json:"propose_ms,omitempty"`
-	Quality   SignalQuality `json:"quality"`
-
-	// Raw what the device calls it
-	Raw string `json:"raw"`
-
-	// RawValue before calibration, where that changed it
-	RawValue *float64      `json:"raw_value,omitempty"`
-	Reports  SignalReports `json:"reports"`
-	Sense    Sense         `json:"sense"`
-
-	// Source where in a device's messages a value is found
-	Source Source      `json:"source"`
-	State  SignalState `json:"state"`
-
-	// Unit UCUM symbol
-	Unit string `json:"unit"`
-
-	// Value a number, true or false, or a text
-	Value *Value `json:"value,omitempty"`
-
-	// Version of the settings, for If-Match
-	Version string `json:"version"`
-}
-
-// SignalQuality defines model for Signal.Quality.
-type SignalQuality string
-
-// SignalReports defines model for Signal.Reports.
-type SignalReports string
-
-// SignalState defines model for Signal.State.
-type SignalState string
-
-// SignalChange defines model for SignalChange.
-type SignalChange struct {
-	// AcceptMs reports on change: for how long a kept value counts after a start of the hub; 0: not at all
-	AcceptMs    *int64        `json:"accept_ms,omitempty"`
-	Calibration *Calibration  `json:"calibration,omitempty"`
-	Decimals    *int          `json:"decimals,omitempty"`
-	Guests      *SignalGuests `json:"guests,omitempty"`
-	IntervalMs  *int64        `json:"interval_ms,omitempty"`
-
-	// Keep for how long readings are kept, and after that the sums of their hours; none is for ever
-	Keep    *Keep                `json:"keep,omitempty"`
-	Name    *string              `json:"name,omitempty"`
-	Reports *SignalChangeReports `json:"reports,omitempty"`
-	Sense   *Sense               `json:"sense,omitempty"`
-
-	// Source where in a device's messages a value is found
-	Source *Source `json:"source,omitempty"`
-	Unit   *string `json:"unit,omitempty"`
-}
-
-// SignalChangeReports defines model for SignalChange.Reports.
-type SignalChangeReports string
+type Signal = site.Signal
 
 // SignalGuests defines model for SignalGuests.
 type SignalGuests string
 
-// Snapshot defines model for Snapshot.
-type Snapshot struct {
-	// Alerts those that are not quiet
-	Alerts   []Alert   `json:"alerts"`
-	Controls []Control `json:"controls"`
-	Devices  []Device  `json:"devices"`
-	Hub      HubStatus `json:"hub"`
+// SignalView defines model for SignalView.
+type SignalView = shown.Signal
 
-	// Locked controls and settings that one sees and may not switch
-	Locked   []string      `json:"locked"`
-	Places   []Place       `json:"places"`
-	Presets  []PresetView  `json:"presets"`
-	Settings []SettingView `json:"settings"`
-	Signals  []Signal      `json:"signals"`
-}
+// Snapshot defines model for Snapshot.
+type Snapshot = shown.Snapshot
 
 // Source where in a device's messages a value is found
 type Source = site.Source
@@ -2040,20 +1183,7 @@ type Starter struct {
 type Still = shown.Still
 
 // Storage defines model for Storage.
-type Storage struct {
-	DatabaseBytes int64 `json:"database_bytes"`
-
-	// RecordedBytes of them what came in during the last 48 hours as it came, for finding out why something was decided
-	RecordedBytes int64 `json:"recorded_bytes"`
-
-	// RecordedMost with more, the oldest of it goes
-	RecordedMost int64        `json:"recorded_most"`
-	Series       []KeptSeries `json:"series"`
-	Since        time.Time    `json:"since"`
-
-	// WrittenBytes as the system counts of this process since it started; absent where it does not tell
-	WrittenBytes *int64 `json:"written_bytes,omitempty"`
-}
+type Storage = shown.Storage
 
 // Summary defines model for Summary.
 type Summary struct {
@@ -2160,16 +1290,6 @@ type Upcoming = engine.Upcoming
 // Value a number, true or false, or a text
 type Value = any
 
-// View defines model for View.
-type View struct {
-	By     string `json:"by"`
-	Id     int64  `json:"id"`
-	Mine   bool   `json:"mine"`
-	Name   string `json:"name"`
-	Shared bool   `json:"shared"`
-	View   string `json:"view"`
-}
-
 // Wall defines model for Wall.
 type Wall = shown.Wall
 
@@ -2188,33 +1308,6 @@ type IfMatch = string
 // SignedIn defines model for SignedIn.
 type SignedIn = Me
 
-// ListAlertsParams defines parameters for ListAlerts.
-type ListAlertsParams struct {
-	// Active only those that are not quiet
-	Active *bool `form:"active,omitempty" json:"active,omitempty"`
-}
-
-// SaveAlertParams defines parameters for SaveAlert.
-type SaveAlertParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
-// ActOnAlertsJSONBody defines parameters for ActOnAlerts.
-type ActOnAlertsJSONBody struct {
-	Action ActOnAlertsJSONBodyAction `json:"action"`
-
-	// ForMs shelve: for how long
-	ForMs *int64   `json:"for_ms,omitempty"`
-	Ids   []string `json:"ids"`
-
-	// Word what is said with it
-	Word *string `json:"word,omitempty"`
-}
-
-// ActOnAlertsJSONBodyAction defines parameters for ActOnAlerts.
-type ActOnAlertsJSONBodyAction string
-
 // ListAlertEventsParams defines parameters for ListAlertEvents.
 type ListAlertEventsParams struct {
 	Alert    *string                        `form:"alert,omitempty" json:"alert,omitempty"`
@@ -2232,30 +1325,28 @@ type ListAlertEventsParams struct {
 // ListAlertEventsParamsSeverity defines parameters for ListAlertEvents.
 type ListAlertEventsParamsSeverity string
 
+// ActOnAlertsJSONBody defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBody struct {
+	Action ActOnAlertsJSONBodyAction `json:"action"`
+
+	// ForMs shelve: for how long
+	ForMs *int64   `json:"for_ms,omitempty"`
+	Ids   []string `json:"ids"`
+
+	// Word what is said with it
+	Word *string `json:"word,omitempty"`
+}
+
+// ActOnAlertsJSONBodyAction defines parameters for ActOnAlerts.
+type ActOnAlertsJSONBodyAction string
+
 // TryAlertJSONBody defines parameters for TryAlert.
 type TryAlertJSONBody struct {
-	Alert AlertConfig `json:"alert"`
+	Alert Alert `json:"alert"`
 
 	// From a month ago where it is not told
 	From *time.Time `json:"from,omitempty"`
 	To   *time.Time `json:"to,omitempty"`
-}
-
-// SaveBackupsJSONBody defines parameters for SaveBackups.
-type SaveBackupsJSONBody struct {
-	Config Backups `json:"config"`
-
-	// Passphrase by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them
-	Passphrase *string `json:"passphrase,omitempty"`
-
-	// Secret the password of the other place, or the secret of the access key; left out: as it was
-	Secret *string `json:"secret,omitempty"`
-}
-
-// SaveBackupsParams defines parameters for SaveBackups.
-type SaveBackupsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // TryCalibrationJSONBody defines parameters for TryCalibration.
@@ -2270,21 +1361,9 @@ type RemoveControlParams struct {
 	Stay *bool `form:"stay,omitempty" json:"stay,omitempty"`
 }
 
-// ChangeControlParams defines parameters for ChangeControl.
-type ChangeControlParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // AutoControlParams defines parameters for AutoControl.
 type AutoControlParams struct {
 	Wait *bool `form:"wait,omitempty" json:"wait,omitempty"`
-}
-
-// SaveAutomationParams defines parameters for SaveAutomation.
-type SaveAutomationParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // TryAutomationJSONBody defines parameters for TryAutomation.
@@ -2339,20 +1418,6 @@ type RemoveDeviceParams struct {
 
 // RemoveDeviceParamsHistory defines parameters for RemoveDevice.
 type RemoveDeviceParamsHistory string
-
-// ChangeDeviceParams defines parameters for ChangeDevice.
-type ChangeDeviceParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
-// SaveCameraJSONBody defines parameters for SaveCamera.
-type SaveCameraJSONBody struct {
-	Config Camera `json:"config"`
-
-	// Password that the camera asks for (Basic or Digest); left out: as it was, while the host is the same
-	Password *string `json:"password,omitempty"`
-}
 
 // SaveAsModelJSONBody defines parameters for SaveAsModel.
 type SaveAsModelJSONBody struct {
@@ -2446,12 +1511,6 @@ type GetSummaryParams struct {
 	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
-// ChangeHubParams defines parameters for ChangeHub.
-type ChangeHubParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // OpenInviteJSONBody defines parameters for OpenInvite.
 type OpenInviteJSONBody struct {
 	Code string `json:"code"`
@@ -2516,32 +1575,9 @@ type ChangeMemberParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
-// SaveMessagingJSONBody defines parameters for SaveMessaging.
-type SaveMessagingJSONBody struct {
-	Config Messaging `json:"config"`
-
-	// Password of the mail server; left out: as it was
-	Password *string `json:"password,omitempty"`
-}
-
-// SaveMessagingParams defines parameters for SaveMessaging.
-type SaveMessagingParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
-// ImportModelParams defines parameters for ImportModel.
-type ImportModelParams struct {
-	// Preview only check it
-	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
-
-	// Replace in the place of the one that has this id
-	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
-}
-
 // AddFromModelJSONBody defines parameters for AddFromModel.
 type AddFromModelJSONBody struct {
-	Devices []NewDevice `json:"devices"`
+	Devices []DeviceInput `json:"devices"`
 }
 
 // GetNextParams defines parameters for GetNext.
@@ -2557,12 +1593,6 @@ type ListNotesParams struct {
 
 	// To default: the last
 	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
-}
-
-// SavePanelParams defines parameters for SavePanel.
-type SavePanelParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // ChangePasswordJSONBody defines parameters for ChangePassword.
@@ -2608,17 +1638,6 @@ type ListReadingsParams struct {
 	Newest *bool `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
-// SaveRightsJSONBody defines parameters for SaveRights.
-type SaveRightsJSONBody struct {
-	Lines []Right `json:"lines"`
-}
-
-// SaveRightsParams defines parameters for SaveRights.
-type SaveRightsParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
-}
-
 // SayParams defines parameters for Say.
 type SayParams struct {
 	About string `form:"about" json:"about"`
@@ -2644,12 +1663,6 @@ type SetSettingJSONBody struct {
 
 	// Value a number, true or false, or a text
 	Value Value `json:"value"`
-}
-
-// ChangeSignalParams defines parameters for ChangeSignal.
-type ChangeSignalParams struct {
-	// IfMatch the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there
-	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
 // RecalibrateJSONBody defines parameters for Recalibrate.
@@ -2691,29 +1704,14 @@ type OpenWallJSONBody struct {
 	Key *string `json:"key,omitempty"`
 }
 
-// SaveAlertJSONRequestBody defines body for SaveAlert for application/json ContentType.
-type SaveAlertJSONRequestBody = AlertConfig
-
 // ActOnAlertsJSONRequestBody defines body for ActOnAlerts for application/json ContentType.
 type ActOnAlertsJSONRequestBody ActOnAlertsJSONBody
 
 // TryAlertJSONRequestBody defines body for TryAlert for application/json ContentType.
 type TryAlertJSONRequestBody TryAlertJSONBody
 
-// SaveBackupsJSONRequestBody defines body for SaveBackups for application/json ContentType.
-type SaveBackupsJSONRequestBody SaveBackupsJSONBody
-
-// SaveBrokerJSONRequestBody defines body for SaveBroker for application/json ContentType.
-type SaveBrokerJSONRequestBody = NewBroker
-
 // TryCalibrationJSONRequestBody defines body for TryCalibration for application/json ContentType.
 type TryCalibrationJSONRequestBody TryCalibrationJSONBody
-
-// ChangeControlJSONRequestBody defines body for ChangeControl for application/json ContentType.
-type ChangeControlJSONRequestBody = ControlChange
-
-// SaveAutomationJSONRequestBody defines body for SaveAutomation for application/json ContentType.
-type SaveAutomationJSONRequestBody = Automation
 
 // TryAutomationJSONRequestBody defines body for TryAutomation for application/json ContentType.
 type TryAutomationJSONRequestBody TryAutomationJSONBody
@@ -2727,23 +1725,8 @@ type SwitchControlJSONRequestBody SwitchControlJSONBody
 // AddWallJSONRequestBody defines body for AddWall for application/json ContentType.
 type AddWallJSONRequestBody = NewWall
 
-// AddDeviceJSONRequestBody defines body for AddDevice for application/json ContentType.
-type AddDeviceJSONRequestBody = NewDevice
-
-// ChangeDeviceJSONRequestBody defines body for ChangeDevice for application/json ContentType.
-type ChangeDeviceJSONRequestBody = DeviceChange
-
-// SaveCameraJSONRequestBody defines body for SaveCamera for application/json ContentType.
-type SaveCameraJSONRequestBody SaveCameraJSONBody
-
-// AddControlJSONRequestBody defines body for AddControl for application/json ContentType.
-type AddControlJSONRequestBody = NewControl
-
 // SaveAsModelJSONRequestBody defines body for SaveAsModel for application/json ContentType.
 type SaveAsModelJSONRequestBody SaveAsModelJSONBody
-
-// AddSignalJSONRequestBody defines body for AddSignal for application/json ContentType.
-type AddSignalJSONRequestBody = NewSignal
 
 // SetDeviceStateJSONRequestBody defines body for SetDeviceState for application/json ContentType.
 type SetDeviceStateJSONRequestBody SetDeviceStateJSONBody
@@ -2762,9 +1745,6 @@ type ConfirmFactorJSONRequestBody ConfirmFactorJSONBody
 
 // CheckFormulaJSONRequestBody defines body for CheckFormula for application/json ContentType.
 type CheckFormulaJSONRequestBody CheckFormulaJSONBody
-
-// ChangeHubJSONRequestBody defines body for ChangeHub for application/json ContentType.
-type ChangeHubJSONRequestBody = HubChange
 
 // AddInviteJSONRequestBody defines body for AddInvite for application/json ContentType.
 type AddInviteJSONRequestBody = NewInvite
@@ -2793,20 +1773,14 @@ type AddMemberJSONRequestBody = NewMember
 // ChangeMemberJSONRequestBody defines body for ChangeMember for application/json ContentType.
 type ChangeMemberJSONRequestBody = MemberChange
 
-// SaveMessagingJSONRequestBody defines body for SaveMessaging for application/json ContentType.
-type SaveMessagingJSONRequestBody SaveMessagingJSONBody
-
-// ImportModelJSONRequestBody defines body for ImportModel for application/json ContentType.
-type ImportModelJSONRequestBody = Model
+// TryModelJSONRequestBody defines body for TryModel for application/json ContentType.
+type TryModelJSONRequestBody = Model
 
 // AddFromModelJSONRequestBody defines body for AddFromModel for application/json ContentType.
 type AddFromModelJSONRequestBody AddFromModelJSONBody
 
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NewNote
-
-// SavePanelJSONRequestBody defines body for SavePanel for application/json ContentType.
-type SavePanelJSONRequestBody = Panel
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody ChangePasswordJSONBody
@@ -2820,9 +1794,6 @@ type ApplyPresetJSONRequestBody ApplyPresetJSONBody
 // ImportReadingsJSONRequestBody defines body for ImportReadings for application/json ContentType.
 type ImportReadingsJSONRequestBody = ReadingsImport
 
-// SaveRightsJSONRequestBody defines body for SaveRights for application/json ContentType.
-type SaveRightsJSONRequestBody SaveRightsJSONBody
-
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
 
@@ -2834,9 +1805,6 @@ type SetSettingJSONRequestBody SetSettingJSONBody
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = Setup
-
-// ChangeSignalJSONRequestBody defines body for ChangeSignal for application/json ContentType.
-type ChangeSignalJSONRequestBody = SignalChange
 
 // RecalibrateJSONRequestBody defines body for Recalibrate for application/json ContentType.
 type RecalibrateJSONRequestBody RecalibrateJSONBody
@@ -2852,9 +1820,6 @@ type UnsubscribeJSONRequestBody UnsubscribeJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
-
-// SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
-type SaveViewJSONRequestBody = NewView
 
 // OpenWallJSONRequestBody defines body for OpenWall for application/json ContentType.
 type OpenWallJSONRequestBody OpenWallJSONBody

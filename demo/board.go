@@ -15,8 +15,8 @@ import (
 // every is how often the board reports.
 const every = 10 * time.Second
 
-// board is a simulated microcontroller. It speaks MQTT like any other board and obeys the lease: it acts on a retained want
-// only after the hub's first beat, and its outputs fall to off when the beats stop.
+// board is a simulated microcontroller. It speaks MQTT like any other board and obeys the lease: it acts on a retained
+// want only after the hub's first beat, and its outputs fall to off when the beats stop.
 type board struct {
 	id      string
 	outputs map[string]*bool    // in the model
@@ -36,10 +36,13 @@ type board struct {
 	plugged bool
 }
 
-func newBoard(id, key, addr string, mu *sync.Mutex, outputs map[string]*bool, measure func() map[string]any, log *slog.Logger) *board {
-	b := &board{id: id, mu: mu, outputs: outputs, measure: measure, log: log, now: time.Now, plugged: true, wants: map[string]bool{}, revs: map[string]int64{}}
+func newBoard(id, key, addr string, mu *sync.Mutex, outputs map[string]*bool, measure func() map[string]any,
+	log *slog.Logger) *board {
+	b := &board{id: id, mu: mu, outputs: outputs, measure: measure, log: log, now: time.Now, plugged: true,
+		wants: map[string]bool{}, revs: map[string]int64{}}
 	b.options = mqtt.NewClientOptions().AddBroker("tcp://" + addr).SetClientID(id).SetUsername(id).SetPassword(key).
-		SetKeepAlive(15 * time.Second).SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(5 * time.Second).
+		SetKeepAlive(15 * time.Second).SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(
+		5 * time.Second).
 		SetOrderMatters(true).SetOnConnectHandler(b.connected)
 	b.client = mqtt.NewClient(b.options)
 	return b
@@ -102,7 +105,9 @@ func (b *board) connected(c mqtt.Client) {
 		b.wanted(name, word == "on", m.Retained())
 	})
 	if len(b.copies) > 0 {
-		c.Subscribe("ember/"+b.id+"/set/+", 1, func(_ mqtt.Client, m mqtt.Message) { b.copied(path.Base(m.Topic()), m.Payload()) })
+		c.Subscribe("ember/"+b.id+"/set/+", 1, func(_ mqtt.Client, m mqtt.Message) {
+			b.copied(path.Base(m.Topic()), m.Payload())
+		})
 	}
 	b.mu.Lock()
 	for name := range b.outputs {

@@ -33,11 +33,13 @@ text lines and HTTP over loopback: switch the drying room's heater and the room 
 
 With --boards=false the boards are left out; run them in a process of their own with "idleember demo boards". Then kill the
 hub and see them fall back by themselves.`,
-		Flags: append(serve.Flags(serve.DefaultData()+"-demo"), &cli.BoolFlag{Name: "boards", Value: true, Usage: "run the simulated boards in this process too"}),
+		Flags: append(serve.Flags(serve.DefaultData()+"-demo"), &cli.BoolFlag{Name: "boards", Value: true,
+			Usage: "run the simulated boards in this process too"}),
 		Commands: []*cli.Command{{
 			Name:  "boards",
 			Usage: "run the studio's simulated boards alone, beside a hub that runs with demo --boards=false",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Value: serve.DefaultData() + "-demo", Usage: "the folder of the demo"}},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "data", Value: serve.DefaultData() + "-demo",
+				Usage: "the folder of the demo"}},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
 				defer stop()
@@ -99,12 +101,13 @@ func run(ctx context.Context, o serve.Options, in io.Reader, out io.Writer, past
 	if !boards {
 		closePeers()
 		greet(out, s, st)
-		_, _ = fmt.Fprintf(out, "  The boards are not running. In another terminal:\n      %s demo boards --data %s\n", os.Args[0], o.Data)
+		_, _ = fmt.Fprintf(out, "  The boards are not running. In another terminal:\n      %s demo boards --data %s\n",
+			os.Args[0], o.Data)
 		<-ctx.Done()
 		return s.Close()
 	}
 	e := power(ctx, w, st, o.Log)
-	if _, err := s.Hub.TakeStill(ctx, access.HubActor(), "kiln_shed"); err != nil {
+	if _, err := s.Pages.TakeStill(ctx, access.HubActor(), "kiln_shed"); err != nil {
 		return fmt.Errorf("the camera: %w", err)
 	}
 	go e.hands(in, out)
@@ -135,7 +138,8 @@ func runBoards(ctx context.Context, dir string, in io.Reader, out io.Writer) err
 	defer p.close()
 	e := power(ctx, w, st, slog.New(slog.NewTextHandler(out, nil)))
 	go e.hands(in, out)
-	_, _ = fmt.Fprintf(out, "The studio's boards are running; their hub is mqtt://%s.\nKill the hub, and they switch off by themselves within their lease. Ctrl-C ends them.\n", st.MQTT)
+	_, _ = fmt.Fprintf(out, "The studio's boards are running; their hub is mqtt://%s.\nKill the hub, and they switch "+
+		"off by themselves within their lease. Ctrl-C ends them.\n", st.MQTT)
 	<-ctx.Done()
 	e.ended.Wait()
 	return nil
@@ -175,7 +179,8 @@ func power(ctx context.Context, w *world, st *studio, log *slog.Logger) *equipme
 		add("kiln", map[string]*bool{"elements": &w.elements, "vent": &w.vent}, w.kiln),
 		add("slip_tank", map[string]*bool{"reclaim_pump": &w.pump, "rinse_valve": &w.rinse}, w.tank),
 		add("yard", map[string]*bool{"lamp": &w.lamp, "gate_pulse": &w.gatePulse}, w.yard),
-		add("glaze_store", map[string]*bool{"door_up": &w.doorUp, "door_down": &w.doorDown, "heater": &w.warmer, "cooler": &w.cooler}, w.glazes)} {
+		add("glaze_store", map[string]*bool{"door_up": &w.doorUp, "door_down": &w.doorDown, "heater": &w.warmer,
+			"cooler": &w.cooler}, w.glazes)} {
 		start(func() { b.run(ctx) })
 	}
 	return e
@@ -186,7 +191,7 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 	me := access.HubActor()
 	me.Name = "the demo"
 	for id, addr := range map[string]string{"shelf_fan": p.fanAddr, "glaze_scale": p.scaleAddr, "weather": p.weatherURL} {
-		if _, err := h.ChangeDevice(ctx, me, id, func(d *site.Device) error {
+		if err := hub.Change(ctx, h, me, id, func(d *site.Device) {
 			d.Link.Address = addr
 			if id == "weather" {
 				d.Link.IntervalMS = 60_000
@@ -194,12 +199,13 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 			if id == "shelf_fan" {
 				d.Link.Watchdog = &site.Register{Table: site.Holding, Address: 10}
 			}
-			return nil
 		}); err != nil {
 			return fmt.Errorf("the demo's %s: %w", id, err)
 		}
 	}
-	if _, err := h.SaveCamera(ctx, me, "kiln_shed", site.Camera{Address: p.cameraURL, Inside: true}, nil); err != nil {
+	if err := hub.Change(ctx, h, me, "kiln_shed", func(d *site.Device) {
+		d.Camera = site.Camera{Address: p.cameraURL, Inside: true}
+	}); err != nil {
 		return fmt.Errorf("the camera: %w", err)
 	}
 	return nil
@@ -207,7 +213,8 @@ func (p *peers) introduce(ctx context.Context, h *hub.Hub) error {
 
 func greet(out io.Writer, s *serve.Service, st *studio) {
 	p := func(format string, args ...any) { _, _ = fmt.Fprintf(out, format+"\n", args...) }
-	p("The demo studio is running.\n\n  Console  http://%s\n  Outbox   http://%s%s  (the mail and webhooks that it sends)\n  Boards   mqtt://%s\n\n  Accounts", s.HTTP, s.HTTP, outboxPath, s.MQTT)
+	p("The demo studio is running.\n\n  Console  http://%s\n  Outbox   http://%s%s  (the mail and webhooks that it "+
+		"sends)\n  Boards   mqtt://%s\n\n  Accounts", s.HTTP, s.HTTP, outboxPath, s.MQTT)
 	for _, a := range st.Accounts {
 		p("    %-8s %-26s %s", a.Account, a.Password, a.Role)
 	}
@@ -254,7 +261,8 @@ func (e *equipment) hands(in io.Reader, out io.Writer) {
 			}
 		case "":
 		default:
-			say("b pushes the board's button, p pulls its plug or puts it back, h hangs wet boards, k turns the damp cupboard's knob, Ctrl-C ends the demo.")
+			say("b pushes the board's button, p pulls its plug or puts it back, h hangs wet boards, k turns the damp " +
+				"cupboard's knob, Ctrl-C ends the demo.")
 		}
 	}
 }

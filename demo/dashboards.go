@@ -8,6 +8,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/site"
 	"idleember/hub"
+	"idleember/pages"
 )
 
 //go:embed drawings/slip_circuit.svg
@@ -15,27 +16,32 @@ var slipCircuit []byte
 
 func number(v float64) *float64 { return &v }
 
-// dashboards are what the owner arranged: a page for the workshop's tablet, the slip circuit as a drawing, and a page for the
-// screen by the door.
+// dashboards are what the owner arranged: a page for the workshop's tablet, the slip circuit as a drawing, and a page
+// for the screen by the door.
 func dashboards(picture string) []site.Dashboard {
 	day := (24 * time.Hour).Milliseconds()
 	return []site.Dashboard{
 		{ID: "workshop", Name: "Workshop tablet", Shared: site.Household, Tiles: []site.Tile{
 			{ID: "warmth", Kind: site.TileSpark, Of: []string{"drying_room.temperature"}, X: 0, Y: 0, W: 3, H: 2},
-			{ID: "damp", Kind: site.TileGauge, Of: []string{"drying_room.humidity"}, X: 3, Y: 0, W: 3, H: 2, Low: number(20), High: number(100),
-				Ranges: []site.Range{{From: 35, To: 60, Tone: "well"}, {From: 60, To: 75, Tone: "warn"}, {From: 75, To: 100, Tone: "critical"}}},
+			{ID: "damp", Kind: site.TileGauge, Of: []string{"drying_room.humidity"}, X: 3, Y: 0, W: 3, H: 2, Low: number(20),
+				High: number(100),
+				Ranges: []site.Range{{From: 35, To: 60, Tone: "well"}, {From: 60, To: 75, Tone: "warn"}, {From: 75, To: 100,
+					Tone: "critical"}}},
 			{ID: "heater", Kind: site.TileControl, Of: []string{"drying_room.heater"}, X: 6, Y: 0, W: 6, H: 2},
 			{ID: "kiln", Kind: site.TileValue, Of: []string{"kiln.chamber"}, Name: "Kiln", X: 0, Y: 2, W: 2, H: 1},
 			{ID: "elements", Kind: site.TileTimer, Of: []string{"kiln.elements"}, Name: "Elements", X: 2, Y: 2, W: 4, H: 1},
 			{ID: "attention", Kind: site.TileAlerts, X: 6, Y: 2, W: 6, H: 2},
 			{ID: "cooling", Kind: site.TilePreset, Of: []string{"leave"}, X: 0, Y: 3, W: 2, H: 1},
-			{ID: "monoxide", Kind: site.TileGauge, Of: []string{"kiln_shed.carbon_monoxide"}, X: 2, Y: 3, W: 4, H: 2, Low: number(0), High: number(60),
+			{ID: "monoxide", Kind: site.TileGauge, Of: []string{"kiln_shed.carbon_monoxide"}, X: 2, Y: 3, W: 4, H: 2,
+				Low: number(0), High: number(60),
 				Ranges: []site.Range{{From: 12, To: 25, Tone: "warn"}, {From: 25, To: 60, Tone: "critical"}}},
 			{ID: "clock", Kind: site.TileClock, X: 0, Y: 4, W: 2, H: 1},
-			{ID: "ran", Kind: site.TileStrip, Of: []string{"drying_room.heater", "shelf_fan.fan", "slip_tank.reclaim_pump", "damp_cupboard.mister"}, X: 6, Y: 4, W: 6, H: 2},
+			{ID: "ran", Kind: site.TileStrip, Of: []string{"drying_room.heater", "shelf_fan.fan", "slip_tank.reclaim_pump",
+				"damp_cupboard.mister"}, X: 6, Y: 4, W: 6, H: 2},
 			{ID: "draught", Kind: site.TileSetpoint, Of: []string{"drying_room.setpoint"}, X: 0, Y: 5, W: 3, H: 1},
 			{ID: "door", Kind: site.TileLamp, Of: []string{"kiln.door"}, Name: "Kiln door", X: 3, Y: 5, W: 3, H: 1},
-			{ID: "day", Kind: site.TileChart, Of: []string{"drying_room.temperature", "drying_room.humidity", "drying_room.heater"}, Name: "Drying room", X: 0, Y: 6, W: 12, H: 6, SpanMS: day},
+			{ID: "day", Kind: site.TileChart, Of: []string{"drying_room.temperature", "drying_room.humidity",
+				"drying_room.heater"}, Name: "Drying room", X: 0, Y: 6, W: 12, H: 6, SpanMS: day},
 		}},
 		{ID: "slip_circuit", Name: "Slip circuit", Shared: site.Household, Tiles: []site.Tile{
 			{ID: "circuit", Kind: site.TilePicture, Picture: picture, X: 0, Y: 0, W: 8, H: 5,
@@ -67,9 +73,9 @@ func dashboards(picture string) []site.Dashboard {
 }
 
 // arrange makes the owner's dashboards.
-func arrange(ctx context.Context, h *hub.Hub, owner account) error {
+func arrange(ctx context.Context, h *hub.Hub, drawings *pages.Pages, owner account) error {
 	me := access.Actor{Kind: access.Person, ID: owner.Account, Name: owner.Name, Role: access.Owner, From: "the demo"}
-	id, _, err := h.AddPicture(ctx, me, "slip_circuit.svg", slipCircuit)
+	id, _, err := drawings.AddPicture(ctx, me, "slip_circuit.svg", slipCircuit)
 	if err != nil {
 		return err
 	}

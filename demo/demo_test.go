@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/serve"
 	"idleember/tests/rig"
 )
@@ -35,7 +36,8 @@ func TestRoomBehavesLikeARoom(t *testing.T) {
 		cold.heater = habit(at, time.UTC)
 		cold.step(at, time.Hour)
 		temp, humidity, clay := cold.sense()
-		require.True(t, temp > 0 && temp < 40 && humidity > 15 && humidity <= 100 && clay > 1 && clay < 25, "%s: %g °C, %g %%, %g %%", at, temp, humidity, clay)
+		require.True(t, temp > 0 && temp < 40 && humidity > 15 && humidity <= 100 && clay > 1 && clay < 25,
+			"%s: %g °C, %g %%, %g %%", at, temp, humidity, clay)
 	}
 	assert.InDelta(t, 2339, saturation(20), 12, "Pa at 20 °C, from steam tables")
 }
@@ -54,21 +56,22 @@ func heater(b *board) bool {
 func TestBoardObeysTheLease(t *testing.T) {
 	r := rig.New(t)
 	id, lease := boardID, int64(3000)
-	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Drying room", Place: "Drying room", LeaseMs: &lease})
+	d, err := r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "Drying room", "place": "Drying room",
+		"lease_ms": &lease})
 	require.NoError(t, err)
-	b := dryingBoard(d.JSON201.Key, r.Service.MQTT)
+	b := dryingBoard(d.Key, r.Service.MQTT)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan struct{})
 	go func() { b.run(ctx); close(ended) }()
 	defer func() { cancel(); <-ended }()
-	control := func() client.Control { return r.Control(boardID + ".heater") }
+	control := func() shown.Control { return r.Control(boardID + ".heater") }
 	r.Soon("the heater to appear", func() bool { return len(r.Now().Controls) == 1 })
 	r.Switch(boardID+".heater", true)
-	r.Soon("confirmed", func() bool { return control().Phase == "confirmed" && heater(b) })
+	r.Soon("confirmed", func() bool { return control().State.Phase == "confirmed" && heater(b) })
 	time.Sleep(4 * time.Second)
 	assert.True(t, heater(b), "the beats keep it on for longer than one lease")
 	b.press("heater")
-	r.Soon("the button to be followed", func() bool { return !rig.On(control().Want) })
+	r.Soon("the button to be followed", func() bool { return !rig.On(control().State.Want) })
 	r.Switch(boardID+".heater", true)
 	r.Soon("on again", func() bool { return heater(b) })
 
@@ -111,7 +114,8 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 		return out.String()
 	}
 	first := start()
-	for _, word := range []string{"http://127.0.0.1:", "mo ", "owner", "kim ", "member", "visitor ", "guest", "history … done", "Somebody pushed the button"} {
+	for _, word := range []string{"http://127.0.0.1:", "mo ", "owner", "kim ", "member", "visitor ", "guest",
+		"history … done", "Somebody pushed the button"} {
 		assert.Contains(t, first, word)
 	}
 	second := start()
@@ -128,7 +132,8 @@ func TestTheDemoTellsWhatToTryAndStartsTwice(t *testing.T) {
 	_, err = h.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: words[1]})
 	require.NoError(t, err)
 	from := time.Now().Add(-4 * 24 * time.Hour)
-	x, err := h.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{boardID + ".temperature", boardID + ".heater.is"}, From: &from})
+	x, err := h.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{boardID + ".temperature",
+		boardID + ".heater.is"}, From: &from})
 	require.NoError(t, err)
 	n := 0
 	for _, c := range *(*x.JSON200)[0].Count {
@@ -153,34 +158,41 @@ func TestTheWholeStudioSpeaks(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	e := power(ctx, w, st, quiet)
 	defer func() { cancel(); e.ended.Wait() }()
-	_, err = r.Owner.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo", Password: st.Accounts[0].Password})
+	_, err = r.Owner.SignInWithResponse(t.Context(), client.SignInJSONRequestBody{Account: "mo",
+		Password: st.Accounts[0].Password})
 	require.NoError(t, err)
 	number := func(id string) float64 { v, _ := r.Value(id).(float64); return v }
-	live := func(id string) bool { s := r.Signal(id); return s != nil && s.State == "live" }
-	for _, id := range []string{"shed_battery.battery", "glaze_scale.weight", "weather.outdoors", "weather.sky", "shelf_fan.speed", "slip_tank.level", "kiln.chamber"} {
+	live := func(id string) bool { s := r.Signal(id); return s != nil && s.State.Fresh == "live" }
+	for _, id := range []string{"shed_battery.battery", "glaze_scale.weight", "weather.outdoors", "weather.sky",
+		"shelf_fan.speed", "slip_tank.level", "kiln.chamber"} {
 		r.Soon(id, func() bool { return live(id) })
 	}
 	assert.InDelta(t, 12.7, number("shed_battery.battery"), 1.5, "volts out of raw counts")
-	assert.NotNil(t, r.Signal("shed_battery.battery").RawValue)
+	assert.NotNil(t, r.Signal("shed_battery.battery").State.RawValue)
 	r.Switch("shelf_fan.fan", true)
-	r.Soon("the fan turns and draws power", func() bool { return r.Control("shelf_fan.fan").Phase == "confirmed" && number("shelf_fan.power") > 55 })
+	r.Soon("the fan turns and draws power", func() bool {
+		return r.Control("shelf_fan.fan").State.Phase == "confirmed" && number("shelf_fan.power") > 55
+	})
 	r.Switch("glaze_scale.lamp", true)
-	r.Soon("the scale's lamp", func() bool { return r.Control("glaze_scale.lamp").Phase == "confirmed" })
+	r.Soon("the scale's lamp", func() bool { return r.Control("glaze_scale.lamp").State.Phase == "confirmed" })
 	before := number("slip_tank.level")
 	r.Switch("slip_tank.reclaim_pump", true)
 	r.Soon("the tank fills", func() bool { return number("slip_tank.level") > before })
 	from := time.Now().Add(-5 * 24 * time.Hour)
-	x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from})
+	x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"},
+		From: &from})
 	require.NoError(t, err)
 	assert.Greater(t, len((*x.JSON200)[0].T), 200, "and has a past")
 
 	kiln := r.Control("kiln.elements")
-	assert.False(t, rig.On(kiln.Want), "left on three days ago: safe now")
-	assert.Contains(t, kiln.Reason, "was on by hand when it went away")
+	assert.False(t, rig.On(kiln.State.Want), "left on three days ago: safe now")
+	assert.Contains(t, kiln.State.Reason, "was on by hand when it went away")
 	r.Soon("the regulator turns the booth's fan", func() bool {
-		return strings.Contains(r.Control("spray_booth.fan").Reason, "is kept at 0.5 m/s with") && number("spray_booth.air_speed") > 0.1
+		return strings.Contains(r.Control("spray_booth.fan").State.Reason, "is kept at 0.5 m/s with") &&
+			number("spray_booth.air_speed") > 0.1
 	})
-	assert.False(t, rig.On(r.Control("glaze_store.heater").Is) && rig.On(r.Control("glaze_store.cooler").Is), "exclusive")
+	assert.False(t, rig.On(r.Control("glaze_store.heater").State.Is) && rig.On(r.Control("glaze_store.cooler").State.Is),
+		"exclusive")
 	set := func(id string, to float64) {
 		_, err := r.Owner.SetSettingWithResponse(t.Context(), id, client.SetSettingJSONRequestBody{Value: to})
 		require.NoError(t, err)
@@ -188,7 +200,8 @@ func TestTheWholeStudioSpeaks(t *testing.T) {
 	set("glaze_store.warm", 20)
 	set("glaze_store.cool", 10)
 	r.Soon("one of them runs, the other waits for it", func() bool {
-		return rig.On(r.Control("glaze_store.heater").Is) && strings.Contains(r.Control("glaze_store.cooler").Reason, "Store heater")
+		return rig.On(r.Control("glaze_store.heater").State.Is) &&
+			strings.Contains(r.Control("glaze_store.cooler").State.Reason, "Store heater")
 	})
 	until := time.Now().Add(9 * 24 * time.Hour) // it may just have run
 	next, err := r.Owner.GetNextWithResponse(t.Context(), &client.GetNextParams{Until: &until})

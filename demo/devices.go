@@ -18,7 +18,8 @@ import (
 	"idleember/link/modbus"
 )
 
-// peers are the devices that do not speak MQTT: a fan drive, a scale and a web page with the yard's camera, each on a port of its own.
+// peers are the devices that do not speak MQTT: a fan drive, a scale and a web page with the yard's camera, each on a
+// port of its own.
 type peers struct {
 	world   *world
 	modbus  *modbus.Server
@@ -213,8 +214,8 @@ func weatherAt(at time.Time) map[string]any {
 	case wave(31) > 0.2:
 		sky = "clouds"
 	}
-	return map[string]any{"station": "Rowan Lane", "now": map[string]any{"temperature": round(outside(at), 0.1), "rain": round(rain, 0.1),
-		"wind": round(12+9*wave(13)+3*wave(1.7), 1), "sky": sky}}
+	return map[string]any{"station": "Rowan Lane", "now": map[string]any{"temperature": round(outside(at), 0.1),
+		"rain": round(rain, 0.1), "wind": round(12+9*wave(13)+3*wave(1.7), 1), "sky": sky}}
 }
 
 // battery sends the shed's battery as raw counts over UDP; see the device model battery_monitor.

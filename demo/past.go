@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"idleember/archive"
 	"idleember/core/access"
 	"idleember/core/reading"
 	"idleember/hub"
@@ -38,7 +39,8 @@ func (p *past) changed(name string, at time.Time, v reading.Value) {
 
 // history runs the model over the past and stores what its boards would have sent, but for a night on which the drying
 // room's was unplugged. It returns the world as it is at the end.
-func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, length time.Duration) (*world, error) {
+func history(ctx context.Context, h *hub.Hub, old *archive.Archive, me access.Actor, out io.Writer,
+	length time.Duration) (*world, error) {
 	loc, err := time.LoadLocation(zone)
 	if err != nil {
 		return nil, err
@@ -75,7 +77,7 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 	names := slices.Sorted(maps.Keys(p.series))
 	for i, name := range names {
 		_, _ = fmt.Fprintf(out, "\rMaking %d days of history … %d of %d series", int(length.Hours()/24), i, len(names))
-		if err := h.Backfill(ctx, me, name, p.series[name]); err != nil {
+		if err := old.Backfill(ctx, me, name, p.series[name]); err != nil {
 			return nil, err
 		}
 	}
@@ -87,7 +89,8 @@ func history(ctx context.Context, h *hub.Hub, me access.Actor, out io.Writer, le
 }
 
 // habits are what the potter does by hand with everything but the heater: a firing every fourth day, the vent while it
-// cools, the pump when the tank is low, the lamp in the evening. The last half hour is quiet, and the kiln since it is gone.
+// cools, the pump when the tank is low, the lamp in the evening. The last half hour is quiet, and the kiln since it is
+// gone.
 func (r *rest) habits(at, now time.Time, gone time.Duration) {
 	t := at.In(r.loc)
 	quiet := now.Sub(at) < 30*time.Minute
@@ -112,7 +115,8 @@ func (r *rest) habits(at, now time.Time, gone time.Duration) {
 
 // note keeps what the boards would have reported.
 func (w *world) note(p *past, at time.Time, gone bool) {
-	devices := map[string]map[string]any{"kiln": w.kiln(), "spray_booth": w.spray(), "glaze_store": w.glazes(), "kiln_shed": w.shed(), "slip_tank": w.tank(), "yard": w.yard()}
+	devices := map[string]map[string]any{"kiln": w.kiln(), "spray_booth": w.spray(), "glaze_store": w.glazes(),
+		"kiln_shed": w.shed(), "slip_tank": w.tank(), "yard": w.yard()}
 	controls := map[string]bool{"kiln.elements": w.elements, "kiln.vent": w.vent, "kiln_shed.extractor": w.blower,
 		"slip_tank.reclaim_pump": w.pump, "yard.lamp": w.lamp, "shelf_fan.fan": w.fan}
 	if gone {
@@ -152,12 +156,14 @@ func (w *world) recall(ctx context.Context, h *hub.Hub) {
 	}
 	last := map[string]float64{}
 	for _, s := range snap.Signals {
-		if s.Value != nil {
-			last[s.ID] = s.Value.Num
+		if s.State.Value != nil {
+			last[s.Config.ID] = s.State.Value.Num
 		}
 	}
-	for id, into := range map[string]*float64{boardID + ".temperature": &w.room.air, boardID + ".clay_moisture": &w.room.clay, "kiln.chamber": &w.chamber,
-		"kiln_shed.carbon_monoxide": &w.monoxide, "slip_tank.level": &w.level, "shed_battery.battery": &w.battery, "glaze_scale.weight": &w.weight, "glaze_store.temperature": &w.store} {
+	for id, into := range map[string]*float64{boardID + ".temperature": &w.room.air, boardID +
+		".clay_moisture": &w.room.clay, "kiln.chamber": &w.chamber,
+		"kiln_shed.carbon_monoxide": &w.monoxide, "slip_tank.level": &w.level, "shed_battery.battery": &w.battery,
+		"glaze_scale.weight": &w.weight, "glaze_store.temperature": &w.store} {
 		if v, ok := last[id]; ok {
 			*into = v
 		}

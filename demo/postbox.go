@@ -73,7 +73,8 @@ func newPostbox() (*postbox, error) {
 		}
 	}
 	p.mails = smtp.NewServer(p)
-	p.mails.Domain, p.mails.MaxMessageBytes, p.mails.ReadTimeout, p.mails.WriteTimeout = "studio.example", largestMail, time.Minute, time.Minute
+	p.mails.Domain, p.mails.MaxMessageBytes, p.mails.ReadTimeout, p.mails.WriteTimeout = "studio.example", largestMail,
+		time.Minute, time.Minute
 	p.hooks = &http.Server{Handler: http.HandlerFunc(p.takeHook), ReadHeaderTimeout: 5 * time.Second}
 	p.mailAddr, p.hookURL = at[0].Addr().String(), "http://"+at[1].Addr().String()+"/studio"
 	p.done.Add(2)
@@ -172,7 +173,8 @@ func (p *postbox) takeHook(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the body broke off", http.StatusBadRequest)
 		return
 	}
-	m := message{By: "webhook", To: r.URL.Path, Subject: r.Header.Get("Content-Type"), Note: "Signature-Input " + r.Header.Get("Signature-Input"), Text: string(body)}
+	m := message{By: "webhook", To: r.URL.Path, Subject: r.Header.Get("Content-Type"), Note: "Signature-Input " +
+		r.Header.Get("Signature-Input"), Text: string(body)}
 	var event struct {
 		Type string `json:"type"`
 		Data struct {
@@ -235,16 +237,11 @@ func (p *postbox) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func (p *postbox) introduce(ctx context.Context, h *hub.Hub, console string) error {
 	me := access.HubActor()
 	me.Name = "the demo"
-	v, err := h.Messaging(ctx, me)
-	if err != nil {
-		return err
-	}
 	host, port, err := net.SplitHostPort(p.mailAddr)
 	if err != nil {
 		return err
 	}
-	anything := func(any) error { return nil }
-	if m := v.Config; m.Mail.Host == "" || m.Mail.Host == host {
+	if m := h.Site().Messaging; m.Mail.Host == "" || m.Mail.Host == host {
 		m.Mail = site.Mail{Host: host, Security: "none", From: "hub@studio.example"}
 		if m.Mail.Port, err = strconv.Atoi(port); err != nil {
 			return err
@@ -258,15 +255,18 @@ func (p *postbox) introduce(ctx context.Context, h *hub.Hub, console string) err
 		if m.Say == nil {
 			m.Say = map[string]string{"kiln": "The kiln is at {kiln.chamber}, the vent fan {kiln.vent}; {alerts}."}
 		}
-		if _, err := h.SaveMessaging(ctx, me, m, nil, anything); err != nil {
+		if _, err := h.Keep(ctx, me, m); err != nil {
 			return fmt.Errorf("the demo's mail server: %w", err)
 		}
 	}
 	for _, r := range []site.Route{
-		{ID: "mo_by_mail", Name: "Mo by mail", Person: "mo", Via: site.ByMail, To: "mo@studio.example", Least: site.Info, Ends: true, RemindMS: 30 * minute},
-		{ID: "studio_hook", Name: "The studio's chat", Via: site.ByWebhook, To: p.hookURL, Inside: true, Least: site.Warning, Ends: true},
+		{ID: "mo_by_mail", Name: "Mo by mail", Person: "mo", Via: site.ByMail, To: "mo@studio.example", Least: site.Info,
+			Ends: true, RemindMS: 30 * minute},
+		{ID: "studio_hook", Name: "The studio's chat", Via: site.ByWebhook, To: p.hookURL, Inside: true, Least: site.Warning,
+			Ends: true},
 	} {
-		if have, ok := h.Site().Routes[r.ID]; ok && have.Via == site.ByMail || ok && !strings.HasPrefix(have.To, "http://127.0.0.1:") {
+		if have, ok := h.Site().Routes[r.ID]; ok && have.Via == site.ByMail || ok && !strings.HasPrefix(have.To,
+			"http://127.0.0.1:") {
 			continue
 		}
 		if _, err := h.Keep(ctx, me, r); err != nil {

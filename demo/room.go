@@ -36,7 +36,8 @@ const (
 )
 
 func newRoom(seed uint64, at time.Time) *room {
-	return &room{press: 60, air: 15, walls: 15, vapour: 0.6 * saturation(15), clay: 22, rng: rand.New(rand.NewPCG(seed, 1))}
+	return &room{press: 60, air: 15, walls: 15, vapour: 0.6 * saturation(15), clay: 22,
+		rng: rand.New(rand.NewPCG(seed, 1))}
 }
 
 // saturation is the saturation vapour pressure over water in Pa at t °C, by the Magnus form of Alduchov and Eskridge,
@@ -123,5 +124,6 @@ func habit(at time.Time, loc *time.Location) bool {
 	if t.Weekday() == time.Sunday {
 		return within(10*time.Hour+jitter(3), 70*time.Minute)
 	}
-	return within(6*time.Hour+40*time.Minute+jitter(1), 110*time.Minute+jitter(2)) || within(16*time.Hour+jitter(5), 150*time.Minute+jitter(7))
+	return within(6*time.Hour+40*time.Minute+jitter(1), 110*time.Minute+jitter(2)) || within(16*time.Hour+jitter(5),
+		150*time.Minute+jitter(7))
 }

@@ -71,8 +71,8 @@ const (
 )
 
 func newWorld(seed uint64, at time.Time, loc *time.Location) *world {
-	return &world{room: newRoom(seed, at), rest: rest{rng: rand.New(rand.NewPCG(seed, 2)), loc: loc, chamber: 340, monoxide: 4, level: 64,
-		battery: 12.7, motor: 18, damp: 82, keep: 85, dust: 0.25, store: 15}}
+	return &world{room: newRoom(seed, at), rest: rest{rng: rand.New(rand.NewPCG(seed, 2)), loc: loc, chamber: 340,
+		monoxide: 4, level: 64, battery: 12.7, motor: 18, damp: 82, keep: 85, dust: 0.25, store: 15}}
 }
 
 // run lets time pass until the context ends.
@@ -196,7 +196,8 @@ func (r *rest) tank() map[string]any {
 }
 
 func (r *rest) yard() map[string]any {
-	return map[string]any{"daylight": round(math.Max(0, r.daylight*(1+r.noise(0.01))), 1), "gate_open": r.gate >= 1, "gate_shut": r.gate <= 0}
+	return map[string]any{"daylight": round(math.Max(0, r.daylight*(1+r.noise(0.01))), 1), "gate_open": r.gate >= 1,
+		"gate_shut": r.gate <= 0}
 }
 
 // travel is how long the glaze store's door and the gate need from end to end, in seconds.
@@ -259,7 +260,8 @@ func (r *rest) cupboard() map[string]any {
 }
 
 func (r *rest) glazes() map[string]any {
-	return map[string]any{"door_open": r.storeDoor >= 1, "door_shut": r.storeDoor <= 0, "temperature": round(r.store+r.noise(0.03), 0.1)}
+	return map[string]any{"door_open": r.storeDoor >= 1, "door_shut": r.storeDoor <= 0,
+		"temperature": round(r.store+r.noise(0.03), 0.1)}
 }
 
 func (r *rest) spray() map[string]any {

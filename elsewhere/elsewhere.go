@@ -15,7 +15,8 @@ import (
 // Options are those of a connection to a broker with its account and certificate.
 func Options(b site.Broker, password, clientID string) (*paho.ClientOptions, error) {
 	address := strings.NewReplacer("mqtts://", "ssl://", "mqtt://", "tcp://").Replace(b.Address)
-	o := paho.NewClientOptions().AddBroker(address).SetClientID(clientID).SetUsername(b.User).SetPassword(password).SetAutoReconnect(false)
+	o := paho.NewClientOptions().AddBroker(address).SetClientID(clientID).SetUsername(b.User).SetPassword(
+		password).SetAutoReconnect(false)
 	if b.CA != "" {
 		pool := x509.NewCertPool()
 		if !pool.AppendCertsFromPEM([]byte(b.CA)) {

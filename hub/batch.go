@@ -69,13 +69,14 @@ func (h *Hub) flush() {
 			b.bulk = append(b.bulk, store.AddInputs(b.recorded[0].Now.Wall, body))
 		}
 	} else {
-		h.batch.recorded, h.batch.bytes = b.recorded, b.bytes // ticks that changed nothing wait for a commit that is due anyway
+		// ticks that changed nothing wait for a commit that is due anyway
+		h.batch.recorded, h.batch.bytes = b.recorded, b.bytes
 	}
 	// Also what writes nothing goes through the store's queue, so that answers keep the order of what they answer.
 	if !h.full.Load() {
 		changes := append(b.changes, b.bulk...)
 		h.store.Commit(&store.Batch{Changes: changes, Bulk: len(b.bulk) > 0, Done: func(err error) {
-			h.outbox <- func() {
+			h.outgoing <- func() {
 				for _, d := range b.after {
 					d.f(err)
 				}
@@ -86,7 +87,8 @@ func (h *Hub) flush() {
 		}})
 		return
 	}
-	// The disk is full: commands, states and the journal go on alone, out of the store's reserve; readings find out whether there is room again.
+	// The disk is full: commands, states and the journal go on alone, out of the store's reserve; readings find out
+	// whether there is room again.
 	some := func(bulk bool, err error) {
 		for _, d := range b.after {
 			if d.bulk == bulk {
@@ -95,7 +97,7 @@ func (h *Hub) flush() {
 		}
 	}
 	h.store.Commit(&store.Batch{Changes: b.changes, Done: func(err error) {
-		h.outbox <- func() {
+		h.outgoing <- func() {
 			some(false, err)
 			if err != nil {
 				h.stored(err, b.keep)
@@ -104,7 +106,7 @@ func (h *Hub) flush() {
 	}})
 	probe := func(*store.Tx) error { return nil }
 	h.store.Commit(&store.Batch{Changes: append(b.bulk, probe), Bulk: true, Done: func(err error) {
-		h.outbox <- func() {
+		h.outgoing <- func() {
 			some(true, err)
 			h.stored(err, nil)
 		}
@@ -114,7 +116,7 @@ func (h *Hub) flush() {
 // letOut does what had to wait for a commit, so that the committing goroutine is free for the next one.
 func (h *Hub) letOut() {
 	defer close(h.outEnd)
-	for f := range h.outbox {
+	for f := range h.outgoing {
 		f()
 	}
 }
@@ -136,15 +138,15 @@ func (h *Hub) stored(err error, keep []store.Change) {
 	}
 	t.Unlock()
 	if errors.Is(err, store.ErrGone) && !errors.Is(was, store.ErrGone) { // also where something else failed before
-		h.tasks.Go(func() { h.cryOut(err.Error()) })
+		h.tasks.Go(func() { h.carrier().CryOut(err.Error()) })
 	}
 	switch {
 	case was == nil && err != nil:
 		h.log.Error("the store does not take writes; deciding goes on from memory", "error", err)
-		h.live.publish("hub", h.Status(), access.Anything)
+		h.live.Publish("hub", h.Status(), access.Anything)
 	case was != nil && err == nil:
 		h.log.Info("the store takes writes again")
-		h.live.publish("hub", h.Status(), access.Anything)
+		h.live.Publish("hub", h.Status(), access.Anything)
 	}
 }
 
@@ -162,7 +164,8 @@ func (h *Hub) unsavedAgain() {
 	if len(h.batch.changes)+len(h.batch.bulk) == 0 {
 		return
 	}
-	h.batch.keep = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.keep...) // the older first: the newest state counts
+	// the older first: the newest state counts
+	h.batch.keep = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.keep...)
 	h.batch.changes = append(t.unsaved[:len(t.unsaved):len(t.unsaved)], h.batch.changes...)
 	t.unsaved = nil
 }

@@ -3,7 +3,6 @@ package hub
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -11,11 +10,13 @@ import (
 
 	"idleember/core/access"
 	"idleember/core/engine"
+	"idleember/core/fault"
 	"idleember/core/site"
 	"idleember/store"
 )
 
-// Whatever somebody changes of the configuration goes through keep or remove, of whatever kind it is: both ask the catalogue.
+// Whatever somebody changes of the configuration goes through keep or remove, of whatever kind it is: both ask the
+// catalogue.
 
 // changeSite changes parts of the site, keeps them, and tells the engine and everybody who looks on.
 func (h *Hub) changeSite(changes ...site.Change) {
@@ -23,8 +24,8 @@ func (h *Hub) changeSite(changes ...site.Change) {
 	h.site = next
 	h.sites++
 	h.current.Store(next)
-	h.people.rights.Store(access.NewRights(next.Rights.Lines))
-	h.live.newSite()
+	h.rights.Store(access.NewRights(next.Rights.Lines))
+	h.live.NewSite()
 	if len(h.toldOf) > 2*len(next.Signals)+100 { // of signals that are gone
 		clear(h.toldOf)
 	}
@@ -33,26 +34,21 @@ func (h *Hub) changeSite(changes ...site.Change) {
 		h.apply(engine.SiteChanged{Site: next})
 	}
 	h.changed.tell()
-	h.lookAgain()
+	if slices.ContainsFunc(changes, func(c site.Change) bool {
+		return !site.KindOf(c.Key().Kind).Idle || c.Key().Kind == "rights"
+	}) {
+		h.lookAgain()
+	}
 }
 
-// lookAgain tells everybody who looks on, after the commit, that names or rights changed: streams whose right has ended end.
+// lookAgain tells everybody who looks on, after the commit, that names or rights changed: streams whose right has ended
+// end.
 func (h *Hub) lookAgain() {
 	h.later(func(err error) {
 		if err == nil {
-			h.live.publish("site", struct{}{}, access.Anything)
+			h.live.Publish("site", struct{}{}, access.Anything)
 		}
 	})
-}
-
-// ErrThere is what a check of an edit says where something is to be made and one of its id is there already.
-var ErrThere = errors.New("it is there already")
-
-// ExistsError says that what is to be made would replace something.
-type ExistsError struct{ Kind, ID, Name string }
-
-func (e *ExistsError) Error() string {
-	return fmt.Sprintf("the %s %s (%s) is there already; choose another id, or change that one", e.Kind, e.ID, e.Name)
 }
 
 // edit is a part that somebody wants kept.
@@ -60,19 +56,28 @@ type edit struct {
 	part any
 	// check is asked with what is there of its id, or nil, and may refuse.
 	check func(before any) error
+	// given are the fields that somebody told, nil where it is whole: the others are as they usually are.
+	given map[string]bool
 	// secrets are those that were entered with it by their name; nil: as it was.
 	secrets map[string]*string
 	// again: it was like that before, and is brought back.
 	again bool
 }
 
-// keep checks a part, keeps it and writes down what changed. Without an id it is made with a free one, and so is a setting of which
-// only the owner is told ("kiln."). It returns the part as it is kept.
+func (e *edit) gave(field string) bool { return e.given == nil || e.given[field] }
+
+// keep checks a part, keeps it and writes down what changed. Without an id it is made with a free one, and so is a
+// setting of which only the owner is told ("kiln."). It returns the part as it is kept.
 func (h *Hub) keep(a access.Actor, e edit) (part any, err error) {
 	key := site.KeyOf(e.part)
 	k := site.KindOf(key.Kind)
 	door := h.doors[k.Name]
 	kept := k.Get(h.site, key.ID)
+	if door.fill != nil {
+		if err := door.fill(kept, &e); err != nil {
+			return nil, err
+		}
+	}
 	if err := h.may(a, k, kept, e.part); err != nil {
 		return nil, err
 	}
@@ -83,14 +88,14 @@ func (h *Hub) keep(a access.Actor, e edit) (part any, err error) {
 	kept = k.Get(h.site, key.ID)
 	if e.check != nil {
 		there := h.find(k, key.ID)
-		if err := e.check(plain(there)); errors.Is(err, ErrThere) {
-			return nil, &ExistsError{k.Name, key.ID, k.Named(there)}
+		if err := e.check(plain(there)); errors.Is(err, fault.ErrThere) {
+			return nil, &fault.ExistsError{Kind: k.Name, ID: key.ID, Name: k.Named(there)}
 		} else if err != nil {
 			return nil, err
 		}
 	}
 	if err := k.Validate(h.site, e.part); err != nil {
-		return nil, invalid(k.Name, err)
+		return nil, fault.AsInvalid(k.Name, err)
 	}
 	if door.check != nil {
 		if err := door.check(a, kept, &e); err != nil {
@@ -100,7 +105,9 @@ func (h *Hub) keep(a access.Actor, e edit) (part any, err error) {
 	if err := h.refers(kept, e.part); err != nil {
 		return nil, err
 	}
-	if err := formulasOf(h.site, func(each func(place, text string, quantity bool)) { k.Formulas(e.part, each) }); err != nil {
+	if err := engine.CheckFormulas(h.site, func(each func(place, text string, quantity bool)) {
+		k.Formulas(e.part, each)
+	}); err != nil {
 		return nil, err
 	}
 	secrets, err := h.secretsOf(k, kept, e)
@@ -114,6 +121,7 @@ func (h *Hub) keep(a access.Actor, e edit) (part any, err error) {
 	}
 	h.write(secrets...)
 	h.tellChange(a, kept, e.part)
+	h.tellSecrets(a, k, key.ID, e.secrets)
 	if door.after != nil {
 		door.after(kept, e.part)
 	}
@@ -128,13 +136,16 @@ func (h *Hub) save(ctx context.Context, a access.Actor, e edit) (saved any, err 
 
 // find is what is there of an id, also without having been made.
 func (h *Hub) find(k *site.Kind, id string) any {
-	if k.Name == "alert" {
-		if x := h.site.AllAlerts()[id]; x != nil {
-			return x
-		}
-		return nil
+	_, get := h.all(k, h.site)
+	return get(id)
+}
+
+// all are the ids of what is there of a kind, also without having been made, and each of them.
+func (h *Hub) all(k *site.Kind, s *site.Site) (ids []string, get func(id string) any) {
+	if f := h.doors[k.Name].all; f != nil {
+		return f(s)
 	}
-	return k.Get(h.site, id)
+	return k.IDs(s), func(id string) any { return k.Get(s, id) }
 }
 
 // identified is a part with its id, which must be one that a new one may have.
@@ -150,7 +161,7 @@ func (h *Hub) identified(k *site.Kind, part any) (any, error) {
 	}
 	name, named := k.NameOf(part)
 	if named {
-		if err := checkName("name", name); err != nil {
+		if err := site.CheckName("name", name); err != nil {
 			return nil, err
 		}
 	}
@@ -162,30 +173,24 @@ func (h *Hub) identified(k *site.Kind, part any) (any, error) {
 	case slug == "" && id == owner && len(owner) != 1:
 		free, err := freeID(name, func(slug string) bool { return taken(owner + slug) })
 		if err != nil {
-			return nil, &InvalidError{"name", err.Error()}
+			return nil, fault.Invalid("name", "%v", err)
 		}
 		return k.WithID(part, owner+free), nil
 	case k.Name == "automation":
 	case owner == "":
 		if err := site.CheckSlug(id); err != nil {
-			return nil, &InvalidError{"id", err.Error()}
+			return nil, fault.Invalid("id", "%v", err)
 		}
 	}
 	if k.Get(h.site, id) == nil && site.KeyOf(part).IsThing() && taken(id) {
-		return nil, &InvalidError{"id", "the id " + id + " is taken by " + h.site.Called(site.Key{Kind: site.Thing, ID: id}) + "; choose another"}
+		return nil, &fault.InvalidError{Field: "id", Reason: "the id " + id + " is taken by " +
+			h.site.Called(site.Key{Kind: site.Thing, ID: id}) + "; choose another"}
 	}
 	return part, nil
 }
 
-func invalid(field string, err error) error {
-	var is *InvalidError
-	if errors.As(err, &is) {
-		return err
-	}
-	return &InvalidError{field, err.Error()}
-}
-
-// secretsOf keeps the secrets that came with a part. One that is kept is for where it went until now: it does not go anywhere else.
+// secretsOf keeps the secrets that came with a part. One that is kept is for where it went until now: it does not go
+// anywhere else.
 func (h *Hub) secretsOf(k *site.Kind, before any, e edit) (writes []store.Change, err error) {
 	key := site.KeyOf(e.part)
 	changed := map[string]string{}
@@ -205,28 +210,14 @@ func (h *Hub) secretsOf(k *site.Kind, before any, e edit) (writes []store.Change
 		case !now.Wanted:
 			changed[name] = ""
 		case now.With != was.With:
-			return nil, &InvalidError{name, fmt.Sprintf("the %s that is kept is for %s as it was; enter the one for %s", secretWords[name], was.To, now.To)}
+			return nil, fault.Invalid(name, "the %s that is kept is for %s as it was; enter the one for %s", secretWords[name],
+				was.To, now.To)
 		}
 	}
 	for name, secret := range changed {
 		writes = append(writes, h.vault.set(key, name, secret))
 	}
 	return writes, nil
-}
-
-// drop removes one part from outside the loop, where there is one and nothing needs it.
-func (h *Hub) drop(ctx context.Context, a access.Actor, kind, id string) error {
-	return h.takeOut(ctx, func() ([]string, error) {
-		k := site.KindOf(kind)
-		part := k.Get(h.site, id)
-		if err := h.may(a, k, part, part); err != nil {
-			return nil, err
-		}
-		if part == nil {
-			return nil, &NotFoundError{k.Name, id, site.Nearest(id, k.IDs(h.site))}
-		}
-		return h.remove(a, "remove", site.Key{Kind: kind, ID: id})
-	})
 }
 
 // takeOut runs f in the loop, which removes something and tells of what series that was; their readings are deleted.
@@ -240,22 +231,23 @@ func (h *Hub) takeOut(ctx context.Context, f func() (series []string, err error)
 
 // removable says why something cannot be removed, or nil. It is asked before anything is switched because of that.
 func (h *Hub) removable(a access.Actor, keys ...site.Key) error {
-	_, err := h.site.Remove(h.sightOf(h.site, a).read.idsIn, keys...)
+	_, err := h.site.Remove(h.glass.Reads(h.site), keys...)
 	if err != nil {
-		return &InvalidError{"id", err.Error()}
+		return fault.Invalid("id", "%v", err)
 	}
 	return nil
 }
 
-var secretWords = map[string]string{site.Password: "password", site.Passphrase: "passphrase", site.DeviceKey: "key", site.CameraPassword: "camera's password"}
+var secretWords = map[string]string{site.Password: "password", site.Passphrase: "passphrase", site.DeviceKey: "key",
+	site.CameraPassword: "camera password"}
 
-// remove takes parts out of the site with all that they own and all that speaks of them, so that what is later made under their ids
-// inherits nothing. Where something that stays needs one of them it is refused.
+// remove takes parts out of the site with all that they own and all that speaks of them, so that what is later made
+// under their ids inherits nothing. Where something that stays needs one of them it is refused.
 func (h *Hub) remove(a access.Actor, how string, keys ...site.Key) (series []string, err error) {
 	before := h.site
-	changes, err := before.Remove(h.sightOf(before, a).read.idsIn, keys...)
+	changes, err := before.Remove(h.glass.Reads(before), keys...)
 	if err != nil {
-		return nil, &InvalidError{"id", err.Error()}
+		return nil, fault.Invalid("id", "%v", err)
 	}
 	if len(changes) == 0 {
 		return nil, nil
@@ -285,7 +277,7 @@ func (h *Hub) remove(a access.Actor, how string, keys ...site.Key) (series []str
 	}
 	h.write(h.alertsGone(before, changes)...)
 	h.write(h.picturesGone(before)...)
-	h.wallsLeft()
+	h.write(h.people.PartsGone(h.site)...)
 	h.lookAgain()
 	return series, nil
 }
@@ -326,7 +318,8 @@ func (h *Hub) alertsGone(before *site.Site, changes []site.Change) (writes []sto
 	return writes
 }
 
-// tellChange writes down which fields of a part changed, with their values before and after; of one that is new, that it was added.
+// tellChange writes down which fields of a part changed, with their values before and after; of one that is new, that
+// it was added.
 func (h *Hub) tellChange(a access.Actor, before, after any) {
 	k := site.KindOf(site.KeyOf(after).Kind)
 	object := k.Object(site.KeyOf(after).ID)
@@ -345,10 +338,21 @@ func (h *Hub) tellChange(a access.Actor, before, after any) {
 	h.writeState(store.AddEntry(h.Time(), a, "change", object, was, is, "", v))
 }
 
+// tellSecrets writes down that secrets were entered or taken away; what they are stands nowhere.
+func (h *Hub) tellSecrets(a access.Actor, k *site.Kind, id string, entered map[string]*string) {
+	for _, name := range slices.Sorted(maps.Keys(entered)) {
+		if entered[name] != nil {
+			word := map[bool]string{true: "with a ", false: "without a "}[*entered[name] != ""]
+			h.journal(h.Time(), a, "change", k.Object(id), "", word+secretWords[name], "")
+		}
+	}
+}
+
 func (h *Hub) tellRemoval(a access.Actor, how string, was any, why string) {
 	k := site.KindOf(site.KeyOf(was).Kind)
 	object := k.Object(site.KeyOf(was).ID)
-	h.writeState(store.AddEntry(h.Time(), a, how, object, k.Named(was), "", why, &store.Version{Kind: k.Name, ID: object, Body: raw(was)}))
+	h.writeState(store.AddEntry(h.Time(), a, how, object, k.Named(was), "", why, &store.Version{Kind: k.Name, ID: object,
+		Body: raw(was)}))
 }
 
 // plain is a record itself, also where it is kept by pointer; nil for nothing.

@@ -26,9 +26,9 @@ const (
 // earliestNow is before this program was written: a clock that shows less has not been set.
 var earliestNow = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// timekeeper tells the hub's time. That is what the computer's clock shows, unless there is reason to doubt it: where it is
-// behind what was written down before, or jumped far without having been set from outside. Then the hub's time goes on from
-// what it was, evenly, so that at least the order is right, until the clock can be believed again.
+// timekeeper tells the hub's time. That is what the computer's clock shows, unless there is reason to doubt it: where
+// it is behind what was written down before, or jumped far without having been set from outside. Then the hub's time
+// goes on from what it was, evenly, so that at least the order is right, until the clock can be believed again.
 //
 // The loop alone looks at the clock; anybody may ask for the time.
 type timekeeper struct {
@@ -71,8 +71,8 @@ type moved struct {
 	believed bool      // it is believed again
 }
 
-// newTimekeeper starts keeping the time at the computer's clock, unless that is before last. A doubt that was kept goes on where
-// the computer was not started anew since.
+// newTimekeeper starts keeping the time at the computer's clock, unless that is before last. A doubt that was kept goes
+// on where the computer was not started anew since.
 func newTimekeeper(o Options, last time.Time, kept *store.Doubt) (k *timekeeper, goesOn bool) {
 	k = &timekeeper{read: o.Now, set: o.ClockSet, boot: o.Boot, started: time.Now()}
 	if k.read == nil {
@@ -106,7 +106,8 @@ func (k *timekeeper) kept() store.Doubt {
 	return store.Doubt{Boot: id, Up: up - (time.Since(k.started) - d.mono), Wall: d.wall, Ahead: d.ahead, Shows: d.shows}
 }
 
-// thisBoot asks the kernel which start of the computer this is, and for how long it runs, sleep included (clock_gettime(2)).
+// thisBoot asks the kernel which start of the computer this is, and for how long it runs, sleep included
+// (clock_gettime(2)).
 func thisBoot() (id string, up time.Duration) {
 	b, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	var ts unix.Timespec
@@ -218,7 +219,8 @@ func (h *Hub) clockDoubt() string {
 	case ahead:
 		what = "was behind what was stored before and is now far ahead of that"
 	}
-	return fmt.Sprintf("the computer's clock %s: it shows %s, and the hub goes by %s; schedules wait until it is set", what, shows.In(zone).Format(form), h.Time().In(zone).Format(form))
+	return fmt.Sprintf("the computer's clock %s: it shows %s, and the hub goes by %s; schedules wait until it is set",
+		what, shows.In(zone).Format(form), h.Time().In(zone).Format(form))
 }
 
 // lookAtClock notices that the clock was set.
@@ -233,11 +235,13 @@ func (h *Hub) lookAtClock() {
 	if m.doubted {
 		h.log.Warn("the computer's clock jumped and is not believed; set it", "shows", to, "expected", said)
 		h.write(store.SaveDoubt(h.keeper.kept()))
-		h.journal(m.from, access.HubActor(), "clock", "hub.clock", said, to, "not believed: the hub's time goes on from what it was")
+		h.journal(m.from, access.HubActor(), "clock", "hub.clock", said, to,
+			"not believed: the hub's time goes on from what it was")
 		h.clockTold()
 		return
 	}
-	why := fmt.Sprintf("it was set %s %s", calendar.Words(by.Abs().Round(time.Second)), map[bool]string{true: "ahead", false: "back"}[by > 0])
+	why := fmt.Sprintf("it was set %s %s", calendar.Words(by.Abs().Round(time.Second)), map[bool]string{true: "ahead",
+		false: "back"}[by > 0])
 	h.log.Info("the computer's clock was set", "from", said, "to", to)
 	if m.believed {
 		n, err := h.restamp(m.since, m.from, by)
@@ -245,7 +249,8 @@ func (h *Hub) lookAtClock() {
 			h.log.Error("what came while the clock was wrong keeps its wrong times", "error", err)
 			why += "; what came before keeps its times: " + err.Error()
 		} else {
-			why += fmt.Sprintf("; what the hub stamped since %s, %d readings, was moved along", m.since.In(zone).Format(time.DateTime), n)
+			why += fmt.Sprintf("; what the hub stamped since %s, %d readings, was moved along",
+				m.since.In(zone).Format(time.DateTime), n)
 		}
 	}
 	h.journal(m.to, access.HubActor(), "clock", "hub.clock", said, to, why)
@@ -256,14 +261,15 @@ func (h *Hub) lookAtClock() {
 // clockTold tells everybody how it stands with the clock.
 func (h *Hub) clockTold() {
 	h.lookAtOneself()
-	h.live.publish("hub", h.Status(), access.Anything)
+	h.live.Publish("hub", h.Status(), access.Anything)
 }
 
 // restamp moves what the store took while the clock was wrong. The loop waits for it: nothing may come in between.
 func (h *Hub) restamp(from, to time.Time, by time.Duration) (n int, err error) {
 	h.flush()
 	h.ownedCount = 0
-	return h.store.Restamp(context.Background(), from, to.Add(reading.MostApart+time.Millisecond), by, to.Add(by+5*time.Minute))
+	return h.store.Restamp(context.Background(), from, to.Add(reading.MostApart+time.Millisecond), by,
+		to.Add(by+5*time.Minute))
 }
 
 // ownedMost bounds what is kept of readings that devices stamped while the hub's clock is wrong.
@@ -285,7 +291,8 @@ func (h *Hub) beginClock(kept *store.Doubt, goesOn bool) {
 	now, why := h.Time(), h.clockDoubt()
 	if kept != nil && !goesOn {
 		h.journal(now, access.HubActor(), "clock", "hub.clock", "", "", fmt.Sprintf(
-			"what the hub stamped since %s, while its clock was wrong, keeps its times: the computer was started anew since", kept.Wall.In(zone).Format(time.DateTime)))
+			"what the hub stamped since %s, while its clock was wrong, keeps its times: the computer was started anew since",
+			kept.Wall.In(zone).Format(time.DateTime)))
 		h.write(store.EndDoubt)
 	}
 	if why == "" {
@@ -326,7 +333,8 @@ func (h *Hub) TrustClock(ctx context.Context, a access.Actor) (ClockNow, error) 
 			return nil
 		}
 		h.keeper.told = true
-		h.journal(h.Time(), a, "clock", "hub.clock", "", h.keeper.clock().In(h.site.Hub.Location()).Format(time.DateTime), "said to be right")
+		h.journal(h.Time(), a, "clock", "hub.clock", "", h.keeper.clock().In(h.site.Hub.Location()).Format(time.DateTime),
+			"said to be right")
 		h.lookAtClock()
 		return nil
 	}); err != nil {

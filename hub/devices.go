@@ -3,12 +3,13 @@ package hub
 import (
 	"context"
 	"crypto/sha256"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/fault"
 	"idleember/core/site"
 	"idleember/store"
 )
@@ -20,10 +21,10 @@ func newKey() (key string, hash []byte) {
 	return key, sum[:]
 }
 
-// AddDevice adds a device and returns its key, which is not kept. The place may be an id or a new place's name; an empty
-// id is made from the name.
-func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (Device, string, error) {
-	var view Device
+// AddDevice adds a device and returns its key, which is not kept. The place may be an id or a new place's name; an
+// empty id is made from the name.
+func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (shown.Device, string, error) {
+	var view shown.Device
 	var key string
 	err := h.do(ctx, func() error {
 		if err := access.May(a, access.Configure, access.Anything); err != nil {
@@ -36,9 +37,27 @@ func (h *Hub) AddDevice(ctx context.Context, a access.Actor, d site.Device) (Dev
 	return view, key, err
 }
 
-func (h *Hub) addDevice(a access.Actor, d site.Device, parts site.Parts) (Device, string, error) {
+// NewDevice adds a device as it comes in JSON, and returns its key, which is not kept.
+func (h *Hub) NewDevice(ctx context.Context, a access.Actor, body []byte) (view shown.Device, key string, err error) {
+	e, err := readEdit(site.KindOf("device"), body)
+	if err != nil {
+		return view, "", err
+	}
+	return view, key, h.do(ctx, func() error {
+		if err := access.May(a, access.Configure, access.Anything); err != nil {
+			return err
+		}
+		if err := h.fillDevice(nil, &e); err != nil {
+			return err
+		}
+		view, key, err = h.addDevice(a, e.part.(site.Device), site.Parts{})
+		return err
+	})
+}
+
+func (h *Hub) addDevice(a access.Actor, d site.Device, parts site.Parts) (shown.Device, string, error) {
 	if err := h.completeDevice(a, &d); err != nil {
-		return Device{}, "", err
+		return shown.Device{}, "", err
 	}
 	key, hash := newKey()
 	d.Created = h.Time().Truncate(time.Millisecond)
@@ -70,28 +89,25 @@ func (h *Hub) completeDevice(a access.Actor, d *site.Device) error {
 	if d.Link.Kind == "" {
 		d.Link.Kind = site.MQTT
 	}
-	if err := checkName("name", d.Name); err != nil {
+	if err := site.CheckName("name", d.Name); err != nil {
 		return err
 	}
 	if d.ID == "" {
 		slug, err := site.Slug(d.Name)
 		if err != nil {
-			return &InvalidError{"name", err.Error()}
+			return fault.Invalid("name", "%v", err)
 		}
 		d.ID = slug
 	}
 	if err := site.CheckSlug(d.ID); err != nil {
-		return &InvalidError{"id", err.Error()}
-	}
-	if d.ID == site.ScriptUser {
-		return &InvalidError{"id", "the id token is the user name of scripts; choose another"}
+		return fault.Invalid("id", "%v", err)
 	}
 	if have, ok := h.site.Devices[d.ID]; ok {
-		why := fmt.Sprintf("there is already a device with the id %s; choose another id", d.ID)
 		if have.State == site.Removed {
-			why = fmt.Sprintf("a removed device had the id %s and its history is kept; bring it back, delete its history, or choose another id", d.ID)
+			return fault.Invalid("id", "a removed device had the id %s and its history is kept; bring it back, delete its "+
+				"history, or choose another id", d.ID)
 		}
-		return &InvalidError{"id", why}
+		return &fault.ExistsError{Kind: "device", ID: d.ID, Name: have.Name}
 	}
 	if err := h.checkDevice(*d); err != nil {
 		return err
@@ -100,12 +116,15 @@ func (h *Hub) completeDevice(a access.Actor, d *site.Device) error {
 }
 
 func (h *Hub) checkDevice(d site.Device) error {
+	if d.ID == site.ScriptUser {
+		return fault.Invalid("id", "the id token is the user name of scripts; choose another")
+	}
 	if err := d.Validate(); err != nil {
-		return &InvalidError{"link", err.Error()}
+		return fault.Invalid("link", "%v", err)
 	}
 	if d.Link.Kind == site.Outside {
 		if _, ok := h.site.Brokers[d.Link.Broker]; !ok {
-			return &InvalidError{"link.broker", fmt.Sprintf("there is no broker with the id %q; add it first", clip(d.Link.Broker, 40))}
+			return fault.Invalid("link.broker", "there is no broker with the id %q; add it first", site.Clip(d.Link.Broker, 40))
 		}
 	}
 	return nil
@@ -120,7 +139,7 @@ func (h *Hub) placeFor(a access.Actor, d *site.Device) error {
 		}
 	}
 	if strings.TrimSpace(d.Place) == "" {
-		return &InvalidError{"place", "the place is missing; name the room, shed or yard in which the device is"}
+		return fault.Invalid("place", "the place is missing; name the room, shed or yard in which the device is")
 	}
 	saved, err := h.keep(a, edit{part: site.Place{Name: d.Place}})
 	if err == nil {
@@ -139,42 +158,18 @@ func (h *Hub) device(a access.Actor, action access.Action, id string) (site.Devi
 			}
 		}
 		slices.Sort(ids)
-		return d, &NotFoundError{"device", id, site.Nearest(id, ids)}
+		return d, fault.NotFound("device", id, site.Nearest(id, ids)...)
 	}
 	return d, access.May(a, action, h.deviceObject(d))
 }
 
-// ChangeDevice changes a device's name, place, lease or leave to bring new signals.
-func (h *Hub) ChangeDevice(ctx context.Context, a access.Actor, id string, change func(*site.Device) error) (Device, error) {
-	var view Device
-	err := h.do(ctx, func() error {
-		d, err := h.device(a, access.Configure, id)
-		if err != nil {
-			return err
-		}
-		if err := change(&d); err != nil {
-			return err
-		}
-		saved, err := h.keep(a, edit{part: d})
-		if err != nil {
-			return err
-		}
-		view = h.deviceView(saved.(site.Device))
-		return nil
-	})
-	return view, err
-}
-
 // Device returns one device.
-func (h *Hub) Device(ctx context.Context, a access.Actor, id string) (Device, error) {
-	var view Device
+func (h *Hub) Device(ctx context.Context, a access.Actor, id string) (shown.Device, error) {
+	var view shown.Device
 	err := h.ask(ctx, func() error {
 		d, err := h.device(a, access.Look, id)
 		if err == nil {
-			view = h.deviceView(d)
-			if a.Role == access.Guest {
-				view = forGuests(view)
-			}
+			view = forActor(a, h.deviceView(d))
 		}
 		return err
 	})

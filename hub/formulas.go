@@ -2,7 +2,6 @@ package hub
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -47,10 +46,11 @@ func (h *Hub) CheckFormula(ctx context.Context, a access.Actor, text string) (sh
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
 		return shown.Checked{}, err
 	}
-	return h.checkFormula(ctx, text)
+	return h.Evaluate(ctx, text)
 }
 
-func (h *Hub) checkFormula(ctx context.Context, text string) (shown.Checked, error) {
+// Evaluate says what a formula comes to now.
+func (h *Hub) Evaluate(ctx context.Context, text string) (shown.Checked, error) {
 	f, err := formula.Parse(text, engine.Names(h.Site()))
 	if err != nil {
 		return wrong(err), nil
@@ -98,23 +98,6 @@ func sayValue(v formula.Value) string {
 	return reading.Number(v.Num).String()
 }
 
-// formulasOf checks all formulas of a part of a site.
-func formulasOf(s *site.Site, each func(func(place, text string, quantity bool))) (err error) {
-	each(func(place, text string, quantity bool) {
-		if err != nil {
-			return
-		}
-		parse := formula.Condition
-		if quantity {
-			parse = formula.Quantity
-		}
-		if _, e := parse(text, engine.Names(s)); e != nil {
-			err = &InvalidError{place, fmt.Sprintf("%s, “%s”: %s", place, text, e)}
-		}
-	})
-	return err
-}
-
 // FormulaWords returns everything that a formula can name.
 func (h *Hub) FormulaWords(_ context.Context, a access.Actor) ([]shown.FormulaWord, error) {
 	if err := access.May(a, access.Configure, access.Anything); err != nil {
@@ -127,16 +110,20 @@ func (h *Hub) FormulaWords(_ context.Context, a access.Actor) ([]shown.FormulaWo
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Controls)) {
 		c := s.Controls[id]
-		list = append(list, shown.FormulaWord{Text: id + ".is", Kind: "control", Says: c.Name + ": what it is", Unit: ""}, shown.FormulaWord{Text: id + ".want", Kind: "control", Says: c.Name + ": what is wanted", Unit: ""})
+		list = append(list, shown.FormulaWord{Text: id + ".is", Kind: "control", Says: c.Name + ": what it is", Unit: ""},
+			shown.FormulaWord{Text: id + ".want", Kind: "control", Says: c.Name + ": what is wanted", Unit: ""})
 		if s.Automations[id].HasAuto() {
-			list = append(list, shown.FormulaWord{Text: id + ".mode", Kind: "control", Says: c.Name + `: "auto" or "manual"`, Unit: ""})
+			list = append(list, shown.FormulaWord{Text: id + ".mode", Kind: "control", Says: c.Name + `: "auto" or "manual"`,
+				Unit: ""})
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(s.Settings)) {
-		list = append(list, shown.FormulaWord{Text: id, Kind: "setting", Says: s.Settings[id].Name, Unit: s.Settings[id].Unit})
+		list = append(list, shown.FormulaWord{Text: id, Kind: "setting", Says: s.Settings[id].Name,
+			Unit: s.Settings[id].Unit})
 	}
 	for _, f := range formula.Functions {
-		list = append(list, shown.FormulaWord{Text: f.Name + "(" + f.Arguments + ")", Kind: "function", Says: f.Does, Unit: ""})
+		list = append(list, shown.FormulaWord{Text: f.Name + "(" + f.Arguments + ")", Kind: "function", Says: f.Does,
+			Unit: ""})
 	}
 	for _, f := range formula.Words {
 		list = append(list, shown.FormulaWord{Text: f.Name, Kind: "word", Says: f.Does, Unit: ""})

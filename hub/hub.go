@@ -1,14 +1,13 @@
 // Package hub is the running service: it owns the engine, orders all writes, enforces access and fans live events out.
 //
-// One goroutine owns the engine and the site. Everything that comes in, from whatever door, is put in its inbox; what the
-// engine wants kept is committed by the store, and only then are answers and wants let out. The safe value of a control
-// alone does not wait for the disk.
+// One goroutine owns the engine and the site. Everything that comes in, from whatever door, is put in its inbox; what
+// the engine wants kept is committed by the store, and only then are answers and wants let out. The safe value of a
+// control alone does not wait for the disk.
 package hub
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -20,7 +19,10 @@ import (
 	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/live"
+	"idleember/sight"
 	"idleember/store"
+	"idleember/traffic"
 )
 
 // Options of Start.
@@ -28,11 +30,14 @@ type Options struct {
 	Log *slog.Logger
 	// Version is what the hub says of itself.
 	Version string
-	// Now is the computer's clock; nil: time.Now. ClockSet says whether something keeps it right; nil: the kernel is asked.
+	// Now is the computer's clock; nil: time.Now. ClockSet says whether something keeps it right; nil: the kernel is
+	// asked.
 	Now      func() time.Time
 	ClockSet func() bool
 	// Boot says which start of the computer this is, and for how long it runs; nil: the kernel is asked.
 	Boot func() (id string, up time.Duration)
+	// People are those who live with the hub; nil: nobody does.
+	People People
 	// Gather says for how long writes may be gathered; the zero value writes at once.
 	Gather Gather
 }
@@ -45,37 +50,38 @@ type Gather struct {
 
 // Hub is a running hub. Use Start to get one.
 type Hub struct {
-	store   *store.Store
-	log     *slog.Logger
-	version string
-	keeper  *timekeeper
-	gather  Gather
-	boot    string
-	started time.Time
-	current atomic.Pointer[site.Site] // the site, read from any goroutine
-	keys    *keyring
-	vault   vault
-	doors   map[string]door
-	meters  meters
-	changed notice
-	inbox   chan func()
-	outbox  chan func()
-	quit    chan struct{}
-	loopEnd chan struct{}
-	outEnd  chan struct{}
-	stop    sync.Once
-	life    context.Context // until Stop, for what goes on beside the loop
-	end     context.CancelFunc
-	tasks   sync.WaitGroup // what goes on so
-	live    *feed
-	people  *people
-	post    *post
-	making  sync.Mutex // of secrets that the hub makes for itself
-	stills  stills
-	read    atomic.Pointer[readFormulas]
-	backups backups
-	toldOf  map[string]told // of signals, by id
-	sites   uint64          // how often the site was changed
+	store    *store.Store
+	log      *slog.Logger
+	version  string
+	keeper   *timekeeper
+	gather   Gather
+	boot     string
+	started  time.Time
+	current  atomic.Pointer[site.Site] // the site, read from any goroutine
+	keys     *keyring
+	vault    vault
+	doors    map[string]door
+	states   sync.Map // how parts are now, func() any by kind, of kinds that somebody else knows
+	meters   traffic.Meters
+	changed  bell
+	inbox    chan func()
+	outgoing chan func()
+	quit     chan struct{}
+	loopEnd  chan struct{}
+	outEnd   chan struct{}
+	stop     sync.Once
+	life     context.Context // until Stop, for what goes on beside the loop
+	end      context.CancelFunc
+	tasks    sync.WaitGroup // what goes on so
+	live     *live.Feed
+	people   People
+	rights   atomic.Pointer[access.Rights] // of the site, read from any goroutine
+	carriers atomic.Pointer[Carrier]
+	making   sync.Mutex // of secrets that the hub makes for itself
+	onRaised atomic.Pointer[func(cfg *site.Alert, n int64, raised time.Time)]
+	glass    sight.Glass
+	toldOf   map[string]told // of signals, by id
+	sites    uint64          // how often the site was changed
 
 	// what follows belongs to the loop alone
 	undelivered undelivered
@@ -88,7 +94,7 @@ type Hub struct {
 	// versions are those of signals' settings in the site versionsOf.
 	versions   map[string]string
 	versionsOf *site.Site
-	traffic    map[string]*traffic
+	speakers   map[string]*speaker
 	batch      batch
 	flushed    time.Time // when a batch was written last
 	ownedCount int       // readings that devices stamped themselves while the clock is not believed
@@ -105,8 +111,8 @@ type trouble struct {
 	unsaved []store.Change // states and journal entries, to be written when the store works again
 }
 
-// traffic is what the hub knows of a device's messages.
-type traffic struct {
+// speaker is what the hub knows of a device as one who speaks to it.
+type speaker struct {
 	refused   int64
 	last      string                 // the newest refusal's reason
 	publisher map[string]string      // raw name -> session that it last came through
@@ -125,47 +131,10 @@ type traffic struct {
 // ErrStopped says that the hub is no longer running.
 var ErrStopped = errors.New("the hub is stopping")
 
-// NotFoundError says that there is nothing with an id.
-type NotFoundError struct {
-	What, ID string
-	Nearest  []string
-}
-
-func (e *NotFoundError) Error() string {
-	msg := fmt.Sprintf("there is no %s called %q", e.What, e.ID)
-	for i, n := range e.Nearest {
-		if i == 0 {
-			msg += "; did you mean " + n
-		} else {
-			msg += " or " + n
-		}
-	}
-	if len(e.Nearest) > 0 {
-		msg += "?"
-	}
-	return msg
-}
-
-// InvalidError says what is wrong with something that somebody wants kept.
-type InvalidError struct{ Field, Reason string }
-
-func (e *InvalidError) Error() string { return e.Reason }
-
-// StoreError says that something was done but could not be stored.
-type StoreError struct{ Err error }
-
-func (e *StoreError) Error() string {
-	if store.IsFull(e.Err) {
-		return "the disk is full: nothing can be stored until there is room"
-	}
-	return "the store does not take writes: " + e.Err.Error()
-}
-func (e *StoreError) Unwrap() error { return e.Err }
-
 // How long recorded inputs are kept, and how many bytes of them at most.
 const (
 	tapeKept = 48 * time.Hour
-	tapeMost = 256 << 20
+	TapeMost = 256 << 20
 )
 
 // Start brings a hub to life with what the store kept.
@@ -183,10 +152,15 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	}
 	keeper, goesOn := newTimekeeper(o, last, doubt)
 	boot := secret(4)
-	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot, started: keeper.started, inbox: make(chan func(), 1024),
-		outbox: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}), outEnd: make(chan struct{}),
-		live: newFeed(boot), toldOf: map[string]told{}, engine: engine.New(), traffic: map[string]*traffic{},
-		brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}, post: newPost(), backups: backups{made: make(chan struct{}, 1)}}
+	h := &Hub{store: st, log: o.Log, version: o.Version, keeper: keeper, gather: o.Gather, boot: boot,
+		started: keeper.started, inbox: make(chan func(), 1024),
+		outgoing: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}),
+		outEnd: make(chan struct{}),
+		live:   live.New(boot), toldOf: map[string]told{}, engine: engine.New(), speakers: map[string]*speaker{},
+		people: o.People, brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}}
+	if h.people == nil {
+		h.people = nobody{}
+	}
 	h.life, h.end = context.WithCancel(context.WithoutCancel(ctx))
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
@@ -199,14 +173,14 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	if h.vault.of, err = st.Secrets(ctx); err != nil {
 		return nil, err
 	}
+	if _, err := h.OwnSecret(ctx, SigningKey); err != nil {
+		return nil, err
+	}
 	if h.shipped, err = shippedModels(); err != nil {
 		return nil, err
 	}
 	h.doors = h.theDoors()
-	if h.people, err = loadPeople(ctx, st); err != nil {
-		return nil, err
-	}
-	h.people.rights.Store(access.NewRights(h.site.Rights.Lines))
+	h.rights.Store(access.NewRights(h.site.Rights.Lines))
 	if h.undelivered, err = loadUndelivered(ctx, st); err != nil {
 		return nil, err
 	}
@@ -215,7 +189,7 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		return nil, err
 	}
 	for id, n := range refused {
-		h.trafficOf(id).refused = n
+		h.speakerOf(id).refused = n
 	}
 	state, err := h.savedState(ctx)
 	if err != nil {
@@ -232,9 +206,6 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 	h.applyNow(state)
 	go h.letOut()
 	go h.loop()
-	for _, task := range []func(context.Context){h.keepTidy, h.deliverPosts, h.beatOutward, h.keepBackups, h.keepCopies} {
-		h.tasks.Go(func() { task(h.life) })
-	}
 	if st.OpenedFull() {
 		h.stored(store.ErrFull, nil)
 	}
@@ -260,7 +231,8 @@ func (h *Hub) savedState(ctx context.Context) (engine.Restored, error) {
 			return state, err
 		}
 		if ok {
-			at := time.UnixMilli(min(last.T, h.Time().UnixMilli())) // what another clock stamped later would make all that comes late
+			// what another clock stamped later would make all that comes late
+			at := time.UnixMilli(min(last.T, h.Time().UnixMilli()))
 			s.Seen, s.At, s.Heard, s.Value, s.Raw, s.Quality = true, at, at, last.Value, last.Raw, last.Quality
 		}
 		state.Signals = append(state.Signals, s)
@@ -323,7 +295,7 @@ func (h *Hub) loop() {
 		case <-due.C:
 		case <-alive.C:
 			h.saveAlive()
-			h.write(h.people.use.changes()...)
+			h.write(h.people.Used()...)
 			h.pruneTape()
 			h.lookAtOneself()
 		case <-reasons.C:
@@ -335,19 +307,20 @@ func (h *Hub) loop() {
 			if h.inTrouble() {
 				h.saveAlive()
 			}
-			h.store.Commit(&store.Batch{Done: func(err error) { // whether the store is still there, also where nothing is to be kept
+			// whether the store is still there, also where nothing is to be kept
+			h.store.Commit(&store.Batch{Done: func(err error) {
 				if errors.Is(err, store.ErrGone) {
-					h.outbox <- func() { h.stored(err, nil) }
+					h.outgoing <- func() { h.stored(err, nil) }
 				}
 			}})
 		case <-h.quit:
 			h.saveAlive()
-			h.write(h.people.use.changes()...)
+			h.write(h.people.Used()...)
 			h.flush()
 			done := make(chan struct{})
 			h.store.Commit(&store.Batch{Done: func(error) { close(done) }})
 			<-done
-			close(h.outbox)
+			close(h.outgoing)
 			return
 		}
 		if wait := h.patience(); wait > 0 {
@@ -363,17 +336,18 @@ func (h *Hub) saveAlive() { h.write(store.SaveAlive(h.Time())) }
 // pruneTape lets go of recorded inputs, one transaction after the other until none is due.
 func (h *Hub) pruneTape() {
 	if h.trusted() {
-		h.write(store.PruneTape(h.Time().Add(-tapeKept), tapeMost, func() { go h.enqueue(h.pruneTape) }))
+		h.write(store.PruneTape(h.Time().Add(-tapeKept), TapeMost, func() { go h.enqueue(h.pruneTape) }))
 	}
 }
 
-// letGo lets go of passes that have ended, of messages that are done with, and of the journal what is older than it is kept.
+// letGo lets go of passes that have ended, of messages that are done with, and of the journal what is older than it is
+// kept.
 func (h *Hub) letGo() {
 	if !h.trusted() {
 		return
 	}
 	now := h.Time()
-	h.write(store.EndPasses(now), store.DropDeliveries(now.Add(-keptPosts)))
+	h.write(store.EndPasses(now), store.DropDeliveries(now.Add(-keptMessages)))
 	if days := h.site.Hub.JournalDays; days > 0 {
 		h.write(store.PruneJournal(now.AddDate(0, 0, -days)))
 	}
@@ -389,7 +363,7 @@ func (h *Hub) do(ctx context.Context, f func() error) error {
 		}
 		h.later(func(err error) {
 			if err != nil {
-				err = &StoreError{err}
+				err = store.Unsaved(err)
 			}
 			done <- err
 		})
@@ -421,6 +395,15 @@ func (h *Hub) await(ctx context.Context, task func(), done <-chan error) error {
 	}
 }
 
+func (h *Hub) enqueue(f func()) bool {
+	select {
+	case h.inbox <- f:
+		return true
+	case <-h.loopEnd:
+		return false
+	}
+}
+
 // apply gives the engine an input and takes its effects apart.
 func (h *Hub) apply(in engine.Input) (refused []string) {
 	h.lookAtClock()
@@ -439,8 +422,8 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 			if x.Own {
 				h.stampedItself(x.Signal, x.At.UnixMilli())
 			}
-			h.writeReadings(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality, Raw: x.Raw},
-				h.replacedBy(h.site.Signals[x.Signal].Device)))
+			h.writeReadings(store.AddReading(x.Signal, store.Reading{T: x.At.UnixMilli(), Value: x.Value, Quality: x.Quality,
+				Raw: x.Raw}, h.replacedBy(h.site.Signals[x.Signal].Device)))
 			if x.Live {
 				h.publishSignal(x.Signal)
 			}
@@ -512,7 +495,8 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 	cfg := h.site.Controls[s.ID]
 	record := func(what string, a *site.Amount, at time.Time) {
 		if a != nil && !at.IsZero() {
-			h.writeReadings(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: ValueOf(cfg, *a)}, nil))
+			h.writeReadings(store.AddReading(s.ID+"."+what, store.Reading{T: at.UnixMilli(), Value: reading.OfControl(cfg, *a)},
+				nil))
 		}
 	}
 	record("is", s.Is, s.IsSince)
@@ -522,7 +506,8 @@ func (h *Hub) controlChanged(now engine.Now, s engine.ControlState) {
 		if mode == "" {
 			mode = "none"
 		}
-		h.writeReadings(store.AddReading(s.ID+".mode", store.Reading{T: now.Wall.UnixMilli(), Value: reading.Text(mode)}, nil))
+		h.writeReadings(store.AddReading(s.ID+".mode", store.Reading{T: now.Wall.UnixMilli(), Value: reading.Text(mode)},
+			nil))
 	}
 	h.publishControl(s.ID)
 }
@@ -537,12 +522,12 @@ func (h *Hub) want(w engine.Want) {
 	h.later(send)
 }
 
-func (h *Hub) trafficOf(device string) *traffic {
-	t := h.traffic[device]
+func (h *Hub) speakerOf(device string) *speaker {
+	t := h.speakers[device]
 	if t == nil {
-		t = &traffic{publisher: map[string]string{}, sessions: map[string]string{}, told: map[string]time.Time{},
+		t = &speaker{publisher: map[string]string{}, sessions: map[string]string{}, told: map[string]time.Time{},
 			taken: map[string][]time.Time{}}
-		h.traffic[device] = t
+		h.speakers[device] = t
 	}
 	return t
 }

@@ -7,6 +7,10 @@ import (
 	"fmt"
 	"sync"
 	"time"
+
+	"idleember/core/fault"
+	"idleember/core/guess"
+	"idleember/core/site"
 )
 
 // keyring holds the SHA-256 of each device's key. Links ask it from any goroutine.
@@ -14,6 +18,9 @@ type keyring struct {
 	mu  sync.RWMutex
 	of  map[string][]byte
 	ids map[string]string // by hash
+
+	guessing sync.Mutex
+	guesses  guess.Book
 }
 
 func newKeyring(of map[string][]byte) *keyring {
@@ -38,27 +45,28 @@ func (k *keyring) drop(device string) {
 	delete(k.of, device)
 }
 
-// Admit checks a device's key for whoever speaks from an address. Its answers do not tell a wrong key from a wrong id. After several
-// wrong ones for a device from an address, that address waits (TooManyError), longer each time; others who speak from there do not.
+// Admit checks a device's key for whoever speaks from an address. Its answers do not tell a wrong key from a wrong id.
+// After several wrong ones for a device from an address, that address waits (fault.TooManyError), longer each time;
+// others who speak from there do not.
 func (h *Hub) Admit(device, key, from string) error {
 	known := device
 	if _, ok := h.Site().Devices[device]; !ok {
 		known = "" // nobody fills the memory with names
 	}
 	who := "device " + known + " from " + from
-	p := h.people
-	p.guessing.Lock() // it is judged at once: of many that come together with the right key none has to wait
-	defer p.guessing.Unlock()
-	if wait := p.guesses.Try(time.Now(), who); wait > 0 {
-		return &TooManyError{wait}
+	k := h.keys
+	k.guessing.Lock() // it is judged at once: of many that come together with the right key none has to wait
+	defer k.guessing.Unlock()
+	if wait := k.guesses.Try(time.Now(), who); wait > 0 {
+		return &fault.TooManyError{Wait: wait}
 	}
 	err := h.admit(device, key)
-	var off *DisabledError
+	var off *fault.DisabledError
 	switch {
 	case err == nil:
-		p.guesses.Right(who)
+		k.guesses.Right(who)
 	case key == "" || errors.As(err, &off):
-		p.guesses.Undo(who)
+		k.guesses.Undo(who)
 	}
 	return err
 }
@@ -69,10 +77,10 @@ func (h *Hub) admit(device, key string) error {
 	have, ok := h.keys.of[device]
 	h.keys.mu.RUnlock()
 	if !ok || subtle.ConstantTimeCompare(have, sum[:]) != 1 {
-		return fmt.Errorf("no device has the id %q and this key", clip(device, 60))
+		return fmt.Errorf("no device has the id %q and this key", site.Clip(device, 60))
 	}
 	if !h.Site().Devices[device].Active() {
-		return &DisabledError{device}
+		return &fault.DisabledError{Device: device}
 	}
 	return nil
 }
@@ -87,11 +95,4 @@ func (h *Hub) Find(key string) (device string, err error) {
 		return "", fmt.Errorf("no device has this key")
 	}
 	return device, h.admit(device, key)
-}
-
-// DisabledError says that a device's owner has switched it off.
-type DisabledError struct{ Device string }
-
-func (e *DisabledError) Error() string {
-	return e.Device + " is disabled; enable it on its page"
 }

@@ -9,13 +9,6 @@ import (
 	"idleember/core/mailbox"
 )
 
-// What a link finds in a mailbox.
-type (
-	Outgoing = mailbox.Outgoing
-	Problem  = mailbox.Problem
-	Post     = mailbox.Post
-)
-
 // Mailbox is how wants, beats and problems reach a link. It keeps the last want for each control and never blocks who
 // puts something in, so that a link that is stuck holds nobody else.
 type Mailbox struct {
@@ -34,7 +27,7 @@ func (m *Mailbox) Ready() <-chan struct{} { return m.ready }
 func (m *Mailbox) Again() { m.put(func(*mailbox.Box) {}) }
 
 // Take empties the mailbox.
-func (m *Mailbox) Take() Post {
+func (m *Mailbox) Take() mailbox.Post {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.box.Take(m.now())
@@ -52,7 +45,7 @@ func (m *Mailbox) put(f func(*mailbox.Box)) {
 
 func (m *Mailbox) want(w engine.Want) { m.put(func(b *mailbox.Box) { b.Want(w) }) }
 
-func (m *Mailbox) problem(p Problem) { m.put(func(b *mailbox.Box) { b.Problem(p) }) }
+func (m *Mailbox) problem(p mailbox.Problem) { m.put(func(b *mailbox.Box) { b.Problem(p) }) }
 
 // close tells the link that the device's sessions must end.
 func (m *Mailbox) close() { m.put(func(b *mailbox.Box) { b.End() }) }

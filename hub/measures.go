@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"idleember/store"
 )
 
 // Measure is something that the hub knows of itself, as it is now.
@@ -40,7 +42,7 @@ func (h *Hub) Measures(ctx context.Context) []Measure {
 		{"heap", "By", "Memory that is in use of what the runtime manages.", false, float64(heap())},
 		{"goroutines", "", "Things that go on at the same time.", false, float64(runtime.NumGoroutine())},
 		{"descriptors", "", "Open files and connections.", false, descriptors()},
-		{"readers", "", "Open live streams and scripts.", false, float64(h.live.readers.Load())},
+		{"readers", "", "Open live streams and scripts.", false, float64(h.live.Readers())},
 		{"devices", "", "Devices that are on line.", false, float64(online)},
 		{"uptime", "s", "Time since the start.", false, time.Since(h.started).Seconds()},
 		{"trouble", "", "1 where nothing can be stored.", false, one(h.Ready() != nil)},
@@ -100,7 +102,7 @@ func (h *Hub) Ready() error {
 	h.trouble.Lock()
 	defer h.trouble.Unlock()
 	if h.trouble.err != nil {
-		return &StoreError{h.trouble.err}
+		return store.Unsaved(h.trouble.err)
 	}
 	return nil
 }

@@ -10,20 +10,11 @@ import (
 	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
+	"idleember/core/fault"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/store"
 )
-
-func settingKind(g site.Setting) site.ValueKind {
-	switch g.Kind {
-	case site.SetOnOff:
-		return site.OnOff
-	case site.SetChoice:
-		return site.Text
-	}
-	return site.Number
-}
 
 // lockedBy says why a setting cannot be changed now: all controls that aim at it are by hand.
 func (h *Hub) lockedBy(id string) string {
@@ -53,10 +44,11 @@ func (h *Hub) settingView(g site.Setting) shown.Setting {
 		v.Place = owner
 	}
 	if s, ok := h.engine.Setting(g.ID); ok {
-		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Copy = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until), s.Before, s.Copy
+		v.Value, v.Rev, v.At, v.By, v.Until, v.Before, v.Copy = s.Value, s.Rev, instant(s.At), s.By.Name, instant(s.Until),
+			s.Before, s.Copy
 	}
 	v.Text = g.Say(v.Value)
-	return shown.Setting{Version: Version(g), Config: g, State: v}
+	return shown.Setting{Version: shown.Version(g), Config: g, State: v}
 }
 
 // settingChanged keeps a setting's value, as state and as history.
@@ -64,11 +56,11 @@ func (h *Hub) settingChanged(now engine.Now, s engine.SettingState) {
 	g := h.site.Settings[s.ID]
 	h.remember(engine.SettingChanged{State: s})
 	h.settingKept(now, g, s.Value)
-	h.live.publish("setting", h.settingView(g), h.settingObject(g))
+	h.live.Publish("setting", h.settingView(g), h.settingObject(g))
 }
 
 func (h *Hub) settingKept(now engine.Now, g site.Setting, value site.Amount) {
-	v := reading.Value{Kind: settingKind(g), Num: float64(value)}
+	v := reading.Value{Kind: g.SeriesKind(), Num: float64(value)}
 	if v.Kind == site.Text {
 		v = reading.Text(g.Say(value))
 	}
@@ -84,14 +76,14 @@ func (h *Hub) Set(ctx context.Context, a access.Actor, id, value string, until t
 			return err
 		}
 		if why := h.lockedBy(id); why != "" && a.Kind != access.TheHub {
-			return &InvalidError{"value", why}
+			return &fault.InvalidError{Field: "value", Reason: why}
 		}
 		amount, err := g.AmountOf(value)
 		if err != nil {
-			return &InvalidError{"value", err.Error()}
+			return fault.Invalid("value", "%v", err)
 		}
 		if !until.IsZero() && !until.After(h.Time()) {
-			return &InvalidError{"until", "the end lies in the past; choose a later one"}
+			return fault.Invalid("until", "the end lies in the past; choose a later one")
 		}
 		h.apply(engine.Set{Setting: id, To: amount, Until: until, Actor: a})
 		view = h.settingView(g)
@@ -110,7 +102,7 @@ func (h *Hub) setting(a access.Actor, action access.Action, id string) (site.Set
 			}
 		}
 		slices.Sort(ids)
-		return g, &NotFoundError{"setting", id, site.Nearest(id, ids)}
+		return g, fault.NotFound("setting", id, site.Nearest(id, ids)...)
 	}
 	return g, access.May(a, action, h.settingObject(g))
 }
@@ -118,6 +110,6 @@ func (h *Hub) setting(a access.Actor, action access.Action, id string) (site.Set
 func (h *Hub) publishSettings() {
 	for _, id := range slices.Sorted(maps.Keys(h.site.Settings)) {
 		g := h.site.Settings[id]
-		h.live.publish("setting", h.settingView(g), h.settingObject(g))
+		h.live.Publish("setting", h.settingView(g), h.settingObject(g))
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/hub"
@@ -31,7 +32,8 @@ func Each(ctx context.Context, h *hub.Hub, kind site.LinkKind, work func(ctx con
 }
 
 // Keep runs one worker for each key that want returns, and begins it anew when the key's text changes.
-func Keep(ctx context.Context, h *hub.Hub, want func(*site.Site) map[string]string, work func(ctx context.Context, key string)) {
+func Keep(ctx context.Context, h *hub.Hub, want func(*site.Site) map[string]string, work func(ctx context.Context,
+	key string)) {
 	type worker struct {
 		text string
 		stop context.CancelFunc
@@ -97,7 +99,7 @@ func fingerprint(s *site.Site, d site.Device) string {
 		c := s.Controls[id]
 		all.Controls = append(all.Controls, control{id, c.Raw, c.Source, c.Target})
 	}
-	return hub.Version(all)
+	return shown.Version(all)
 }
 
 // Backoff is a wait that doubles from First to Most with every failure. Use it by value.
@@ -146,5 +148,6 @@ func Reason(err error) string {
 	return err.Error()
 }
 
-// Copy is the line that tells a device of a setting of which it has a copy: its value and revision, as in set.keep=78,3.
+// Copy is the line that tells a device of a setting of which it has a copy: its value and revision, as in
+// set.keep=78,3.
 func Copy(x engine.Mirror) string { return fmt.Sprintf("set.%s=%v,%d", x.Raw, x.Said(), x.Rev) }

@@ -20,7 +20,8 @@ import (
 
 const announceLook = time.Minute // how often name and addresses are looked at
 
-// announcing tells the house over multicast DNS (RFC 6762, RFC 6763) where the console is, so that a phone finds it by name.
+// announcing tells the house over multicast DNS (RFC 6762, RFC 6763) where the console is, so that a phone finds it by
+// name.
 type announcing struct {
 	hub    *hub.Hub
 	log    *slog.Logger
@@ -32,7 +33,8 @@ type announcing struct {
 // announce begins to tell where the console is; it ends with the context.
 func announce(ctx context.Context, h *hub.Hub, at string, l *slog.Logger) error {
 	if starter.Loopback(at) {
-		return errors.New("the console listens to this computer alone, so there is nothing to announce; use --announce with --http :8480")
+		return errors.New("the console listens to this computer alone, so there is nothing to announce; use --announce " +
+			"with --http :8480")
 	}
 	_, text, err := net.SplitHostPort(at)
 	if err != nil {

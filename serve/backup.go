@@ -16,7 +16,8 @@ import (
 )
 
 func dataFlag() cli.Flag {
-	return &cli.StringFlag{Name: "data", Value: DefaultData(), DefaultText: homely(DefaultData()), Usage: "the hub's `DIR`", Sources: cli.EnvVars("IDLEEMBER_DATA")}
+	return &cli.StringFlag{Name: "data", Value: DefaultData(), DefaultText: homely(DefaultData()),
+		Usage: "the hub's `DIR`", Sources: cli.EnvVars("IDLEEMBER_DATA")}
 }
 
 // oneFile is the argument of backup and restore.
@@ -28,7 +29,8 @@ func oneFile(cmd *cli.Command) (string, error) {
 }
 
 func passphraseFlag() cli.Flag {
-	return &cli.StringFlag{Name: "passphrase-file", Usage: "the passphrase is the first line of this `FILE`; or in IDLEEMBER_PASSPHRASE"}
+	return &cli.StringFlag{Name: "passphrase-file",
+		Usage: "the passphrase is the first line of this `FILE`; or in IDLEEMBER_PASSPHRASE"}
 }
 
 // passphrase is that of a backup, "" for none.
@@ -47,7 +49,8 @@ func passphrase(cmd *cli.Command, ask bool) (string, error) {
 	}
 	if word == "" && ask {
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
-			return "", errors.New("there is no terminal to ask for a passphrase; tell it with --passphrase-file, or in IDLEEMBER_PASSPHRASE")
+			return "", errors.New("there is no terminal to ask for a passphrase; tell it with --passphrase-file, or in " +
+				"IDLEEMBER_PASSPHRASE")
 		}
 		first, err := askPassphrase("Passphrase")
 		if err != nil {
@@ -81,7 +84,8 @@ func BackupCommand() *cli.Command {
 		Description: `The hub may run meanwhile: the file holds what was there at one moment. It is verified before it gets its name, and its SHA-256 stands
 beside it, as sha256sum -c reads it. It holds password hashes; keep it where nobody else reads, or encrypt it with a passphrase. Such a
 file is of the format age-encryption.org/v1 and can be opened by any program that knows it.`,
-		Flags: []cli.Flag{dataFlag(), passphraseFlag(), &cli.BoolFlag{Name: "encrypt", Usage: "ask for a passphrase and encrypt the file with it"}},
+		Flags: []cli.Flag{dataFlag(), passphraseFlag(), &cli.BoolFlag{Name: "encrypt",
+			Usage: "ask for a passphrase and encrypt the file with it"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			file, err := oneFile(cmd)
 			if err != nil {
@@ -101,7 +105,8 @@ file is of the format age-encryption.org/v1 and can be opened by any program tha
 			if word != "" {
 				how = ", encrypted"
 			}
-			_, err = fmt.Fprintf(cmd.Root().Writer, "%s holds everything in %s (%.1f MB%s, SHA-256 %s).\n", file, cmd.String("data"), float64(b.Bytes)/1e6, how, b.Sum)
+			_, err = fmt.Fprintf(cmd.Root().Writer, "%s holds everything in %s (%.1f MB%s, SHA-256 %s).\n", file,
+				cmd.String("data"), float64(b.Bytes)/1e6, how, b.Sum)
 			return err
 		}}
 }

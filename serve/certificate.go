@@ -22,7 +22,8 @@ import (
 	"time"
 )
 
-// The hub is its own authority where no certificate is given: boards get its certificate once, and the hub's own may change.
+// The hub is its own authority where no certificate is given: boards get its certificate once, and the hub's own may
+// change.
 const (
 	tlsFolder     = "tls"
 	authorityFile = "ca.pem"
@@ -157,7 +158,8 @@ func authority(dir string, names []string, at []net.IP) (*x509.Certificate, *ecd
 	certBlock, _ := pem.Decode(certPEM)
 	keyBlock, _ := pem.Decode(keyPEM)
 	if certBlock == nil || keyBlock == nil {
-		return nil, nil, nil, fmt.Errorf("%s or %s in %s is no PEM file; move both away and the hub makes new ones", authorityFile, authorityKey, dir)
+		return nil, nil, nil, fmt.Errorf("%s or %s in %s is no PEM file; move both away and the hub makes new ones",
+			authorityFile, authorityKey, dir)
 	}
 	cert, err := x509.ParseCertificate(certBlock.Bytes)
 	if err != nil {
@@ -168,7 +170,8 @@ func authority(dir string, names []string, at []net.IP) (*x509.Certificate, *ecd
 }
 
 // houses are the addresses that the hub's authority may sign for: those that nobody outside of a house can have.
-var houses = []string{"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "100.64.0.0/10", "::1/128", "fc00::/7", "fe80::/10"}
+var houses = []string{"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "100.64.0.0/10",
+	"::1/128", "fc00::/7", "fe80::/10"}
 
 // names are those of this computer, and those that the hub is told to answer to.
 func names(told []string) []string {
@@ -179,16 +182,19 @@ func names(told []string) []string {
 	return append(list, told...)
 }
 
-// newAuthority makes one that is good for the hub's names, for addresses in a house and for those that the computer has now, and for
-// nothing else (RFC 5280, 4.2.1.10), so that whoever takes its key from there is believed by the household's phones for no other site.
+// newAuthority makes one that is good for the hub's names, for addresses in a house and for those that the computer has
+// now, and for nothing else (RFC 5280, 4.2.1.10), so that whoever takes its key from there is believed by the
+// household's phones for no other site.
 func newAuthority(dir string, names []string, at []net.IP) (*x509.Certificate, *ecdsa.PrivateKey, []byte, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	now := time.Now()
-	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember hub"}, NotBefore: now.Add(-time.Hour),
-		NotAfter: now.Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign,
+	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember hub"},
+		NotBefore: now.Add(-time.Hour),
+		NotAfter:  now.Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage:                    x509.KeyUsageCertSign,
 		PermittedDNSDomainsCritical: true, PermittedDNSDomains: names}
 	for _, net4 := range houses {
 		_, n, err := net.ParseCIDR(net4)
@@ -218,7 +224,8 @@ func newAuthority(dir string, names []string, at []net.IP) (*x509.Certificate, *
 		return nil, nil, nil, err
 	}
 	// The key first: a certificate without its key would be useless.
-	if err := os.WriteFile(filepath.Join(dir, authorityKey), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, authorityKey), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY",
+		Bytes: keyDER}), 0o600); err != nil {
 		return nil, nil, nil, err
 	}
 	if err := os.WriteFile(filepath.Join(dir, authorityFile), certPEM, 0o600); err != nil {
@@ -235,8 +242,10 @@ func own(ca *x509.Certificate, caKey *ecdsa.PrivateKey, names []string, at []net
 		return tls.Certificate{}, err
 	}
 	now := time.Now()
-	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember"}, NotBefore: now.Add(-time.Hour),
-		NotAfter: earlier(now.Add(ownLife), ca.NotAfter), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	cert := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Idle Ember"},
+		NotBefore: now.Add(-time.Hour),
+		NotAfter:  earlier(now.Add(ownLife), ca.NotAfter), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	for _, name := range names {
 		if len(ca.PermittedDNSDomains) == 0 || slices.ContainsFunc(ca.PermittedDNSDomains, func(d string) bool {
 			return strings.EqualFold(name, d) || strings.HasSuffix(strings.ToLower(name), "."+strings.ToLower(d))
@@ -264,8 +273,8 @@ func earlier(a, b time.Time) time.Time {
 	return b
 }
 
-// RenewAuthority sets the authority of a hub that does not run aside, so that the next start makes a new one. It returns where the old
-// one lies now.
+// RenewAuthority sets the authority of a hub that does not run aside, so that the next start makes a new one. It
+// returns where the old one lies now.
 func RenewAuthority(data string) (string, error) {
 	dir := filepath.Join(data, tlsFolder)
 	if _, err := os.Stat(filepath.Join(dir, authorityFile)); err != nil {

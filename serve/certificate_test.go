@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The hub's authority is believed for the hub's names and addresses in a house, and for no other site, by Go and by OpenSSL.
+// The hub's authority is believed for the hub's names and addresses in a house, and for no other site, by Go and by
+// OpenSSL.
 func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), tlsFolder)
 	names := []string{"localhost", "studio", "studio.local"}
@@ -24,7 +25,8 @@ func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, ca.Raw, again.Raw, "it stays what it is")
 	assert.WithinDuration(t, time.Now().AddDate(10, 0, 0), ca.NotAfter, 7*24*time.Hour)
-	at := []net.IP{net.ParseIP("192.168.1.20"), net.ParseIP("127.0.0.1"), net.ParseIP("fd00::1"), net.ParseIP("2001:db8::1"), net.ParseIP("93.184.216.34"), net.ParseIP("203.0.113.9")}
+	at := []net.IP{net.ParseIP("192.168.1.20"), net.ParseIP("127.0.0.1"), net.ParseIP("fd00::1"),
+		net.ParseIP("2001:db8::1"), net.ParseIP("93.184.216.34"), net.ParseIP("203.0.113.9")}
 	pair, err := own(ca, key, append(names, "elsewhere.example"), at)
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(pair.Certificate[0])
@@ -57,7 +59,9 @@ func TestTheAuthorityIsGoodForTheHouseAlone(t *testing.T) {
 		names []string
 		at    []net.IP
 		as    string
-	}{{[]string{"bank.example"}, nil, "bank.example"}, {nil, []net.IP{net.ParseIP("93.184.216.34")}, "93.184.216.34"}, {[]string{"studio.local", "bank.example"}, nil, "bank.example"}, {nil, []net.IP{net.ParseIP("2001:db8::1")}, "2001:db8::1"}} {
+	}{{[]string{"bank.example"}, nil, "bank.example"}, {nil, []net.IP{net.ParseIP("93.184.216.34")}, "93.184.216.34"},
+		{[]string{"studio.local", "bank.example"}, nil, "bank.example"}, {nil, []net.IP{net.ParseIP("2001:db8::1")},
+			"2001:db8::1"}} {
 		free := *ca
 		free.PermittedDNSDomains, free.PermittedIPRanges = nil, nil // somebody who has the key signs what they like
 		pair, err := own(&free, key, forged.names, forged.at)

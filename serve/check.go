@@ -54,7 +54,8 @@ changed, but that a stopped hub's database of an earlier version is backed up an
 			for _, look := range []struct {
 				what string
 				f    func(context.Context) (string, error)
-			}{{"store", c.kept}, {"orphans", c.orphans}, {"disk", c.disk}, {"clock", c.clock}, {"backups", c.backups}, {"addresses", c.addresses}, {"certificates", c.certificates}, {"mail", c.mail}} {
+			}{{"store", c.kept}, {"orphans", c.orphans}, {"disk", c.disk}, {"clock", c.clock}, {"backups", c.backups},
+				{"addresses", c.addresses}, {"certificates", c.certificates}, {"mail", c.mail}} {
 				said, err := look.f(ctx)
 				if ctx.Err() != nil {
 					return ctx.Err()
@@ -64,7 +65,8 @@ changed, but that a stopped hub's database of an earlier version is backed up an
 					sign, said = "WRONG", err.Error()
 					wrong++
 				}
-				_, _ = fmt.Fprintf(cmd.Root().Writer, "%s  %-12s  %s\n", sign, look.what, strings.ReplaceAll(said, "\n", "\n                     "))
+				_, _ = fmt.Fprintf(cmd.Root().Writer, "%s  %-12s  %s\n", sign, look.what, strings.ReplaceAll(said, "\n",
+					"\n                     "))
 			}
 			if wrong > 0 {
 				return fmt.Errorf("%d of what was looked at in %s is wrong", wrong, o.Data)
@@ -101,7 +103,8 @@ func (c *checkup) open(ctx context.Context) (err error) {
 		err = store.Copy(ctx, c.o.Data, c.copy)
 	}
 	if err != nil {
-		return fmt.Errorf("the hub is running, and there is no copy to look at: %w; make room, tell with TMPDIR where there is some, or stop the hub first", err)
+		return fmt.Errorf("the hub is running, and there is no copy to look at: %w; make room, tell with TMPDIR where "+
+			"there is some, or stop the hub first", err)
 	}
 	c.store, err = store.Open(ctx, c.copy, store.Options{})
 	return err
@@ -117,12 +120,15 @@ func (c *checkup) close() {
 }
 
 func damaged(err error) error {
-	return fmt.Errorf("it is damaged; restore the newest backup to another folder, and keep this one for a rescue:\n%w", err)
+	return fmt.Errorf("it is damaged; restore the newest backup to another folder, and keep this one for a rescue:\n%w",
+		err)
 }
 
 func (c *checkup) kept(ctx context.Context) (string, error) {
-	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
-		progressbar.OptionSetDescription("series"), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
+	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr),
+		progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
+		progressbar.OptionSetDescription("series"), progressbar.OptionThrottle(100*time.Millisecond),
+		progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
 	n := 0
 	err := c.store.Check(ctx, func(done, of int) {
 		n = of
@@ -144,7 +150,8 @@ func (c *checkup) orphans(ctx context.Context) (string, error) {
 	case len(lost) == 0:
 		return "every series is of something that there is", nil
 	}
-	return fmt.Sprintf("%d series are of things that were taken away; their history stays until it is deleted: %s", len(lost), strings.Join(lost[:min(5, len(lost))], ", ")), nil
+	return fmt.Sprintf("%d series are of things that were taken away; their history stays until it is deleted: %s",
+		len(lost), strings.Join(lost[:min(5, len(lost))], ", ")), nil
 }
 
 const fullDisk = 90 // per cent
@@ -167,7 +174,8 @@ func (c *checkup) clock(ctx context.Context) (string, error) {
 	}
 	now := time.Now()
 	if ahead := st.Alive.Sub(now); ahead > time.Minute {
-		return "", fmt.Errorf("it shows %s, but the hub was running at %s; set the clock (timedatectl), or give the computer one with a battery", now.Format(time.DateTime), st.Alive.Local().Format(time.DateTime))
+		return "", fmt.Errorf("it shows %s, but the hub was running at %s; set the clock (timedatectl), or give the "+
+			"computer one with a battery", now.Format(time.DateTime), st.Alive.Local().Format(time.DateTime))
 	}
 	return "it shows " + now.Format("2006-01-02 15:04 -07:00"), nil
 }
@@ -187,7 +195,8 @@ func (c *checkup) backups(ctx context.Context) (string, error) {
 	case !ok:
 		return "", errors.New("there is none; make one with: idleember backup --data " + c.o.Data + " FILE")
 	case time.Since(at) > oldBackup:
-		return "", fmt.Errorf("the newest is of %s; make one, and let the hub make them by itself (Settings)", at.Format("2006-01-02"))
+		return "", fmt.Errorf("the newest is of %s; make one, and let the hub make them by itself (Settings)",
+			at.Format("2006-01-02"))
 	}
 	return "the newest is of " + at.Format("2006-01-02 15:04"), nil
 }
@@ -195,7 +204,8 @@ func (c *checkup) backups(ctx context.Context) (string, error) {
 func (c *checkup) addresses(ctx context.Context) (string, error) {
 	var good []string
 	var wrong []error
-	for _, x := range []struct{ option, at, kind string }{{"--http", c.o.HTTP, "tcp"}, {"--https", c.o.HTTPS, "tcp"}, {"--mqtt", c.o.MQTT, "tcp"}, {"--mqtts", c.o.MQTTS, "tcp"}, {"--udp", c.o.UDP, "udp"}} {
+	for _, x := range []struct{ option, at, kind string }{{"--http", c.o.HTTP, "tcp"}, {"--https", c.o.HTTPS, "tcp"},
+		{"--mqtt", c.o.MQTT, "tcp"}, {"--mqtts", c.o.MQTTS, "tcp"}, {"--udp", c.o.UDP, "udp"}} {
 		if x.at == "" || c.copy != "" && (x.kind == "udp" || strings.HasSuffix(x.at, ":0")) {
 			continue
 		}
@@ -220,7 +230,8 @@ func (c *checkup) address(ctx context.Context, option, at, kind string) error {
 	case c.copy != "":
 		d := net.Dialer{Timeout: 5 * time.Second}
 		if closer, err = d.DialContext(ctx, kind, at); err != nil {
-			return fmt.Errorf("a hub is running in %s, but nobody answers at %s (%s): %w; %s", c.o.Data, at, option, err, c.advice())
+			return fmt.Errorf("a hub is running in %s, but nobody answers at %s (%s): %w; %s", c.o.Data, at, option, err,
+				c.advice())
 		}
 	case kind == "udp":
 		closer, err = net.ListenPacket(kind, at)
@@ -279,7 +290,8 @@ func (c *checkup) mail(ctx context.Context) (string, error) {
 	d := net.Dialer{Timeout: 5 * time.Second}
 	conn, err := d.DialContext(ctx, "tcp", at)
 	if err != nil {
-		return "", fmt.Errorf("the mail server %s does not answer (%w); check its name and port under Alerts, and the network", at, err)
+		return "", fmt.Errorf("the mail server %s does not answer (%w); check its name and port under Alerts, and the "+
+			"network", at, err)
 	}
 	return "the mail server " + at + " answers", conn.Close()
 }

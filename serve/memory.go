@@ -11,8 +11,8 @@ import (
 // leastMemory is what the hub takes in any case.
 const leastMemory = 96 << 20
 
-// boundMemory lets the collector work harder before the process takes more than half of the memory that there is, so that a small
-// computer has some left for its disk's cache. GOMEMLIMIT says otherwise.
+// boundMemory lets the collector work harder before the process takes more than half of the memory that there is, so
+// that a small computer has some left for its disk's cache. GOMEMLIMIT says otherwise.
 func boundMemory() {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		if limit := memoryLimit(os.ReadFile); limit > 0 {

@@ -25,8 +25,8 @@ import (
 	"idleember/store"
 )
 
-// rescue answers at the console's address while the database does not open: it says why, and brings a backup back, or what is
-// readable, for whoever has the code that stands in the terminal or in a file.
+// rescue answers at the console's address while the database does not open: it says why, and brings a backup back, or
+// what is readable, for whoever has the code that stands in the terminal or in a file.
 type rescue struct {
 	dir  string
 	why  error
@@ -53,7 +53,8 @@ var rescuePage = template.Must(template.New("rescue").Parse(rescueHTML))
 
 const rescueFile = "rescue-code"
 
-// await serves until the database was brought back, and returns what the household is to be told; an error where the context ends first.
+// await serves until the database was brought back, and returns what the household is to be told; an error where the
+// context ends first.
 func await(ctx context.Context, o Options, out io.Writer, why error) (remark string, err error) {
 	l, err := net.Listen("tcp", o.HTTP)
 	if err != nil {
@@ -63,7 +64,8 @@ func await(ctx context.Context, o Options, out io.Writer, why error) (remark str
 	r := &rescue{dir: o.Data, why: why, o: o, code: strings.ToLower(rand.Text()[:16]), ended: make(chan struct{})}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	o.Log.Error("the database cannot be opened; the console says what can be done", "error", why, "console", "http://"+l.Addr().String())
+	o.Log.Error("the database cannot be opened; the console says what can be done", "error", why, "console",
+		"http://"+l.Addr().String())
 	_, _ = fmt.Fprintf(out, "Idle Ember cannot start: %s\n\n  What can be done is at  http://%s\n\n", why, l.Addr())
 	if f, ok := out.(*os.File); ok && !term.IsTerminal(int(f.Fd())) {
 		file := filepath.Join(o.Data, rescueFile)
@@ -75,8 +77,8 @@ func await(ctx context.Context, o Options, out io.Writer, why error) (remark str
 	} else {
 		_, _ = fmt.Fprintf(out, "It asks for this code:\n\n  %s\n\n", r.code)
 	}
-	srv := &http.Server{Handler: r.handler(ctx), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second,
-		IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10, ConnContext: door.In}
+	srv := &http.Server{Handler: r.handler(ctx), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+		WriteTimeout: 30 * time.Second, IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10, ConnContext: door.In}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(door.New(webs).Guard(l)) }()
 	select {
@@ -130,7 +132,8 @@ func (r *rescue) handler(ctx context.Context) http.Handler {
 					}
 					return err
 				})
-				return fmt.Sprintf("The database could not be opened (%s). The backup of %s was restored; what was there before is in %s.", r.why, b.At.Format("2006-01-02 15:04 UTC"), aside), err
+				return fmt.Sprintf("The database could not be opened (%s). The backup of %s was restored; what was there before "+
+					"is in %s.", r.why, b.At.Format("2006-01-02 15:04 UTC"), aside), err
 			}
 			return "", errors.New("choose a backup")
 		})
@@ -154,13 +157,15 @@ func (r *rescue) handler(ctx context.Context) http.Handler {
 				missing = fmt.Sprintf("%d things are missing; %s names them", len(got.Lost), file)
 				r.o.Log.Warn("something could not be salvaged", "missing", len(got.Lost), "named in", file)
 			}
-			return fmt.Sprintf("The database could not be opened (%s). %d readings and %d records were salvaged; %s. What was there before is in %s.", r.why, got.Readings, got.Rows, missing, aside), nil
+			return fmt.Sprintf("The database could not be opened (%s). %d readings and %d records were salvaged; %s. What was "+
+				"there before is in %s.", r.why, got.Readings, got.Rows, missing, aside), nil
 		})
 	})
 	m.HandleFunc("/", func(w http.ResponseWriter, q *http.Request) { r.show(w, http.StatusServiceUnavailable, "") })
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("Content-Security-Policy", "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors "+
+			"'none'; base-uri 'none'")
 		h.Set("Cache-Control", "no-store")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -176,14 +181,16 @@ func (r *rescue) progress(done, of int) {
 }
 
 // act does one thing at a time, for whoever has the code.
-func (r *rescue) act(ctx context.Context, w http.ResponseWriter, q *http.Request, what string, do func() (remark string, err error)) {
+func (r *rescue) act(ctx context.Context, w http.ResponseWriter, q *http.Request, what string, do func() (remark string,
+	err error)) {
 	from, _ := netip.ParseAddrPort(q.RemoteAddr)
 	code := strings.ToLower(strings.TrimSpace(q.PostFormValue("code")))
 	r.mu.Lock()
 	wait := r.guesses.Try(time.Now(), from.Addr().String())
 	if wait > 0 || subtle.ConstantTimeCompare([]byte(code), []byte(r.code)) != 1 {
 		r.mu.Unlock()
-		said := "The code is wrong; it stands in the terminal in which the hub was started, or in the file " + rescueFile + " in its data folder"
+		said := "The code is wrong; it stands in the terminal in which the hub was started, or in the file " + rescueFile +
+			" in its data folder"
 		if wait > 0 {
 			said = fmt.Sprintf("Too many wrong codes; wait %s", max(time.Second, wait.Round(time.Second)))
 		}
@@ -226,7 +233,8 @@ func (r *rescue) show(w http.ResponseWriter, status int, said string) {
 	for _, b := range list {
 		first := b.Damaged == "" && b.Of == "" && !found
 		found = found || first
-		backups = append(backups, backup{b.Name, b.At.Format("Mon 2 Jan 2006, 15:04 UTC"), fmt.Sprintf("%.1f MB", float64(b.Bytes)/1e6), b.Of, b.Damaged != "", first})
+		backups = append(backups, backup{b.Name, b.At.Format("Mon 2 Jan 2006, 15:04 UTC"), fmt.Sprintf("%.1f MB",
+			float64(b.Bytes)/1e6), b.Of, b.Damaged != "", first})
 	}
 	_, gone := os.Stat(filepath.Join(r.dir, store.File))
 	why := r.why.Error()
@@ -234,7 +242,8 @@ func (r *rescue) show(w http.ResponseWriter, status int, said string) {
 	if said == "" {
 		said = r.failed
 	}
-	data := map[string]any{"Why": strings.ToUpper(why[:1]) + why[1:], "Busy": r.busy, "Done": r.done, "Of": r.of, "Failed": said, "Backups": backups, "Folder": filepath.Join(r.dir, "backups"), "There": gone == nil}
+	data := map[string]any{"Why": strings.ToUpper(why[:1]) + why[1:], "Busy": r.busy, "Done": r.done, "Of": r.of,
+		"Failed": said, "Backups": backups, "Folder": filepath.Join(r.dir, "backups"), "There": gone == nil}
 	r.mu.Unlock()
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.WriteHeader(status)

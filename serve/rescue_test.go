@@ -42,13 +42,15 @@ func (s *said) String() string {
 	return s.b.String()
 }
 
-// A database that does not open: the console says why, and brings back a backup, or what is readable, for whoever has the code.
+// A database that does not open: the console says why, and brings back a backup, or what is readable, for whoever has
+// the code.
 func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, store.Options{})
 	require.NoError(t, err)
-	require.NoError(t, s.Do(t.Context(), store.Keep(site.Put(site.Hub{Name: "Studio", Zone: "UTC"})), store.SaveMember(store.Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"})))
+	require.NoError(t, s.Do(t.Context(), store.Keep(site.Put(site.Hub{Name: "Studio", Zone: "UTC"})),
+		store.SaveMember(store.Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"})))
 	kept, err := s.MakeBackup(t.Context(), 3, "three words here")
 	require.NoError(t, err)
 	require.NoError(t, s.Do(t.Context(), store.Keep(site.Put(site.Place{ID: "yard", Name: "Yard"}))))
@@ -82,8 +84,10 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 		go func() {
 			ended <- Run(ctx, Options{Data: dir, HTTP: strings.TrimPrefix(at, "http://"), MQTT: "127.0.0.1:0"}, out)
 		}()
-		require.Eventually(t, func() bool { return strings.Contains(out.String(), "asks for this code") }, 20*time.Second, 10*time.Millisecond)
-		return regexp.MustCompile(`\n  ([a-z2-7]{16})\n`).FindStringSubmatch(out.String())[1], func() error { end(); return <-ended }
+		require.Eventually(t, func() bool { return strings.Contains(out.String(), "asks for this code") }, 20*time.Second,
+			10*time.Millisecond)
+		return regexp.MustCompile(`\n  ([a-z2-7]{16})\n`).FindStringSubmatch(out.String())[1],
+			func() error { end(); return <-ended }
 	}
 	get := func(path string) (int, string) {
 		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, at+path, nil)
@@ -143,7 +147,8 @@ func TestADamagedDatabaseIsBroughtBackInTheConsole(t *testing.T) {
 	assert.Empty(t, have, "it is as it was when the backup was made")
 	assert.Contains(t, told, "was restored; what was there before is in "+filepath.Join(dir, "damaged-"))
 
-	require.NoError(t, os.Remove(filepath.Join(dir, store.File))) // it is deleted; then what was moved aside is brought back as it was
+	// it is deleted; then what was moved aside is brought back as it was
+	require.NoError(t, os.Remove(filepath.Join(dir, store.File)))
 	_, stop = run()
 	_, text = get("/")
 	assert.Contains(t, text, "it was deleted or moved")

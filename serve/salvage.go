@@ -28,8 +28,10 @@ checksums; the rest has none, so look through it. Where there is a backup from b
 			}
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
-			bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
-				progressbar.OptionSetDescription("salvaging"), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
+			bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr),
+				progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))),
+				progressbar.OptionSetDescription("salvaging"), progressbar.OptionThrottle(100*time.Millisecond),
+				progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
 			from, to, out := cmd.String("data"), cmd.Args().First(), cmd.Root().Writer
 			got, err := store.Salvage(ctx, from, to, func(done, of int) {
 				bar.ChangeMax(of)
@@ -39,7 +41,8 @@ checksums; the rest has none, so look through it. Where there is a backup from b
 			if err != nil {
 				return err
 			}
-			_, _ = fmt.Fprintf(out, "%s holds what could be read of %s: %d readings and %d records of everything else.\n", to, from, got.Readings, got.Rows)
+			_, _ = fmt.Fprintf(out, "%s holds what could be read of %s: %d readings and %d records of everything else.\n", to,
+				from, got.Readings, got.Rows)
 			if len(got.Lost) == 0 {
 				_, err = fmt.Fprintf(out, "Nothing is known to be missing. Start it with: idleember serve --data %s\n", to)
 				return err

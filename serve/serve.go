@@ -22,7 +22,9 @@ import (
 	"golang.org/x/term"
 
 	"idleember/api"
+	"idleember/archive"
 	"idleember/console"
+	"idleember/household"
 	"idleember/hub"
 	"idleember/link/camera"
 	"idleember/link/door"
@@ -34,9 +36,11 @@ import (
 	"idleember/link/poll"
 	"idleember/link/push"
 	"idleember/link/udp"
-	"idleember/notify"
+	"idleember/pages"
+	"idleember/post"
 	"idleember/starter"
 	"idleember/store"
+	"idleember/upkeep"
 	"idleember/upkeep/depot"
 )
 
@@ -64,7 +68,8 @@ type Options struct {
 	Gather  hub.Gather
 	// Mount holds what else answers beside console and interface, by the beginning of its path.
 	Mount map[string]http.Handler
-	// Now is the computer's clock, and ClockSet says whether something keeps it right, where that is not what the system says.
+	// Now is the computer's clock, and ClockSet says whether something keeps it right, where that is not what the system
+	// says.
 	Now      func() time.Time
 	ClockSet func() bool
 	// Boot says which start of the computer this is, and for how long it runs; nil: the kernel is asked.
@@ -77,7 +82,10 @@ type Options struct {
 
 // Service is a running hub with everything around it. Use Start to get one.
 type Service struct {
-	Hub *hub.Hub
+	Hub     *hub.Hub
+	People  *household.People
+	Pages   *pages.Pages
+	Archive *archive.Archive
 	// HTTP, HTTPS, MQTT, MQTTS and UDP are the addresses that it really listens on.
 	HTTP, HTTPS, MQTT, MQTTS, UDP string
 
@@ -85,10 +93,13 @@ type Service struct {
 	broker *mqtt.Broker
 	udp    *udp.Server
 	push   *push.Handler
+	upkeep *upkeep.Keeper
+	post   *post.Post
 	cert   certificate
 	secure net.Listener // with TLS; nil: none
 	stop   context.CancelFunc
 	links  sync.WaitGroup
+	rooms  sync.WaitGroup // what goes on beside the hub
 	ended  chan error
 	once   sync.Once
 }
@@ -139,7 +150,8 @@ func (s *Service) start(ctx context.Context, o Options) error {
 			_ = s.secure.Close()
 		}
 	}()
-	if s.Hub, err = hub.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather, Now: o.Now, ClockSet: o.ClockSet, Boot: o.Boot}); err != nil {
+	if s.Hub, s.People, err = household.Start(ctx, s.store, hub.Options{Log: o.Log, Version: Version, Gather: o.Gather,
+		Now: o.Now, ClockSet: o.ClockSet, Boot: o.Boot}); err != nil {
 		_ = l.Close()
 		return err
 	}
@@ -147,9 +159,13 @@ func (s *Service) start(ctx context.Context, o Options) error {
 		_ = l.Close()
 		return err
 	}
-	notify.Register(s.Hub)
-	camera.Register(s.Hub)
-	depot.Register(s.Hub)
+	s.Archive = archive.New(s.Hub, s.store, o.Log)
+	s.Pages = pages.New(s.Hub, s.store, camera.Fetch, o.Log)
+	s.Hub.OnRaised(s.Pages.LookOn)
+	s.post = post.New(s.Hub, s.store, s.Archive, s.Pages, o.Log)
+	s.Hub.Carries(s.post)
+	s.upkeep = upkeep.New(s.Hub, s.store, depot.Open, o.Log)
+	s.Hub.Tells("backups", func() any { return s.upkeep.State() })
 	s.push = push.New(s.Hub)
 	mount := map[string]http.Handler{"/push/": s.push, "/mqtt": s.broker}
 	maps.Copy(mount, o.Mount)
@@ -158,7 +174,8 @@ func (s *Service) start(ctx context.Context, o Options) error {
 	if err := s.store.LockNote(string(note)); err != nil {
 		o.Log.Warn("check will not know where this hub listens", "error", err)
 	}
-	server, err := api.New(s.Hub, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority, Addresses: at,
+	server, err := api.New(api.Rooms{Hub: s.Hub, People: s.People, Post: s.post, Pages: s.Pages, Archive: s.Archive,
+		Upkeep: s.upkeep}, api.Options{Log: o.Log, Console: console.Files(), Authority: s.cert.authority, Addresses: at,
 		Mount: mount, Proxies: o.Proxies, Hosts: o.Hosts, Trusted: s.cert.trusted, Door: web, Level: o.Level})
 	if err != nil {
 		_ = l.Close()
@@ -176,22 +193,24 @@ func (s *Service) start(ctx context.Context, o Options) error {
 			o.Log.Warn("not announced", "error", err)
 		}
 	}
-	for _, run := range []func(context.Context, *hub.Hub){lines.Run, poll.Run, modbus.Run, itself.Run,
-		func(ctx context.Context, h *hub.Hub) { modbus.RunPanel(ctx, h, o.Log) },
-		func(ctx context.Context, h *hub.Hub) { outside.Run(ctx, h, o.Log) }} {
-		s.links.Add(1)
-		go func() {
-			defer s.links.Done()
-			run(serving, s.Hub)
-		}()
+	for _, run := range []func(context.Context){s.upkeep.Run, s.post.Run, s.Pages.Run, s.Archive.Run} {
+		s.rooms.Go(func() { run(serving) })
+	}
+	for _, run := range links {
+		s.links.Go(func() { run(serving, s.Hub, o.Log) })
 	}
 	return nil
 }
 
+// links are those that speak by themselves, each until the context ends.
+var links = []func(context.Context, *hub.Hub, *slog.Logger){lines.Run, poll.Run, modbus.Run, itself.Run,
+	modbus.RunPanel, outside.Run}
+
 // listen opens the broker and the port for datagrams.
 func (s *Service) listen(o Options, at *door.Keeper) error {
 	var err error
-	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: s.cert.config, Door: at, Log: o.Log}); err != nil {
+	if s.broker, err = mqtt.Listen(s.Hub, mqtt.Options{TCP: o.MQTT, TLS: o.MQTTS, Certificate: s.cert.config, Door: at,
+		Tokens: s.People, Log: o.Log}); err != nil {
 		var at *mqtt.AddressError
 		if errors.As(err, &at) && at.TLS {
 			return addressError("--mqtts", o.MQTTS, err)
@@ -215,6 +234,7 @@ func (s *Service) Close() error {
 		s.push.Close()
 		s.stop()
 		s.links.Wait()
+		s.rooms.Wait()
 		err = <-s.ended
 		err = errors.Join(err, s.close())
 	})
@@ -238,7 +258,8 @@ func (s *Service) close() error {
 func addressError(option, addr string, err error) error {
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return fmt.Errorf("the address %s is taken by another program; choose another with %s, or stop the other", addr, option)
+		return fmt.Errorf("the address %s is taken by another program; choose another with %s, or stop the other", addr,
+			option)
 	case errors.Is(err, syscall.EACCES):
 		return fmt.Errorf("the address %s may not be used by this account; choose a port above 1023 with %s", addr, option)
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
@@ -291,27 +312,31 @@ const codeFile = "setup-code"
 
 // Greet tells where the hub is and, on a first start, how to become its owner.
 func (s *Service) Greet(o Options, out io.Writer) error {
-	o.Log.Info("serving", "http", s.HTTP, "https", s.HTTPS, "mqtt", s.MQTT, "mqtts", s.MQTTS, "udp", s.UDP, "data", o.Data, "version", Version)
-	code := s.Hub.SetupCode()
+	o.Log.Info("serving", "http", s.HTTP, "https", s.HTTPS, "mqtt", s.MQTT, "mqtts", s.MQTTS, "udp", s.UDP, "data", o.Data,
+		"version", Version)
+	code := s.People.SetupCode()
 	file := filepath.Join(o.Data, codeFile)
 	if code == "" {
 		_ = os.Remove(file)
-		_, _ = fmt.Fprintf(out, "Idle Ember is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n%s", s.HTTP, s.MQTT, s.secureLine())
+		_, _ = fmt.Fprintf(out, "Idle Ember is running.\n\n  Console  http://%s\n  Boards   mqtt://%s\n%s", s.HTTP, s.MQTT,
+			s.secureLine())
 		return nil
 	}
-	_, _ = fmt.Fprintf(out, "Idle Ember is running and has no owner yet.\n\n  Console  http://%s\n  Boards   mqtt://%s\n%s\n", s.HTTP, s.MQTT, s.secureLine())
+	_, _ = fmt.Fprintf(out, "Idle Ember is running and has no owner yet.\n\n  Console  http://%s\n  Boards   "+
+		"mqtt://%s\n%s\n", s.HTTP, s.MQTT, s.secureLine())
 	if f, ok := out.(*os.File); ok && !term.IsTerminal(int(f.Fd())) {
 		if err := os.WriteFile(file, []byte(code+"\n"), 0o600); err != nil {
 			return fmt.Errorf("the setup code cannot be written to %s: %w", file, err)
 		}
 		go func() {
-			<-s.Hub.SetUpDone()
+			<-s.People.SetUpDone()
 			_ = os.Remove(file)
 		}()
 		o.Log.Info("the setup code is in a file", "file", file)
 		_, _ = fmt.Fprintf(out, "The one-time setup code is in %s.\n", file)
 	} else {
-		_, _ = fmt.Fprintf(out, "Become its owner in the console, or with `idleember setup`, with this one-time code:\n\n  %s\n\n", code)
+		_, _ = fmt.Fprintf(out, "Become its owner in the console, or with `idleember setup`, with this one-time code:\n\n  "+
+			"%s\n\n", code)
 	}
 	_, err := fmt.Fprintf(out, `The hub listens where --http and --mqtt say; by default that is this computer alone.
 To open it to the house, stop it and start it with:

@@ -63,7 +63,8 @@ func How(s *site.Site, d site.Device, a Addresses, key string) (c Connect) {
 		row("User and password", "%s and the key (Basic), or the key as a bearer token", d.ID)
 		row("Readings", "JSON, SenML (JSON or CBOR), CSV or a form; the reply holds what the hub wants")
 		row("Wants", "%s/push/%s/wants?wait=30&rev=<rev of the last answer>", web(a.HTTP), d.ID)
-		try("A first reading", `curl -u %s:%s -H 'Content-Type: application/json' -d '{"temperature":21.4}' %s/push/%s`, d.ID, key, web(a.HTTP), d.ID)
+		try("A first reading", `curl -u %s:%s -H 'Content-Type: application/json' -d '{"temperature":21.4}' %s/push/%s`, d.ID,
+			key, web(a.HTTP), d.ID)
 		if d.Link.QueryKey {
 			try("For the weakest boards", "curl '%s/push/%s?key=%s&temperature=21.4'", web(a.HTTP), d.ID, url.QueryEscape(key))
 		}
@@ -102,7 +103,8 @@ func How(s *site.Site, d site.Device, a Addresses, key string) (c Connect) {
 		row("The hub fetches", "%s every %s", d.Link.Address, d.Link.Interval())
 		row("Key", "is not needed: the hub fetches the page")
 	case site.Itself:
-		row("The hub", "tells every 15 s how it is itself: readings and commits a second, time of a commit, what waits, memory, disk, live streams, devices on line")
+		row("The hub", "tells every 15 s how it is itself: readings and commits a second, time of a commit, what waits, "+
+			"memory, disk, live streams, devices on line")
 		row("Key", "is not needed")
 	}
 	return c
@@ -120,7 +122,8 @@ func closed(addr, what, flag string) string {
 		return ""
 	}
 	_, port, _ := net.SplitHostPort(addr)
-	return fmt.Sprintf("%s listens to this computer alone. For boards elsewhere in the house start it with %s :%s.", what, flag, port)
+	return fmt.Sprintf("%s listens to this computer alone. For boards elsewhere in the house start it with %s :%s.", what,
+		flag, port)
 }
 
 func web(addr string) string {
@@ -156,16 +159,21 @@ type Code struct{ ID, Name, About, File, Text string }
 //go:embed code
 var files embed.FS
 
-var templates = template.Must(template.New("").Funcs(template.FuncMap{"add": func(a, b int) int { return a + b }}).ParseFS(files, "code/*"))
+var templates = template.Must(template.New("").Funcs(template.FuncMap{"add": func(a, b int) int {
+	return a + b
+}}).ParseFS(files, "code/*"))
 
 // kinds are the kinds of starter code by link.
 var kinds = []struct {
 	id, name, about, file string
 	links                 []site.LinkKind
 }{
-	{"wifi", "Wi-Fi board in C++", "For boards with the Arduino core and Wi-Fi; needs the library PubSubClient.", "board.ino", []site.LinkKind{site.MQTT, site.Outside}},
-	{"micropython", "MicroPython", "For boards with MicroPython and Wi-Fi; save it as main.py.", "main.py", []site.LinkKind{site.MQTT, site.Outside}},
-	{"shell", "Shell", "For a small computer: bash with mosquitto_pub and mosquitto_sub.", "board.sh", []site.LinkKind{site.MQTT, site.Outside}},
+	{"wifi", "Wi-Fi board in C++", "For boards with the Arduino core and Wi-Fi; needs the library PubSubClient.",
+		"board.ino", []site.LinkKind{site.MQTT, site.Outside}},
+	{"micropython", "MicroPython", "For boards with MicroPython and Wi-Fi; save it as main.py.", "main.py",
+		[]site.LinkKind{site.MQTT, site.Outside}},
+	{"shell", "Shell", "For a small computer: bash with mosquitto_pub and mosquitto_sub.", "board.sh",
+		[]site.LinkKind{site.MQTT, site.Outside}},
 	{"curl", "Shell with curl", "For a small computer: bash with curl.", "push.sh", []site.LinkKind{site.HTTP}},
 	{"datagram", "Shell with datagrams", "For a small computer: bash alone.", "datagram.sh", []site.LinkKind{site.UDP}},
 }
@@ -184,7 +192,8 @@ type item struct {
 
 // For returns the starter code that fits a device, with the placeholder where the key goes.
 func For(s *site.Site, d site.Device, a Addresses) ([]Code, error) {
-	v := view{ID: d.ID, Name: d.Name, Web: web(a.HTTP), Key: Placeholder, User: d.ID, LeaseS: int(d.Lease().Seconds()), EveryS: 10}
+	v := view{ID: d.ID, Name: d.Name, Web: web(a.HTTP), Key: Placeholder, User: d.ID, LeaseS: int(d.Lease().Seconds()),
+		EveryS: 10}
 	v.Host, v.Port = reachable(a.MQTT)
 	switch d.Link.Kind {
 	case site.UDP:

@@ -9,7 +9,8 @@ import (
 	"idleember/core/site"
 )
 
-// DropAlertHistory forgets what became of an alert that went with what it was about, and what is on its way because of it.
+// DropAlertHistory forgets what became of an alert that went with what it was about, and what is on its way because of
+// it.
 func DropAlertHistory(id string) Change {
 	return func(tx *Tx) error {
 		if err := tx.exec(`DELETE FROM alert_events WHERE alert = ?`, id); err != nil {
@@ -71,7 +72,9 @@ func (s *Store) AlertEvents(ctx context.Context, f AlertFilter) ([]AlertEvent, e
 	only("at_ms < ?", f.To.UnixMilli(), !f.To.IsZero())
 	only("id < ?", f.Before, f.Before > 0)
 	list := []AlertEvent{}
-	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM alert_events WHERE `+strings.Join(where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...); err != nil {
+	if err := s.read.SelectContext(ctx, &list,
+		`SELECT id, at_ms, alert, name, place, severity, n, what, value, by_name, word FROM alert_events WHERE `+strings.Join(
+			where, " AND ")+` ORDER BY id DESC LIMIT ?`, append(args, f.Limit)...); err != nil {
 		return nil, fmt.Errorf("store: what became of alerts: %w", err)
 	}
 	for i := range list {
@@ -113,7 +116,8 @@ func AddDelivery(d Delivery) Change {
 // DeliveryTried keeps how a try went: what comes next, and what the other side said.
 func DeliveryTried(d Delivery) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`UPDATE deliveries SET next_ms = ?, tries = ?, state = ?, done_ms = ?, answer = ? WHERE id = ?`, d.Next, d.Tries, d.State, d.Done, d.Answer, d.ID)
+		return tx.exec(`UPDATE deliveries SET next_ms = ?, tries = ?, state = ?, done_ms = ?, answer = ? WHERE id = ?`,
+			d.Next, d.Tries, d.State, d.Done, d.Answer, d.ID)
 	}
 }
 
@@ -133,7 +137,8 @@ func DropDeliveries(before time.Time) Change {
 
 // WaitingDeliveries returns what is on its way, in the order in which it goes.
 func (s *Store) WaitingDeliveries(ctx context.Context) (list []Delivery, err error) {
-	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM deliveries WHERE state = 'waiting' ORDER BY id`); err != nil {
+	if err := s.read.SelectContext(ctx, &list,
+		`SELECT id, mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body FROM deliveries WHERE state = 'waiting' ORDER BY id`); err != nil {
 		return nil, fmt.Errorf("store: deliveries: %w", err)
 	}
 	return list, nil
@@ -145,7 +150,9 @@ func (s *Store) FailedDeliveries(ctx context.Context, from, to time.Time) (map[s
 		Route string `db:"route"`
 		N     int    `db:"n"`
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT route, count(*) AS n FROM deliveries WHERE state = 'failed' AND done_ms >= ? AND done_ms < ? GROUP BY route`, from.UnixMilli(), to.UnixMilli()); err != nil {
+	if err := s.read.SelectContext(ctx, &rows,
+		`SELECT route, count(*) AS n FROM deliveries WHERE state = 'failed' AND done_ms >= ? AND done_ms < ? GROUP BY route`,
+		from.UnixMilli(), to.UnixMilli()); err != nil {
 		return nil, fmt.Errorf("store: deliveries: %w", err)
 	}
 	out := map[string]int{}
@@ -157,7 +164,8 @@ func (s *Store) FailedDeliveries(ctx context.Context, from, to time.Time) (map[s
 
 // Deliveries returns the newest messages, newest first; of one alert where that is not empty.
 func (s *Store) Deliveries(ctx context.Context, alert string, limit int) (list []Delivery, err error) {
-	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM deliveries WHERE ? = '' OR alert = ? ORDER BY id DESC LIMIT ?`, alert, alert, limit); err != nil {
+	if err := s.read.SelectContext(ctx, &list,
+		`SELECT id, mid, route, alert, at_ms, next_ms, tries, state, done_ms, answer, body FROM deliveries WHERE ? = '' OR alert = ? ORDER BY id DESC LIMIT ?`, alert, alert, limit); err != nil {
 		return nil, fmt.Errorf("store: deliveries: %w", err)
 	}
 	return list, nil

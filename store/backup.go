@@ -30,9 +30,9 @@ type Backed struct {
 	Sum   string // SHA-256 of the file
 }
 
-// WriteBackup writes a whole copy of a hub's database, as it is at one moment, to a file that is not there yet, and verifies it. The hub
-// may run meanwhile. Beside it stands FILE.sha256, as sha256sum reads it. With a passphrase the file is encrypted, in the format
-// age-encryption.org/v1 (scrypt, ChaCha20-Poly1305).
+// WriteBackup writes a whole copy of a hub's database, as it is at one moment, to a file that is not there yet, and
+// verifies it. The hub may run meanwhile. Beside it stands FILE.sha256, as sha256sum reads it. With a passphrase the
+// file is encrypted, in the format age-encryption.org/v1 (scrypt, ChaCha20-Poly1305).
 func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, err error) {
 	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
 		return b, fmt.Errorf("there is no hub in %s; tell where it is with --data", dir)
@@ -40,7 +40,8 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 	if _, err := os.Stat(file); err == nil {
 		return b, fmt.Errorf("%s is there already; choose another name, or take it away first", file)
 	}
-	// The copy is made beside the database, where the same lies in the clear anyway; only what is as it shall be is written elsewhere.
+	// The copy is made beside the database, where the same lies in the clear anyway; only what is as it shall be is
+	// written elsewhere.
 	copied, part := filepath.Join(dir, fmt.Sprintf("%s%d%s", partBegin, os.Getpid(), partEnd)), file+partEnd
 	clear := func() {
 		_ = os.Remove(copied)
@@ -78,7 +79,8 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 	if b, err = sumOf(part); err != nil {
 		return b, err
 	}
-	if err := errors.Join(syncFile(part), os.WriteFile(file+".sha256", []byte(b.Sum+"  "+filepath.Base(file)+"\n"), 0o600)); err != nil {
+	if err := errors.Join(syncFile(part), os.WriteFile(file+".sha256", []byte(b.Sum+"  "+filepath.Base(file)+"\n"),
+		0o600)); err != nil {
 		return b, err
 	}
 	if err := os.Rename(part, file); err != nil {
@@ -94,8 +96,8 @@ func WriteBackup(ctx context.Context, dir, file, passphrase string) (b Backed, e
 	return b, os.Chtimes(filepath.Join(dir, lastBackup), now, now)
 }
 
-// Restore brings a backup into a folder that is empty or not there, after it was verified. What an earlier idleember wrote is
-// brought up to date by Open. An encrypted one needs its passphrase: without, the error is ErrEncrypted.
+// Restore brings a backup into a folder that is empty or not there, after it was verified. What an earlier idleember
+// wrote is brought up to date by Open. An encrypted one needs its passphrase: without, the error is ErrEncrypted.
 func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return b, fmt.Errorf("%s is not empty; restore to an empty folder, so that nothing is lost", dir)
@@ -106,7 +108,8 @@ func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err e
 	want, err := os.ReadFile(file + ".sha256")
 	switch {
 	case err == nil && strings.Fields(string(want) + " -")[0] != b.Sum:
-		return b, fmt.Errorf("%s is not what was written: its SHA-256 is %s, and %s.sha256 says another", file, b.Sum, filepath.Base(file))
+		return b, fmt.Errorf("%s is not what was written: its SHA-256 is %s, and %s.sha256 says another", file, b.Sum,
+			filepath.Base(file))
 	case err != nil && !errors.Is(err, os.ErrNotExist):
 		return b, err
 	}
@@ -152,12 +155,13 @@ func Restore(ctx context.Context, file, dir, passphrase string) (b Backed, err e
 var ErrPassphrase = errors.New("this is not the backup's passphrase")
 
 // ErrEncrypted says that a backup needs a passphrase.
-var ErrEncrypted = errors.New("this backup is encrypted; tell its passphrase with --passphrase-file, or in IDLEEMBER_PASSPHRASE")
+var ErrEncrypted = errors.New("this backup is encrypted; tell its passphrase with --passphrase-file, or in " +
+	"IDLEEMBER_PASSPHRASE")
 
 const sealedMark = "age-encryption.org/v1"
 
-// scryptWork is the work factor of scrypt (RFC 7914): N is 2 to this. It takes 64 MB; the library's own 18 takes 256 MB, which a small
-// computer may not have.
+// scryptWork is the work factor of scrypt (RFC 7914): N is 2 to this. It takes 64 MB; the library's own 18 takes 256
+// MB, which a small computer may not have.
 const scryptWork = 16
 
 // seal copies a file, encrypted where there is a passphrase.
@@ -220,8 +224,8 @@ func escaped(dir string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(dir)
 }
 
-// The hub's authority lies beside the database. An encrypted backup takes it along, so that phones and boards go on trusting the hub
-// after a restore.
+// The hub's authority lies beside the database. An encrypted backup takes it along, so that phones and boards go on
+// trusting the hub after a restore.
 const (
 	authoritySecret = "secret the hub's authority"
 	tlsFolder       = "tls"
@@ -332,7 +336,9 @@ func Named(name string) (at time.Time, of string, ok bool) {
 	stem, ends := strings.CutSuffix(stem, backupEnd)
 	stem, of, tagged := strings.Cut(stem, ".")
 	at, err := time.Parse(backupTime, stem)
-	plain := !strings.ContainsFunc(of, func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '_' && r != '-' })
+	plain := !strings.ContainsFunc(of, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '_' && r != '-'
+	})
 	return at, of, begins && ends && err == nil && plain && tagged == (of != "")
 }
 
@@ -459,8 +465,8 @@ func (s *Store) Drilled() time.Time {
 // damagedEnd is of the file beside a backup that says what of it is damaged.
 const damagedEnd = ".damaged"
 
-// MakeBackup reads all that is kept and writes a backup to the folder of the hub's own, and lets go of all but the newest ones that
-// are kept, and the newest one that was made of a database without damage.
+// MakeBackup reads all that is kept and writes a backup to the folder of the hub's own, and lets go of all but the
+// newest ones that are kept, and the newest one that was made of a database without damage.
 func (s *Store) MakeBackup(ctx context.Context, keep int, passphrase string) (b Backup, err error) {
 	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
 		return b, fmt.Errorf("the folder %s cannot be made: %s", s.BackupFolder(), reason(err))
@@ -519,11 +525,13 @@ func (s *Store) backUpFirst(ctx context.Context, have, know int64) error {
 	if err := os.MkdirAll(s.BackupFolder(), 0o700); err != nil {
 		return err
 	}
-	file := filepath.Join(s.BackupFolder(), fmt.Sprintf("before-format-%d-%s.ember", know, time.Now().UTC().Format("20060102-150405")))
+	file := filepath.Join(s.BackupFolder(), fmt.Sprintf("before-format-%d-%s.ember", know,
+		time.Now().UTC().Format("20060102-150405")))
 	if _, err := WriteBackup(ctx, s.dir, file, ""); err != nil {
 		return err
 	}
-	s.log.Info("the database is of an earlier version and is brought up to date; how it was is in a backup", "from", have, "to", know, "backup", file)
+	s.log.Info("the database is of an earlier version and is brought up to date; how it was is in a backup", "from", have,
+		"to", know, "backup", file)
 	return nil
 }
 

@@ -21,7 +21,8 @@ func TestWhatAKilledBackupLeftGoes(t *testing.T) {
 	require.NoError(t, s.Close())
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "backups"), 0o700))
 	gone := []string{"backups/backup-20260101-030000.ember.part", "backup-999999999.part"}
-	stays := []string{fmt.Sprintf("backup-%d.part", os.Getppid()), "backups/backup-20260101-030000.ember", "backups/notes.txt"}
+	stays := []string{fmt.Sprintf("backup-%d.part", os.Getppid()), "backups/backup-20260101-030000.ember",
+		"backups/notes.txt"}
 	for _, name := range append(gone, stays...) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o600))
 	}
@@ -69,11 +70,13 @@ func TestTheLastWholeBackupStays(t *testing.T) {
 	assert.Len(t, files, 3*2+2, "what goes goes with what stands beside it: %v", files)
 }
 
-// A backup that seems old, since the clock is wrong, is not let go as it is made; nor are those of other hubs, which only a person fetched.
+// A backup that seems old, since the clock is wrong, is not let go as it is made; nor are those of other hubs, which
+// only a person fetched.
 func TestABackupJustMadeStays(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer func() { require.NoError(t, s.Close()) }()
-	others := []string{BackupName(time.Now().AddDate(1, 0, 0), ""), BackupName(time.Now().AddDate(2, 0, 0), ""), BackupName(time.Now().AddDate(-9, 0, 0), "attic-1")}
+	others := []string{BackupName(time.Now().AddDate(1, 0, 0), ""), BackupName(time.Now().AddDate(2, 0, 0), ""),
+		BackupName(time.Now().AddDate(-9, 0, 0), "attic-1")}
 	require.NoError(t, os.MkdirAll(s.BackupFolder(), 0o700))
 	byHand := BackupName(time.Now().AddDate(-9, 0, 0), "")
 	for _, name := range append(others, byHand) {
@@ -85,15 +88,19 @@ func TestABackupJustMadeStays(t *testing.T) {
 		assert.FileExists(t, filepath.Join(s.BackupFolder(), name))
 	}
 	assert.NoFileExists(t, filepath.Join(s.BackupFolder(), byHand))
-	for name, want := range map[string]bool{"backup-20260101-000000.ember": true, "backup-20260101-000000.attic-3f.ember": true, "backup-20260101-000000..ember": false,
-		"backup-20260101-000000.a/b.ember": false, "backup-20260101-000000.A.ember": false, "backup-20261301-000000.ember": false, "before-20260101-000000.ember": false, "backup-20260101-000000.ember.part": false} {
+	for name, want := range map[string]bool{"backup-20260101-000000.ember": true,
+		"backup-20260101-000000.attic-3f.ember": true, "backup-20260101-000000..ember": false,
+		"backup-20260101-000000.a/b.ember": false, "backup-20260101-000000.A.ember": false,
+		"backup-20261301-000000.ember": false, "before-20260101-000000.ember": false,
+		"backup-20260101-000000.ember.part": false} {
 		at, of, ok := Named(name)
 		assert.Equal(t, want, ok, name)
 		assert.True(t, !ok || BackupName(at, of) == name, name)
 	}
 }
 
-// The hub's authority is in a backup only where that is encrypted, and comes back with it. A restore that fails leaves nothing.
+// The hub's authority is in a backup only where that is encrypted, and comes back with it. A restore that fails leaves
+// nothing.
 func TestTheAuthorityIsInAnEncryptedBackup(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
@@ -135,13 +142,14 @@ func TestTheAuthorityIsInAnEncryptedBackup(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// A bit that turned in a row of the log gives no wrong value: the row is left out, counted, and told by a check. Rows of before have
-// no sum and are read.
+// A bit that turned in a row of the log gives no wrong value: the row is left out, counted, and told by a check. Rows
+// of before have no sum and are read.
 func TestABitInTheLogIsNoticed(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	put := func(v float64) {
-		require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: started + int64(v), Value: reading.Number(v)}, nil)))
+		require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: started + int64(v), Value: reading.Number(v)},
+			nil)))
 	}
 	put(1)
 	put(2)
@@ -166,7 +174,8 @@ func TestABitInTheLogIsNoticed(t *testing.T) {
 	_, err := openRow(3, row)
 	assert.Error(t, err, "a row in another's place")
 	require.NoError(t, s.Do(t.Context(), func(tx *Tx) error {
-		return tx.exec(`UPDATE log SET readings = ? WHERE seq = 2`, append(append([]byte{}, row[:len(row)-1]...), row[len(row)-1]^4))
+		return tx.exec(`UPDATE log SET readings = ? WHERE seq = 2`, append(append([]byte{}, row[:len(row)-1]...),
+			row[len(row)-1]^4))
 	}))
 	assert.ErrorContains(t, s.Check(t.Context(), nil), "row 2 of the log")
 	require.NoError(t, s.Close())

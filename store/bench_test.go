@@ -25,7 +25,8 @@ import (
 type plain struct{ db *sqlx.DB }
 
 func newPlain(b *testing.B) plain {
-	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "plain.db")+"?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(b.TempDir(),
+		"plain.db")+"?_txlock=immediate&_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
 	require.NoError(b, err)
 	db.SetMaxOpenConns(1)
 	b.Cleanup(func() { _ = db.Close() })
@@ -52,8 +53,8 @@ func (p plain) add(signal int64, list []Reading) error {
 	return tx.Commit()
 }
 
-// BenchmarkIngest measures durable readings: 64 writers, each of which waits for its commit. Store and plain table take turns
-// in one run, so that what else the machine does hits both.
+// BenchmarkIngest measures durable readings: 64 writers, each of which waits for its commit. Store and plain table take
+// turns in one run, so that what else the machine does hits both.
 func BenchmarkIngest(b *testing.B) {
 	for _, size := range []int{1, 20, 200} {
 		b.Run(fmt.Sprintf("readings=%d", size), func(b *testing.B) {
@@ -81,7 +82,8 @@ func BenchmarkIngest(b *testing.B) {
 	}
 }
 
-func ingest(b *testing.B, turn, requests, size int, write func(signal int64, list []Reading) error) (took, p99 time.Duration) {
+func ingest(b *testing.B, turn, requests, size int, write func(signal int64, list []Reading) error) (took,
+	p99 time.Duration) {
 	const writers = 64
 	var wg sync.WaitGroup
 	var mu sync.Mutex
@@ -163,7 +165,8 @@ func sensor(sort, n int, from, jitter int64, yield func([]Reading)) {
 
 const begin = 1_735_686_000_000 // 2025 in Vienna
 
-// BenchmarkSize tells how many bytes of the whole database file a reading takes: sixty signals of five sorts, three weeks long.
+// BenchmarkSize tells how many bytes of the whole database file a reading takes: sixty signals of five sorts, three
+// weeks long.
 func BenchmarkSize(b *testing.B) {
 	for _, jitter := range []int64{0, 50} {
 		b.Run(fmt.Sprintf("jitter=%dms", jitter), func(b *testing.B) {
@@ -196,8 +199,8 @@ func BenchmarkSize(b *testing.B) {
 	}
 }
 
-// BenchmarkYear reads a year of a 10 s signal as 1,000 buckets: from sums of hours, by decoding alone, and from a plain table.
-// Then twelve signals over a day.
+// BenchmarkYear reads a year of a 10 s signal as 1,000 buckets: from sums of hours, by decoding alone, and from a plain
+// table. Then twelve signals over a day.
 func BenchmarkYear(b *testing.B) {
 	s := open(b, b.TempDir())
 	defer func() { _ = s.Close() }()

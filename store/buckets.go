@@ -10,10 +10,11 @@ import (
 	"idleember/core/series"
 )
 
-// Buckets sums the readings of a series up between bounds (Unix milliseconds), see series.Within: from the sums of whole
-// hours where they lie within a bucket, from the readings at both ends and where an hour has a gap. now bounds how long the
-// last reading holds. The sums are exact.
-func (s *Store) Buckets(ctx context.Context, name string, bounds []int64, hold time.Duration, now time.Time) ([]series.Bucket, []series.Span, error) {
+// Buckets sums the readings of a series up between bounds (Unix milliseconds), see series.Within: from the sums of
+// whole hours where they lie within a bucket, from the readings at both ends and where an hour has a gap. now bounds
+// how long the last reading holds. The sums are exact.
+func (s *Store) Buckets(ctx context.Context, name string, bounds []int64, hold time.Duration,
+	now time.Time) ([]series.Bucket, []series.Span, error) {
 	b := series.Within(bounds, hold)
 	from, to := bounds[0], bounds[len(bounds)-1]
 	id, ok, err := s.idOf(ctx, name)
@@ -36,7 +37,10 @@ func (s *Store) fill(ctx context.Context, b *series.Bucketer, id, from, to int64
 		i, _ := top.cols.Find(from)
 		j, _ := top.cols.Find(to)
 		part := layer{drops: top.drops, cols: *top.cols.Slice(i, max(i, j))}
-		return eachRange(ctx, s, id, from, to, &part, func(c *series.Columns, i, j int) bool { b.AddRange(c, i, j); return true })
+		return eachRange(ctx, s, id, from, to, &part, func(c *series.Columns, i, j int) bool {
+			b.AddRange(c, i, j)
+			return true
+		})
 	}
 	done, thin := from, s.recent.thin(id)
 	var codec series.Codec

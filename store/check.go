@@ -15,8 +15,9 @@ import (
 	"idleember/core/series"
 )
 
-// Check reads everything that is kept of all series, and verifies it: the database's own structure, each block's checksum,
-// contents and order, and the sums of hours against the readings. The error tells of every fault. progress may be nil.
+// Check reads everything that is kept of all series, and verifies it: the database's own structure, each block's
+// checksum, contents and order, and the sums of hours against the readings. The error tells of every fault. progress
+// may be nil.
 func (s *Store) Check(ctx context.Context, progress func(done, of int)) error {
 	var faults []error
 	if err := quick(ctx, s.read); err != nil {
@@ -110,7 +111,8 @@ func Quick(ctx context.Context, dir string) error {
 	return quick(ctx, db)
 }
 
-// Copy writes the database of a hub, which may be running, to a folder, laid out anew, so that it can be looked at there.
+// Copy writes the database of a hub, which may be running, to a folder, laid out anew, so that it can be looked at
+// there.
 func Copy(ctx context.Context, dir, to string) error {
 	db, err := beside(dir)
 	if err != nil {
@@ -167,7 +169,8 @@ func (s *Store) checkSeries(ctx context.Context, id int64) error {
 		Key  int64
 		Body []byte
 	}
-	if err := s.read.SelectContext(ctx, &rows, `SELECT key, body FROM cells WHERE key >= ? AND key < ? ORDER BY key`, cellKey(id, epoch), cellKey(id+1, epoch)); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT key, body FROM cells WHERE key >= ? AND key < ? ORDER BY key`,
+		cellKey(id, epoch), cellKey(id+1, epoch)); err != nil {
 		return err
 	}
 	var codec series.Codec

@@ -9,8 +9,9 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// The write-ahead log is moved into the database (a checkpoint, https://www.sqlite.org/wal.html) behind the writer. Left to
-// itself SQLite does it within the commit that makes the log long, and who waits for that commit waits for all of it.
+// The write-ahead log is moved into the database (a checkpoint, https://www.sqlite.org/wal.html) behind the writer.
+// Left to itself SQLite does it within the commit that makes the log long, and who waits for that commit waits for all
+// of it.
 
 const (
 	checkpointPages = 1000 // of the log that are not yet in the database
@@ -66,7 +67,8 @@ func (s *Store) grew() {
 // checkpoint returns how many pages of the log are not in the database.
 func checkpoint(db sqlx.QueryerContext, mode string) (pages int, err error) {
 	var busy, logged, moved int
-	if err := db.QueryRowxContext(context.Background(), `PRAGMA wal_checkpoint(`+mode+`)`).Scan(&busy, &logged, &moved); err != nil {
+	if err := db.QueryRowxContext(context.Background(), `PRAGMA wal_checkpoint(`+mode+`)`).Scan(&busy, &logged,
+		&moved); err != nil {
 		return 0, fmt.Errorf("store: checkpoint: %w", err)
 	}
 	return logged - moved, nil

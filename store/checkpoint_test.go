@@ -16,12 +16,14 @@ func TestTheLogIsMovedBehindTheWriter(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	defer func() { _ = s.Close() }()
-	// Rows of the log of some pages each; all together the write-ahead log would become longer than a commit would shorten it.
+	// Rows of the log of some pages each; all together the write-ahead log would become longer than a commit would shorten
+	// it.
 	n := 0
 	for round := range 12 {
 		for range 100 {
 			n++
-			require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: int64(n), Value: reading.Number(float64(n))}, nil), AddInputs(time.UnixMilli(int64(n)), make([]byte, 6000))))
+			require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: int64(n), Value: reading.Number(float64(n))}, nil),
+				AddInputs(time.UnixMilli(int64(n)), make([]byte, 6000))))
 		}
 		require.Eventually(t, func() bool {
 			pages, err := checkpoint(s.read, "NOOP")

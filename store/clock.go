@@ -13,7 +13,8 @@ import (
 // longestCommit is how much later than its first input what is written in one commit may have come.
 const longestCommit = 6 * time.Second
 
-// LastTime is the newest time at which something was written down: by the journal, with readings, or that the hub was running.
+// LastTime is the newest time at which something was written down: by the journal, with readings, or that the hub was
+// running.
 func (s *Store) LastTime(ctx context.Context) (last time.Time, err error) {
 	if last, err = s.alive(ctx); err != nil {
 		return last, err
@@ -102,7 +103,8 @@ func AddStamps(name string, arrival time.Time, at []int64) Change {
 		if err != nil {
 			return err
 		}
-		return tx.exec(`INSERT INTO own_stamps (series, arrival_ms, at) VALUES (?, ?, ?)`, name, arrival.UnixMilli(), string(b))
+		return tx.exec(`INSERT INTO own_stamps (series, arrival_ms, at) VALUES (?, ?, ?)`, name, arrival.UnixMilli(),
+			string(b))
 	}
 }
 
@@ -131,10 +133,10 @@ func (s *Store) stamps(ctx context.Context) (map[string][]stamp, error) {
 	return out, nil
 }
 
-// Restamp moves what was stamped in [from, to), while the hub's clock was wrong by that much, and ends the doubt: the readings of
-// all series, what became of alerts, notes and pictures. Readings whose time their device gave stay, but for those later than
-// until, which cannot be: they are moved to when they came, as suspect. It returns how many readings it moved. One commit holds
-// it all, unless there are more than a few hundred thousand.
+// Restamp moves what was stamped in [from, to), while the hub's clock was wrong by that much, and ends the doubt: the
+// readings of all series, what became of alerts, notes and pictures. Readings whose time their device gave stay, but
+// for those later than until, which cannot be: they are moved to when they came, as suspect. It returns how many
+// readings it moved. One commit holds it all, unless there are more than a few hundred thousand.
 func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duration, until time.Time) (n int, err error) {
 	if err := s.Do(ctx); err != nil { // what is on its way to the disk must be there to be moved
 		return 0, fmt.Errorf("store: restamp: %w", err)
@@ -151,7 +153,8 @@ func (s *Store) Restamp(ctx context.Context, from, to time.Time, by time.Duratio
 	shift := by.Milliseconds()
 	changes := []Change{EndDoubt, func(tx *Tx) error {
 		for _, table := range []string{"alert_events", "notes", "stills"} {
-			if err := tx.exec(`UPDATE `+table+` SET at_ms = at_ms + ? WHERE at_ms >= ? AND at_ms < ?`, shift, from.UnixMilli(), to.UnixMilli()); err != nil {
+			if err := tx.exec(`UPDATE `+table+` SET at_ms = at_ms + ? WHERE at_ms >= ? AND at_ms < ?`, shift, from.UnixMilli(),
+				to.UnixMilli()); err != nil {
 				return err
 			}
 		}

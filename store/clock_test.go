@@ -36,19 +36,22 @@ func TestRestamp(t *testing.T) {
 	put("kiln.cone", manyTimes(40_000)...) // sealed in part
 	require.NoError(t, s.Seal(t.Context()))
 	doubt := Doubt{Boot: "one", Up: time.Minute, Wall: at(2000).UTC(), Shows: at(7).UTC()}
-	require.NoError(t, s.Do(t.Context(), SaveDoubt(doubt), AddStamps("kiln.chamber", at(2400), []int64{2100, 2502}), AddStamps("kiln.chamber", at(2800), []int64{9_000_000})))
+	require.NoError(t, s.Do(t.Context(), SaveDoubt(doubt), AddStamps("kiln.chamber", at(2400), []int64{2100, 2502}),
+		AddStamps("kiln.chamber", at(2800), []int64{9_000_000})))
 	kept, err := s.Doubt(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, &doubt, kept)
 	// One more reading is on its way to the disk, and that is slow.
-	s.Commit(&Batch{Changes: []Change{func(*Tx) error { time.Sleep(200 * time.Millisecond); return nil }, AddReading("kiln.lid", Reading{T: 2200, Value: reading.Number(2200)}, nil)}, Done: func(error) {}})
+	s.Commit(&Batch{Changes: []Change{func(*Tx) error { time.Sleep(200 * time.Millisecond); return nil },
+		AddReading("kiln.lid", Reading{T: 2200, Value: reading.Number(2200)}, nil)}, Done: func(error) {}})
 	n, err := s.Restamp(t.Context(), at(2000), at(4000), 500*time.Millisecond, at(5000))
 	require.NoError(t, err)
 	assert.Equal(t, [][2]int64{{2700, 2200}}, values("kiln.lid"))
 	kept, err = s.Doubt(t.Context())
 	require.NoError(t, err)
 	assert.Nil(t, kept)
-	assert.Equal(t, [][2]int64{{1000, 1000}, {2100, 2100}, {2500, 2000}, {2501, 2001}, {2502, 2502}, {2503, 2002}, {3000, 2500}, {3300, 9_000_000}, {3500, 3000}}, values("kiln.chamber"))
+	assert.Equal(t, [][2]int64{{1000, 1000}, {2100, 2100}, {2500, 2000}, {2501, 2001}, {2502, 2502}, {2503, 2002}, {3000,
+		2500}, {3300, 9_000_000}, {3500, 3000}}, values("kiln.chamber"))
 	for _, r := range all(t, s, "kiln.chamber", site.Number, 0, 1<<40, false) {
 		assert.Equal(t, r.T == 3300, r.Quality == reading.Suspect, "%d", r.T)
 	}
@@ -84,7 +87,8 @@ func TestTheLastTimeIsThatOfTheLastReading(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
 	at := time.Now().Add(time.Hour).Truncate(time.Millisecond)
-	require.NoError(t, s.Do(t.Context(), SaveAlive(at.Add(-50*time.Second)), AddInputs(at, []byte("x")), AddReading("a.n", Reading{T: at.UnixMilli() + 900, Value: reading.Number(1)}, nil),
+	require.NoError(t, s.Do(t.Context(), SaveAlive(at.Add(-50*time.Second)), AddInputs(at, []byte("x")), AddReading("a.n",
+		Reading{T: at.UnixMilli() + 900, Value: reading.Number(1)}, nil),
 		AddReading("a.own", Reading{T: at.UnixMilli() + 86_400_000, Value: reading.Number(1)}, nil)))
 	require.NoError(t, s.Close())
 	s = open(t, dir)

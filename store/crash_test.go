@@ -70,8 +70,8 @@ func TestChild(t *testing.T) {
 	}
 }
 
-// A process is killed at random moments while it writes, seals and deletes. What was done is there, nothing else is, and all
-// sums are right.
+// A process is killed at random moments while it writes, seals and deletes. What was done is there, nothing else is,
+// and all sums are right.
 func TestKilledWhileSealing(t *testing.T) {
 	dir := t.TempDir()
 	plain := map[int64]Reading{}

@@ -21,7 +21,8 @@ func Damaged(err error) bool {
 	var kind *json.UnmarshalTypeError
 	if errors.As(err, &fault) {
 		switch code := fault.Code(); code {
-		case sqlite3.SQLITE_IOERR_READ, sqlite3.SQLITE_IOERR_SHORT_READ, sqlite3.SQLITE_IOERR_DATA, sqlite3.SQLITE_IOERR_CORRUPTFS:
+		case sqlite3.SQLITE_IOERR_READ, sqlite3.SQLITE_IOERR_SHORT_READ, sqlite3.SQLITE_IOERR_DATA,
+			sqlite3.SQLITE_IOERR_CORRUPTFS:
 			return true
 		default: // other errors of the disk may be one that is full
 			return slices.Contains([]int{sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR}, code&0xff)
@@ -35,8 +36,9 @@ const freshFolder = "fresh-"
 // BackupsIn lists the backups that the hub in a folder made, the newest first; its database need not open.
 func BackupsIn(dir string) ([]Backup, error) { return (&Store{dir: dir}).Backups() }
 
-// Exchange has a new database made in a folder beside the one of a hub that does not run, opens and verifies it, and puts it in the
-// place of the old one. What was there is kept in the folder whose path it returns. Where anything fails, nothing has changed.
+// Exchange has a new database made in a folder beside the one of a hub that does not run, opens and verifies it, and
+// puts it in the place of the old one. What was there is kept in the folder whose path it returns. Where anything
+// fails, nothing has changed.
 func Exchange(ctx context.Context, dir string, fill func(fresh string) error) (aside string, err error) {
 	at := time.Now().UTC().Format("20060102-150405")
 	fresh := filepath.Join(dir, freshFolder+at)
@@ -66,7 +68,8 @@ func Exchange(ctx context.Context, dir string, fill func(fresh string) error) (a
 	}
 	// The log goes first: beside another database it would be taken for its own.
 	for _, file := range []string{File + "-wal", File + "-shm", File} {
-		if err := os.Rename(filepath.Join(dir, file), filepath.Join(aside, file)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := os.Rename(filepath.Join(dir, file), filepath.Join(aside, file)); err != nil && !errors.Is(err,
+			os.ErrNotExist) {
 			return "", err
 		}
 	}

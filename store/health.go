@@ -22,7 +22,8 @@ func (s *Store) Work() Work {
 	return Work{s.count.commits.Load(), s.count.readings.Load(), time.Duration(s.count.took.Load()), len(s.queue)}
 }
 
-// DiskUsed is how much of the disk that holds the store is used, in per cent, as far as others than its administrator may use it.
+// DiskUsed is how much of the disk that holds the store is used, in per cent, as far as others than its administrator
+// may use it.
 func (s *Store) DiskUsed() (percent float64, err error) {
 	var st syscall.Statfs_t
 	if err := syscall.Statfs(s.dir, &st); err != nil {
@@ -35,7 +36,8 @@ func (s *Store) DiskUsed() (percent float64, err error) {
 	return 100 * float64(used) / float64(used+uint64(st.Bavail)), nil
 }
 
-// Damaged counts the blocks that were found damaged: those set aside, and those left out of what was read since the start.
+// Damaged counts the blocks that were found damaged: those set aside, and those left out of what was read since the
+// start.
 func (s *Store) Damaged(ctx context.Context) (n int64, err error) {
 	if err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM damaged`); err != nil {
 		return 0, fmt.Errorf("store: damaged blocks: %w", err)

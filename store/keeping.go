@@ -12,9 +12,9 @@ import (
 // thinAtOnce is how many blocks one transaction lets go or packs anew, so that nobody has to wait long for the disk.
 const thinAtOnce = 32
 
-// Thin lets go of the readings of a series before a time; of their hours the sums stay, those before another time go as well.
-// A zero time lets nothing go. Blocks go as a whole, so that some readings stay a little longer. It says how many readings
-// went. Reading and writing go on meanwhile.
+// Thin lets go of the readings of a series before a time; of their hours the sums stay, those before another time go as
+// well. A zero time lets nothing go. Blocks go as a whole, so that some readings stay a little longer. It says how many
+// readings went. Reading and writing go on meanwhile.
 func (s *Store) Thin(ctx context.Context, name string, readings, sums time.Time) (gone int64, err error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
@@ -47,12 +47,14 @@ func (s *Store) Thin(ctx context.Context, name string, readings, sums time.Time)
 func (w *Tx) thin(id, before int64) (gone int64, err error) {
 	var list []block
 	if err := w.query(&list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? AND until < ? ORDER BY key LIMIT ?`,
-		blockKey(id, epoch), blockKey(id, min(max(before, earliest), latest)), before, thinAtOnce); err != nil || len(list) == 0 {
+		blockKey(id, epoch), blockKey(id, min(max(before, earliest), latest)), before, thinAtOnce); err != nil ||
+		len(list) == 0 {
 		return 0, err
 	}
 	last := &list[len(list)-1]
 	// The first hour may have been summed up before, when the readings that begin it went.
-	span := series.Span{From: max(floor(list[0].from(), series.Hour), w.recent.thin(id)), To: floor(last.Until, series.Hour) + series.Hour}
+	span := series.Span{From: max(floor(list[0].from(), series.Hour), w.recent.thin(id)), To: floor(last.Until,
+		series.Hour) + series.Hour}
 	w.tail, w.fewest = nil, 1
 	defer func() { w.fewest = 0 }()
 	if span.From < span.To {
@@ -78,8 +80,8 @@ func (w *Tx) setThinned(id, t int64) error {
 	return w.exec(`UPDATE series SET thinned = ? WHERE id = ?`, t, id)
 }
 
-// Repack brings short blocks of a series together, as many deletions and late readings leave, and says how many blocks fewer
-// there are. Reading and writing go on meanwhile.
+// Repack brings short blocks of a series together, as many deletions and late readings leave, and says how many blocks
+// fewer there are. Reading and writing go on meanwhile.
 func (s *Store) Repack(ctx context.Context, name string) (fewer int, err error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
@@ -100,7 +102,8 @@ func (s *Store) Repack(ctx context.Context, name string) (fewer int, err error) 
 // repack looks at the blocks from a key on and says where to go on, 0 at the end.
 func (w *Tx) repack(id, from int64) (fewer int, next int64, err error) {
 	var list []block
-	if err := w.query(&list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key LIMIT ?`, from, blockKey(id+1, epoch), thinAtOnce); err != nil {
+	if err := w.query(&list, `SELECT key, until, count, body FROM blocks WHERE key >= ? AND key < ? ORDER BY key LIMIT ?`,
+		from, blockKey(id+1, epoch), thinAtOnce); err != nil {
 		return 0, 0, err
 	}
 	for i := 0; i < len(list); {
@@ -142,16 +145,20 @@ func (w *Tx) join(id int64, list []block) (fewer int, err error) {
 	if err := w.exec(`DELETE FROM blocks WHERE key >= ? AND key <= ?`, list[0].Key, list[len(list)-1].Key); err != nil {
 		return 0, err
 	}
-	return len(list) - 1, w.exec(`INSERT INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id, all.T[0]), all.T[all.Len()-1], all.Len(), w.body)
+	return len(list) - 1, w.exec(`INSERT INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id,
+		all.T[0]), all.T[all.Len()-1], all.Len(), w.body)
 }
 
 // broken sets a damaged block aside, so that the rest goes on.
 func (w *Tx) broken(p *block, err error) error {
-	w.log.Error("a block is damaged; what it held is set aside", "series", p.Key>>timeBits, "from", time.UnixMilli(p.from()).UTC(), "readings", p.Count, "error", err)
-	if err := w.exec(`INSERT INTO damaged (key, until, count, body, at_ms) VALUES (?, ?, ?, ?, ?)`, p.Key, p.Until, p.Count, p.Body, time.Now().UnixMilli()); err != nil {
+	w.log.Error("a block is damaged; what it held is set aside", "series", p.Key>>timeBits, "from",
+		time.UnixMilli(p.from()).UTC(), "readings", p.Count, "error", err)
+	if err := w.exec(`INSERT INTO damaged (key, until, count, body, at_ms) VALUES (?, ?, ?, ?, ?)`, p.Key, p.Until,
+		p.Count, p.Body, time.Now().UnixMilli()); err != nil {
 		return err
 	}
-	w.aside = append(w.aside, series.Span{From: floor(p.from(), series.Hour), To: floor(p.Until, series.Hour) + series.Hour})
+	w.aside = append(w.aside, series.Span{From: floor(p.from(), series.Hour), To: floor(p.Until, series.Hour) +
+		series.Hour})
 	return w.exec(`DELETE FROM blocks WHERE key = ?`, p.Key)
 }
 
@@ -159,7 +166,8 @@ func (w *Tx) broken(p *block, err error) error {
 func (s *Store) broken(p *block, err error) error {
 	if _, told := s.told.LoadOrStore(p.Key, true); !told {
 		s.leftOut.Add(1)
-		s.log.Error("a block is damaged and left out; run idleember check", "series", p.Key>>timeBits, "from", time.UnixMilli(p.from()).UTC(), "readings", p.Count, "error", err)
+		s.log.Error("a block is damaged and left out; run idleember check", "series", p.Key>>timeBits, "from",
+			time.UnixMilli(p.from()).UTC(), "readings", p.Count, "error", err)
 	}
 	return nil
 }
@@ -184,7 +192,8 @@ func (r *recent) thin(id int64) int64 {
 // loadThinned reads what earlier runs let go.
 func (s *Store) loadThinned(ctx context.Context) error {
 	var rows []struct{ ID, Thinned int64 }
-	if err := s.read.SelectContext(ctx, &rows, `SELECT id, thinned FROM series WHERE thinned > ?`, int64(math.MinInt64)); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT id, thinned FROM series WHERE thinned > ?`,
+		int64(math.MinInt64)); err != nil {
 		return err
 	}
 	for _, x := range rows {
@@ -193,7 +202,8 @@ func (s *Store) loadThinned(ctx context.Context) error {
 	return nil
 }
 
-// Thinned is the time before which a series has sums of hours and no readings any more; zero where there is no such time.
+// Thinned is the time before which a series has sums of hours and no readings any more; zero where there is no such
+// time.
 func (s *Store) Thinned(ctx context.Context, name string) (time.Time, error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {

@@ -56,7 +56,8 @@ func TestThinningKeepsTheSumsOfHours(t *testing.T) {
 	for range 2 { // also after a restart
 		for i, b := range hours(t, s, started, started+30*series.Day) {
 			want := before[i]
-			assert.Equal(t, []any{want.From, want.Count, want.Min, want.Max, want.First, want.Last}, []any{b.From, b.Count, b.Min, b.Max, b.First, b.Last})
+			assert.Equal(t, []any{want.From, want.Count, want.Min, want.Max, want.First, want.Last}, []any{b.From, b.Count,
+				b.Min, b.Max, b.First, b.Last})
 			assert.InDelta(t, want.Mean, b.Mean, 1e-9)
 		}
 		require.NoError(t, s.Check(t.Context(), nil))
@@ -69,7 +70,8 @@ func TestThinningKeepsTheSumsOfHours(t *testing.T) {
 
 	// Of hours that have sums alone a stretch can be deleted as well, and sums go in their turn.
 	day := floor(started, series.Day)
-	require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(day+2*series.Day+1), time.UnixMilli(day+5*series.Day+3*series.Hour))))
+	require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(day+2*series.Day+1),
+		time.UnixMilli(day+5*series.Day+3*series.Hour))))
 	require.NoError(t, s.Seal(t.Context()))
 	for _, b := range hours(t, s, started, started+20*series.Day) {
 		assert.NotEqual(t, b.From > day+2*series.Day && b.From < day+5*series.Day+3*series.Hour, b.Count > 0, b.From)
@@ -87,7 +89,8 @@ func TestRepackingJoinsShortBlocks(t *testing.T) {
 	defer func() { _ = s.Close() }()
 	list := thirtyDays(t, s)
 	require.NoError(t, s.Seal(t.Context()))
-	for at := started + series.Hour; at < started+30*series.Day; at += 3 * series.Hour { // a hole every three hours, each sealed
+	// a hole every three hours, each sealed
+	for at := started + series.Hour; at < started+30*series.Day; at += 3 * series.Hour {
 		require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(at), time.UnixMilli(at+60_000))))
 		require.NoError(t, s.Seal(t.Context()))
 	}
@@ -125,7 +128,8 @@ func TestADamagedBlockHoldsNothingElseUp(t *testing.T) {
 	require.True(t, used > 0 && used <= 100)
 
 	late := Reading{T: timeOf(key) + 1, Value: reading.Number(7)}
-	require.NoError(t, s.Do(t.Context(), AddReadings("a.n", []Reading{late}, nil), AddReadings("b.n", []Reading{late}, nil)))
+	require.NoError(t, s.Do(t.Context(), AddReadings("a.n", []Reading{late}, nil), AddReadings("b.n", []Reading{late},
+		nil)))
 	require.NoError(t, s.Seal(t.Context()))
 	require.Equal(t, []Reading{late}, all(t, s, "a.n", site.Number, late.T, late.T+1, false))
 	var aside int
@@ -140,7 +144,8 @@ func TestBlocksAreJoinedUnderAReader(t *testing.T) {
 		s := open(t, t.TempDir())
 		thirtyDays(t, s)
 		require.NoError(t, s.Seal(t.Context()))
-		for at := started + series.Hour; at < started+30*series.Day; at += 3 * series.Hour { // a hole every three hours, each sealed
+		// a hole every three hours, each sealed
+		for at := started + series.Hour; at < started+30*series.Day; at += 3 * series.Hour {
 			require.NoError(t, s.Do(t.Context(), DropReadings("a.n", time.UnixMilli(at), time.UnixMilli(at+60_000))))
 			require.NoError(t, s.Seal(t.Context()))
 		}

@@ -21,8 +21,8 @@ type op struct {
 	replaced func(int)
 }
 
-// How a reading is written in the log: the tag's lowest two bits say as what, then the quality, whether a raw value follows,
-// and for decimals how many.
+// How a reading is written in the log: the tag's lowest two bits say as what, then the quality, whether a raw value
+// follows, and for decimals how many.
 const (
 	logFloat = iota
 	logDecimal
@@ -37,14 +37,16 @@ const (
 const (
 	logPut  = 1
 	logDrop = 2
-	logSum  = 0x5a // first in a row, far from the others: what follows is the CRC-32C (RFC 3720) of its number and of the changes
+	// first in a row, far from the others: what follows is the CRC-32C (RFC 3720) of its number and of the changes
+	logSum  = 0x5a
 	sumSize = 5
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 func sumOfRow(seq int64, changes []byte) uint32 {
-	return crc32.Update(crc32.Checksum(binary.LittleEndian.AppendUint64(nil, uint64(seq)), castagnoli), castagnoli, changes)
+	return crc32.Update(crc32.Checksum(binary.LittleEndian.AppendUint64(nil, uint64(seq)), castagnoli), castagnoli,
+		changes)
 }
 
 // sealRow puts the sum into a row that begins with room for it.

@@ -57,6 +57,7 @@ var since = map[int64][]string{
 			(3, 'site.Signal', 'kiln.t', '{"id":"kiln.t","interval":2500000000}', ''), (4, 'site.Control', 'kiln.fan', '{"id":"kiln.fan","confirm_after":5000000000,"resume_within":0}', ''),
 			(5, 'hub.rightsOf', 'hub.rights', '{"lines":null}', '{"lines":[]}'), (6, 'site.Dashboard', 'dashboard.door', '{"id":"door"}', '')`,
 	},
+	13: {`INSERT INTO views (account, name, view, shared) VALUES ('mo', 'Fan', 's=kiln.fan.is', 0)`},
 }
 
 // kept is the database of an earlier format as it was written when that was the newest: testdata/format-N.db.gz. With
@@ -132,7 +133,8 @@ func TestFromEveryFormat(t *testing.T) {
 			assert.Nil(t, last.Raw)
 			people, err := s.Members(t.Context())
 			require.NoError(t, err)
-			assert.Equal(t, []Member{{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Created: 1000, Recovery: "[]"}}, people)
+			assert.Equal(t, []Member{{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Created: 1000, Recovery: "[]"}},
+				people)
 			passes, err := s.Passes(t.Context())
 			require.NoError(t, err)
 			assert.Len(t, passes, 1)
@@ -140,6 +142,14 @@ func TestFromEveryFormat(t *testing.T) {
 			require.NoError(t, err)
 			assert.Len(t, lines, 1)
 			assert.Equal(t, []byte{0}, mustKeys(t, s)["kiln"])
+			views := map[string]site.View{}
+			if format >= 5 {
+				views["view_1"] = site.View{ID: "view_1", Name: "Kiln", View: "s=kiln.t", Shared: true, By: "mo"}
+			}
+			if format >= 13 {
+				views["view_2"] = site.View{ID: "view_2", Name: "Fan", View: "s=kiln.fan.is", By: "mo"}
+			}
+			assert.Equal(t, views, got.Views)
 			if format == 12 {
 				assert.Equal(t, site.Hub{Name: "Studio", Latitude: 1, Longitude: 2, Zone: "UTC"}, got.Hub)
 				assert.Equal(t, []site.Right{{Who: "mo", Of: "kiln", May: site.GuestsSee}}, got.Rights.Lines)
@@ -148,21 +158,32 @@ func TestFromEveryFormat(t *testing.T) {
 				assert.Equal(t, "http://studio", got.Messaging.Address)
 				assert.Equal(t, "Oven", got.Models["oven"].Name)
 				assert.Equal(t, "Door", got.Dashboards["door"].Name)
-				assert.Equal(t, []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}, Picture: "p"}}, got.Places)
-				assert.Equal(t, site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true, Created: time.UnixMilli(1000).UTC(), Link: site.Link{Kind: site.HTTP},
-					WakesMS: 600_000, Limits: site.Limits{PerSecond: 3}, State: site.Disabled, Model: "oven", Camera: site.Camera{Address: "http://c/x.jpg"}}, d)
+				assert.Equal(t, []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}},
+					Picture: "p"}}, got.Places)
+				assert.Equal(t, site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true,
+					Created: time.UnixMilli(1000).UTC(), Link: site.Link{Kind: site.HTTP},
+					WakesMS: 600_000, Limits: site.Limits{PerSecond: 3}, State: site.Disabled, Model: "oven",
+					Camera: site.Camera{Address: "http://c/x.jpg"}}, d)
 				lowest := 1.0
-				assert.Equal(t, site.Signal{ID: "kiln.t", Device: "kiln", Raw: "t", Name: "T", Kind: site.Number, Unit: "Cel", Decimals: 1, Reports: site.Periodic, IntervalMS: 2500, AcceptMS: 5, New: true,
+				assert.Equal(t, site.Signal{ID: "kiln.t", Device: "kiln", Raw: "t", Name: "T", Kind: site.Number, Unit: "Cel",
+					Decimals: 1, Reports: site.Periodic, IntervalMS: 2500, AcceptMS: 5, New: true,
 					Guests: site.GuestsSee, Sense: site.Sense{Lowest: &lowest}}, got.Signals["kiln.t"])
-				assert.Equal(t, site.Control{ID: "kiln.fan", Device: "kiln", Raw: "fan", Name: "Fan", ConfirmAfterMS: 5000, Safe: 0.5, Dangerous: true, AtDevice: site.Insist, Answers: true,
-					Guests: site.GuestsNothing, Kind: site.Level, Lowest: 20, Ask: true, Target: site.Target{Topic: "a"}}, got.Controls["kiln.fan"])
+				assert.Equal(t, site.Control{ID: "kiln.fan", Device: "kiln", Raw: "fan", Name: "Fan", ConfirmAfterMS: 5000,
+					Safe: 0.5, Dangerous: true, AtDevice: site.Insist, Answers: true,
+					Guests: site.GuestsNothing, Kind: site.Level, Lowest: 20, Ask: true, Target: site.Target{Topic: "a"}},
+					got.Controls["kiln.fan"])
 				secrets, err := s.Secrets(t.Context())
 				require.NoError(t, err)
-				assert.Equal(t, map[site.Key]map[string]string{{Kind: "messaging"}: {"password": "stamp"}, {Kind: "backups"}: {"passphrase": "clay", "password": "shelf"},
-					{Kind: "device", ID: "kiln"}: {"camera": "lens"}, {Kind: "broker", ID: "yard"}: {"password": "gate"}, {Kind: "hub"}: {"signing key": "seal"}}, secrets)
-				for entry, want := range map[int64]Version{2: {Kind: "device", ID: "kiln", Body: `{"id":"kiln","lease_ms":60000,"wakes_ms":0}`, After: `{"id":"kiln","lease_ms":30000,"wakes_ms":0}`},
-					3: {Kind: "signal", ID: "kiln.t", Body: `{"id":"kiln.t","interval_ms":2500}`}, 4: {Kind: "control", ID: "kiln.fan", Body: `{"id":"kiln.fan","confirm_after_ms":5000,"resume_within_ms":0}`},
-					5: {Kind: "rights", ID: "hub.rights", Body: `{"lines":null}`, After: `{"lines":[]}`}, 6: {Kind: "dashboard", ID: "dashboard.door", Body: `{"id":"door"}`}} {
+				assert.Equal(t, map[site.Key]map[string]string{{Kind: "messaging"}: {"password": "stamp"},
+					{Kind: "backups"}:            {"passphrase": "clay", "password": "shelf"},
+					{Kind: "device", ID: "kiln"}: {"camera_password": "lens"}, {Kind: "broker", ID: "yard"}: {"password": "gate"},
+					{Kind: "hub"}: {"signing key": "seal"}}, secrets)
+				for entry, want := range map[int64]Version{2: {Kind: "device", ID: "kiln",
+					Body: `{"id":"kiln","lease_ms":60000,"wakes_ms":0}`, After: `{"id":"kiln","lease_ms":30000,"wakes_ms":0}`},
+					3: {Kind: "signal", ID: "kiln.t", Body: `{"id":"kiln.t","interval_ms":2500}`}, 4: {Kind: "control", ID: "kiln.fan",
+						Body: `{"id":"kiln.fan","confirm_after_ms":5000,"resume_within_ms":0}`},
+					5: {Kind: "rights", ID: "hub.rights", Body: `{"lines":null}`, After: `{"lines":[]}`}, 6: {Kind: "dashboard",
+						ID: "dashboard.door", Body: `{"id":"door"}`}} {
 					v, ok, err := s.Version(t.Context(), entry)
 					require.NoError(t, err)
 					require.True(t, ok)

@@ -10,11 +10,12 @@ import (
 	"idleember/core/site"
 )
 
-// moveRows seals the readings that earlier versions kept as rows, portion by portion: where it is stopped, it goes on at the
-// next start.
+// moveRows seals the readings that earlier versions kept as rows, portion by portion: where it is stopped, it goes on
+// at the next start.
 func (s *Store) moveRows(ctx context.Context) error {
 	var there []int
-	if err := s.tx.query(&there, `SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'readings'`); err != nil || len(there) == 0 {
+	if err := s.tx.query(&there, `SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'readings'`); err != nil ||
+		len(there) == 0 {
 		return err
 	}
 	const portion = 50_000
@@ -34,7 +35,8 @@ func (s *Store) moveRows(ctx context.Context) error {
 			Q   int
 			Raw *float64
 		}
-		if err := s.tx.query(&rows, `SELECT t, v, q, raw FROM readings WHERE series = ? ORDER BY t LIMIT ?`, id[0], portion); err != nil {
+		if err := s.tx.query(&rows, `SELECT t, v, q, raw FROM readings WHERE series = ? ORDER BY t LIMIT ?`, id[0],
+			portion); err != nil {
 			return err
 		}
 		s.log.Info("sealing readings of an earlier version", "series", id[0], "readings", len(rows))

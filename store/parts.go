@@ -25,7 +25,8 @@ func (s *Store) Site(ctx context.Context) (*site.Site, error) {
 	return out, nil
 }
 
-// Keep writes changes of the configuration down. With a part goes all that is kept of it elsewhere, but for its series and the journal.
+// Keep writes changes of the configuration down. With a part goes all that is kept of it elsewhere, but for its series
+// and the journal.
 func Keep(changes ...site.Change) Change {
 	return func(tx *Tx) error {
 		for _, c := range changes {
@@ -56,7 +57,8 @@ func (tx *Tx) dropPart(key site.Key) error {
 	if !key.IsThing() {
 		return tx.exec(`DELETE FROM state WHERE kind = ? AND id = ?`, key.Kind, key.ID)
 	}
-	for table, column := range map[string]string{"state": "id", "notes": "object", "messages": "object", "refusals": "device", "stills": "device"} {
+	for table, column := range map[string]string{"state": "id", "notes": "object", "messages": "object",
+		"refusals": "device", "stills": "device"} {
 		if err := tx.exec(`DELETE FROM `+table+` WHERE `+fmt.Sprintf(about, column), key.ID); err != nil {
 			return err
 		}
@@ -78,14 +80,16 @@ func SaveSecret(of site.Key, name, secret string) Change {
 		if secret == "" {
 			return tx.exec(`DELETE FROM secrets WHERE kind = ? AND id = ? AND name = ?`, of.Kind, of.ID, name)
 		}
-		return tx.exec(`INSERT OR REPLACE INTO secrets (kind, id, name, value) VALUES (?, ?, ?, ?)`, of.Kind, of.ID, name, secret)
+		return tx.exec(`INSERT OR REPLACE INTO secrets (kind, id, name, value) VALUES (?, ?, ?, ?)`, of.Kind, of.ID, name,
+			secret)
 	}
 }
 
 // Secret reads a secret, "" where there is none.
 func (s *Store) Secret(ctx context.Context, of site.Key, name string) (string, error) {
 	var v string
-	err := s.read.GetContext(ctx, &v, `SELECT value FROM secrets WHERE kind = ? AND id = ? AND name = ?`, of.Kind, of.ID, name)
+	err := s.read.GetContext(ctx, &v, `SELECT value FROM secrets WHERE kind = ? AND id = ? AND name = ?`, of.Kind, of.ID,
+		name)
 	if notFound(err) {
 		return "", nil
 	}
@@ -100,7 +104,8 @@ func SaveKey(device string, sum []byte) Change {
 // Keys returns the SHA-256 of each device's key.
 func (s *Store) Keys(ctx context.Context) (map[string][]byte, error) {
 	var rows []struct{ ID, Value string }
-	if err := s.read.SelectContext(ctx, &rows, `SELECT id, value FROM secrets WHERE kind = 'device' AND name = ?`, site.DeviceKey); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT id, value FROM secrets WHERE kind = 'device' AND name = ?`,
+		site.DeviceKey); err != nil {
 		return nil, fmt.Errorf("store: device keys: %w", err)
 	}
 	keys := make(map[string][]byte, len(rows))
@@ -117,7 +122,8 @@ func (s *Store) Keys(ctx context.Context) (map[string][]byte, error) {
 // Secrets reads all secrets but the keys of devices, by part and name.
 func (s *Store) Secrets(ctx context.Context) (map[site.Key]map[string]string, error) {
 	var rows []struct{ Kind, ID, Name, Value string }
-	if err := s.read.SelectContext(ctx, &rows, `SELECT kind, id, name, value FROM secrets WHERE name <> ?`, site.DeviceKey); err != nil {
+	if err := s.read.SelectContext(ctx, &rows, `SELECT kind, id, name, value FROM secrets WHERE name <> ?`,
+		site.DeviceKey); err != nil {
 		return nil, fmt.Errorf("store: secrets: %w", err)
 	}
 	out := map[site.Key]map[string]string{}

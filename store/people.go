@@ -26,10 +26,16 @@ type Member struct {
 	Recovery string      `db:"recovery"`    // a JSON list of SHA-256
 }
 
+// Active reports whether the account is open.
+func (m Member) Active(now time.Time) bool {
+	return !m.Disabled && (m.Until == 0 || now.UnixMilli() < m.Until)
+}
+
 // Members reads all members in the order in which they came.
 func (s *Store) Members(ctx context.Context) ([]Member, error) {
 	var out []Member
-	if err := s.read.SelectContext(ctx, &out, `SELECT * FROM members ORDER BY created_ms, id`); err != nil {
+	if err := s.read.SelectContext(ctx, &out,
+		`SELECT id, name, role, password, created_ms, disabled, until_ms, seen_ms, factor, factor_step, recovery FROM members ORDER BY created_ms, id`); err != nil {
 		return nil, fmt.Errorf("store: members: %w", err)
 	}
 	return out, nil
@@ -52,8 +58,9 @@ func SaveMember(m Member) Change {
 // RemoveMember takes a person away with all that is theirs alone.
 func RemoveMember(account string) Change {
 	return func(tx *Tx) error {
-		for _, q := range []string{`DELETE FROM passes WHERE member = ?`, `DELETE FROM preferences WHERE account = ?`, `DELETE FROM subscriptions WHERE account = ?`,
-			`DELETE FROM invites WHERE account = ?`, `DELETE FROM views WHERE account = ? AND NOT shared`, `DELETE FROM members WHERE id = ?`} {
+		for _, q := range []string{`DELETE FROM passes WHERE member = ?`, `DELETE FROM preferences WHERE account = ?`,
+			`DELETE FROM subscriptions WHERE account = ?`,
+			`DELETE FROM invites WHERE account = ?`, `DELETE FROM members WHERE id = ?`} {
 			if err := tx.exec(q, account); err != nil {
 				return err
 			}
@@ -79,7 +86,8 @@ type Pass struct {
 // Passes reads all sessions and tokens.
 func (s *Store) Passes(ctx context.Context) ([]Pass, error) {
 	var out []Pass
-	if err := s.read.SelectContext(ctx, &out, `SELECT * FROM passes ORDER BY created_ms, id`); err != nil {
+	if err := s.read.SelectContext(ctx, &out,
+		`SELECT hash, id, kind, member, name, created_ms, expires_ms, wall, scopes, used_ms FROM passes ORDER BY created_ms, id`); err != nil {
 		return nil, fmt.Errorf("store: passes: %w", err)
 	}
 	return out, nil
@@ -131,7 +139,8 @@ type Invite struct {
 // Invites reads all invitations, oldest first.
 func (s *Store) Invites(ctx context.Context) ([]Invite, error) {
 	out := []Invite{}
-	if err := s.read.SelectContext(ctx, &out, `SELECT * FROM invites ORDER BY created_ms, id`); err != nil {
+	if err := s.read.SelectContext(ctx, &out,
+		`SELECT hash, id, account, name, role, until_ms, created_ms, expires_ms, by_name FROM invites ORDER BY created_ms, id`); err != nil {
 		return nil, fmt.Errorf("store: invites: %w", err)
 	}
 	return out, nil
@@ -183,7 +192,8 @@ func AddEntry(at time.Time, a access.Actor, action, object, before, after, reaso
 		if err != nil || v == nil {
 			return err
 		}
-		return tx.exec(`INSERT INTO versions (entry, kind, id, body, after) VALUES (last_insert_rowid(), ?, ?, ?, ?)`, v.Kind, v.ID, v.Body, v.After)
+		return tx.exec(`INSERT INTO versions (entry, kind, id, body, after) VALUES (last_insert_rowid(), ?, ?, ?, ?)`, v.Kind,
+			v.ID, v.Body, v.After)
 	}
 }
 
@@ -238,7 +248,7 @@ func like(s string) string { return strings.NewReplacer("!", "!!", "%", "!%", "_
 
 // Version reads what was before an entry of the journal.
 func (s *Store) Version(ctx context.Context, entry int64) (v Version, ok bool, err error) {
-	err = s.read.GetContext(ctx, &v, `SELECT * FROM versions WHERE entry = ?`, entry)
+	err = s.read.GetContext(ctx, &v, `SELECT entry, kind, id, body, after FROM versions WHERE entry = ?`, entry)
 	if notFound(err) {
 		return v, false, nil
 	}
@@ -248,7 +258,8 @@ func (s *Store) Version(ctx context.Context, entry int64) (v Version, ok bool, e
 // PruneJournal lets go of lines from before a time.
 func PruneJournal(before time.Time) Change {
 	return func(tx *Tx) error {
-		if err := tx.exec(`DELETE FROM versions WHERE entry IN (SELECT id FROM journal WHERE at_ms < ?)`, before.UnixMilli()); err != nil {
+		if err := tx.exec(`DELETE FROM versions WHERE entry IN (SELECT id FROM journal WHERE at_ms < ?)`,
+			before.UnixMilli()); err != nil {
 			return err
 		}
 		return tx.exec(`DELETE FROM journal WHERE at_ms < ?`, before.UnixMilli())

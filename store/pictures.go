@@ -31,7 +31,7 @@ func DropPicture(id string) Change {
 
 // Picture returns a picture, and false where there is none of that id.
 func (s *Store) Picture(ctx context.Context, id string) (p Picture, ok bool, err error) {
-	if err := s.read.GetContext(ctx, &p, `SELECT * FROM pictures WHERE id = ?`, id); err != nil {
+	if err := s.read.GetContext(ctx, &p, `SELECT id, account, name, type, created_ms, body, rules FROM pictures WHERE id = ?`, id); err != nil {
 		if notFound(err) {
 			return p, false, nil
 		}

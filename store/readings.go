@@ -23,8 +23,8 @@ type Reading struct {
 	Raw     *float64 // before calibration; nil: Value is what came
 }
 
-// AddReading keeps a reading of a series. One of the same series and time takes the place of the earlier; replaced, where
-// it is not nil, is told when that one differed.
+// AddReading keeps a reading of a series. One of the same series and time takes the place of the earlier; replaced,
+// where it is not nil, is told when that one differed.
 func AddReading(series string, r Reading, replaced func(int)) Change {
 	return AddReadings(series, []Reading{r}, replaced)
 }
@@ -34,7 +34,8 @@ func AddReadings(series string, list []Reading, replaced func(int)) Change {
 	return func(tx *Tx) error {
 		for i := range list {
 			if t := list[i].T; t < earliest || t >= latest {
-				return fmt.Errorf("a reading of %s has the time %s; readings are kept from 1900 to 2178", series, time.UnixMilli(t).UTC().Format(time.RFC3339))
+				return fmt.Errorf("a reading of %s has the time %s; readings are kept from 1900 to 2178", series,
+					time.UnixMilli(t).UTC().Format(time.RFC3339))
 			}
 		}
 		return tx.add(series, op{put: list, replaced: replaced})
@@ -51,12 +52,13 @@ func DropReadings(name string, from, to time.Time) Change {
 	}
 }
 
-// DropSeries deletes a series with all its readings. What is later kept under its name is another one. Its number stays taken, as
-// rows of the log speak of it.
+// DropSeries deletes a series with all its readings. What is later kept under its name is another one. Its number stays
+// taken, as rows of the log speak of it.
 func DropSeries(name string) Change {
 	return func(tx *Tx) error {
 		var there int
-		if err := tx.conn.GetContext(context.Background(), &there, `SELECT count(*) FROM series WHERE name = ?`, name); err != nil || there == 0 {
+		if err := tx.conn.GetContext(context.Background(), &there, `SELECT count(*) FROM series WHERE name = ?`,
+			name); err != nil || there == 0 {
 			return err
 		}
 		if err := DropReadings(name, time.UnixMilli(earliest), time.UnixMilli(latest))(tx); err != nil {
@@ -115,7 +117,8 @@ func (w *Tx) writeLog() error {
 		at = time.Now()
 	}
 	// Numbered here, as SQLite's own counter would be one more page to write.
-	if err := w.exec(`INSERT INTO log (seq, at_ms, readings, inputs) VALUES (?, ?, ?, ?)`, w.seq+1, at.UnixMilli(), body, w.inputs); err != nil {
+	if err := w.exec(`INSERT INTO log (seq, at_ms, readings, inputs) VALUES (?, ?, ?, ?)`, w.seq+1, at.UnixMilli(), body,
+		w.inputs); err != nil {
 		return err
 	}
 	w.wrote, w.taped = true, 0
@@ -180,7 +183,8 @@ func (w *Tx) know(id int64) {
 		return
 	}
 	var until []int64
-	if err := w.query(&until, `SELECT until FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`, blockKey(id, epoch), blockKey(id+1, epoch)); err != nil {
+	if err := w.query(&until, `SELECT until FROM blocks WHERE key >= ? AND key < ? ORDER BY key DESC LIMIT 1`, blockKey(id,
+		epoch), blockKey(id+1, epoch)); err != nil {
 		return // it stays unknown: each reading is looked for
 	}
 	w.recent.mu.Lock()
@@ -197,8 +201,9 @@ func (w *Tx) know(id int64) {
 	}
 }
 
-// differing counts the readings of a change that take the place of one that differs: of one that was there, or of the one just before,
-// since those that come in a rush share a millisecond. before is the last of the series in the transaction, nil where it is the first.
+// differing counts the readings of a change that take the place of one that differs: of one that was there, or of the
+// one just before, since those that come in a rush share a millisecond. before is the last of the series in the
+// transaction, nil where it is the first.
 func (w *Tx) differing(o op, before *Reading) (n int) {
 	x := w.recent.runs[o.series]
 	var at, next *block
@@ -311,9 +316,10 @@ func (s *Store) idOf(ctx context.Context, name string) (int64, bool, error) {
 	return id, true, nil
 }
 
-// Readings yields the readings of a series in [from, to), in time order. The reading before from, which tells what held at
-// the start, comes first where there is one and before is true.
-func (s *Store) Readings(ctx context.Context, name string, kind site.ValueKind, from, to time.Time, before bool) iter.Seq2[Reading, error] {
+// Readings yields the readings of a series in [from, to), in time order. The reading before from, which tells what held
+// at the start, comes first where there is one and before is true.
+func (s *Store) Readings(ctx context.Context, name string, kind site.ValueKind, from, to time.Time,
+	before bool) iter.Seq2[Reading, error] {
 	return func(yield func(Reading, error) bool) {
 		id, ok, err := s.idOf(ctx, name)
 		if err == nil && ok && before {
@@ -417,7 +423,8 @@ func (s *Store) Last(ctx context.Context, name string, kind site.ValueKind) (Rea
 }
 
 // Newest returns the newest readings of a series in [from, to), at most limit, the newest first.
-func (s *Store) Newest(ctx context.Context, name string, kind site.ValueKind, from, to time.Time, limit int) ([]Reading, error) {
+func (s *Store) Newest(ctx context.Context, name string, kind site.ValueKind, from, to time.Time, limit int) ([]Reading,
+	error) {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
 		return nil, err
@@ -495,4 +502,12 @@ func (s *Store) Extent(ctx context.Context, name string) (out Extent, err error)
 func (s *Store) Count(ctx context.Context, name string) (int64, error) {
 	e, err := s.Extent(ctx, name)
 	return e.Count, err
+}
+
+// Times are those of readings, in Unix milliseconds.
+func Times(list []Reading) (out []int64) {
+	for _, r := range list {
+		out = append(out, r.T)
+	}
+	return out
 }

@@ -50,7 +50,8 @@ func DropNote(id int64) Change {
 // AddMessage keeps a message to people.
 func AddMessage(at time.Time, object, text string, grave bool, by string) Change {
 	return func(tx *Tx) error {
-		return tx.exec(`INSERT INTO messages (at_ms, object, text, grave, by_name) VALUES (?, ?, ?, ?, ?)`, at.UnixMilli(), object, text, grave, by)
+		return tx.exec(`INSERT INTO messages (at_ms, object, text, grave, by_name) VALUES (?, ?, ?, ?, ?)`, at.UnixMilli(),
+			object, text, grave, by)
 	}
 }
 

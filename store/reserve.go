@@ -8,9 +8,10 @@ import (
 	"time"
 )
 
-// reserve is a file that takes room on the disk until that is full. Then it goes, and what it took is for commands, states and the
-// journal alone, until there is room for it again. That it is not there is how it is remembered over a start. A second, small one
-// goes only when a database is opened on a full disk, which takes some room. It belongs to the writing goroutine.
+// reserve is a file that takes room on the disk until that is full. Then it goes, and what it took is for commands,
+// states and the journal alone, until there is room for it again. That it is not there is how it is remembered over a
+// start. A second, small one goes only when a database is opened on a full disk, which takes some room. It belongs to
+// the writing goroutine.
 type reserve struct {
 	spent  bool
 	looked time.Time
@@ -99,7 +100,8 @@ func (s *Store) spend() bool {
 	}
 	s.reserve.spent, s.reserve.looked = true, time.Now()
 	err := os.Remove(filepath.Join(s.dir, reserveFile))
-	s.log.Error("the disk is full: readings are refused, commands and the journal go on out of a reserve", "reserve", err == nil)
+	s.log.Error("the disk is full: readings are refused, commands and the journal go on out of a reserve", "reserve",
+		err == nil)
 	return true
 }
 

@@ -27,15 +27,16 @@ func onSmallDisk(t *testing.T) string {
 		t.Skipf("no disk of its own is to be had here: %s", b)
 	}
 	dir := t.TempDir()
-	cmd := exec.CommandContext(t.Context(), "unshare", "-rm", "sh", "-c", `mount -t tmpfs -o size=40m none "$1" && exec "$0" -test.run "^$2\$" -test.v`, os.Args[0], dir, t.Name())
+	cmd := exec.CommandContext(t.Context(), "unshare", "-rm", "sh", "-c",
+		`mount -t tmpfs -o size=40m none "$1" && exec "$0" -test.run "^$2\$" -test.v`, os.Args[0], dir, t.Name())
 	cmd.Env = append(os.Environ(), "IDLEEMBER_SMALL_DISK="+dir)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return ""
 }
 
-// A hub that was stopped on a full disk starts there: commands are kept, readings refused until there is room, over any number of
-// starts, also where somebody else took the reserve's room meanwhile.
+// A hub that was stopped on a full disk starts there: commands are kept, readings refused until there is room, over any
+// number of starts, also where somebody else took the reserve's room meanwhile.
 func TestAStartOnAFullDisk(t *testing.T) {
 	disk := onSmallDisk(t)
 	if disk == "" {
@@ -45,7 +46,8 @@ func TestAStartOnAFullDisk(t *testing.T) {
 	n := int64(0)
 	readings := func(s *Store) error {
 		n++
-		return s.Bring(t.Context(), AddReading("kiln.chamber", Reading{T: time.Now().UnixMilli() + n, Value: reading.Number(float64(n))}, nil))
+		return s.Bring(t.Context(), AddReading("kiln.chamber", Reading{T: time.Now().UnixMilli() + n,
+			Value: reading.Number(float64(n))}, nil))
 	}
 	fill := func() {
 		for size := 1 << 20; size > 0; size /= 2 {
@@ -95,7 +97,8 @@ func TestAStartOnAFullDisk(t *testing.T) {
 	_ = s.Close()
 }
 
-// What is written into files that are deleted, moved or replaced is not acknowledged, and no new database is begun beside what is left.
+// What is written into files that are deleted, moved or replaced is not acknowledged, and no new database is begun
+// beside what is left.
 func TestADatabaseThatIsTakenAway(t *testing.T) {
 	for name, take := range map[string]func(dir string) error{
 		"deleted": func(dir string) error { return os.Remove(filepath.Join(dir, File)) },
@@ -124,7 +127,8 @@ func TestADatabaseThatIsTakenAway(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(dir, File), "reading makes no new one")
 		}
 		for range 2 {
-			assert.ErrorIs(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "another")), ErrGone, name)
+			assert.ErrorIs(t, s.Do(t.Context(), SaveSecret(site.Key{Kind: "device", ID: "kiln"}, "camera", "another")), ErrGone,
+				name)
 		}
 		_ = s.Close()
 		if name != "deleted" {

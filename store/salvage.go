@@ -14,6 +14,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"idleember/core/series"
 	"idleember/core/site"
@@ -27,9 +28,9 @@ type Salvaged struct {
 	Lost     []string // what could not be read, in sentences, as far as it is known what it was
 }
 
-// Salvage reads the database of a hub, however damaged, without SQLite, and writes all of it that is whole into a new one in a folder
-// that is empty or not there. The old one stays as it is. Rows that no table reaches any more are taken where it is certain what they
-// are. Sums of hours are made anew from the readings. progress may be nil.
+// Salvage reads the database of a hub, however damaged, without SQLite, and writes all of it that is whole into a new
+// one in a folder that is empty or not there. The old one stays as it is. Rows that no table reaches any more are taken
+// where it is certain what they are. Sums of hours are made anew from the readings. progress may be nil.
 func Salvage(ctx context.Context, from, to string, progress func(done, of int)) (out Salvaged, err error) {
 	if entries, err := os.ReadDir(to); err == nil && len(entries) > 0 {
 		return out, fmt.Errorf("%s is not empty; salvage into an empty folder, so that nothing is lost", to)
@@ -47,7 +48,8 @@ func Salvage(ctx context.Context, from, to string, progress func(done, of int)) 
 	if f.Pages() == 0 {
 		return out, fmt.Errorf("the database in %s is empty; restore a backup", from)
 	}
-	v := &salvage{from: from, ctx: ctx, file: f, lost: f.Remarks, progress: progress, names: map[int64]string{}, thinned: map[int64]int64{}, blocks: map[int64][]series.Span{}}
+	v := &salvage{from: from, ctx: ctx, file: f, lost: f.Remarks, progress: progress, names: map[int64]string{},
+		thinned: map[int64]int64{}, blocks: map[int64][]series.Span{}}
 	if err := v.write(to); err != nil {
 		_ = os.Remove(filepath.Join(to, File))
 		_ = os.Remove(to) // where it is empty
@@ -178,7 +180,8 @@ func (v *salvage) write(to string) error {
 		}
 	}
 	if len(v.rootless) > 0 {
-		v.lost = append(v.lost, "a part of the list of what is kept where; of these, what was found is taken, and it is not known whether that is all: "+strings.Join(v.rootless, ", "))
+		v.lost = append(v.lost, "a part of the list of what is kept where; of these, what was found is taken, and it is "+
+			"not known whether that is all: "+strings.Join(v.rootless, ", "))
 	}
 	if err := v.orphans(); err != nil {
 		return err
@@ -318,9 +321,10 @@ func (v *salvage) put(t *rescued, values []any) error {
 	for i := range values {
 		names[i] = t.columns[i].Name
 	}
-	query := fmt.Sprintf("%s INTO %s (%s) VALUES (?%s)", t.insert, t.name, `"`+strings.Join(names, `", "`)+`"`, strings.Repeat(", ?", len(values)-1))
+	query := fmt.Sprintf("%s INTO %s (%s) VALUES (?%s)", t.insert, t.name, `"`+strings.Join(names, `", "`)+`"`,
+		strings.Repeat(", ?", len(values)-1))
 	if _, err := v.tx.ExecContext(v.ctx, query, values...); err != nil {
-		if v.ctx.Err() != nil || strings.Contains(err.Error(), "disk") || strings.Contains(err.Error(), "full") {
+		if v.ctx.Err() != nil || IsFull(err) || code(err) == sqlite3.SQLITE_IOERR {
 			return err
 		}
 		t.lost++ // it is there already, or is nothing that the table takes
@@ -363,7 +367,8 @@ func (v *salvage) orphans() error {
 		v.file.Orphans(func(_ uint32, keyed bool, rows []pages.Row) bool {
 			var fit *rescued
 			for _, t := range v.tables {
-				if !of(t) || len(t.gaps) == 0 || t.keyed != keyed || slices.ContainsFunc(rows, func(r pages.Row) bool { return !t.fits(r) || !t.looks(r.Values) }) {
+				if !of(t) || len(t.gaps) == 0 || t.keyed != keyed || slices.ContainsFunc(rows,
+					func(r pages.Row) bool { return !t.fits(r) || !t.looks(r.Values) }) {
 					continue
 				}
 				if fit != nil {
@@ -387,10 +392,12 @@ func (v *salvage) orphans() error {
 	}
 	pass(func(t *rescued) bool { return t.name == "series" }) // what others are called by
 	pass(func(t *rescued) bool {
-		return v.file.FreeKnown || t.name != "passes" && t.name != "invites" // a token that somebody took back must not work again
+		// a token that somebody took back must not work again
+		return v.file.FreeKnown || t.name != "passes" && t.name != "invites"
 	})
 	if len(v.doubtful) > 0 {
-		v.lost = append(v.lost, "it is not known which pages are free: of these, something that was deleted may be there again, or be as it was before: "+strings.Join(v.doubtful, ", "))
+		v.lost = append(v.lost, "it is not known which pages are free: of these, something that was deleted may be there "+
+			"again, or be as it was before: "+strings.Join(v.doubtful, ", "))
 	}
 	return failed
 }
@@ -401,9 +408,13 @@ const savePlace = `INSERT OR IGNORE INTO parts (kind, id, body) VALUES ('place',
 func (v *salvage) mend() error {
 	var lost []string
 	for _, x := range []struct{ said, find, do string }{
-		{"the place %s: its name, picture and facts are lost", `SELECT DISTINCT body ->> 'place' FROM parts WHERE kind = 'device' AND body ->> 'place' NOT IN (SELECT id FROM parts WHERE kind = 'place')`, savePlace},
-		{"the device %s: how it was linked is lost, and its key; give it a new one", `SELECT DISTINCT body ->> 'device' FROM parts WHERE kind IN ('signal', 'control') AND body ->> 'device' NOT IN (SELECT id FROM parts WHERE kind = 'device')`, ""},
-		{"sessions, tokens and walls of the account %s, which is lost", `SELECT DISTINCT member FROM passes WHERE member NOT IN (SELECT id FROM members)`, `DELETE FROM passes WHERE member = ?1`},
+		{"the place %s: its name, picture and facts are lost",
+			`SELECT DISTINCT body ->> 'place' FROM parts WHERE kind = 'device' AND body ->> 'place' NOT IN (SELECT id FROM parts WHERE kind = 'place')`, savePlace},
+		{"the device %s: how it was linked is lost, and its key; give it a new one",
+			`SELECT DISTINCT body ->> 'device' FROM parts WHERE kind IN ('signal', 'control') AND body ->> 'device' NOT IN (SELECT id FROM parts WHERE kind = 'device')`, ""},
+		{"sessions, tokens and walls of the account %s, which is lost",
+			`SELECT DISTINCT member FROM passes WHERE member NOT IN (SELECT id FROM members)`,
+			`DELETE FROM passes WHERE member = ?1`},
 	} {
 		var ids []string
 		if err := v.tx.Select(&ids, x.find); err != nil {
@@ -451,8 +462,9 @@ func (v *salvage) standIn(id string) error {
 	if _, err := v.tx.Exec(savePlace, place); err != nil {
 		return err
 	}
-	_, err := v.tx.Exec(`INSERT INTO parts (kind, id, body) VALUES ('device', ?, ?)`, id, asJSON(site.Device{ID: id, Name: id, Place: place,
-		LeaseMS: site.DefaultLease.Milliseconds(), NewSignals: true, Created: time.Now(), Link: site.Link{Kind: site.MQTT}}))
+	_, err := v.tx.Exec(`INSERT INTO parts (kind, id, body) VALUES ('device', ?, ?)`, id,
+		asJSON(site.Device{ID: id, Name: id, Place: place,
+			LeaseMS: site.DefaultLease.Milliseconds(), NewSignals: true, Created: time.Now(), Link: site.Link{Kind: site.MQTT}}))
 	return err
 }
 

@@ -114,7 +114,8 @@ func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
 		}
 		cells, err := v.codec.DecodeCells(nil, dayOf(number(0)), blob(1))
 		if err != nil {
-			return values, &stretchError{"sums of hours of " + v.called(id), atTime(dayOf(number(0))), atTime(dayOf(number(0)) + series.Day)}
+			return values, &stretchError{"sums of hours of " + v.called(id), atTime(dayOf(number(0))), atTime(dayOf(number(0)) +
+				series.Day)}
 		}
 		cells = slices.DeleteFunc(cells, func(c series.Cell) bool { return c.At >= thin })
 		if len(cells) == 0 {
@@ -177,7 +178,8 @@ func (v *salvage) block(values []any, number func(int) int64, blob func(int) []b
 	span := series.Span{From: from, To: number(1) + 1}
 	where := &stretchError{v.called(id), atTime(from), atTime(number(1))}
 	c := &series.Columns{}
-	if err := v.codec.Decode(c, blob(3)); err != nil || c.Len() == 0 || c.T[0] != from || c.T[c.Len()-1] != number(1) || int64(c.Len()) != number(2) || !slices.IsSorted(c.T) {
+	if err := v.codec.Decode(c, blob(3)); err != nil || c.Len() == 0 || c.T[0] != from || c.T[c.Len()-1] != number(1) ||
+		int64(c.Len()) != number(2) || !slices.IsSorted(c.T) {
 		if err == nil && c.Len() > 0 && slices.IsSorted(c.T) && c.T[0] == from { // what stands beside it is wrong
 			values = []any{values[0], c.T[c.Len()-1], int64(c.Len()), blob(3)}
 			span.To = c.T[c.Len()-1] + 1
@@ -185,7 +187,9 @@ func (v *salvage) block(values []any, number func(int) int64, blob func(int) []b
 			return values, where
 		}
 	}
-	at, _ := slices.BinarySearchFunc(v.blocks[id], span.From, func(s series.Span, t int64) int { return int(min(1, max(-1, s.From-t))) })
+	at, _ := slices.BinarySearchFunc(v.blocks[id], span.From, func(s series.Span, t int64) int {
+		return int(min(1, max(-1, s.From-t)))
+	})
 	if at > 0 && v.blocks[id][at-1].To > span.From || at < len(v.blocks[id]) && v.blocks[id][at].From < span.To {
 		return nil, nil // what is there is newer
 	}

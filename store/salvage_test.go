@@ -25,15 +25,19 @@ var houseSeries = []string{"kiln.chamber", "kiln.door", "shed.note", "shed.level
 func aHouse(t *testing.T, dir string) map[string][]Reading {
 	s := open(t, dir)
 	do := func(c ...Change) { require.NoError(t, s.Do(t.Context(), c...)) }
-	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Hub{Zone: "UTC"})), SaveMember(Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"}), Keep(site.Put(site.Place{ID: "yard", Name: "Yard"}))))
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Hub{Zone: "UTC"})),
+		SaveMember(Member{ID: "mo", Name: "Mo", Role: "owner", Password: "x", Recovery: "[]"}),
+		Keep(site.Put(site.Place{ID: "yard", Name: "Yard"}))))
 	for _, d := range []string{"kiln", "shed"} {
 		do(Keep(site.Put(site.Device{ID: d, Name: d, Place: "yard", LeaseMS: 60_000})), SaveKey(d, []byte("key of "+d)))
 	}
 	for _, id := range houseSeries {
-		do(Keep(site.Put(site.Signal{ID: id, Device: id[:4], Name: id, Kind: site.Number, Unit: "[ppm]", Reports: site.Periodic})))
+		do(Keep(site.Put(site.Signal{ID: id, Device: id[:4], Name: id, Kind: site.Number, Unit: "[ppm]",
+			Reports: site.Periodic})))
 	}
 	for i := range 60 {
-		do(Keep(site.Put(&site.Rule{ID: fmt.Sprintf("rule_%d", i), Name: strings.Repeat("r", 100)})), AddEntry(time.UnixMilli(int64(i)), access.HubActor(), "change", "hub", "", strings.Repeat("j", 50), "", nil))
+		do(Keep(site.Put(&site.Rule{ID: fmt.Sprintf("rule_%d", i), Name: strings.Repeat("r", 100)})),
+			AddEntry(time.UnixMilli(int64(i)), access.HubActor(), "change", "hub", "", strings.Repeat("j", 50), "", nil))
 	}
 	rng, want := rand.New(rand.NewPCG(1, 2)), map[string][]Reading{}
 	at := int64(1_790_000_000_000)
@@ -141,8 +145,10 @@ func TestSalvageWithoutABeginning(t *testing.T) {
 	dir, to := t.TempDir(), filepath.Join(t.TempDir(), "new")
 	want := aHouse(t, dir)
 	s := open(t, dir)
-	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Dashboard{ID: "door", Name: "Door", By: "mo", Tiles: []site.Tile{}})), SavePreferences("mo", site.Preferences{Theme: "dark"}),
-		SavePass(Pass{Hash: []byte("h"), ID: "p", Kind: "token", Member: "mo", Name: "script"}), Keep(site.Put(site.Model{ID: "sensor", Name: "Sensor"}))))
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(site.Dashboard{ID: "door", Name: "Door", By: "mo",
+		Tiles: []site.Tile{}})), SavePreferences("mo", site.Preferences{Theme: "dark"}),
+		SavePass(Pass{Hash: []byte("h"), ID: "p", Kind: "token", Member: "mo", Name: "script"}),
+		Keep(site.Put(site.Model{ID: "sensor", Name: "Sensor"}))))
 	require.NoError(t, s.Close())
 	b, err := os.ReadFile(filepath.Join(dir, File))
 	require.NoError(t, err)
@@ -162,7 +168,8 @@ func TestSalvageWithoutABeginning(t *testing.T) {
 	}
 	there, err := s.Site(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int{60, 2, 4, 1, 1}, []int{len(there.Rules), len(there.Devices), len(there.Signals), len(there.Dashboards), len(there.Models)})
+	assert.Equal(t, []int{60, 2, 4, 1, 1}, []int{len(there.Rules), len(there.Devices), len(there.Signals),
+		len(there.Dashboards), len(there.Models)})
 	people, err := s.Members(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, people, 1)
@@ -207,8 +214,8 @@ func damage(rng *rand.Rand, b []byte) ([]byte, string) {
 	return b, fmt.Sprintf("the head of the page at %d", page)
 }
 
-// Whatever happens to the file: what is salvaged is what was written, stands on its own, and what is missing is told of. A database that
-// opens nevertheless gives no wrong reading, and its check tells what is wrong.
+// Whatever happens to the file: what is salvaged is what was written, stands on its own, and what is missing is told
+// of. A database that opens nevertheless gives no wrong reading, and its check tells what is wrong.
 func TestRandomDamageIsSurvivedSalvagedOrExplained(t *testing.T) {
 	t.Parallel()
 	whole := t.TempDir()
@@ -262,7 +269,7 @@ func TestRandomDamageIsSurvivedSalvagedOrExplained(t *testing.T) {
 		}
 		got, err := Salvage(t.Context(), dir, to, nil)
 		if err != nil {
-			require.ErrorContains(t, err, "is empty", what)
+			require.Regexp(t, "is empty|nothing can be read", err.Error(), what) // of what is cut off within its first pages
 		} else {
 			salvaged++
 			s := open(t, to)
@@ -283,9 +290,11 @@ func TestRandomDamageIsSurvivedSalvagedOrExplained(t *testing.T) {
 		if err := s.Check(t.Context(), nil); err == nil {
 			unharmed++
 			missing := same(s)
-			assert.True(t, missing == 0 || strings.Contains(what, "-wal"), "%s: %d are missing and nobody says so", what, missing)
+			assert.True(t, missing == 0 || strings.Contains(what, "-wal"), "%s: %d are missing and nobody says so", what,
+				missing)
 		}
 		_ = s.Close()
 	}
-	t.Logf("%d damaged: %d salvaged, %d of them with every reading, %.1f %% of all readings back; %d opened by themselves, %d of them unharmed", times, salvaged, complete, 100*float64(back)/float64(max(1, of)), opened, unharmed)
+	t.Logf("%d damaged: %d salvaged, %d of them with every reading, %.1f %% of all readings back; %d opened by "+
+		"themselves, %d of them unharmed", times, salvaged, complete, 100*float64(back)/float64(max(1, of)), opened, unharmed)
 }

@@ -26,11 +26,16 @@ func (v *salvage) called(id int64) string {
 func atTime(t int64) string { return time.UnixMilli(t).UTC().Format("2006-01-02 15:04:05Z") }
 
 // labels are what people call what a table holds.
-var labels = map[string]string{"hub": "the hub's own settings", "state": "what was remembered of controls and signals", "parts": "automation, rules, presets, alerts and notifications",
-	"members": "accounts", "passes": "sessions, tokens and walls", "refusals": "refused messages", "alert_events": "the alert history", "views": "views of charts",
-	"preferences": "preferences", "versions": "earlier versions of the configuration", "series": "names of series", "blocks": "readings", "log": "the newest readings",
-	"cells": "sums of hours", "journal": "the journal", "models": "device models", "subscriptions": "subscriptions to push messages", "deliveries": "messages on their way",
-	"sealed": "how far the newest readings are in blocks", "damaged": "damaged readings that were set aside", "own_stamps": "times that devices stamped", "invites": "invitations", "stills": "still pictures"}
+var labels = map[string]string{"hub": "the hub's own settings", "state": "what was remembered of controls and signals",
+	"parts":   "automation, rules, presets, alerts and notifications",
+	"members": "accounts", "passes": "sessions, tokens and walls", "refusals": "refused messages",
+	"alert_events": "the alert history",
+	"preferences":  "preferences", "versions": "earlier versions of the configuration", "series": "names of series",
+	"blocks": "readings", "log": "the newest readings",
+	"cells": "sums of hours", "journal": "the journal", "models": "device models",
+	"subscriptions": "subscriptions to push messages", "deliveries": "messages on their way",
+	"sealed": "how far the newest readings are in blocks", "damaged": "damaged readings that were set aside",
+	"own_stamps": "times that devices stamped", "invites": "invitations", "stills": "still pictures"}
 
 func label(table string) string {
 	if l, ok := labels[table]; ok {
@@ -117,5 +122,6 @@ func (v *salvage) between(g gap) string {
 	if one == other {
 		return fmt.Sprintf("of %s between %s and %s", v.called(one), atTime(from), atTime(until))
 	}
-	return fmt.Sprintf("of %s after %s, of %s before %s, and of series between them", v.called(one), atTime(from), v.called(other), atTime(until))
+	return fmt.Sprintf("of %s after %s, of %s before %s, and of series between them", v.called(one), atTime(from),
+		v.called(other), atTime(until))
 }

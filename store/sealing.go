@@ -55,8 +55,8 @@ func readingAt(c *series.Columns, i int) Reading {
 	return r
 }
 
-// writeBlocks keeps columns as blocks. With fill all but the last are as long as they may be, else they are equally long, so
-// that no tiny one is left in the midst of a series.
+// writeBlocks keeps columns as blocks. With fill all but the last are as long as they may be, else they are equally
+// long, so that no tiny one is left in the midst of a series.
 func (w *Tx) writeBlocks(id int64, c *series.Columns, fill bool) error {
 	n, guess := c.Len(), 4096
 	for i := 0; i < n; {
@@ -74,7 +74,8 @@ func (w *Tx) writeBlocks(id int64, c *series.Columns, fill bool) error {
 			j = min(j-1, i+size)
 			w.body = w.codec.Encode(w.body[:0], c.Slice(i, j))
 		}
-		if err := w.exec(`INSERT OR REPLACE INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id, c.T[i]), c.T[j-1], j-i, w.body); err != nil {
+		if err := w.exec(`INSERT OR REPLACE INTO blocks (key, until, count, body) VALUES (?, ?, ?, ?)`, blockKey(id, c.T[i]),
+			c.T[j-1], j-i, w.body); err != nil {
 			return err
 		}
 		i, guess = j, j-i
@@ -198,7 +199,8 @@ func (w *Tx) dropStretch(id int64, d series.Span) error {
 	if err := w.dropSums(id, d); err != nil {
 		return err
 	}
-	if err := w.exec(`DELETE FROM blocks WHERE key >= ? AND key < ? AND until < ?`, blockKey(id, d.From), blockKey(id, d.To), d.To); err != nil {
+	if err := w.exec(`DELETE FROM blocks WHERE key >= ? AND key < ? AND until < ?`, blockKey(id, d.From), blockKey(id,
+		d.To), d.To); err != nil {
 		return err
 	}
 	for _, t := range []int64{d.From, d.To - 1} { // those that reach over an end
@@ -323,9 +325,10 @@ func (w *Tx) beginSealing() (upTo int64, ids []int64) {
 	return w.seq, ids
 }
 
-// eachRange calls each with the readings of a series in [from, to), in time order and portions: those of its blocks, changed
-// by a layer. It returns errEnough where each has enough. The columns are only there during the call.
-func eachRange(ctx context.Context, q preparer, id, from, to int64, top *layer, each func(c *series.Columns, i, j int) bool) error {
+// eachRange calls each with the readings of a series in [from, to), in time order and portions: those of its blocks,
+// changed by a layer. It returns errEnough where each has enough. The columns are only there during the call.
+func eachRange(ctx context.Context, q preparer, id, from, to int64, top *layer, each func(c *series.Columns, i,
+	j int) bool) error {
 	k, last := 0, int64(math.MinInt64)
 	err := eachBlock(ctx, q, id, from, to, func(c *series.Columns) bool {
 		i, _ := c.Find(max(from, last+1)) // a block may be written anew while the next ones are fetched
@@ -389,8 +392,8 @@ var errEnough = errors.New("enough")
 // blocksAtOnce is how many blocks one query reads: a long read would stop the write-ahead log from being reset.
 const blocksAtOnce = 64
 
-// eachBlock decodes the blocks of a series that hold something of [from, to), in time order. It returns errEnough where each
-// has enough.
+// eachBlock decodes the blocks of a series that hold something of [from, to), in time order. It returns errEnough where
+// each has enough.
 func eachBlock(ctx context.Context, q preparer, id, from, to int64, each func(*series.Columns) bool) error {
 	from, to = max(from, earliest), min(to, latest)
 	if from >= to {

@@ -27,9 +27,11 @@ func TestSeriesAgainstAPlainMap(t *testing.T) {
 		do(DropSeries("a.n"))
 		plain := map[int64]Reading{}
 		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 1))
-		base, span := int64(1_790_000_000_000), rapid.SampledFrom([]int64{1000, 3 * series.Hour, 40 * series.Day}).Draw(rt, "span")
+		base, span := int64(1_790_000_000_000), rapid.SampledFrom([]int64{1000, 3 * series.Hour, 40 * series.Day}).Draw(rt,
+			"span")
 		for range rapid.IntRange(1, 12).Draw(rt, "steps") {
-			switch what := rapid.SampledFrom([]string{"ahead", "anywhere", "drop", "seal", "seal", "repack", "restart"}).Draw(rt, "what"); what {
+			switch what := rapid.SampledFrom([]string{"ahead", "anywhere", "drop", "seal", "seal", "repack", "restart"}).Draw(rt,
+				"what"); what {
 			case "ahead", "anywhere":
 				var list []Reading
 				at := base + rng.Int64N(span)
@@ -37,7 +39,8 @@ func TestSeriesAgainstAPlainMap(t *testing.T) {
 					if at += 10_000; what == "anywhere" {
 						at = base + rng.Int64N(span)
 					}
-					r := Reading{T: at, Value: reading.Number(float64(rng.IntN(400)) / 10), Quality: reading.Quality(max(0, rng.IntN(60)-57))}
+					r := Reading{T: at, Value: reading.Number(float64(rng.IntN(400)) / 10),
+						Quality: reading.Quality(max(0, rng.IntN(60)-57))}
 					if rng.IntN(20) == 0 {
 						raw := float64(rng.IntN(1024))
 						r.Raw = &raw
@@ -79,7 +82,8 @@ func TestSeriesAgainstAPlainMap(t *testing.T) {
 			require.Equal(rt, want[max(0, i-1)], some[0], "what held at the start")
 		}
 		hold := rapid.SampledFrom([]time.Duration{0, 30 * time.Second}).Draw(rt, "hold")
-		bounds := series.Bounds(base-series.Hour, base+2*span, max(time.Duration(span)*time.Millisecond/30, time.Second), time.UTC)
+		bounds := series.Bounds(base-series.Hour, base+2*span, max(time.Duration(span)*time.Millisecond/30, time.Second),
+			time.UTC)
 		b := series.Within(bounds, hold)
 		for _, r := range want {
 			b.Add(series.Point{T: r.T, V: r.Value.Num, Bad: r.Quality == reading.Bad})
@@ -151,12 +155,15 @@ func TestReadingWhileSealing(t *testing.T) {
 func TestKindsInOneSeries(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer func() { _ = s.Close() }()
-	require.NoError(t, s.Do(t.Context(), AddReadings("a.t", []Reading{{T: 1000, Value: reading.Text("wet")}, {T: 2000, Value: reading.Text("dry"), Quality: reading.Suspect}}, nil),
+	require.NoError(t, s.Do(t.Context(), AddReadings("a.t", []Reading{{T: 1000, Value: reading.Text("wet")},
+		{T: 2000, Value: reading.Text("dry"), Quality: reading.Suspect}}, nil),
 		AddReading("a.o", Reading{T: 1000, Value: reading.OnOff(true)}, nil)))
 	for range 2 {
-		assert.Equal(t, []Reading{{T: 1000, Value: reading.Text("wet")}, {T: 2000, Value: reading.Text("dry"), Quality: reading.Suspect}}, all(t, s, "a.t", site.Text, 0, 5000, false))
+		assert.Equal(t, []Reading{{T: 1000, Value: reading.Text("wet")}, {T: 2000, Value: reading.Text("dry"),
+			Quality: reading.Suspect}}, all(t, s, "a.t", site.Text, 0, 5000, false))
 		assert.Equal(t, reading.OnOff(true), all(t, s, "a.o", site.OnOff, 0, 5000, false)[0].Value)
-		assert.Equal(t, reading.Number(1), all(t, s, "a.o", site.Number, 0, 5000, false)[0].Value, "asked for as what its signal is now")
+		assert.Equal(t, reading.Number(1), all(t, s, "a.o", site.Number, 0, 5000, false)[0].Value,
+			"asked for as what its signal is now")
 		require.NoError(t, s.Seal(t.Context()))
 	}
 	require.NoError(t, s.Do(t.Context(), AddReading("a.t", Reading{T: 3000, Value: reading.Number(7)}, nil)))
@@ -177,10 +184,12 @@ func TestCheckFindsDamage(t *testing.T) {
 	}
 	require.NoError(t, s.Seal(t.Context()))
 	require.NoError(t, s.Check(t.Context(), nil))
-	_, err := s.tx.conn.ExecContext(t.Context(), `UPDATE blocks SET body = CAST(replace(hex(body), '0', '1') AS BLOB) WHERE key < ?`, blockKey(2, epoch))
+	_, err := s.tx.conn.ExecContext(t.Context(),
+		`UPDATE blocks SET body = CAST(replace(hex(body), '0', '1') AS BLOB) WHERE key < ?`, blockKey(2, epoch))
 	require.NoError(t, err)
 	seen := 0
-	assert.ErrorContains(t, s.Check(t.Context(), func(done, of int) { seen = max(seen, done) }), "a.n: the block from 1970-01-01T00:00:00Z")
+	assert.ErrorContains(t, s.Check(t.Context(), func(done, of int) { seen = max(seen, done) }),
+		"a.n: the block from 1970-01-01T00:00:00Z")
 	assert.Positive(t, seen)
 	assert.Len(t, all(t, s, "b.n", site.Number, 0, 1<<40, false), 5000)
 	_, err = s.tx.conn.ExecContext(t.Context(), `DELETE FROM blocks WHERE key < ?`, blockKey(2, epoch))

@@ -44,7 +44,9 @@ const stillColumns = `id, device, at_ms, cause, length(body) AS size`
 
 // Stills returns a device's newest still pictures, newest first.
 func (s *Store) Stills(ctx context.Context, device string, limit int) (list []Still, err error) {
-	if err := s.read.SelectContext(ctx, &list, `SELECT `+stillColumns+` FROM stills WHERE device = ? ORDER BY at_ms DESC, id DESC LIMIT ?`, device, limit); err != nil {
+	if err := s.read.SelectContext(ctx, &list,
+		`SELECT `+stillColumns+` FROM stills WHERE device = ? ORDER BY at_ms DESC, id DESC LIMIT ?`, device,
+		limit); err != nil {
 		return nil, fmt.Errorf("store: still pictures: %w", err)
 	}
 	return list, nil

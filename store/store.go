@@ -1,7 +1,8 @@
 // Package store keeps everything that the hub remembers, in one SQLite database.
 //
-// All writing goes through one goroutine that commits what has gathered in one transaction (group commit), synchronously:
-// when a batch's done function is called without an error, the batch is on the disk. Readers have a pool of their own.
+// All writing goes through one goroutine that commits what has gathered in one transaction (group commit),
+// synchronously: when a batch's done function is called without an error, the batch is on the disk. Readers have a pool
+// of their own.
 package store
 
 import (
@@ -18,7 +19,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -26,7 +26,8 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"idleember/core/series"
 )
@@ -90,7 +91,8 @@ type NewerError struct {
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("the database in %s has format %d, and this idleember knows formats up to %d; start the newer idleember that wrote it",
+	return fmt.Sprintf("the database in %s has format %d, and this idleember knows formats up to %d; start the newer "+
+		"idleember that wrote it",
 		e.Dir, e.Have, e.Know)
 }
 
@@ -113,8 +115,9 @@ func (s *Store) LockNote(text string) error {
 	return err
 }
 
-// Open opens the database in dir, creating both where they are missing, and brings it to this version's format. It fails
-// with a sentence where the folder cannot be written, is in use by another hub (*InUseError), or holds a newer format (*NewerError).
+// Open opens the database in dir, creating both where they are missing, and brings it to this version's format. It
+// fails with a sentence where the folder cannot be written, is in use by another hub (*InUseError), or holds a newer
+// format (*NewerError).
 func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -133,7 +136,8 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	}
 	_ = lock.Truncate(0) // what a hub that was killed had noted
 	s := &Store{dir: dir, lock: lock, queue: make(chan *Batch, 1024), idle: make(chan struct{}), log: o.Log,
-		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1), quit: make(chan struct{}), sealerEnd: make(chan struct{}),
+		recent: &recent{runs: map[int64]*run{}, thinned: map[int64]int64{}}, full: make(chan struct{}, 1),
+		quit: make(chan struct{}), sealerEnd: make(chan struct{}),
 		checkpoints: checkpoints{grown: make(chan struct{}, 1), end: make(chan struct{})}}
 	if _, err := os.Stat(filepath.Join(dir, File)); errors.Is(err, fs.ErrNotExist) && !o.Anew {
 		if trace := traces(dir); trace != "" {
@@ -163,7 +167,8 @@ func Open(ctx context.Context, dir string, o Options) (*Store, error) {
 	return s, nil
 }
 
-// flock takes a lock, which whoever had it may still be about to let go: a process that begins others shares it with them for a moment.
+// flock takes a lock, which whoever had it may still be about to let go: a process that begins others shares it with
+// them for a moment.
 func flock(f *os.File) bool {
 	for range 20 {
 		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
@@ -179,7 +184,8 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	if noSync {
 		sync = "OFF"
 	}
-	// Password hashes are in it: made here, so that only this account can read it. SQLite gives its other files the same mode.
+	// Password hashes are in it: made here, so that only this account can read it. SQLite gives its other files the same
+	// mode.
 	f, err := os.OpenFile(filepath.Join(s.dir, File), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return fmt.Errorf("the database in %s cannot be written: %s; choose another folder with --data", s.dir, reason(err))
@@ -191,11 +197,13 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 			return fmt.Errorf("the database in %s cannot be made: %w", s.dir, err)
 		}
 	}
-	// Pragmas belong in the name: by Exec they would reach one pooled connection only.
-	// None of the connections makes a file: where the database is taken away, a new one in its place would pass for it at the next start.
-	name := uri(filepath.Join(s.dir, File)) + "?mode=rw&_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
+	// Pragmas belong in the name: by Exec they would reach one pooled connection only. None of the connections makes a
+	// file: where the database is taken away, a new one in its place would pass for it at the next start.
+	name := uri(filepath.Join(s.dir, File)) +
+		"?mode=rw&_txlock=immediate&_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)" +
 		"&_pragma=foreign_keys(1)&_pragma=journal_size_limit(16777216)&_pragma=synchronous(" + sync + ")"
-	if s.write, err = sqlx.Open("sqlite", name+fmt.Sprintf("&_pragma=wal_autocheckpoint(%d)", checkpointMost)); err != nil {
+	if s.write, err = sqlx.Open("sqlite", name+fmt.Sprintf("&_pragma=wal_autocheckpoint(%d)",
+		checkpointMost)); err != nil {
 		return err
 	}
 	s.write.SetMaxOpenConns(1)
@@ -211,8 +219,8 @@ func (s *Store) open(ctx context.Context, noSync bool) error {
 	return readers(ctx, s.read)
 }
 
-// readers opens all connections for reading, and keeps them: also where the database is taken away under the running hub, what it
-// needs for telling people can still be read.
+// readers opens all connections for reading, and keeps them: also where the database is taken away under the running
+// hub, what it needs for telling people can still be read.
 func readers(ctx context.Context, db *sqlx.DB) error {
 	const most = 4
 	db.SetMaxOpenConns(most)
@@ -258,7 +266,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	if have > 0 && have < know {
 		if err := s.backUpFirst(ctx, have, know); err != nil {
-			return fmt.Errorf("the database in %s is of an earlier version; before it is brought up to date it is backed up, and that failed: %w", s.dir, err)
+			return fmt.Errorf("the database in %s is of an earlier version; before it is brought up to date it is backed up, "+
+				"and that failed: %w", s.dir, err)
 		}
 	}
 	if _, err := p.Up(ctx); err != nil {
@@ -268,7 +277,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent, names: &s.names, tape: &s.tape, log: s.log}
+	s.tx = &Tx{conn: conn, prepared: map[string]*sqlx.Stmt{}, series: map[string]int64{}, recent: s.recent,
+		names: &s.names, tape: &s.tape, log: s.log}
 	if err := s.loadThinned(ctx); err != nil {
 		return err
 	}
@@ -312,12 +322,13 @@ func (s *Store) Close() error {
 // Change is one thing to write.
 type Change func(tx *Tx) error
 
-// Batch is what must be written together or not at all. Done is called after the commit, or with the reason why there was
-// none; it runs on the writing goroutine and must not block.
+// Batch is what must be written together or not at all. Done is called after the commit, or with the reason why there
+// was none; it runs on the writing goroutine and must not block.
 type Batch struct {
 	Changes []Change
 	Done    func(error)
-	// Bulk marks one that holds readings: it is refused while the disk is full, so that what is left of the disk is for the others.
+	// Bulk marks one that holds readings: it is refused while the disk is full, so that what is left of the disk is for
+	// the others.
 	Bulk bool
 }
 
@@ -507,7 +518,16 @@ func reason(err error) string {
 
 // IsFull reports whether an error of the store means that the disk is full.
 func IsFull(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), "disk is full") || errors.Is(err, syscall.ENOSPC))
+	return code(err) == sqlite3.SQLITE_FULL || errors.Is(err, ErrFull) || errors.Is(err, syscall.ENOSPC)
+}
+
+// code is the driver's primary result code of an error, 0 where it is none of the driver's (sqlite.org/rescode.html).
+func code(err error) int {
+	var fault *sqlite.Error
+	if errors.As(err, &fault) {
+		return fault.Code() & 0xff
+	}
+	return 0
 }
 
 func notFound(err error) bool { return errors.Is(err, sql.ErrNoRows) }

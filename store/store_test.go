@@ -41,11 +41,13 @@ func TestReadingsComeBackBitForBit(t *testing.T) {
 	for i, v := range values {
 		require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: int64(i), Value: reading.Number(v)}, nil)))
 	}
-	require.NoError(t, s.Do(t.Context(), AddReading("a.t", Reading{T: 5, Value: reading.Text("wet"), Quality: reading.Suspect}, nil)))
+	require.NoError(t, s.Do(t.Context(), AddReading("a.t", Reading{T: 5, Value: reading.Text("wet"),
+		Quality: reading.Suspect}, nil)))
 	for i, r := range all(t, s, "a.n", site.Number, 0, 100, false) {
 		assert.Equal(t, math.Float64bits(values[i]), math.Float64bits(r.Value.Num), "%g", values[i])
 	}
-	assert.Equal(t, []Reading{{T: 5, Value: reading.Text("wet"), Quality: reading.Suspect}}, all(t, s, "a.t", site.Text, 0, 100, false))
+	assert.Equal(t, []Reading{{T: 5, Value: reading.Text("wet"), Quality: reading.Suspect}}, all(t, s, "a.t", site.Text, 0,
+		100, false))
 	assert.Empty(t, all(t, s, "none", site.Number, 0, 100, false))
 }
 
@@ -74,7 +76,8 @@ func TestReadingsInOrderPageByPageAndIdempotent(t *testing.T) {
 	assert.Equal(t, int64(n-1)*10, last.T)
 }
 
-// What takes the place of a differing reading is counted, also within a rush of one millisecond that is committed at once.
+// What takes the place of a differing reading is counted, also within a rush of one millisecond that is committed at
+// once.
 func TestReplacedIsCounted(t *testing.T) {
 	s := open(t, t.TempDir())
 	defer func() { _ = s.Close() }()
@@ -111,18 +114,23 @@ func TestSiteAndStateSurvive(t *testing.T) {
 	s := open(t, dir)
 	want := (&site.Site{}).Clone()
 	want.Hub = site.Hub{Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna"}
-	want.Places = []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}}, {ID: "attic", Name: "Attic", Position: 1}}
-	d := site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true, Created: time.UnixMilli(1700000000123).UTC()}
-	g := site.Signal{ID: "kiln.chamber", Device: "kiln", Raw: "Chamber", Name: "Chamber", Kind: site.Number, Unit: "Cel", Decimals: 1,
-		Reports: site.Periodic, IntervalMS: 10_000, New: true, Guests: site.GuestsSee}
+	want.Places = []site.Place{{ID: "shed", Name: "Shed", Facts: []site.Fact{{Name: "fuse", Text: "third"}}}, {ID: "attic",
+		Name: "Attic", Position: 1}}
+	d := site.Device{ID: "kiln", Name: "Kiln", Place: "shed", LeaseMS: 60_000, NewSignals: true,
+		Created: time.UnixMilli(1700000000123).UTC()}
+	g := site.Signal{ID: "kiln.chamber", Device: "kiln", Raw: "Chamber", Name: "Chamber", Kind: site.Number, Unit: "Cel",
+		Decimals: 1, Reports: site.Periodic, IntervalMS: 10_000, New: true, Guests: site.GuestsSee}
 	c := site.NewControl("kiln", "fan", "fan", "Vent fan")
 	c.Dangerous = true
 	want.Devices[d.ID], want.Signals[g.ID], want.Controls[c.ID] = d, g, c
 	on := site.Amount(1)
-	state := engine.ControlState{ID: c.ID, Want: &on, WantBy: access.HubActor(), WantAt: time.UnixMilli(1700000000456).UTC(), Phase: engine.Confirmed, Rev: 7}
+	state := engine.ControlState{ID: c.ID, Want: &on, WantBy: access.HubActor(),
+		WantAt: time.UnixMilli(1700000000456).UTC(), Phase: engine.Confirmed, Rev: 7}
 	alive := time.UnixMilli(1700000001000).UTC()
-	require.NoError(t, s.Do(t.Context(), Keep(site.Put(want.Hub)), Keep(site.Put(want.Places[0])), Keep(site.Put(want.Places[1])), Keep(site.Put(d)), SaveKey(d.ID, []byte("hash")),
-		Keep(site.Put(g)), Keep(site.Put(c)), Remember(engine.Keep{Kind: "control", ID: c.ID, State: state}), SaveAlive(alive),
+	require.NoError(t, s.Do(t.Context(), Keep(site.Put(want.Hub)), Keep(site.Put(want.Places[0])),
+		Keep(site.Put(want.Places[1])), Keep(site.Put(d)), SaveKey(d.ID, []byte("hash")),
+		Keep(site.Put(g)), Keep(site.Put(c)), Remember(engine.Keep{Kind: "control", ID: c.ID, State: state}),
+		SaveAlive(alive),
 		AddEntry(alive, access.HubActor(), "switch", c.ID, "off", "on", "because", nil)))
 	for _, name := range []string{File, File + "-wal"} {
 		info, err := os.Stat(filepath.Join(dir, name))
@@ -217,7 +225,8 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	_, err = Open(t.Context(), filepath.Join(file, "sub"), Options{})
 	assert.ErrorContains(t, err, "choose another with --data")
 	broken := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(broken, File), []byte("this is no database at all, not even a small one"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(broken, File),
+		[]byte("this is no database at all, not even a small one"), 0o600))
 	_, err = Open(t.Context(), broken, Options{})
 	assert.ErrorContains(t, err, "cannot be opened")
 }

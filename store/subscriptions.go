@@ -5,7 +5,8 @@ import (
 	"fmt"
 )
 
-// Subscription is where a person's console takes pushes (RFC 8030), with the keys that they are encrypted for (RFC 8291).
+// Subscription is where a person's console takes pushes (RFC 8030), with the keys that they are encrypted for (RFC
+// 8291).
 type Subscription struct {
 	Endpoint  string `db:"endpoint"`
 	Account   string `db:"account"`
@@ -30,7 +31,9 @@ func DropSubscription(account, endpoint string) Change {
 
 // Subscriptions returns where a person's consoles take pushes.
 func (s *Store) Subscriptions(ctx context.Context, account string) (list []Subscription, err error) {
-	if err := s.read.SelectContext(ctx, &list, `SELECT * FROM subscriptions WHERE account = ? ORDER BY created_ms`, account); err != nil {
+	if err := s.read.SelectContext(ctx, &list,
+		`SELECT endpoint, account, p256dh, auth, created_ms FROM subscriptions WHERE account = ? ORDER BY created_ms`,
+		account); err != nil {
 		return nil, fmt.Errorf("store: subscriptions: %w", err)
 	}
 	return list, nil

@@ -40,7 +40,8 @@ func (s *Store) Spread(ctx context.Context, name string, sp *series.Spread, from
 }
 
 // Columns reads a series' readings in [from, to) as columns, in time order.
-func (s *Store) Columns(ctx context.Context, name string, from, to int64, each func(c *series.Columns, i, j int)) error {
+func (s *Store) Columns(ctx context.Context, name string, from, to int64, each func(c *series.Columns, i,
+	j int)) error {
 	id, ok, err := s.idOf(ctx, name)
 	if err != nil || !ok {
 		return err

@@ -71,7 +71,8 @@ func (w *Tx) writeCells(id int64, list []series.Cell) error {
 // touched are the whole hours in which a layer changes something.
 func touched(l *layer) (hours []series.Span) {
 	for _, d := range l.drops {
-		hours = append(hours, series.Span{From: floor(max(d.From, earliest), series.Hour), To: floor(min(d.To, latest)+series.Hour-1, series.Hour)})
+		hours = append(hours, series.Span{From: floor(max(d.From, earliest), series.Hour),
+			To: floor(min(d.To, latest)+series.Hour-1, series.Hour)})
 	}
 	for i := 0; i < l.cols.Len(); {
 		hour := floor(l.cols.T[i], series.Hour)
@@ -106,7 +107,11 @@ func (w *Tx) refresh(id int64, hours []series.Span) error {
 			i, _ := w.tail.Find(span.From)
 			j, _ := w.tail.Find(span.To)
 			sum.Add(w.tail, i, j)
-		} else if err := eachRange(context.Background(), w, id, span.From, span.To, &layer{}, func(c *series.Columns, i, j int) bool { sum.Add(c, i, j); return true }); err != nil {
+		} else if err := eachRange(context.Background(), w, id, span.From, span.To, &layer{}, func(c *series.Columns, i,
+			j int) bool {
+			sum.Add(c, i, j)
+			return true
+		}); err != nil {
 			return err
 		}
 		sum.Flush()
@@ -130,7 +135,8 @@ func (w *Tx) refresh(id int64, hours []series.Span) error {
 				tail = append(tail, c)
 			}
 		}
-		if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key <= ?`, cellKey(id, firstDay), cellKey(id, lastDay)); err != nil {
+		if err := w.exec(`DELETE FROM cells WHERE key >= ? AND key <= ?`, cellKey(id, firstDay), cellKey(id,
+			lastDay)); err != nil {
 			return err
 		}
 		if err := w.writeCells(id, slices.Concat(head, sum.Cells, tail)); err != nil {

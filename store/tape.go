@@ -24,7 +24,8 @@ func AddInputs(at time.Time, body []byte) Change {
 // Inputs reads the recorded inputs since a time, one piece a commit, see engine.Unpack.
 func (s *Store) Inputs(ctx context.Context, since time.Time) ([][]byte, error) {
 	var rows [][]byte
-	if err := s.read.SelectContext(ctx, &rows, `SELECT inputs FROM log WHERE at_ms >= ? AND inputs IS NOT NULL ORDER BY seq`, since.UnixMilli()); err != nil {
+	if err := s.read.SelectContext(ctx, &rows,
+		`SELECT inputs FROM log WHERE at_ms >= ? AND inputs IS NOT NULL ORDER BY seq`, since.UnixMilli()); err != nil {
 		return nil, err
 	}
 	var out [][]byte
@@ -58,8 +59,9 @@ const pruneAtOnce = 5000
 // pruneMostly is how many rows are looked at first.
 const pruneMostly = 100
 
-// PruneTape lets go of recorded inputs that are older than a time, and of the oldest ones of more than so many bytes; at most as many
-// as one transaction takes: where that was not all, again is called after the commit. What is not in blocks yet stays.
+// PruneTape lets go of recorded inputs that are older than a time, and of the oldest ones of more than so many bytes;
+// at most as many as one transaction takes: where that was not all, again is called after the commit. What is not in
+// blocks yet stays.
 func PruneTape(before time.Time, most int64, again func()) Change {
 	return func(w *Tx) error {
 		type row struct {
@@ -75,8 +77,8 @@ func PruneTape(before time.Time, most int64, again func()) Change {
 		if rows[0].At >= before.UnixMilli() && left <= most {
 			return nil
 		}
-		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write. Mostly a few
-		// are due, as each minute.
+		// The log is in time order; looking at its oldest rows only spares an index, which each commit would have to write.
+		// Mostly a few are due, as each minute.
 		last, gone, all := int64(-1), int64(0), false
 		for _, n := range []int{pruneMostly, pruneAtOnce} {
 			rows = nil

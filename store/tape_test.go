@@ -19,7 +19,8 @@ func TestRecordedInputsAreBounded(t *testing.T) {
 	at := time.UnixMilli(1_790_000_000_000)
 	for i := range 100 {
 		when := at.Add(time.Duration(i) * time.Minute)
-		require.NoError(t, s.Do(t.Context(), AddInputs(when, make([]byte, 1000)), AddReading("a.n", Reading{T: when.UnixMilli(), Value: reading.Number(float64(i))}, nil)))
+		require.NoError(t, s.Do(t.Context(), AddInputs(when, make([]byte, 1000)), AddReading("a.n",
+			Reading{T: when.UnixMilli(), Value: reading.Number(float64(i))}, nil)))
 	}
 	again := 0
 	recorded := func() int {
@@ -56,7 +57,8 @@ func TestRecordedInputsAreBounded(t *testing.T) {
 		})
 	}
 	require.NoError(t, s.Do(t.Context(), many...))
-	require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: at.Add(time.Hour * 99).UnixMilli(), Value: reading.Number(1)}, nil)))
+	require.NoError(t, s.Do(t.Context(), AddReading("a.n", Reading{T: at.Add(time.Hour * 99).UnixMilli(),
+		Value: reading.Number(1)}, nil)))
 	require.NoError(t, s.Seal(t.Context()))
 	prune(at.Add(time.Hour*90), 1<<30)
 	assert.Equal(t, 1, again, "there is more to let go")

@@ -17,8 +17,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// BenchmarkAlert has 5,000 alerts on 1,000 signals, and tells how long it takes from a reading that one board sends until the alert
-// is told as raised on the live stream, and until a webhook has it.
+// BenchmarkAlert has 5,000 alerts on 1,000 signals, and tells how long it takes from a reading that one board sends
+// until the alert is told as raised on the live stream, and until a webhook has it.
 func BenchmarkAlert(b *testing.B) {
 	const boards, signals, each = 20, 50, 5
 	r := rig.New(b)
@@ -41,7 +41,8 @@ func BenchmarkAlert(b *testing.B) {
 		arrived <- e.Subject
 	}))
 	defer hook.Close()
-	_, err = r.Owner.Routes().Add(b.Context(), site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: hook.URL, Inside: true, Least: site.Info})
+	_, err = r.Owner.Routes().Add(b.Context(), site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: hook.URL,
+		Inside: true, Least: site.Info})
 	require.NoError(b, err)
 	require.NoError(b, r.Service.Close())
 	db, err := store.Open(b.Context(), r.Dir, store.Options{})
@@ -51,7 +52,8 @@ func BenchmarkAlert(b *testing.B) {
 		for k := range signals {
 			for j := range each {
 				of := fmt.Sprintf("board%d.s%d", i, k)
-				changes = append(changes, store.Keep(site.Put(&site.Alert{ID: fmt.Sprintf("a%d_%d_%d", i, k, j), Name: of, Kind: site.AlertAbove, Of: of, Limit: 100 + 10*float64(j), Band: 1, Severity: site.Warning})))
+				changes = append(changes, store.Keep(site.Put(&site.Alert{ID: fmt.Sprintf("a%d_%d_%d", i, k, j), Name: of,
+					Kind: site.AlertAbove, Of: of, Limit: 100 + 10*float64(j), Band: 1, Severity: site.Warning})))
 			}
 		}
 	}

@@ -23,37 +23,36 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 	"idleember/tests/rig"
 )
 
-func saveAlert(r *rig.Rig, a site.Alert) client.Alert {
+func saveAlert(r *rig.Rig, a site.Alert) shown.Alert {
 	if a.Severity == "" {
 		a.Severity = site.Warning
 	}
 	if a.Name == "" {
 		a.Name = a.ID
 	}
-	x, err := client.AddOrChange(func(m *string) (*client.SaveAlertResponse, error) {
-		return r.Owner.SaveAlertWithResponse(r.T.Context(), &client.SaveAlertParams{IfMatch: m}, a)
-	})
+	x, err := r.Owner.Alerts().Save(r.T.Context(), a)
 	require.NoError(r.T, err)
-	return *x.JSON201
+	return x
 }
 
 func alerts(r *rig.Rig, c *client.Remote) (out []string) {
-	yes := true
-	x, err := c.ListAlertsWithResponse(r.T.Context(), &client.ListAlertsParams{Active: &yes})
+	x, err := c.GetNowWithResponse(r.T.Context())
 	require.NoError(r.T, err)
-	for _, a := range *x.JSON200 {
-		out = append(out, a.ID+" "+string(a.Phase))
+	for _, a := range x.JSON200.Alerts {
+		out = append(out, a.Config.ID+" "+string(a.State.Phase))
 	}
 	return out
 }
 
 func act(r *rig.Rig, c *client.Remote, action client.ActOnAlertsJSONBodyAction, ids ...string) error {
 	word := "I look"
-	_, err := c.ActOnAlertsWithResponse(r.T.Context(), client.ActOnAlertsJSONRequestBody{Ids: ids, Action: action, Word: &word})
+	_, err := c.ActOnAlertsWithResponse(r.T.Context(), client.ActOnAlertsJSONRequestBody{Ids: ids, Action: action,
+		Word: &word})
 	return err
 }
 
@@ -65,11 +64,14 @@ func TestAnAlertFromMakingToStory(t *testing.T) {
 	say := func(v string) { r.Pub("kiln_shed", key, "ember/kiln_shed/r/monoxide", v) }
 	say("12")
 	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
-	_, err := r.Owner.SaveAlertWithResponse(t.Context(), nil, site.Alert{ID: "gas", Name: "Gas", Kind: site.AlertAbove, Of: "kiln_shed.monoxid", Severity: site.Critical})
+	_, err := r.Owner.Alerts().Add(t.Context(), site.Alert{ID: "gas", Name: "Gas", Kind: site.AlertAbove,
+		Of: "kiln_shed.monoxid", Severity: site.Critical})
 	assert.ErrorContains(t, err, `"kiln_shed.monoxid" is no number signal`)
-	_, err = r.Owner.SaveAlertWithResponse(t.Context(), nil, site.Alert{ID: "gas", Name: "Gas", Kind: site.AlertFormula, When: "kiln_shed.monoxide >", Severity: site.Critical})
+	_, err = r.Owner.Alerts().Add(t.Context(), site.Alert{ID: "gas", Name: "Gas", Kind: site.AlertFormula,
+		When: "kiln_shed.monoxide >", Severity: site.Critical})
 	assert.ErrorContains(t, err, "when, “kiln_shed.monoxide >”")
-	saveAlert(r, site.Alert{ID: "gas", Name: "Gas in the kiln shed", Kind: site.AlertAbove, Of: "kiln_shed.monoxide", Limit: 30, Band: 5, Severity: site.Critical, Text: "Open the door and leave."})
+	saveAlert(r, site.Alert{ID: "gas", Name: "Gas in the kiln shed", Kind: site.AlertAbove, Of: "kiln_shed.monoxide",
+		Limit: 30, Band: 5, Severity: site.Critical, Text: "Open the door and leave."})
 	assert.Empty(t, alerts(r, r.Owner))
 	say("31")
 	r.Soon("active", func() bool { return fmt.Sprint(alerts(r, r.Owner)) == "[gas active]" })
@@ -114,18 +116,19 @@ func TestWhatWaitsBehindAnotherIsNotCalledTold(t *testing.T) {
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
 	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
-	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Name: "Chat", Via: "webhook", To: "http://" + rig.FreePort(t) + "/", Inside: true}))
+	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Name: "Chat", Via: "webhook", To: "http://" + rig.FreePort(t) +
+		"/", Inside: true}))
 	saveAlert(r, site.Alert{ID: "hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
 	saveAlert(r, site.Alert{ID: "hotter", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 200})
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
 	r.Soon("the first was tried", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "hook waiting: ") })
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "240")
 	told := func() (out []string) {
-		list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
+		list, err := r.Owner.Alerts().List(t.Context())
 		require.NoError(t, err)
-		for _, a := range *list.JSON200 {
-			for _, x := range a.Told {
-				out = append(out, a.ID+" "+x.Name+" "+x.State)
+		for _, a := range list {
+			for _, x := range a.State.Told {
+				out = append(out, a.Config.ID+" "+x.Name+" "+x.State)
 			}
 		}
 		return out
@@ -155,13 +158,12 @@ func TestTheLimitInWords(t *testing.T) {
 		saveAlert(r, a)
 		want[a.ID] = limit
 	}
-	all := false
-	list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{Active: &all})
+	list, err := r.Owner.Alerts().List(t.Context())
 	require.NoError(t, err)
 	got := map[string]string{}
-	for _, a := range *list.JSON200 {
-		if want[a.ID] != "" {
-			got[a.ID] = a.Limit
+	for _, a := range list {
+		if want[a.Config.ID] != "" {
+			got[a.Config.ID] = a.State.Limit
 		}
 	}
 	assert.Equal(t, want, got)
@@ -176,15 +178,16 @@ func TestBuiltInAlerts(t *testing.T) {
 	board.Publish("ember/kiln/r/chamber", 1, false, "20").Wait()
 	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
 	name := "Chamber"
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Name: &name})
+	_, err := r.Owner.Signals().Patch(t.Context(), "kiln.chamber", rig.Fields{"name": &name}, "")
 	require.NoError(t, err)
-	all, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
+	all, err := r.Owner.Alerts().List(t.Context())
 	require.NoError(t, err)
 	ids := map[string]bool{}
-	for _, a := range *all.JSON200 {
-		ids[a.ID] = a.BuiltIn
+	for _, a := range all {
+		ids[a.Config.ID] = a.State.BuiltIn
 	}
-	for _, id := range []string{"offline_kiln", "stale_kiln_chamber", "unconfirmed_kiln_fan", "disk_full", "store_damage", "clock_wrong", "backup_old"} {
+	for _, id := range []string{"offline_kiln", "stale_kiln_chamber", "unconfirmed_kiln_fan", "disk_full", "store_damage",
+		"clock_wrong", "backup_old"} {
 		assert.True(t, ids[id], id)
 	}
 	saveAlert(r, site.Alert{ID: "offline_kiln", Name: "Kiln is away", Kind: site.AlertOffline, Of: "kiln"})
@@ -193,7 +196,7 @@ func TestBuiltInAlerts(t *testing.T) {
 	r.Soon("away", func() bool { return fmt.Sprint(alerts(r, r.Owner)) == "[offline_kiln active]" })
 	r.Restart()
 	assert.Equal(t, []string{"offline_kiln active"}, alerts(r, r.Owner))
-	_, err = r.Owner.RemoveAlertWithResponse(t.Context(), "offline_kiln")
+	err = r.Owner.Alerts().Remove(t.Context(), "offline_kiln")
 	require.NoError(t, err, "it becomes as it was")
 	r.Soon("with its five minutes", func() bool { return len(alerts(r, r.Owner)) == 0 })
 }
@@ -252,8 +255,12 @@ func TestAnAlertIsTriedOnThePast(t *testing.T) {
 	assert.InDelta(t, 10*2490_000, x.ActiveMs, 20_000)
 	assert.Equal(t, 69.98, x.Occurrences[0].Worst)
 	assert.Zero(t, try(site.Alert{Kind: site.AlertAbove, Limit: 65, AfterMS: 3600_000}).Count)
-	_, err := r.Owner.TryAlertWithResponse(t.Context(), client.TryAlertJSONRequestBody{Alert: site.Alert{ID: "x", Name: "x", Kind: site.AlertTrend, Of: "room.damp", Severity: site.Info}})
-	assert.ErrorContains(t, err, "can be tried on the past")
+	for kind, says := range map[site.AlertKind]string{site.AlertTrend: "can be tried on the past",
+		"abov": "is unknown; use one of above, below"} {
+		_, err := r.Owner.TryAlertWithResponse(t.Context(), client.TryAlertJSONRequestBody{Alert: site.Alert{ID: "x",
+			Name: "x", Kind: kind, Of: "room.damp", Severity: site.Info, SpanMS: 3600_000}})
+		assert.ErrorContains(t, err, says)
+	}
 
 	// Silence, and what is told when it happens.
 	r.Pub("room", key, "ember/room/r/beat", "1")
@@ -324,7 +331,8 @@ func deliveries(r *rig.Rig) (out []string) {
 	return out
 }
 
-// A webhook gets a CloudEvent, signed; what is down is tried again under the same id; addresses in the house need consent.
+// A webhook gets a CloudEvent, signed; what is down is tried again under the same id; addresses in the house need
+// consent.
 func TestWebhooks(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -356,19 +364,21 @@ func TestWebhooks(t *testing.T) {
 	w.mu.Lock()
 	q, body := w.got[len(w.got)-1], w.bodies[len(w.bodies)-1]
 	w.mu.Unlock()
-	m, err := r.Owner.GetMessagingWithResponse(t.Context())
+	m, err := r.Owner.Messaging().Get(t.Context())
 	require.NoError(t, err)
 	sum := sha256.Sum256([]byte(body))
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	assert.Equal(t, digest, q.Header.Get("Content-Digest"))
 	params := strings.TrimPrefix(q.Header.Get("Signature-Input"), "ember=")
-	mac := hmac.New(sha256.New, []byte(m.JSON200.Signing))
-	_, _ = fmt.Fprintf(mac, "\"@method\": POST\n\"@target-uri\": %s/in\n\"content-digest\": %s\n\"@signature-params\": %s", w.URL, digest, params)
+	mac := hmac.New(sha256.New, []byte(m.State.Signing))
+	_, _ = fmt.Fprintf(mac, "\"@method\": POST\n\"@target-uri\": %s/in\n\"content-digest\": %s\n\"@signature-params\": %s",
+		w.URL, digest, params)
 	assert.Equal(t, "ember=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":", q.Header.Get("Signature"))
 
 	before := w.count()
 	w.status.Store(503)
-	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100, Text: "Open the vent."})
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100,
+		Text: "Open the vent."})
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
 	r.Soon("tried", func() bool { return w.count() > before })
 	r.Soon("it waits", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "hook waiting: 503") })
@@ -385,7 +395,8 @@ func TestWebhooks(t *testing.T) {
 	assert.Equal(t, []any{"1.0", "idleember.raised", "hot"}, []any{e["specversion"], e["type"], e["subject"]})
 	assert.NotEmpty(t, e["id"])
 	data := e["data"].(map[string]any)
-	assert.Equal(t, []any{"Too hot", "140", "above 100", "Open the vent."}, []any{data["name"], data["value"], data["limit"], data["do"]})
+	assert.Equal(t, []any{"Too hot", "140", "above 100", "Open the vent."}, []any{data["name"], data["value"],
+		data["limit"], data["do"]})
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
 	r.Soon("over too", func() bool {
 		w.mu.Lock()
@@ -395,7 +406,8 @@ func TestWebhooks(t *testing.T) {
 
 	// A body of the owner's own; what is never taken is given up and shows.
 	w.status.Store(410)
-	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Via: "webhook", To: w.URL, Inside: true, Body: `{"words":"{subject}"}`}))
+	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Via: "webhook", To: w.URL, Inside: true,
+		Body: `{"words":"{subject}"}`}))
 	saveAlert(r, site.Alert{ID: "hot", Name: `Too "hot"`, Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "150")
 	r.Soon("given up", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "hook failed: 410") })
@@ -414,22 +426,24 @@ func TestMailArrives(t *testing.T) {
 	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
 	post := newPostOffice(t)
 	word := "a word"
-	conf := site.Messaging{Address: "http://studio.local:8480", Mail: site.Mail{Host: "127.0.0.1", Port: post.port(), Security: "none", From: "hub@studio.example"}}
-	_, err := r.Owner.SaveMessagingWithResponse(t.Context(), nil, client.SaveMessagingJSONRequestBody{Config: site.Messaging{Mail: site.Mail{Host: "x", Port: 0}}})
+	conf := site.Messaging{Address: "http://studio.local:8480", Mail: site.Mail{Host: "127.0.0.1", Port: post.port(),
+		Security: "none", From: "hub@studio.example"}}
+	_, err := r.Owner.Messaging().Put(t.Context(), site.Messaging{Mail: site.Mail{Host: "x", Port: 0}}, "")
 	assert.ErrorContains(t, err, "port 0 is none")
-	_, err = r.Owner.SaveMessagingWithResponse(t.Context(), nil, client.SaveMessagingJSONRequestBody{Config: conf, Password: &word})
+	_, err = r.Owner.Messaging().With("password", word).Put(t.Context(), conf, "")
 	require.NoError(t, err)
 	require.NoError(t, saveRoute(r, site.Route{ID: "mo", Via: "mail", To: "mo@studio.example", Person: "mo", Ends: true}))
-	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100, Severity: site.Critical, Text: "Open the vent."})
+	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100,
+		Severity: site.Critical, Text: "Open the vent."})
 	post.refuse.Store(true)
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "140")
 	r.Soon("it waits", func() bool { return strings.Contains(fmt.Sprint(deliveries(r)), "mo waiting: ") })
 	told := func() string {
-		list, err := r.Owner.ListAlertsWithResponse(t.Context(), &client.ListAlertsParams{})
+		list, err := r.Owner.Alerts().List(t.Context())
 		require.NoError(t, err)
-		for _, a := range *list.JSON200 {
-			for _, x := range a.Told {
-				return a.Limit + ": " + x.Who + " by " + x.Via + " " + x.State
+		for _, a := range list {
+			for _, x := range a.State.Told {
+				return a.State.Limit + ": " + x.Who + " by " + x.Via + " " + x.State
 			}
 		}
 		return ""
@@ -443,7 +457,8 @@ func TestMailArrives(t *testing.T) {
 	r.Soon("both, and that somebody signed in", func() bool { return len(post.mails()) == 3 })
 	mails := post.mails()
 	assert.True(t, strings.Contains(mails[2], "Subject: Over: Studio: Too hot"))
-	for _, part := range []string{"Subject: Critical: Studio: Too hot, 140", "To: <mo@studio.example>", "Open the vent.", "above 100", "text/html", "image/png", "@studio.example>"} {
+	for _, part := range []string{"Subject: Critical: Studio: Too hot, 140", "To: <mo@studio.example>", "Open the vent.",
+		"above 100", "text/html", "image/png", "@studio.example>"} {
 		assert.True(t, strings.Contains(mails[0], part), part)
 	}
 	r.Soon("both are noted as sent", func() bool { return !strings.Contains(fmt.Sprint(deliveries(r)), "waiting") })
@@ -560,7 +575,7 @@ func TestSay(t *testing.T) {
 	board.Publish("ember/kiln/r/chamber", 1, false, "412").Wait()
 	r.Soon("a signal", func() bool { return len(r.Now().Signals) == 1 })
 	name, unit := "Chamber", "Cel"
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Name: &name, Unit: &unit})
+	_, err := r.Owner.Signals().Patch(t.Context(), "kiln.chamber", rig.Fields{"name": &name, "unit": &unit}, "")
 	require.NoError(t, err)
 	begin := time.Now().Add(-65 * time.Minute)
 	bring(r, "kiln.chamber", begin, 380, func(i int) float64 { return 450 - float64(i)/10 })

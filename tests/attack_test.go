@@ -27,7 +27,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// Whoever guesses a device's key waits, longer each time, at every door; the device itself, from elsewhere, does not, nor do others.
+// Whoever guesses a device's key waits, longer each time, at every door; the device itself, from elsewhere, does not,
+// nor do others.
 func TestGuessingKeys(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -70,7 +71,9 @@ func TestPagesOfTheHouseNeedConsent(t *testing.T) {
 	})
 	assert.Zero(t, asked.Load())
 	r.Linked("away", client.Link{Kind: site.Poll, Address: inner.URL + "/away", IntervalMS: 1000, Inside: true})
-	r.Soon("it is not followed", func() bool { return strings.Contains(strings.Join(r.Traffic("away"), "\n"), "the server answered 302") })
+	r.Soon("it is not followed", func() bool {
+		return strings.Contains(strings.Join(r.Traffic("away"), "\n"), "the server answered 302")
+	})
 	assert.Nil(t, r.Value("away.level"))
 }
 
@@ -91,18 +94,24 @@ func TestOddRequests(t *testing.T) {
 	}
 	head := "Host: studio\r\nContent-Type: application/json\r\n"
 	for name, c := range map[string]struct{ text, status string }{
-		"a header bomb":           {"GET /api/v1/setup HTTP/1.1\r\nHost: studio\r\nX: " + strings.Repeat("x", 40<<10) + "\r\n\r\n", "431"},
-		"a cookie bomb":           {"GET /api/v1/session HTTP/1.1\r\nHost: studio\r\nCookie: " + strings.Repeat("a=b; ", 2500) + "\r\n\r\n", "401"},
+		"a header bomb": {"GET /api/v1/setup HTTP/1.1\r\nHost: studio\r\nX: " + strings.Repeat("x", 40<<10) +
+			"\r\n\r\n", "431"},
+		"a cookie bomb": {"GET /api/v1/session HTTP/1.1\r\nHost: studio\r\nCookie: " + strings.Repeat("a=b; ",
+			2500) + "\r\n\r\n", "401"},
 		"a body that is too long": {"POST /api/v1/session HTTP/1.1\r\n" + head + "Content-Length: 9999999\r\n\r\n", "413"},
-		"a chunked one":           {"POST /api/v1/session HTTP/1.1\r\n" + head + "Transfer-Encoding: chunked\r\n\r\n20000\r\n" + strings.Repeat("x", 0x20000) + "\r\n0\r\n\r\n", "4"},
-		"two lengths":             {"POST /api/v1/session HTTP/1.1\r\n" + head + "Content-Length: 2\r\nContent-Length: 3\r\n\r\n{}", "400"},
-		"a packed body":           {"POST /api/v1/session HTTP/1.1\r\n" + head + "Content-Encoding: gzip\r\nContent-Length: 2\r\n\r\n\x1f\x8b", "400"},
-		"a picture elsewhere":     {"GET /api/v1/pictures/..%2f..%2fidleember.db HTTP/1.1\r\nHost: studio\r\n\r\n", "40"},
+		"a chunked one": {"POST /api/v1/session HTTP/1.1\r\n" + head +
+			"Transfer-Encoding: chunked\r\n\r\n20000\r\n" + strings.Repeat("x", 0x20000) + "\r\n0\r\n\r\n", "4"},
+		"two lengths": {"POST /api/v1/session HTTP/1.1\r\n" + head +
+			"Content-Length: 2\r\nContent-Length: 3\r\n\r\n{}", "400"},
+		"a packed body": {"POST /api/v1/session HTTP/1.1\r\n" + head +
+			"Content-Encoding: gzip\r\nContent-Length: 2\r\n\r\n\x1f\x8b", "400"},
+		"a picture elsewhere": {"GET /api/v1/pictures/..%2f..%2fidleember.db HTTP/1.1\r\nHost: studio\r\n\r\n", "40"},
 	} {
 		status, _ := raw(c.text, 10*time.Second)
 		assert.Regexp(t, `^HTTP/1.1 `+c.status, status, name)
 	}
-	for _, path := range []string{"/assets/../../../../etc/passwd", "/assets/%2e%2e/%2e%2e/etc/passwd", "/../idleember.db", "/api/../../idleember.db"} {
+	for _, path := range []string{"/assets/../../../../etc/passwd", "/assets/%2e%2e/%2e%2e/etc/passwd", "/../idleember.db",
+		"/api/../../idleember.db"} {
 		c, err := net.Dial("tcp", r.Service.HTTP)
 		require.NoError(t, err)
 		_, err = io.WriteString(c, "GET "+path+" HTTP/1.1\r\nHost: studio\r\nConnection: close\r\n\r\n")
@@ -125,7 +134,8 @@ func TestNothingIsToldToStrangers(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Device("kiln")
-	for _, path := range []string{"/", "/healthz", "/readyz", "/metrics", "/api/v1/setup", "/api/v1/now", "/api/v1/nothing", "/ca.pem", "/push/kiln", "/nowhere"} {
+	for _, path := range []string{"/", "/healthz", "/readyz", "/metrics", "/api/v1/setup", "/api/v1/now",
+		"/api/v1/nothing", "/ca.pem", "/push/kiln", "/nowhere"} {
 		_, text, header := fetch(t, r.URL()+path, "")
 		if block, _ := pem.Decode([]byte(text)); block != nil {
 			text = string(block.Bytes) // in Base64 any short word comes up by chance
@@ -148,10 +158,12 @@ func TestIdsThatLookAlike(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Device("kiln")
-	for _, id := range []string{"kіln", "kiln\u200b", "ＫＩＬＮ", "kiln/../yard", "kiln#", "kiln+", "KILN"} { // the first with a Cyrillic i
-		_, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Kiln"})
+	// the first with a Cyrillic i
+	for _, id := range []string{"kіln", "kiln\u200b", "ＫＩＬＮ", "kiln/../yard", "kiln#", "kiln+", "KILN"} {
+		_, err := r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "Kiln"})
 		assert.Error(t, err, id)
-		_, err = r.Owner.AddMemberWithResponse(t.Context(), client.NewMember{Account: id, Role: client.RoleMember, Password: rig.Password})
+		_, err = r.Owner.AddMemberWithResponse(t.Context(), client.NewMember{Account: id, Role: client.RoleMember,
+			Password: rig.Password})
 		assert.Error(t, err, id)
 	}
 }
@@ -173,9 +185,11 @@ func TestSlowRequests(t *testing.T) {
 	var headers, bodies []net.Conn
 	for range 100 {
 		headers = append(headers, dial("GET /api/v1/now HTTP/1.1\r\nHost: studio\r\nX-Slow: "))
-		bodies = append(bodies, dial("POST /api/v1/session HTTP/1.1\r\nHost: studio\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{"))
+		bodies = append(bodies, dial("POST /api/v1/session HTTP/1.1\r\nHost: studio\r\nContent-Type: application/json\r\n"+
+			"Content-Length: 1000\r\n\r\n{"))
 	}
-	board := dial(fmt.Sprintf("POST /push/kiln HTTP/1.1\r\nHost: studio\r\nContent-Type: application/json\r\nAuthorization: Bearer %s\r\nContent-Length: 1000\r\n\r\n{", key))
+	board := dial(fmt.Sprintf("POST /push/kiln HTTP/1.1\r\nHost: studio\r\nContent-Type: application/json\r\n"+
+		"Authorization: Bearer %s\r\nContent-Length: 1000\r\n\r\n{", key))
 	for range 20 {
 		asked := time.Now()
 		r.Now()
@@ -212,10 +226,12 @@ func TestOnlyTheHubsNamesAreAnswered(t *testing.T) {
 		defer func() { _ = resp.Body.Close() }()
 		return resp.StatusCode
 	}
-	for _, host := range []string{"127.0.0.1", "localhost:8480", "[::1]:8480", "192.168.1.20", "10.0.0.4:80", "100.64.1.1", "[fe80::1]", "[fd00::5]:8480", "studio", "STUDIO.local.", "hub.lan:8480", "kiln.home.arpa", "studio.example:443"} {
+	for _, host := range []string{"127.0.0.1", "localhost:8480", "[::1]:8480", "192.168.1.20", "10.0.0.4:80", "100.64.1.1",
+		"[fe80::1]", "[fd00::5]:8480", "studio", "STUDIO.local.", "hub.lan:8480", "kiln.home.arpa", "studio.example:443"} {
 		assert.Equal(t, 200, status(host, "/healthz"), host)
 	}
-	for _, host := range []string{"evil.example", "127.0.0.1.evil.example", "studio.example.evil.example", "93.184.216.34", "[2606:2800:220:1::1]", "local.evil", "lan.example:8480"} {
+	for _, host := range []string{"evil.example", "127.0.0.1.evil.example", "studio.example.evil.example", "93.184.216.34",
+		"[2606:2800:220:1::1]", "local.evil", "lan.example:8480"} {
 		for _, path := range []string{"/", "/api/v1/now", "/push/kiln", "/healthz"} {
 			assert.Equal(t, 421, status(host, path), host+path)
 		}
@@ -286,7 +302,8 @@ func TestUnusedBrowsersAreSignedOut(t *testing.T) {
 		ahead = time.Duration(days) * 24 * time.Hour
 		require.NoError(t, r.Service.Close())
 		r.Reopen()
-		for _, h := range []string{"Cookie: " + cookie, "Authorization: Bearer " + token, "Authorization: Bearer " + w.JSON201.Key} {
+		for _, h := range []string{"Cookie: " + cookie, "Authorization: Bearer " + token, "Authorization: Bearer " +
+			w.JSON201.Key} {
 			name, value, _ := strings.Cut(h, ": ")
 			status, _ := rig.JSON(t, http.DefaultClient, "GET", r.URL()+"/api/v1/now", "", name, value)
 			list = append(list, status)
@@ -296,11 +313,11 @@ func TestUnusedBrowsersAreSignedOut(t *testing.T) {
 	assert.Equal(t, []int{200, 200, 200}, after(29))
 	assert.Equal(t, []int{200, 200, 200}, after(58), "it was used in between")
 	days := 7
-	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{IdleDays: &days})
+	_, err = r.Owner.Hub().Patch(t.Context(), rig.Fields{"idle_days": &days}, "")
 	require.NoError(t, err)
 	assert.Equal(t, []int{401, 200, 200}, after(66))
 	days = 400
-	_, err = r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{IdleDays: &days})
+	_, err = r.Owner.Hub().Patch(t.Context(), rig.Fields{"idle_days": &days}, "")
 	assert.Error(t, err)
 }
 

@@ -40,14 +40,15 @@ type bencher struct {
 }
 
 func newBencher(b *testing.B, noSync bool, boards int) *bencher {
-	s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", NoSync: noSync})
+	s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
+		NoSync: noSync})
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = s.Close() })
 	x := &bencher{b, s, map[string]string{}}
 	for i := range boards {
 		id := fmt.Sprintf("board%d", i)
-		_, key, err := s.Hub.AddDevice(b.Context(), access.HubActor(), site.Device{ID: id, Name: id, Place: "Studio", NewSignals: true,
-			Limits: site.Limits{PerSecond: site.MostPerSecond}})
+		_, key, err := s.Hub.AddDevice(b.Context(), access.HubActor(), site.Device{ID: id, Name: id, Place: "Studio",
+			NewSignals: true, Limits: site.Limits{PerSecond: site.MostPerSecond}})
 		require.NoError(b, err)
 		x.keys[id] = key
 	}
@@ -65,10 +66,12 @@ func dialPublisher(b *testing.B, addr, device, key, topic string) *publisher {
 	c, err := net.Dial("tcp", addr)
 	require.NoError(b, err)
 	var buf bytes.Buffer
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}, ProtocolVersion: 4, Connect: packets.ConnectParams{
-		ProtocolName: []byte("MQTT"), Clean: true, Keepalive: 300, ClientIdentifier: device + "_bench"}}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}, ProtocolVersion: 4,
+		Connect: packets.ConnectParams{
+			ProtocolName: []byte("MQTT"), Clean: true, Keepalive: 300, ClientIdentifier: device + "_bench"}}
 	if key != "" {
-		pk.Connect.UsernameFlag, pk.Connect.Username, pk.Connect.PasswordFlag, pk.Connect.Password = true, []byte(device), true, []byte(key)
+		pk.Connect.UsernameFlag, pk.Connect.Username, pk.Connect.PasswordFlag, pk.Connect.Password = true, []byte(device),
+			true, []byte(key)
 	}
 	require.NoError(b, pk.ConnectEncode(&buf))
 	_, err = c.Write(buf.Bytes())
@@ -78,7 +81,8 @@ func dialPublisher(b *testing.B, addr, device, key, topic string) *publisher {
 	require.NoError(b, err)
 	require.Zero(b, ack[3], "refused")
 	buf.Reset()
-	pub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4, TopicName: topic, Payload: []byte("21.4"), PacketID: 1}
+	pub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4,
+		TopicName: topic, Payload: []byte("21.4"), PacketID: 1}
 	require.NoError(b, pub.PublishEncode(&buf))
 	return &publisher{c, buf.Bytes(), 2 + 2 + len(topic)}
 }
@@ -143,9 +147,9 @@ func (x *bencher) publishers(n int) (out []*publisher) {
 	return out
 }
 
-// BenchmarkAcknowledged compares readings that are acknowledged after the disk has them with the same path without sync, and
-// with Debian's broker that forwards the same messages to one subscriber and stores nothing: 200 boards, and one gateway, with
-// 20 messages on the way each.
+// BenchmarkAcknowledged compares readings that are acknowledged after the disk has them with the same path without
+// sync, and with Debian's broker that forwards the same messages to one subscriber and stores nothing: 200 boards, and
+// one gateway, with 20 messages on the way each.
 func BenchmarkAcknowledged(b *testing.B) {
 	const flight = 20
 	for _, boards := range []int{200, 1} {
@@ -177,7 +181,8 @@ func plainBroker(b *testing.B) string {
 	addr := rig.FreePort(b)
 	host, port, _ := strings.Cut(addr, ":")
 	conf := filepath.Join(b.TempDir(), "broker.conf")
-	require.NoError(b, os.WriteFile(conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\nmax_queued_messages 0\nset_tcp_nodelay true\n", port, host)), 0o600))
+	require.NoError(b, os.WriteFile(conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\nmax_queued_messages "+
+		"0\nset_tcp_nodelay true\n", port, host)), 0o600))
 	cmd := exec.Command("/usr/sbin/mosquitto", "-c", conf)
 	require.NoError(b, cmd.Start())
 	b.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
@@ -191,8 +196,8 @@ func plainBroker(b *testing.B) string {
 	return addr
 }
 
-// paced lets publishers send n messages in turn, one every so often, and returns how long the acknowledgements took, sorted. between is
-// called after each was sent.
+// paced lets publishers send n messages in turn, one every so often, and returns how long the acknowledgements took,
+// sorted. between is called after each was sent.
 func paced(list []*publisher, n int, every time.Duration, between func(i int)) (took []time.Duration) {
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -216,18 +221,20 @@ func paced(list []*publisher, n int, every time.Duration, between func(i int)) (
 	return took
 }
 
-// BenchmarkLatency sends 200 readings a second from 20 boards and tells how long the acknowledgement and the delivery of a
-// want to a board took.
+// BenchmarkLatency sends 200 readings a second from 20 boards and tells how long the acknowledgement and the delivery
+// of a want to a board took.
 func BenchmarkLatency(b *testing.B) {
 	const boards = 20
 	x := newBencher(b, false, boards)
 	list := x.publishers(boards)
-	_, err := x.s.Hub.AddControl(b.Context(), access.HubActor(), "board0", "relay", func(c *site.Control) error { c.Answers = false; return nil })
+	relay := site.NewControl("board0", "relay", "relay", "Relay")
+	relay.Answers = false
+	_, err := x.s.Hub.Keep(b.Context(), access.HubActor(), relay)
 	require.NoError(b, err)
 	heard := dialPublisher(b, x.s.MQTT, "board0", x.keys["board0"], "ember/board0/r/y")
 	var buf bytes.Buffer
-	sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4, PacketID: 1,
-		Filters: packets.Subscriptions{{Filter: "ember/board0/want/relay"}}}
+	sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4,
+		PacketID: 1, Filters: packets.Subscriptions{{Filter: "ember/board0/want/relay"}}}
 	require.NoError(b, sub.SubscribeEncode(&buf))
 	_, err = heard.conn.Write(buf.Bytes())
 	require.NoError(b, err)
@@ -284,8 +291,8 @@ func BenchmarkIdleBoards(b *testing.B) {
 	}
 }
 
-// BenchmarkPush lets 64 clients push batches of 200 readings with times over HTTP, as a backlog comes; each answer means that
-// they are on the disk.
+// BenchmarkPush lets 64 clients push batches of 200 readings with times over HTTP, as a backlog comes; each answer
+// means that they are on the disk.
 func BenchmarkPush(b *testing.B) {
 	const clients, batch = 64, 200
 	for _, kind := range []string{"csv", "json"} {
@@ -359,8 +366,8 @@ func BenchmarkPush(b *testing.B) {
 	}
 }
 
-// BenchmarkStalledSubscriber compares 20 boards while one more has subscribed with QoS 1 and does not read with the same boards
-// alone.
+// BenchmarkStalledSubscriber compares 20 boards while one more has subscribed with QoS 1 and does not read with the
+// same boards alone.
 func BenchmarkStalledSubscriber(b *testing.B) {
 	const boards = 20
 	for _, stalled := range []bool{false, true} {
@@ -372,8 +379,8 @@ func BenchmarkStalledSubscriber(b *testing.B) {
 				deaf := dialPublisher(b, x.s.MQTT, id, x.keys[id], "ember/"+id+"/r/x")
 				defer func() { _ = deaf.conn.Close() }()
 				var buf bytes.Buffer
-				sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4, PacketID: 1,
-					Filters: packets.Subscriptions{{Filter: "ember/" + id + "/#", Qos: 1}}}
+				sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4,
+					PacketID: 1, Filters: packets.Subscriptions{{Filter: "ember/" + id + "/#", Qos: 1}}}
 				require.NoError(b, sub.SubscribeEncode(&buf))
 				for range 2000 { // what it publishes comes back to it, and it never reads
 					buf.Write(deaf.packet)
@@ -386,8 +393,8 @@ func BenchmarkStalledSubscriber(b *testing.B) {
 	}
 }
 
-// BenchmarkWritten counts what twelve boards with five signals each, a message every 10 s, make the hub write in a day: what
-// this process writes in a minute or two, from the system's own count, and what sealing writes every hour.
+// BenchmarkWritten counts what twelve boards with five signals each, a message every 10 s, make the hub write in a day:
+// what this process writes in a minute or two, from the system's own count, and what sealing writes every hour.
 func BenchmarkWritten(b *testing.B) {
 	written := func() (n float64) {
 		text, err := os.ReadFile("/proc/self/io")
@@ -399,17 +406,19 @@ func BenchmarkWritten(b *testing.B) {
 	}
 	for _, qos := range []byte{0, 1} {
 		b.Run(fmt.Sprintf("qos=%d", qos), func(b *testing.B) {
-			s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
-				Gather: hub.Gather{Acknowledged: 600 * time.Millisecond, Others: 5 * time.Second}})
+			s, err := serve.Start(context.Background(), serve.Options{Data: b.TempDir(), HTTP: "127.0.0.1:0",
+				MQTT: "127.0.0.1:0", Gather: hub.Gather{Acknowledged: 600 * time.Millisecond, Others: 5 * time.Second}})
 			require.NoError(b, err)
 			defer func() { _ = s.Close() }()
 			me := access.HubActor()
 			ctx, cancel := context.WithCancel(b.Context())
 			var wg sync.WaitGroup
 			for i := range 12 {
-				d, key, err := s.Hub.AddDevice(ctx, me, site.Device{Name: fmt.Sprint("Board ", i), Place: "Studio", NewSignals: true})
+				d, key, err := s.Hub.AddDevice(ctx, me, site.Device{Name: fmt.Sprint("Board ", i), Place: "Studio",
+					NewSignals: true})
 				require.NoError(b, err)
-				c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID(d.ID).SetUsername(d.ID).SetPassword(key))
+				c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" +
+					s.MQTT).SetClientID(d.Config.ID).SetUsername(d.Config.ID).SetPassword(key))
 				require.True(b, c.Connect().WaitTimeout(10*time.Second))
 				wg.Add(1)
 				go func() {
@@ -419,8 +428,9 @@ func BenchmarkWritten(b *testing.B) {
 					every := time.NewTicker(10 * time.Second)
 					defer every.Stop()
 					for n := 0; ; n++ {
-						c.Publish("ember/"+d.ID+"/r", qos, false, fmt.Sprintf(`{"temperature":%.1f,"humidity":%.1f,"pressure":%.2f,"count":%d,"on":%t}`,
-							20+float64(n%30)/10, 50+float64(n%8)/2, 1013+float64(n%40)/100, n, n%20 == 0))
+						c.Publish("ember/"+d.Config.ID+"/r", qos, false,
+							fmt.Sprintf(`{"temperature":%.1f,"humidity":%.1f,"pressure":%.2f,"count":%d,"on":%t}`,
+								20+float64(n%30)/10, 50+float64(n%8)/2, 1013+float64(n%40)/100, n, n%20 == 0))
 						select {
 						case <-every.C:
 						case <-ctx.Done():

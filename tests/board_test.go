@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/core/site"
 	"idleember/tests/rig"
 )
 
@@ -26,26 +27,26 @@ func TestSignalsAppearByThemselves(t *testing.T) {
 	}
 	s := r.Signal("drying_room.temp_c")
 	require.NotNil(t, s)
-	assert.Equal(t, client.Kind("number"), s.Kind)
-	assert.Equal(t, "tempC", s.Raw)
-	assert.Equal(t, "Cel", s.Unit)
-	assert.Equal(t, 2, s.Decimals)
-	assert.True(t, s.New)
-	assert.Equal(t, client.SignalState("live"), s.State)
+	assert.Equal(t, site.Number, s.Config.Kind)
+	assert.Equal(t, "tempC", s.Config.Raw)
+	assert.Equal(t, "Cel", s.Config.Unit)
+	assert.Equal(t, 2, s.Config.Decimals)
+	assert.True(t, s.Config.New)
+	assert.Equal(t, "live", s.State.Fresh)
 	assert.Equal(t, "shut", r.Value("drying_room.lid"))
 	assert.Equal(t, true, r.Value("drying_room.vent"))
 	assert.Equal(t, 58.5, r.Value("drying_room.humidity_1"))
 	assert.Equal(t, []string{"drying_room add >signal"}, r.Journal("drying_room.lid"))
 
 	name, unit := "Room", "[degF]"
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "drying_room.temp_c", nil, client.SignalChange{Name: &name, Unit: &unit})
+	_, err := r.Owner.Signals().Patch(t.Context(), "drying_room.temp_c", rig.Fields{"name": &name, "unit": &unit}, "")
 	require.NoError(t, err)
 	r.Restart()
 	s = r.Signal("drying_room.temp_c")
-	assert.Equal(t, "Room", s.Name)
-	assert.False(t, s.New)
-	assert.Equal(t, 21.4, *s.Value, "last live readings come back")
-	assert.Equal(t, client.SignalState("stale"), s.State)
+	assert.Equal(t, "Room", s.Config.Name)
+	assert.False(t, s.Config.New)
+	assert.Equal(t, 21.4, s.State.Value.Num, "last live readings come back")
+	assert.Equal(t, "stale", s.State.Fresh)
 }
 
 // What a board may get wrong: told to it, counted, shown with its payload, and nothing else is lost.
@@ -84,7 +85,8 @@ func TestRefusals(t *testing.T) {
 			out := r.Pub("kiln", key, tt.topic, tt.payload, "-V", "5")
 			assert.Contains(t, strings.ToLower(out), strings.ToLower(tt.code), name)
 			assert.Contains(t, out, tt.why, "%s: the reason is told", name)
-			assert.Empty(t, r.Pub("kiln", key, tt.topic, tt.payload, "-V", "311"), "%s: version 3.1.1 knows no reasons; an acknowledged drop", name)
+			assert.Empty(t, r.Pub("kiln", key, tt.topic, tt.payload, "-V", "311"),
+				"%s: version 3.1.1 knows no reasons; an acknowledged drop", name)
 		}
 		got := r.Refusals("kiln")[0]
 		assert.Greater(t, got.N, before, name)
@@ -104,14 +106,14 @@ func TestRefusals(t *testing.T) {
 	assert.Error(t, err)
 	assert.NotEmpty(t, refused)
 	assert.Contains(t, r.Refusals("kiln")[0].Reason, "a wrong key came from 127.0.0.1")
-	dev, err := r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
+	dev, err := r.Owner.Devices().Get(t.Context(), "kiln")
 	require.NoError(t, err)
-	assert.Greater(t, dev.JSON200.Refused, int64(20))
-	n := dev.JSON200.Refused
+	assert.Greater(t, dev.State.Refused, int64(20))
+	n := dev.State.Refused
 	r.Restart()
-	dev, err = r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
+	dev, err = r.Owner.Devices().Get(t.Context(), "kiln")
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, dev.JSON200.Refused, n, "counted on over a restart")
+	assert.GreaterOrEqual(t, dev.State.Refused, n, "counted on over a restart")
 }
 
 func TestOnlyOwnTopicsCanBeHeard(t *testing.T) {
@@ -137,8 +139,8 @@ func TestManyNamesFromOneBoardAreBounded(t *testing.T) {
 		}
 	}
 	r.Soon("the last one", func() bool {
-		d, err := r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
-		return err == nil && d.JSON200.Refused >= 3_000-64
+		d, err := r.Owner.Devices().Get(t.Context(), "kiln")
+		return err == nil && d.State.Refused >= 3_000-64
 	})
 	assert.Len(t, r.Now().Signals, 64)
 	assert.Len(t, r.Refusals("kiln"), 100, "the last ones are kept, not all")
@@ -175,7 +177,9 @@ func TestTwoBoardsWithOneKey(t *testing.T) {
 	for range 4 {
 		r.Paho("kiln", key, "same")
 	}
-	r.Soon("the takeovers are told", func() bool { return strings.Contains(r.Refusals("kiln")[0].Reason, "push each other out") })
+	r.Soon("the takeovers are told", func() bool {
+		return strings.Contains(r.Refusals("kiln")[0].Reason, "push each other out")
+	})
 }
 
 func TestNewKey(t *testing.T) {
@@ -195,17 +199,17 @@ func TestNewKey(t *testing.T) {
 func TestConnectionDetailsWork(t *testing.T) {
 	r := rig.New(t)
 	id := "kiln"
-	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Kiln", Place: "Kiln shed"})
+	d, err := r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "Kiln", "place": "Kiln shed"})
 	require.NoError(t, err)
-	c := d.JSON201.Connect
+	c := d.Connect
 	words := strings.Fields(c.Examples[0].Value)
 	require.Equal(t, "mosquitto_pub", words[0])
-	out, err := r.Mosquitto(words[0], id, d.JSON201.Key, words[9:]...)
+	out, err := r.Mosquitto(words[0], id, d.Key, words[9:]...)
 	require.NoError(t, err, out)
 	assert.Equal(t, 21.4, r.Value("kiln.temperature"))
 	require.NotNil(t, c.Remark)
 	assert.Contains(t, *c.Remark, "--mqtt :")
-	assert.Equal(t, "Kiln shed", r.Now().Places[0].Name)
+	assert.Equal(t, "Kiln shed", r.Now().Places[0].Config.Name)
 }
 
 // Clients that break the protocol, or say nothing, get nowhere and harm nobody.
@@ -213,22 +217,23 @@ func TestRawGarbage(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
-	connect := append([]byte{0x10, byte(10 + 2 + 4 + 2 + 4 + 2 + len(key)), 0, 4, 'M', 'Q', 'T', 'T', 4, 0xc2, 0, 60, 0, 4, 'b', 'a', 'd', '1',
-		0, 4, 'k', 'i', 'l', 'n', 0, byte(len(key))}, key...)
+	connect := append([]byte{0x10, byte(10 + 2 + 4 + 2 + 4 + 2 + len(key)), 0, 4, 'M', 'Q', 'T', 'T', 4, 0xc2, 0, 60, 0, 4,
+		'b', 'a', 'd', '1', 0, 4, 'k', 'i', 'l', 'n', 0, byte(len(key))}, key...)
 	silent, err := net.Dial("tcp", r.Service.MQTT)
 	require.NoError(t, err)
 	defer func() { _ = silent.Close() }()
 	for name, sent := range map[string][]byte{
-		"not mqtt":                     []byte("GET / HTTP/1.1\r\n\r\n"),
-		"huge length before connect":   {0x10, 0xff, 0xff, 0xff, 0x7f},
-		"endless length":               {0x10, 0xff, 0xff, 0xff, 0xff, 0xff},
-		"publish first":                {0x30, 3, 0, 1, 'a'},
-		"subscribe cut short":          append(connect[:len(connect):len(connect)], 0x82, 5, 0, 1, 0, 9, 'a'),
-		"publish with a broken topic":  append(connect[:len(connect):len(connect)], 0x30, 2, 0, 200),
-		"publish qos 3":                append(connect[:len(connect):len(connect)], 0x36, 3, 0, 1, 'a'),
-		"connect twice":                append(connect[:len(connect):len(connect)], connect...),
-		"packet type 0":                append(connect[:len(connect):len(connect)], 0x00, 0),
-		"wildcard in the name":         append(connect[:len(connect):len(connect)], append([]byte{0x30, 20, 0, 16}, "ember/kiln/r/a+b42"...)...),
+		"not mqtt":                    []byte("GET / HTTP/1.1\r\n\r\n"),
+		"huge length before connect":  {0x10, 0xff, 0xff, 0xff, 0x7f},
+		"endless length":              {0x10, 0xff, 0xff, 0xff, 0xff, 0xff},
+		"publish first":               {0x30, 3, 0, 1, 'a'},
+		"subscribe cut short":         append(connect[:len(connect):len(connect)], 0x82, 5, 0, 1, 0, 9, 'a'),
+		"publish with a broken topic": append(connect[:len(connect):len(connect)], 0x30, 2, 0, 200),
+		"publish qos 3":               append(connect[:len(connect):len(connect)], 0x36, 3, 0, 1, 'a'),
+		"connect twice":               append(connect[:len(connect):len(connect)], connect...),
+		"packet type 0":               append(connect[:len(connect):len(connect)], 0x00, 0),
+		"wildcard in the name": append(connect[:len(connect):len(connect)], append([]byte{0x30, 20, 0, 16},
+			"ember/kiln/r/a+b42"...)...),
 		"ping, then garbage":           append(connect[:len(connect):len(connect)], 0xc0, 0, 0xff, 0xff, 0xff),
 		"acknowledging what was never": append(connect[:len(connect):len(connect)], 0x40, 2, 0x12, 0x34),
 	} {
@@ -263,11 +268,13 @@ func TestHistory(t *testing.T) {
 		if i == 10 {
 			continue
 		}
-		assert.Empty(t, r.Pub("kiln", key, "ember/kiln/r", fmt.Sprintf(`{"chamber":%d.5,"lid":%q,"t":%d}`, 100+i, map[bool]string{true: "open", false: "shut"}[i > 5], r2.UnixMilli())))
+		assert.Empty(t, r.Pub("kiln", key, "ember/kiln/r", fmt.Sprintf(`{"chamber":%d.5,"lid":%q,"t":%d}`, 100+i,
+			map[bool]string{true: "open", false: "shut"}[i > 5], r2.UnixMilli())))
 	}
 	ask := func(series string, points int) client.History {
 		from, to := now.Add(-time.Hour), now
-		x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{series}, From: &from, To: &to, Points: &points})
+		x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{series}, From: &from,
+			To: &to, Points: &points})
 		require.NoError(t, err)
 		return (*x.JSON200)[0]
 	}

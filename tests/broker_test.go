@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/core/site"
 	"idleember/tests/rig"
 )
@@ -34,7 +35,8 @@ type elsewhere struct {
 func newElsewhere(t *testing.T, r *rig.Rig) *elsewhere {
 	b := &elsewhere{t: t, r: r, addr: rig.FreePort(t), conf: filepath.Join(t.TempDir(), "broker.conf")}
 	host, port, _ := strings.Cut(b.addr, ":")
-	require.NoError(t, os.WriteFile(b.conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\n", port, host)), 0o600))
+	require.NoError(t, os.WriteFile(b.conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\n", port, host)),
+		0o600))
 	b.start()
 	return b
 }
@@ -46,7 +48,8 @@ func (b *elsewhere) start() {
 
 func (b *elsewhere) tryPub(topic, payload string, more ...string) (string, error) {
 	host, port, _ := strings.Cut(b.addr, ":")
-	return b.r.Run("mosquitto_pub", append([]string{"-h", host, "-p", port, "-q", "1", "-t", topic, "-m", payload}, more...)...)
+	return b.r.Run("mosquitto_pub", append([]string{"-h", host, "-p", port, "-q", "1", "-t", topic, "-m", payload},
+		more...)...)
 }
 
 func (b *elsewhere) pub(topic, payload string, more ...string) {
@@ -62,9 +65,10 @@ func (b *elsewhere) sub(filter string, more ...string) *rig.Sub {
 // A bought plug that cannot be reflashed: topics and JSON of its own, and a last will for its presence.
 func boughtPlug(r *rig.Rig, link client.Link) string {
 	link.Presence = &client.Source{Topic: "bought/plug7/there", On: []string{"Up"}, Off: []string{"Gone"}}
-	key := r.Linked("plug", link, func(d *client.NewDevice) { zero := int64(0); d.LeaseMs = &zero })
+	key := r.Linked("plug", link, func(d rig.Fields) { d["lease_ms"] = 0 })
 	r.AddSignal("plug", "power", "number", client.Source{Topic: "bought/plug7/report", Pointer: "/energy/power"})
-	r.AddControl("plug", "relay", client.Source{Topic: "bought/plug7/report/relay", Pointer: "/sw", On: []string{"1"}, Off: []string{"0"}},
+	r.AddControl("plug", "relay", client.Source{Topic: "bought/plug7/report/relay", Pointer: "/sw", On: []string{"1"},
+		Off: []string{"0"}},
 		client.Target{Topic: "bought/plug7/do", On: "1", Off: "0", Template: `{"sw":{value}}`})
 	return key
 }
@@ -77,18 +81,21 @@ func TestDeviceWithTopicsOfItsOwn(t *testing.T) {
 	require.Empty(t, r.Pub("plug", key, "bought/plug7/report", `{"energy":{"power":41.5,"total":3}}`))
 	assert.Equal(t, 41.5, r.Value("plug.power"))
 	r.Switch("plug.relay", true)
-	r.Soon("the command in its own words", func() bool { return strings.Contains(commands.String(), `bought/plug7/do {"sw":1}`) })
+	r.Soon("the command in its own words", func() bool {
+		return strings.Contains(commands.String(),
+			`bought/plug7/do {"sw":1}`)
+	})
 	require.Empty(t, r.Pub("plug", key, "bought/plug7/report/relay", `{"sw":1}`))
-	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("plug.relay").Phase)
+	assert.Equal(t, "confirmed", r.Control("plug.relay").State.Phase)
 	gateway := r.Paho("plug", key, "gateway")
 	commands.Stop()
-	r.Soon("the gateway alone", func() bool { return r.Get("plug").Connections == 1 })
+	r.Soon("the gateway alone", func() bool { return r.Get("plug").State.Connections == 1 })
 	say := func(word string) {
 		require.True(t, gateway.Publish("bought/plug7/there", 1, true, word).WaitTimeout(20*time.Second))
 	}
 	say("Gone")
 	r.Soon("gone by its own topic, though its gateway is connected", func() bool { return !r.Online("plug") })
-	assert.Contains(t, *r.Get("plug").Why, "presence topic")
+	assert.Contains(t, r.Get("plug").State.Why, "presence topic")
 	say("Up")
 	r.Soon("there again", func() bool { return r.Online("plug") })
 	r.Pub("plug", key, "bought/other/report", `1`)
@@ -96,8 +103,10 @@ func TestDeviceWithTopicsOfItsOwn(t *testing.T) {
 	out, _ := r.Mosquitto("mosquitto_sub", "plug", key, "-t", "ember/kiln/#", "-W", "2")
 	assert.Contains(t, out, "denied", "others' topics stay closed to it")
 
-	b := client.Trial{Payload: `{"energy":{"power":7}}`, Topic: ptr("bought/plug7/report"), Signals: &map[string]client.Source{
-		"plug.power": {Topic: "bought/plug7/report", Pointer: "/energy/watts"}, "plug.draft": {Topic: "bought/+/report", Pattern: `power":(\d+)`}}}
+	b := client.Trial{Payload: `{"energy":{"power":7}}`, Topic: ptr("bought/plug7/report"),
+		Signals: &map[string]client.Source{
+			"plug.power": {Topic: "bought/plug7/report", Pointer: "/energy/watts"}, "plug.draft": {Topic: "bought/+/report",
+				Pattern: `power":(\d+)`}}}
 	tried, err := r.Owner.TryMessageWithResponse(t.Context(), "plug", b)
 	require.NoError(t, err)
 	require.Len(t, *tried.JSON200, 1)
@@ -114,10 +123,11 @@ func TestBrokerElsewhere(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	b := newElsewhere(t, r)
-	saved, err := r.Owner.SaveBrokerWithResponse(t.Context(), client.NewBroker{Name: "Workshop", Address: "mqtt://" + b.addr, Password: ptr("secret")})
+	saved, err := r.Owner.Brokers().With("password", "secret").Add(t.Context(), site.Broker{Name: "Workshop",
+		Address: "mqtt://" + b.addr, User: "hub"})
 	require.NoError(t, err)
-	assert.True(t, saved.JSON201.HasPassword)
-	assert.NotContains(t, string(saved.Body), "secret")
+	assert.True(t, saved.State.Password)
+	assert.NotContains(t, fmt.Sprint(saved), "secret")
 	b.pub("bought/plug7/there", "Up", "-r")
 	b.pub("bought/plug7/report", `{"energy":{"power":99}}`, "-r")
 	boughtPlug(r, client.Link{Kind: site.Outside, Broker: "workshop"})
@@ -132,12 +142,12 @@ func TestBrokerElsewhere(t *testing.T) {
 	r.Switch("plug.relay", true)
 	r.Soon("the command", func() bool { return strings.Contains(commands.String(), `{"sw":1}`) })
 	b.pub("bought/plug7/report/relay", `{"sw":1}`)
-	r.Soon("confirmed", func() bool { return r.Control("plug.relay").Phase == "confirmed" })
+	r.Soon("confirmed", func() bool { return r.Control("plug.relay").State.Phase == "confirmed" })
 	b.pub("ember/bench/r", `{"temperature":20.5,"lamp":1}`)
 	b.pub("ember/bench/is/lamp2", "off")
 	r.Soon("the hub's own topics work there as well", func() bool { return r.Value("bench.temperature") == 20.5 })
 	r.Soon("its switch is there", func() bool {
-		return slices.ContainsFunc(r.Now().Controls, func(c client.Control) bool { return c.Id == "bench.lamp2" })
+		return slices.ContainsFunc(r.Now().Controls, func(c shown.Control) bool { return c.Config.ID == "bench.lamp2" })
 	})
 	wants := b.sub("ember/bench/want/#")
 	r.Switch("bench.lamp2", true)
@@ -149,18 +159,21 @@ func TestBrokerElsewhere(t *testing.T) {
 
 	b.run.Stop()
 	r.Soon("the broker is away", func() bool { return !r.Online("plug") && !r.Online("bench") })
-	assert.Contains(t, *r.Get("plug").Why, "the broker Workshop is away")
-	list, err := r.Owner.ListBrokersWithResponse(t.Context())
+	assert.Contains(t, r.Get("plug").State.Why, "the broker Workshop is away")
+	list, err := r.Owner.Brokers().List(t.Context())
 	require.NoError(t, err)
-	assert.False(t, (*list.JSON200)[0].Connected)
-	assert.NotEmpty(t, (*list.JSON200)[0].Why)
+	assert.False(t, list[0].State.Connected)
+	assert.NotEmpty(t, list[0].State.Why)
 	r.Switch("plug.relay", false)
 	b.start()
 	b.pub("bought/plug7/there", "Up", "-r")
 	again := b.sub("bought/plug7/do")
-	r.Soon("it connects again and the want of meanwhile is told", func() bool { return r.Online("plug") && strings.Contains(again.String(), `{"sw":0}`) })
+	r.Soon("it connects again and the want of meanwhile is told", func() bool {
+		return r.Online("plug") &&
+			strings.Contains(again.String(), `{"sw":0}`)
+	})
 	assert.Contains(t, strings.Join(r.Journal("workshop"), "\n"), "broker connected>away")
-	_, err = r.Owner.RemoveBrokerWithResponse(t.Context(), "workshop")
+	err = r.Owner.Brokers().Remove(t.Context(), "workshop")
 	assert.ErrorContains(t, err, "Workshop is used by the device bench; change that first")
 }
 
@@ -171,10 +184,12 @@ func TestARouteOverABrokerElsewhere(t *testing.T) {
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/r/chamber", "20")
 	b := newElsewhere(t, r)
-	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "studio/alerts", Broker: "workshop"}), `no broker "workshop"`)
-	_, err := r.Owner.SaveBrokerWithResponse(t.Context(), client.NewBroker{Name: "Workshop", Address: "mqtt://" + b.addr})
+	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "studio/alerts", Broker: "workshop"}),
+		`no broker "workshop"`)
+	_, err := r.Owner.Brokers().Add(t.Context(), site.Broker{Name: "Workshop", Address: "mqtt://" + b.addr})
 	require.NoError(t, err)
-	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "ember/kiln/want/fan", Broker: "workshop"}), "belong to boards")
+	assert.ErrorContains(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "ember/kiln/want/fan",
+		Broker: "workshop"}), "belong to boards")
 	require.NoError(t, saveRoute(r, site.Route{ID: "wall", Via: "mqtt", To: "studio/alerts", Broker: "workshop"}))
 	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 100})
 	b.run.Stop()
@@ -185,7 +200,8 @@ func TestARouteOverABrokerElsewhere(t *testing.T) {
 	b.start()
 	heard := b.sub("studio/alerts")
 	r.Soon("carried", func() bool {
-		return strings.Contains(heard.String(), `"name":"Too hot"`) && strings.Contains(fmt.Sprint(deliveries(r)), "wall sent: acknowledged by Workshop")
+		return strings.Contains(heard.String(), `"name":"Too hot"`) && strings.Contains(fmt.Sprint(deliveries(r)),
+			"wall sent: acknowledged by Workshop")
 	})
 }
 
@@ -195,13 +211,14 @@ func TestHubsShareABroker(t *testing.T) {
 	first, second := rig.New(t), rig.New(t)
 	b := newElsewhere(t, first)
 	for _, r := range []*rig.Rig{first, second} {
-		_, err := r.Owner.SaveBrokerWithResponse(t.Context(), client.NewBroker{Name: "Workshop", Address: "mqtt://" + b.addr, Share: ptr("studio")})
+		_, err := r.Owner.Brokers().Add(t.Context(), site.Broker{Name: "Workshop", Address: "mqtt://" + b.addr,
+			Share: "studio"})
 		require.NoError(t, err)
 		r.Linked("bench", client.Link{Kind: site.Outside, Broker: "workshop"})
 		r.AddSignal("bench", "n", "number", client.Source{})
 		r.Soon("connected", func() bool {
-			list, err := r.Owner.ListBrokersWithResponse(t.Context())
-			return err == nil && (*list.JSON200)[0].Connected
+			list, err := r.Owner.Brokers().List(t.Context())
+			return err == nil && list[0].State.Connected
 		})
 	}
 	for i := range 40 {
@@ -220,8 +237,8 @@ func TestHubsShareABroker(t *testing.T) {
 	})
 	assert.Greater(t, len(first.History("bench.n")), 5)
 	assert.Greater(t, len(second.History("bench.n")), 5)
-	assert.NotNil(t, first.Control("bench.lamp").Is)
-	assert.NotNil(t, second.Control("bench.lamp").Is)
+	assert.NotNil(t, first.Control("bench.lamp").State.Is)
+	assert.NotNil(t, second.Control("bench.lamp").State.Is)
 }
 
 func TestTLSAndWebSocket(t *testing.T) {
@@ -237,7 +254,8 @@ func TestTLSAndWebSocket(t *testing.T) {
 	require.NoError(t, os.WriteFile(ca, pem, 0o600))
 	host, port, _ := strings.Cut(r.Service.MQTTS, ":")
 	pub := func(args ...string) (string, error) {
-		return r.Run("mosquitto_pub", append([]string{"-h", host, "-p", port, "-u", "kiln", "-P", key, "-q", "1", "-t", "ember/kiln/r/chamber"}, args...)...)
+		return r.Run("mosquitto_pub", append([]string{"-h", host, "-p", port, "-u", "kiln", "-P", key, "-q", "1", "-t",
+			"ember/kiln/r/chamber"}, args...)...)
 	}
 	for i, version := range []string{"mqttv311", "mqttv5"} {
 		out, err := pub("--cafile", ca, "-V", version, "-m", fmt.Sprint(100+i))
@@ -290,16 +308,18 @@ func TestScriptsAsk(t *testing.T) {
 	see := r.Sub("token", owner, "ember/+/+/#")
 	r.Soon("what is there", func() bool {
 		s := see.String()
-		return strings.Contains(s, "ember/kiln/r/chamber 500") && strings.Contains(s, "ember/kiln/is/fan off") && strings.Contains(s, "ember/shed/r/temp_1 7.5")
+		return strings.Contains(s, "ember/kiln/r/chamber 500") && strings.Contains(s, "ember/kiln/is/fan off") &&
+			strings.Contains(s, "ember/shed/r/temp_1 7.5")
 	})
 	push(r, "shed", "-u", "shed:"+pushKey, "-H", "Content-Type: application/json", "-d", `{"Temp-1":8.5}`)
 	r.Soon("what changes", func() bool { return strings.Contains(see.String(), "ember/shed/r/temp_1 8.5") })
 	saveAlert(r, site.Alert{ID: "hot", Name: "Too hot", Kind: site.AlertAbove, Of: "kiln.chamber", Limit: 400})
 	r.Soon("alerts too", func() bool {
-		return strings.Contains(see.String(), `ember/hub/alert/hot {"id":"hot"`) && strings.Contains(see.String(), `"phase":"active"`)
+		return strings.Contains(see.String(), `ember/hub/alert/hot {"id":"hot"`) && strings.Contains(see.String(),
+			`"phase":"active"`)
 	})
 	require.Empty(t, r.Pub("token", owner, "ember/kiln/ask/fan", "on"))
-	assert.True(t, rig.On(r.Control("kiln.fan").Want))
+	assert.True(t, rig.On(r.Control("kiln.fan").State.Want))
 	r.Soon("the want", func() bool { return strings.Contains(see.String(), "ember/kiln/want/fan on") })
 	assert.Contains(t, strings.Join(r.Journal("kiln.fan"), "\n"), "switch >on")
 
@@ -314,7 +334,7 @@ func TestScriptsAsk(t *testing.T) {
 	}
 	out := r.Pub("token", owner, "ember/kiln/ask/fan", "off", "-r", "-V", "mqttv5", "-d")
 	assert.Contains(t, out, "failed", "a retained ask is refused")
-	assert.True(t, rig.On(r.Control("kiln.fan").Want))
+	assert.True(t, rig.On(r.Control("kiln.fan").State.Want))
 	quiet := r.Sub("token", guest, "#")
 	time.Sleep(500 * time.Millisecond)
 	assert.Empty(t, quiet.String(), "a guest sees only what was opened")
@@ -323,7 +343,9 @@ func TestScriptsAsk(t *testing.T) {
 
 	asker := r.Paho("token", owner, "asker")
 	told := make(chan string, 1)
-	require.True(t, asker.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) { told <- string(m.Payload()) }).WaitTimeout(20*time.Second))
+	require.True(t, asker.Subscribe("ember/kiln/problem", 1, func(_ paho.Client, m paho.Message) {
+		told <- string(m.Payload())
+	}).WaitTimeout(20*time.Second))
 	require.True(t, asker.Publish("ember/kiln/ask/fun", 1, false, "on").WaitTimeout(20*time.Second))
 	select {
 	case why := <-told:

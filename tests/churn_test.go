@@ -17,8 +17,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// Things come and go, people sign in and out, strangers guess, pages open and close: what is gone takes no memory. With HEAP=file the
-// heap of the end is written there, for go tool pprof.
+// Things come and go, people sign in and out, strangers guess, pages open and close: what is gone takes no memory. With
+// HEAP=file the heap of the end is written there, for go tool pprof.
 func TestWhatIsGoneTakesNoMemory(t *testing.T) {
 	r := rig.New(t)
 	r.Member("kim", "member")
@@ -31,7 +31,8 @@ func TestWhatIsGoneTakesNoMemory(t *testing.T) {
 		for i := range 5 {
 			board.Publish("ember/"+id+"/r", 1, false, fmt.Sprintf(`{"a":%d,"b":%d.5}`, i, i)).WaitTimeout(10 * time.Second)
 		}
-		_, err := save(r.Owner, site.Dashboard{ID: id, Name: id, Tiles: []site.Tile{{ID: "a", Kind: site.TileValue, Of: []string{id + ".a"}, W: 3, H: 2}}})
+		_, err := save(r.Owner, site.Dashboard{ID: id, Name: id, Tiles: []site.Tile{{ID: "a", Kind: site.TileValue,
+			Of: []string{id + ".a"}, W: 3, H: 2}}})
 		require.NoError(t, err)
 		saveAlert(r, site.Alert{ID: id, Name: id, Kind: site.AlertAbove, Of: id + ".a", Limit: 3})
 		q, err := http.NewRequestWithContext(t.Context(), "GET", r.URL()+"/api/v1/live", nil)
@@ -47,9 +48,12 @@ func TestWhatIsGoneTakesNoMemory(t *testing.T) {
 		_, _ = kim.SignOutWithResponse(t.Context())
 		for i := range 5 {
 			from := rig.From(fmt.Sprintf("127.0.%d.%d", n%200, i+10))
-			_, _ = rig.JSON(t, from, "POST", r.URL()+"/api/v1/session", fmt.Sprintf(`{"account":"nobody%d_%d","password":"guessed"}`, n, i))
+			_, _ = rig.JSON(t, from, "POST", r.URL()+"/api/v1/session",
+				fmt.Sprintf(`{"account":"nobody%d_%d","password":"guessed"}`, n, i))
 			from.CloseIdleConnections()
-			stranger := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + r.Service.MQTT).SetClientID(fmt.Sprintf("x%d_%d", n, i)).SetUsername(fmt.Sprintf("x%d_%d", n, i)).SetPassword("guessed").SetAutoReconnect(false))
+			stranger := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" +
+				r.Service.MQTT).SetClientID(fmt.Sprintf("x%d_%d", n, i)).SetUsername(fmt.Sprintf("x%d_%d", n,
+				i)).SetPassword("guessed").SetAutoReconnect(false))
 			stranger.Connect().WaitTimeout(5 * time.Second)
 		}
 		err = r.Owner.Dashboards().Remove(t.Context(), id)

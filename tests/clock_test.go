@@ -93,7 +93,8 @@ func TestTheClockStartsInThePast(t *testing.T) {
 	push(3, own) // a board whose clock is right
 	push(4, time.Time{})
 	got, times := values(r, "kiln.chamber")
-	assert.Equal(t, []any{1.0, 2.0, 4.0}, got, "the hub's own come in order, after what was there: %v; the board's lies six hours ahead", times)
+	assert.Equal(t, []any{1.0, 2.0, 4.0}, got,
+		"the hub's own come in order, after what was there: %v; the board's lies six hours ahead", times)
 
 	clock.put(0)
 	r.Soon("the clock is right", func() bool { return doubt(t, r) == "" })
@@ -107,8 +108,10 @@ func TestTheClockStartsInThePast(t *testing.T) {
 	assert.WithinDuration(t, sent, at[2.0], time.Second, "moved to where it belongs")
 	assert.Equal(t, own, at[3.0], "a board's own time stays")
 	assert.WithinDuration(t, sent, at[4.0], 2*time.Second)
-	assert.WithinDuration(t, time.Now(), r.Signal("kiln.chamber").At.Local(), 30*time.Second)
-	r.Soon("it is journalled", func() bool { return strings.Contains(reasons(r, "hub.clock")[0], "readings, was moved along") })
+	assert.WithinDuration(t, time.Now(), r.Signal("kiln.chamber").State.At.Local(), 30*time.Second)
+	r.Soon("it is journalled", func() bool {
+		return strings.Contains(reasons(r, "hub.clock")[0], "readings, was moved along")
+	})
 	push(5, time.Time{})
 	r.Restart()
 	assert.Empty(t, doubt(t, r))
@@ -151,7 +154,7 @@ func TestRestartsWhileTheClockIsWrong(t *testing.T) {
 			r.Soon("the clock is right", func() bool { return doubt(t, r) == "" })
 			push(5, time.Time{})
 			assert.EqualValues(t, 5, r.Value("kiln.chamber"))
-			assert.Equal(t, client.SignalState("live"), r.Signal("kiln.chamber").State)
+			assert.Equal(t, "live", r.Signal("kiln.chamber").State.Fresh)
 			got, times := values(r, "kiln.chamber")
 			require.ElementsMatch(t, []any{1.0, 2.0, 3.0, 4.0, 5.0}, got)
 			at := map[any]time.Time{}
@@ -216,7 +219,8 @@ func TestTheClockJumps(t *testing.T) {
 	key := r.Device("vent")
 	r.Pub("vent", key, "ember/vent/is/fan", "off")
 	hour := int64(3_600_000)
-	_, err := r.Owner.SwitchControlWithResponse(t.Context(), "vent.fan", nil, client.SwitchControlJSONRequestBody{To: true, ForMs: &hour})
+	_, err := r.Owner.SwitchControlWithResponse(t.Context(), "vent.fan", nil, client.SwitchControlJSONRequestBody{To: true,
+		ForMs: &hour})
 	require.NoError(t, err)
 	lines := func() int { return len(r.Journal("hub.clock")) }
 
@@ -224,8 +228,9 @@ func TestTheClockJumps(t *testing.T) {
 	r.Soon("it was noticed", func() bool { return lines() == 1 })
 	assert.Empty(t, doubt(t, r), "somebody set it")
 	fan := r.Control("vent.fan")
-	require.NotNil(t, fan.HandUntil, "still by hand")
-	assert.WithinDuration(t, time.Now().Add(4*time.Hour), *fan.HandUntil, 20*time.Second, "an hour from when it was switched")
+	require.NotNil(t, fan.State.HandUntil, "still by hand")
+	assert.WithinDuration(t, time.Now().Add(4*time.Hour), *fan.State.HandUntil, 20*time.Second,
+		"an hour from when it was switched")
 
 	clock.put(10 * year)
 	r.Soon("it was noticed", func() bool { return lines() == 2 })
@@ -244,7 +249,8 @@ func TestTheClockJumps(t *testing.T) {
 	push(3, time.Time{})
 	clock.put(3*time.Hour + 72*time.Hour)
 	time.Sleep(6 * time.Second) // it is looked at every five
-	assert.Contains(t, doubt(t, r), "is now far ahead of that: it shows "+time.Now().Add(75*time.Hour).In(vienna(t)).Format("2 Jan 2006"), "three days ahead nobody believes without a word")
+	assert.Contains(t, doubt(t, r), "is now far ahead of that: it shows "+time.Now().Add(75*time.Hour).In(vienna(
+		t)).Format("2 Jan 2006"), "three days ahead nobody believes without a word")
 	clock.put(3 * time.Hour)
 	r.Soon("it is believed again", func() bool { return doubt(t, r) == "" })
 	got, times = values(r, "kiln.chamber")

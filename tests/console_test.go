@@ -26,7 +26,8 @@ func TestPreferences(t *testing.T) {
 		return *x.JSON200
 	}
 	assert.Equal(t, site.Preferences{}, get(kim))
-	want := site.Preferences{Theme: "dark", Accent: "moss", Comma: true, Start: "/charts", Favourites: []string{"kiln.chamber", "kiln.fan"}}
+	want := site.Preferences{Theme: "dark", Accent: "moss", Comma: true, Start: "/charts",
+		Favourites: []string{"kiln.chamber", "kiln.fan"}}
 	require.NoError(t, save(kim, want))
 	require.NoError(t, save(guest, site.Preferences{Clock12: true}))
 	assert.Equal(t, site.Preferences{Clock12: true}, get(guest))
@@ -34,8 +35,9 @@ func TestPreferences(t *testing.T) {
 	kim = r.Client()
 	r.SignIn(kim, "kim")
 	assert.Equal(t, want, get(kim))
-	for say, p := range map[string]site.Preferences{`the theme "neon" is unknown`: {Theme: "neon"}, `the accent "red" is unknown`: {Accent: "red"},
-		"is none of the console's": {Start: "charts"}, "there may be 40 favourites": {Favourites: make([]string, 41)}} {
+	for say, p := range map[string]site.Preferences{`the theme "neon" is unknown`: {Theme: "neon"},
+		`the accent "red" is unknown`: {Accent: "red"},
+		"is none of the console's":    {Start: "charts"}, "there may be 40 favourites": {Favourites: make([]string, 41)}} {
 		assert.ErrorContains(t, save(kim, p), say)
 	}
 	assert.Equal(t, want, get(kim))
@@ -46,9 +48,10 @@ func TestFactsOfAPlace(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	r.Device("kiln")
-	place := func() site.Place { return r.Snapshot(r.Owner).Places[0] }
+	place := func() site.Place { return r.Snapshot(r.Owner).Places[0].Config }
 	id := place().ID
-	facts := []site.Fact{{Name: "filter", Text: "paper, size 3", Date: "2026-04-02"}, {Name: "fuse", Text: "third from the left"}}
+	facts := []site.Fact{{Name: "filter", Text: "paper, size 3", Date: "2026-04-02"}, {Name: "fuse",
+		Text: "third from the left"}}
 	save := func(facts []site.Fact) error {
 		_, err := r.Owner.Places().Save(t.Context(), site.Place{ID: id, Name: "Studio", Facts: facts})
 		return err
@@ -61,7 +64,8 @@ func TestFactsOfAPlace(t *testing.T) {
 	require.NotNil(t, place().Facts)
 	assert.Equal(t, facts, place().Facts)
 	assert.Equal(t, "The studio", place().Name)
-	for say, f := range map[string]site.Fact{"says nothing": {Name: "fuse"}, "is none; write it as 2026-04-02": {Name: "filter", Date: "April"}, "a name of 1 to 60": {Text: "x"}} {
+	for say, f := range map[string]site.Fact{"says nothing": {Name: "fuse"},
+		"is none; write it as 2026-04-02": {Name: "filter", Date: "April"}, "a name of 1 to 60": {Text: "x"}} {
 		assert.ErrorContains(t, save([]site.Fact{f}), say)
 	}
 	require.NoError(t, save([]site.Fact{}))

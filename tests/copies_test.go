@@ -43,7 +43,8 @@ func TestCopiesOfSettingsOverHTTP(t *testing.T) {
 	key := r.Linked("shed", client.Link{Kind: site.HTTP})
 	sign := []string{"-u", "shed:" + key, "-H", "Content-Type: application/json"}
 	saveSetting(r, site.Setting{ID: "shed.setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20, Mirror: "sp"})
-	saveSetting(r, site.Setting{ID: "shed.works", Kind: site.SetChoice, Options: []string{"auto", "manual"}, Mirror: "mode"})
+	saveSetting(r, site.Setting{ID: "shed.works", Kind: site.SetChoice, Options: []string{"auto", "manual"},
+		Mirror: "mode"})
 	_, body := push(r, "shed", append(sign, "-d", `{"temperature":19}`)...)
 	assert.Contains(t, body, `"set":{"mode":{"v":"auto","rev":0},"sp":{"v":20,"rev":0}}`)
 	rev := between(body, `"rev":"`, `"`)
@@ -54,12 +55,14 @@ func TestCopiesOfSettingsOverHTTP(t *testing.T) {
 	}()
 	set(r, "shed.setpoint", 24)
 	assert.Contains(t, <-answer, `"sp":{"v":24,"rev":1}`, "a change ends the long poll")
-	_, body = push(r, "shed", append(sign, "-H", "Accept: text/plain", "-d", `{"has":{"sp":{"v":17.5,"rev":1,"age":3},"mode":{"v":"manual","rev":0,"age":3}}}`)...)
+	_, body = push(r, "shed", append(sign, "-H", "Accept: text/plain", "-d",
+		`{"has":{"sp":{"v":17.5,"rev":1,"age":3},"mode":{"v":"manual","rev":0,"age":3}}}`)...)
 	assert.Contains(t, body, "set.mode=manual,1\nset.sp=17.5,2\n")
 	assert.Equal(t, "17.5", valueOf(r, "shed.setpoint"))
 	assert.Equal(t, "manual", valueOf(r, "shed.works"))
 	assert.Contains(t, strings.Join(r.Journal("shed.works"), "\n"), "auto>manual")
-	for _, bad := range []string{`{"has":{"sp":17}}`, `{"has":{"sp":{"v":1,"rev":1,"age":-1}}}`, `{"has.sp":"17"}`, `{"has.sp":"99,1,1"}`, `{"has.other":"1,1,1"}`} {
+	for _, bad := range []string{`{"has":{"sp":17}}`, `{"has":{"sp":{"v":1,"rev":1,"age":-1}}}`, `{"has.sp":"17"}`,
+		`{"has.sp":"99,1,1"}`, `{"has.other":"1,1,1"}`} {
 		status, body := push(r, "shed", append(sign, "-d", bad)...)
 		assert.Equal(t, "422", status, body)
 	}
@@ -78,10 +81,12 @@ func TestCopiesOfSettingsInLinesAndDatagrams(t *testing.T) {
 	go s.run()
 	r.Linked("stove", client.Link{Kind: site.Lines, Address: s.l.Addr().String()})
 	for _, device := range []string{"shed", "stove"} {
-		saveSetting(r, site.Setting{ID: device + ".setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20, Mirror: "sp"})
+		saveSetting(r, site.Setting{ID: device + ".setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20,
+			Mirror: "sp"})
 	}
 	host, port, _ := strings.Cut(r.Service.UDP, ":")
-	board := r.Start("sh", "-c", fmt.Sprintf("(echo 'k=%s t1=5'; sleep 0.5; echo 'k=%s has.sp=18,0,2'; sleep 20) | socat - UDP:%s:%s", key, key, host, port))
+	board := r.Start("sh", "-c", fmt.Sprintf("(echo 'k=%s t1=5'; sleep 0.5; echo 'k=%s has.sp=18,0,2'; sleep 20) | "+
+		"socat - UDP:%s:%s", key, key, host, port))
 	r.Soon("the board hears the setpoint", func() bool { return strings.Contains(board.String(), "set.sp=20,0") })
 	r.Soon("its knob counts", func() bool { return valueOf(r, "shed.setpoint") == "18" })
 	set(r, "shed.setpoint", 21.5)
@@ -93,7 +98,8 @@ func TestCopiesOfSettingsInLinesAndDatagrams(t *testing.T) {
 	r.Soon("and told as a line", func() bool {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		return strings.Contains(strings.Join(s.heard, "|"), "set.sp=20,0|") && strings.Contains(strings.Join(s.heard, "|"), "set.sp=23,2")
+		return strings.Contains(strings.Join(s.heard, "|"), "set.sp=20,0|") && strings.Contains(strings.Join(s.heard, "|"),
+			"set.sp=23,2")
 	})
 }
 
@@ -105,8 +111,10 @@ func TestPanelSetsASetting(t *testing.T) {
 	saveSetting(r, site.Setting{ID: "kiln.setpoint", Kind: site.SetNumber, Min: 5, Max: 40, Default: 20})
 	addr := rig.FreePort(t)
 	host, port, _ := strings.Cut(addr, ":")
-	_, err := r.Owner.SavePanelWithResponse(t.Context(), nil, client.Panel{On: true, Address: addr, Allow: []string{"127.0.0.0/8"}, Points: []site.Point{
-		{ID: "kiln.setpoint", Register: client.Register{Table: site.Holding, Address: 7, Type: "s16", Scale: 0.1}, Write: true}}})
+	_, err := r.Owner.Panel().Put(t.Context(), site.Panel{On: true, Address: addr, Allow: []string{"127.0.0.0/8"},
+		Points: []site.Point{
+			{ID: "kiln.setpoint", Register: client.Register{Table: site.Holding, Address: 7, Type: "s16", Scale: 0.1},
+				Write: true}}}, "")
 	require.NoError(t, err)
 	mb := func(args ...string) string {
 		out, _ := r.Run("mbpoll", append([]string{"-0", "-1", "-q", "-p", port, "-t", "4", "-r", "7", host}, args...)...)

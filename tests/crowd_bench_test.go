@@ -18,24 +18,27 @@ import (
 	"idleember/tests/rig"
 )
 
-// BenchmarkCrowd has 1,000 boards connected, of which 100 send a reading a second, and 200 consoles open; then one board more floods,
-// with 50 messages on the way at all times. It tells how long the others' acknowledgements take before and meanwhile, what came of the
-// flood, and the memory of both ends.
+// BenchmarkCrowd has 1,000 boards connected, of which 100 send a reading a second, and 200 consoles open; then one
+// board more floods, with 50 messages on the way at all times. It tells how long the others' acknowledgements take
+// before and meanwhile, what came of the flood, and the memory of both ends.
 func BenchmarkCrowd(b *testing.B) {
 	const boards, busy, consoles = 1000, 100, 200
 	x := newBencher(b, false, boards)
 	owner, err := client.New("http://"+x.s.HTTP, "")
 	require.NoError(b, err)
-	_, err = owner.SetUpWithResponse(b.Context(), client.Setup{Code: x.s.Hub.SetupCode(), Name: "Studio", Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
+	_, err = owner.SetUpWithResponse(b.Context(), client.Setup{Code: x.s.People.SetupCode(), Name: "Studio",
+		Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
 	require.NoError(b, err)
-	_, key, err := x.s.Hub.AddDevice(b.Context(), access.HubActor(), site.Device{ID: "flood", Name: "Flood", Place: "Studio", NewSignals: true})
+	_, key, err := x.s.Hub.AddDevice(b.Context(), access.HubActor(), site.Device{ID: "flood", Name: "Flood",
+		Place: "Studio", NewSignals: true})
 	require.NoError(b, err)
 	list := x.publishers(boards)
 	var events atomic.Int64
 	token, screens := "", http.DefaultClient
 	for i := range consoles {
 		if i%20 == 0 { // people at computers of their own
-			made, err := owner.AddTokenWithResponse(b.Context(), client.AddTokenJSONRequestBody{Name: fmt.Sprint("consoles ", i), Scopes: []client.Scope{client.ScopeRead}})
+			made, err := owner.AddTokenWithResponse(b.Context(), client.AddTokenJSONRequestBody{Name: fmt.Sprint("consoles ", i),
+				Scopes: []client.Scope{client.ScopeRead}})
 			require.NoError(b, err)
 			token, screens = made.JSON201.Token, rig.From(fmt.Sprintf("127.0.1.%d", i/20+1))
 		}

@@ -54,7 +54,8 @@ func TestDashboardsAreSharedAndVersioned(t *testing.T) {
 		}
 		return out
 	}
-	d := site.Dashboard{Name: "Kiln watch", Tiles: []site.Tile{{ID: "a", Kind: site.TileValue, Of: []string{"kiln.chamber"}, W: 3, H: 2}}}
+	d := site.Dashboard{Name: "Kiln watch", Tiles: []site.Tile{{ID: "a", Kind: site.TileValue,
+		Of: []string{"kiln.chamber"}, W: 3, H: 2}}}
 	first, err := save(kim, d)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Kiln watch by kim true"}, names(kim))
@@ -95,13 +96,15 @@ func TestDashboardsAreSharedAndVersioned(t *testing.T) {
 		return []site.Tile{x}
 	}
 	for say, tiles := range map[string][]site.Tile{
-		"the grid has 12 columns":       tile(func(x *site.Tile) { x.X = 10 }),
-		"is about something":            tile(func(x *site.Tile) { x.Of = nil }),
-		"1 things at most":              tile(func(x *site.Tile) { x.Of = []string{"a", "b"} }),
-		"has no picture":                tile(func(x *site.Tile) { x.Kind, x.Of = site.TilePicture, nil }),
-		"two tiles a":                   append(d.Tiles, d.Tiles...),
-		"between a minute and ten":      tile(func(x *site.Tile) { x.SpanMS = 5 }),
-		"0 to 100 per cent":             tile(func(x *site.Tile) { x.Pins = []site.Pin{{ID: "p", Kind: site.TileLamp, Of: "kiln.fan", X: 120}} }),
+		"the grid has 12 columns":  tile(func(x *site.Tile) { x.X = 10 }),
+		"is about something":       tile(func(x *site.Tile) { x.Of = nil }),
+		"1 things at most":         tile(func(x *site.Tile) { x.Of = []string{"a", "b"} }),
+		"has no picture":           tile(func(x *site.Tile) { x.Kind, x.Of = site.TilePicture, nil }),
+		"two tiles a":              append(d.Tiles, d.Tiles...),
+		"between a minute and ten": tile(func(x *site.Tile) { x.SpanMS = 5 }),
+		"0 to 100 per cent": tile(func(x *site.Tile) {
+			x.Pins = []site.Pin{{ID: "p", Kind: site.TileLamp, Of: "kiln.fan", X: 120}}
+		}),
 		"one of both":                   tile(func(x *site.Tile) { x.Parts = []site.Part{{Element: "pump", Does: "fill"}} }),
 		"a range goes up from one":      tile(func(x *site.Tile) { x.Ranges = []site.Range{{From: 2, To: 1, Tone: "warn"}} }),
 		"the first is less than the se": tile(func(x *site.Tile) { low, high := 4.0, 3.0; x.Low, x.High = &low, &high }),
@@ -123,13 +126,16 @@ func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
 	}
 	drawing := tile("drawing", site.TilePicture)
 	drawing.Picture = "p"
-	drawing.Pins = []site.Pin{{ID: "x", Kind: site.TileLamp, Of: "kiln.fan"}, {ID: "y", Kind: site.TileValue, Of: "shed.level"}}
-	drawing.Parts = []site.Part{{Element: "flame", Does: "show", Formula: "kiln.chamber > 500"}, {Element: "float", Does: "level", Of: "shed.level"}}
+	drawing.Pins = []site.Pin{{ID: "x", Kind: site.TileLamp, Of: "kiln.fan"}, {ID: "y", Kind: site.TileValue,
+		Of: "shed.level"}}
+	drawing.Parts = []site.Part{{Element: "flame", Does: "show", Formula: "kiln.chamber > 500"}, {Element: "float",
+		Does: "level", Of: "shed.level"}}
 	_, err := save(kim, site.Dashboard{Name: "Mine", Narrow: []string{"shed", "kiln"}, Tiles: []site.Tile{
-		tile("kiln", site.TileValue, "kiln.chamber"), tile("both", site.TileChart, "kiln.chamber", "shed.level"), tile("shed", site.TileValue, "shed.level"), drawing}})
+		tile("kiln", site.TileValue, "kiln.chamber"), tile("both", site.TileChart, "kiln.chamber", "shed.level"), tile("shed",
+			site.TileValue, "shed.level"), drawing}})
 	require.NoError(t, err)
-	closed := func(lines ...client.Right) {
-		_, err := r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: append([]client.Right{}, lines...)})
+	closed := func(lines ...site.Right) {
+		_, err := r.Owner.Rights().Put(t.Context(), site.Rights{Lines: append([]site.Right{}, lines...)}, "")
 		require.NoError(t, err)
 	}
 	mine := func() shown.Dashboard {
@@ -137,14 +143,15 @@ func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
 		require.NoError(t, err)
 		return x
 	}
-	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
+	closed(site.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
 	seen := mine()
 	text, err := json.Marshal(seen.Config)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "kiln")
 	assert.Len(t, seen.Config.Tiles, 3)
-	seen.Config.Tiles[1].Name = "Shed"                                              // shed
-	seen.Config.Tiles = append(seen.Config.Tiles[:2], tile("kiln", site.TileClock)) // the drawing goes, what is new takes a closed id
+	seen.Config.Tiles[1].Name = "Shed" // shed
+	// the drawing goes, what is new takes a closed id
+	seen.Config.Tiles = append(seen.Config.Tiles[:2], tile("kiln", site.TileClock))
 	seen.Config.Narrow = []string{"kiln", "shed"}
 	_, err = save(kim, seen.Config, seen.Version)
 	require.NoError(t, err)
@@ -155,13 +162,14 @@ func TestWhatIsClosedStaysOnADashboard(t *testing.T) {
 	for _, x := range mine().Config.Tiles {
 		all = append(all, fmt.Sprintf("%s %s %q %v", x.ID, x.Kind, x.Name, x.Of))
 	}
-	assert.Equal(t, []string{`kiln_2 value "" [kiln.chamber]`, `both chart "" [kiln.chamber shed.level]`, `shed value "Shed" [shed.level]`, `kiln clock "" []`}, all)
+	assert.Equal(t, []string{`kiln_2 value "" [kiln.chamber]`, `both chart "" [kiln.chamber shed.level]`,
+		`shed value "Shed" [shed.level]`, `kiln clock "" []`}, all)
 	assert.Equal(t, []string{"kiln", "kiln_2", "shed"}, mine().Config.Narrow)
 
 	drawing.ID = "again"
 	again, err := save(kim, site.Dashboard{Name: "Again", Tiles: []site.Tile{drawing}})
 	require.NoError(t, err)
-	closed(client.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
+	closed(site.Right{Who: "members", Of: "kiln", May: site.GuestsNothing})
 	less, err := kim.Dashboards().Get(t.Context(), "again")
 	require.NoError(t, err)
 	require.Len(t, less.Config.Tiles[0].Pins, 1)
@@ -180,7 +188,7 @@ func TestReadyDashboards(t *testing.T) {
 	t.Parallel()
 	r := studio(t)
 	unit := "%"
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.level", nil, client.SignalChange{Unit: &unit})
+	_, err := r.Owner.Signals().Patch(t.Context(), "kiln.level", rig.Fields{"unit": &unit}, "")
 	require.NoError(t, err)
 	ready := func(of string) (out []string) {
 		x, err := r.Owner.ReadyDashboardWithResponse(t.Context(), &client.ReadyDashboardParams{Of: of})
@@ -193,7 +201,8 @@ func TestReadyDashboards(t *testing.T) {
 	}
 	assert.Equal(t, []string{"gauge[kiln.level] at 0,0"}, ready("kiln.level"))
 	assert.Equal(t, []string{"control[kiln.fan] at 0,0"}, ready("kiln.fan"))
-	assert.Equal(t, []string{"sparkline[kiln.chamber] at 0,0", "gauge[kiln.level] at 3,0", "control[kiln.fan] at 6,0", "strip[kiln.fan] at 0,2", "chart[kiln.chamber kiln.level] at 0,4"}, ready("kiln"))
+	assert.Equal(t, []string{"sparkline[kiln.chamber] at 0,0", "gauge[kiln.level] at 3,0", "control[kiln.fan] at 6,0",
+		"strip[kiln.fan] at 0,2", "chart[kiln.chamber kiln.level] at 0,4"}, ready("kiln"))
 	_, err = r.Owner.ReadyDashboardWithResponse(t.Context(), &client.ReadyDashboardParams{Of: "attic"})
 	assert.ErrorContains(t, err, "attic")
 }
@@ -202,10 +211,13 @@ func TestReadyDashboards(t *testing.T) {
 func TestAWallSeesItsDashboardAlone(t *testing.T) {
 	t.Parallel()
 	r := studio(t)
-	d := site.Dashboard{ID: "door", Name: "By the door", Tiles: []site.Tile{{ID: "a", Kind: site.TileValue, Of: []string{"kiln.chamber"}, W: 3, H: 2}, {ID: "b", Kind: site.TileControl, Of: []string{"kiln.fan"}, W: 3, H: 2, Y: 2}}}
+	d := site.Dashboard{ID: "door", Name: "By the door", Tiles: []site.Tile{{ID: "a", Kind: site.TileValue,
+		Of: []string{"kiln.chamber"}, W: 3, H: 2}, {ID: "b", Kind: site.TileControl, Of: []string{"kiln.fan"}, W: 3, H: 2,
+		Y: 2}}}
 	_, err := save(r.Owner, d)
 	require.NoError(t, err)
-	_, err = r.Owner.AddWallWithResponse(t.Context(), "door", client.NewWall{Name: "Door", Switches: &[]string{"shed.level"}})
+	_, err = r.Owner.AddWallWithResponse(t.Context(), "door", client.NewWall{Name: "Door",
+		Switches: &[]string{"shed.level"}})
 	assert.ErrorContains(t, err, "shed.level is not on the dashboard")
 	key := ""
 	open := func(switches ...string) (*client.Remote, string) {
@@ -225,7 +237,7 @@ func TestAWallSeesItsDashboardAlone(t *testing.T) {
 	looks, id := open()
 	snap := r.Snapshot(looks)
 	require.Len(t, snap.Signals, 1)
-	assert.Equal(t, "kiln.chamber", snap.Signals[0].Id)
+	assert.Equal(t, "kiln.chamber", snap.Signals[0].Config.ID)
 	require.Len(t, snap.Controls, 1)
 	assert.Empty(t, snap.Devices)
 	want := client.SwitchControlJSONRequestBody{To: true}
@@ -244,8 +256,8 @@ func TestAWallSeesItsDashboardAlone(t *testing.T) {
 	switches, _ := open("kiln.fan")
 	_, err = switches.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, want)
 	require.NoError(t, err)
-	r.Soon("the want", func() bool { return rig.On(r.Control("kiln.fan").Want) })
-	assert.Contains(t, *r.Control("kiln.fan").WantBy, "the wall Door")
+	r.Soon("the want", func() bool { return rig.On(r.Control("kiln.fan").State.Want) })
+	assert.Contains(t, r.Control("kiln.fan").State.WantBy, "the wall Door")
 
 	ended := make(chan error, 1)
 	streaming, cancel := context.WithCancel(t.Context())
@@ -296,21 +308,20 @@ func TestPicturesAreSafe(t *testing.T) {
 
 	circuit := func(of, formula string) error {
 		tiles := []site.Tile{{ID: "a", Kind: site.TilePicture, Picture: up.JSON201.Id, W: 6, H: 4,
-			Parts: []site.Part{{Element: "pump", Does: "fill", Formula: "kiln.chamber > 400", End: "#c2480f"}, {Element: "pump", Does: "opacity", Formula: formula}}}}
-		_, err := save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Shared: site.Everybody, Tiles: append(tiles, site.Tile{ID: "b", Kind: site.TileValue, Of: []string{of}, W: 2, H: 2})})
+			Parts: []site.Part{{Element: "pump", Does: "fill", Formula: "kiln.chamber > 400", End: "#c2480f"}, {Element: "pump",
+				Does: "opacity", Formula: formula}}}}
+		_, err := save(r.Owner, site.Dashboard{ID: "circuit", Name: "Circuit", Shared: site.Everybody, Tiles: append(tiles,
+			site.Tile{ID: "b", Kind: site.TileValue, Of: []string{of}, W: 2, H: 2})})
 		return err
 	}
 	require.ErrorContains(t, circuit("shed.level", "kiln.nothing"), "there is no kiln.nothing")
 	require.ErrorContains(t, circuit("shed.levl", "shed.level / 100"), `the tile b names "shed.levl", which is not there`)
 	require.NoError(t, circuit("shed.level", "shed.level / 100"))
-	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "shed", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
+	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "shed",
+		&client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
 	require.NoError(t, err)
 	require.NoError(t, circuit("shed.level", "shed.level / 100"), "what was there and is gone stands in nobody's way")
-	now, err := r.Owner.FormulasNowWithResponse(t.Context(), "circuit")
-	require.NoError(t, err)
-	assert.Equal(t, "true", (*now.JSON200)[0].Value)
-	assert.Equal(t, "unknown", (*now.JSON200)[1].Value)
-	now, err = r.Member("lee", "guest").FormulasNowWithResponse(t.Context(), "circuit")
+	now, err := r.Member("lee", "guest").FormulasNowWithResponse(t.Context(), "circuit")
 	require.NoError(t, err)
 	assert.Equal(t, "unknown", (*now.JSON200)[0].Value, "a formula tells nobody what they may not see")
 }
@@ -322,9 +333,11 @@ func TestADrawingOfBeforeIsMadeSafe(t *testing.T) {
 	require.NoError(t, r.Service.Close())
 	s, err := store.Open(t.Context(), r.Dir, store.Options{})
 	require.NoError(t, err)
-	for id, body := range map[string]string{"over": `<style>:host{position:fixed;inset:0}</style><rect/>`, "bomb": `<g id="a"><use href="#a"/></g>`} {
-		require.NoError(t, s.Do(t.Context(), store.SavePicture(store.Picture{ID: id, Type: "image/svg+xml", Created: time.Now().UnixMilli(),
-			Body: []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4">` + body + `</svg>`)})))
+	for id, body := range map[string]string{"over": `<style>:host{position:fixed;inset:0}</style><rect/>`,
+		"bomb": `<g id="a"><use href="#a"/></g>`} {
+		require.NoError(t, s.Do(t.Context(), store.SavePicture(store.Picture{ID: id, Type: "image/svg+xml",
+			Created: time.Now().UnixMilli(),
+			Body:    []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4">` + body + `</svg>`)})))
 	}
 	require.NoError(t, s.Close())
 	r.Reopen()

@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -17,6 +18,7 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/tests/rig"
 )
@@ -41,19 +43,20 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	obedient(r, "kiln", key)
 	on := func() {
 		r.Switch("kiln.fan", true)
-		r.Soon("on", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
+		r.Soon("on", func() bool { c := r.Control("kiln.fan"); return rig.On(c.State.Is) })
 	}
 	on()
 	d, err := r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", nil, client.SetDeviceStateJSONRequestBody{})
 	require.NoError(t, err)
 	assert.Empty(t, d.JSON200.Remarks, "the board confirmed")
-	assert.False(t, rig.On(r.Control("kiln.fan").Is), "off before it was disabled")
-	assert.Nil(t, r.Control("kiln.fan").Want, "nothing is wanted of it any more")
+	assert.False(t, rig.On(r.Control("kiln.fan").State.Is), "off before it was disabled")
+	assert.Nil(t, r.Control("kiln.fan").State.Want, "nothing is wanted of it any more")
 	r.Soon("out", func() bool { return !r.Online("kiln") })
 	out := r.Pub("kiln", key, "ember/kiln/r/chamber", "600")
 	assert.Contains(t, strings.ToLower(out), "not authori")
 	assert.Equal(t, 500.0, r.Value("kiln.chamber"))
-	_, err = r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", nil, client.SetDeviceStateJSONRequestBody{Enabled: true})
+	_, err = r.Owner.SetDeviceStateWithResponse(t.Context(), "kiln", nil,
+		client.SetDeviceStateJSONRequestBody{Enabled: true})
 	require.NoError(t, err)
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/chamber", "600"))
 
@@ -62,7 +65,7 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 	fresh, err := r.Owner.ReplaceKeyWithResponse(t.Context(), "kiln")
 	require.NoError(t, err)
 	assert.Empty(t, fresh.JSON201.Remarks)
-	assert.False(t, rig.On(r.Control("kiln.fan").Is))
+	assert.False(t, rig.On(r.Control("kiln.fan").State.Is))
 	key = fresh.JSON201.Key
 	assert.Equal(t, 600.0, r.Value("kiln.chamber"), "ids and history stay")
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/chamber", "700"))
@@ -70,24 +73,26 @@ func TestTakingAwayBeginsWithTheSafeValue(t *testing.T) {
 
 	obedient(r, "kiln", key)
 	on()
-	gone, err := r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
+	gone, err := r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln",
+		&client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryKeep})
 	require.NoError(t, err)
 	assert.Empty(t, gone.JSON200.Remarks)
-	assert.Equal(t, client.DeviceState("removed"), r.Get("kiln").State)
+	assert.Equal(t, site.State("removed"), r.Get("kiln").Config.State)
 	assert.Len(t, r.History("kiln.chamber"), 3, "its history is kept")
 	id := "kiln"
-	_, err = r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "New kiln", Place: "Shed"})
+	_, err = r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "New kiln", "place": "Shed"})
 	assert.ErrorContains(t, err, "its history is kept")
 	back, err := r.Owner.ReplaceKeyWithResponse(t.Context(), "kiln")
 	require.NoError(t, err)
 	require.Empty(t, r.Pub("kiln", back.JSON201.Key, "ember/kiln/r/chamber", "800"), "a new key brings it back")
 
 	r.Switch("kiln.fan", true) // nobody answers now
-	gone, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
+	gone, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "kiln",
+		&client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
 	require.NoError(t, err)
 	require.Len(t, gone.JSON200.Remarks, 1, "what was not confirmed is told")
 	assert.Contains(t, gone.JSON200.Remarks[0], "look at it")
-	_, err = r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
+	_, err = r.Owner.Devices().Get(t.Context(), "kiln")
 	assert.Error(t, err)
 	r.Device("kiln")
 	require.Nil(t, r.Signal("kiln.chamber"))
@@ -104,16 +109,16 @@ func TestRemovingSignalsAndControls(t *testing.T) {
 	r := rig.New(t)
 	key := r.Device("kiln")
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r", `{"a":1,"is":{"fan":"off"}}`))
-	_, err := r.Owner.RemoveSignalWithResponse(t.Context(), "kiln.a")
+	err := r.Owner.Signals().Remove(t.Context(), "kiln.a")
 	require.NoError(t, err)
 	assert.Nil(t, r.Signal("kiln.a"))
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/r/a", "2"))
 	assert.Len(t, r.History("kiln.a"), 1, "it begins anew")
 	_, err = r.Owner.RemoveControlWithResponse(t.Context(), "kiln.fan", nil)
 	require.NoError(t, err)
-	_, err = r.Owner.GetControlWithResponse(t.Context(), "kiln.fan")
+	_, err = r.Owner.Controls().Get(t.Context(), "kiln.fan")
 	assert.Error(t, err)
-	_, err = r.Owner.RemoveSignalWithResponse(t.Context(), "kiln.b")
+	err = r.Owner.Signals().Remove(t.Context(), "kiln.b")
 	assert.ErrorContains(t, err, "there is no signal")
 }
 
@@ -128,39 +133,51 @@ func TestCalibrationOfHistory(t *testing.T) {
 	}
 	push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: text/csv", "--data-binary", csv)
 	require.Len(t, r.History("shed.adc"), 50)
-	cal := client.Calibration{Method: "divider", Divider: &client.Divider{R1: 100_000, R2: 22_000, Reference: 3.3, Counts: 1023, Highest: 15, Limit: 3.3}}
-	tried, err := r.Owner.TryCalibrationWithResponse(t.Context(), client.TryCalibrationJSONRequestBody{Calibration: cal, Raw: []float64{0, 1023}})
+	cal := client.Calibration{Method: "divider", Divider: &client.Divider{R1: 100_000, R2: 22_000, Reference: 3.3,
+		Counts: 1023, Highest: 15, Limit: 3.3}}
+	tried, err := r.Owner.TryCalibrationWithResponse(t.Context(), client.TryCalibrationJSONRequestBody{Calibration: cal,
+		Raw: []float64{0, 1023}})
 	require.NoError(t, err)
 	assert.InDelta(t, 18.3, tried.JSON200.Values[1], 1e-9)
 	assert.InDelta(t, 0.017888, tried.JSON200.Factor, 1e-6)
 	assert.Empty(t, tried.JSON200.Warning)
 	risky := *cal.Divider
 	risky.R1 = 47_000
-	tried, err = r.Owner.TryCalibrationWithResponse(t.Context(), client.TryCalibrationJSONRequestBody{Calibration: client.Calibration{Method: "divider", Divider: &risky}, Raw: []float64{1}})
+	tried, err = r.Owner.TryCalibrationWithResponse(t.Context(),
+		client.TryCalibrationJSONRequestBody{Calibration: client.Calibration{Method: "divider", Divider: &risky},
+			Raw: []float64{1}})
 	require.NoError(t, err)
-	assert.Contains(t, tried.JSON200.Warning, "the pin would see 4.78 V, more than the 3.3 V that it stands: make R1 larger than 78 kΩ")
+	assert.Contains(t, tried.JSON200.Warning,
+		"the pin would see 4.78 V, more than the 3.3 V that it stands: make R1 larger than 78 kΩ")
 
-	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "shed.adc", nil, client.SignalChange{Calibration: &cal})
+	_, err = r.Owner.Signals().Patch(t.Context(), "shed.adc", rig.Fields{"calibration": &cal}, "")
 	require.NoError(t, err)
-	push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: text/csv", "--data-binary", fmt.Sprintf("t,adc\n%d,700\n%d,710\n", now.Add(-2*time.Hour).Unix(), now.Unix()))
+	push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: text/csv", "--data-binary",
+		fmt.Sprintf("t,adc\n%d,700\n%d,710\n", now.Add(-2*time.Hour).Unix(), now.Unix()))
 	s := r.Signal("shed.adc")
-	assert.InDelta(t, 710*0.0178885, (*s.Value).(float64), 0.01)
-	assert.Equal(t, 710.0, *s.RawValue, "raw → value")
-	assert.InDelta(t, 700*0.0178885, r.History("shed.adc")[now.Add(-2*time.Hour).UnixMilli()], 0.01, "readings of the past are calibrated as well")
+	assert.InDelta(t, 710*0.0178885, s.State.Value.Num, 0.01)
+	assert.Equal(t, 710.0, *s.State.RawValue, "raw → value")
+	assert.InDelta(t, 700*0.0178885, r.History("shed.adc")[now.Add(-2*time.Hour).UnixMilli()], 0.01,
+		"readings of the past are calibrated as well")
 	assert.Equal(t, 610.0, r.History("shed.adc")[now.Add(-40*time.Minute).UnixMilli()], "what was stored before stays")
-	n, err := r.Owner.RecalibrateWithResponse(t.Context(), "shed.adc", client.RecalibrateJSONRequestBody{From: now.Add(-30*time.Minute - time.Second), To: now})
+	n, err := r.Owner.RecalibrateWithResponse(t.Context(), "shed.adc",
+		client.RecalibrateJSONRequestBody{From: now.Add(-30*time.Minute - time.Second), To: now})
 	require.NoError(t, err)
 	assert.Equal(t, 30, n.JSON200.Changed)
-	assert.Equal(t, 610.0, r.History("shed.adc")[now.Add(-40*time.Minute).UnixMilli()], "outside the stretch nothing changes")
+	assert.Equal(t, 610.0, r.History("shed.adc")[now.Add(-40*time.Minute).UnixMilli()],
+		"outside the stretch nothing changes")
 	assert.InDelta(t, 630*0.0178885, r.History("shed.adc")[now.Add(-20*time.Minute).UnixMilli()], 0.01)
-	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "shed.adc", nil, client.SignalChange{Calibration: &client.Calibration{}})
+	_, err = r.Owner.Signals().Patch(t.Context(), "shed.adc", rig.Fields{"calibration": nil}, "")
 	require.NoError(t, err)
-	_, err = r.Owner.RecalibrateWithResponse(t.Context(), "shed.adc", client.RecalibrateJSONRequestBody{From: now.Add(-3 * time.Hour), To: now.Add(time.Hour)})
+	_, err = r.Owner.RecalibrateWithResponse(t.Context(), "shed.adc",
+		client.RecalibrateJSONRequestBody{From: now.Add(-3 * time.Hour), To: now.Add(time.Hour)})
 	require.NoError(t, err)
-	assert.Equal(t, 630.0, r.History("shed.adc")[now.Add(-20*time.Minute).UnixMilli()], "from raw it can be done again, or undone")
+	assert.Equal(t, 630.0, r.History("shed.adc")[now.Add(-20*time.Minute).UnixMilli()],
+		"from raw it can be done again, or undone")
 	assert.Contains(t, strings.Join(r.Journal("shed.adc"), "\n"), "recalibrate >30 readings")
-	for _, bad := range []client.Calibration{{Method: "two_point", Points: [][2]float64{{1, 1}}}, {Method: "divider"}, {Method: "table", Points: [][2]float64{{2, 1}, {1, 2}}}, {Invert: true}} {
-		_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "shed.adc", nil, client.SignalChange{Calibration: &bad})
+	for _, bad := range []client.Calibration{{Method: "two_point", Points: [][2]float64{{1, 1}}}, {Method: "divider"},
+		{Method: "table", Points: [][2]float64{{2, 1}, {1, 2}}}, {Invert: true}} {
+		_, err := r.Owner.Signals().Patch(t.Context(), "shed.adc", rig.Fields{"calibration": &bad}, "")
 		assert.Error(t, err)
 	}
 }
@@ -168,92 +185,101 @@ func TestCalibrationOfHistory(t *testing.T) {
 func TestModels(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
-	list, err := r.Owner.ListModelsWithResponse(t.Context())
+	list, err := r.Owner.Models().List(t.Context())
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, len(*list.JSON200), 5)
-	var ten []client.NewDevice
+	assert.GreaterOrEqual(t, len(list), 5)
+	var ten []any
 	for i := range 10 {
-		ten = append(ten, client.NewDevice{Name: fmt.Sprintf("Shelf %d", i+1), Place: "Shelves"})
+		ten = append(ten, rig.Fields{"name": fmt.Sprintf("Shelf %d", i+1), "place": "Shelves"})
 	}
-	made, err := r.Owner.AddFromModelWithResponse(t.Context(), "climate_board", client.AddFromModelJSONRequestBody{Devices: ten})
+	made, err := r.Owner.AddFromModel(t.Context(), "climate_board", ten)
 	require.NoError(t, err)
-	require.Len(t, *made.JSON201, 10)
-	require.Empty(t, r.Pub("shelf_7", (*made.JSON201)[6].Key, "ember/shelf_7/r", `{"temperature":19.5,"humidity":140}`))
+	require.Len(t, made, 10)
+	require.Empty(t, r.Pub("shelf_7", made[6].Key, "ember/shelf_7/r", `{"temperature":19.5,"humidity":140}`))
 	assert.Equal(t, 19.5, r.Value("shelf_7.temperature"))
-	assert.Equal(t, client.SignalQuality("bad"), r.Signal("shelf_7.humidity").Quality, "the model says what can be true")
-	ten[0].Name = "Shelf 11"
-	_, err = r.Owner.AddFromModelWithResponse(t.Context(), "climate_board", client.AddFromModelJSONRequestBody{Devices: ten})
-	assert.ErrorContains(t, err, "already a device with the id shelf_2")
-	_, err = r.Owner.GetDeviceWithResponse(t.Context(), "shelf_11")
+	assert.Equal(t, "bad", r.Signal("shelf_7.humidity").State.Quality, "the model says what can be true")
+	ten[0] = rig.Fields{"name": "Shelf 11", "place": "Shelves"}
+	_, err = r.Owner.AddFromModel(t.Context(), "climate_board", ten)
+	assert.ErrorContains(t, err, "the device shelf_2 (Shelf 2) is there already")
+	_, err = r.Owner.Devices().Get(t.Context(), "shelf_11")
 	assert.Error(t, err, "all or none")
 
-	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "shelf_7.humidity", nil, client.SignalChange{Name: ptr("Moist air")})
+	_, err = r.Owner.Signals().Patch(t.Context(), "shelf_7.humidity", rig.Fields{"name": ptr("Moist air")}, "")
 	require.NoError(t, err)
-	saved, err := r.Owner.SaveAsModelWithResponse(t.Context(), "shelf_7", client.SaveAsModelJSONRequestBody{Name: "My shelf", About: ptr("two sensors")})
+	saved, err := r.Owner.SaveAsModelWithResponse(t.Context(), "shelf_7",
+		client.SaveAsModelJSONRequestBody{Name: "My shelf", About: ptr("two sensors")})
 	require.NoError(t, err)
-	assert.Equal(t, "my_shelf", saved.JSON201.Model.ID)
+	assert.Equal(t, "my_shelf", saved.JSON201.Config.ID)
 	other := rig.New(t)
-	file, err := r.Owner.GetModelWithResponse(t.Context(), "my_shelf")
+	file, err := r.Owner.Models().Get(t.Context(), "my_shelf")
 	require.NoError(t, err)
-	preview := true
-	look, err := other.Owner.ImportModelWithBodyWithResponse(t.Context(), &client.ImportModelParams{Preview: &preview}, "application/json", strings.NewReader(string(file.Body)))
+	assert.Equal(t, "Moist air", file.Config.Signals[0].Name)
+	_, err = other.Owner.TryModelWithResponse(t.Context(), file.Config)
 	require.NoError(t, err)
-	assert.Equal(t, "Moist air", look.JSON201.Model.Signals[0].Name)
-	_, err = other.Owner.GetModelWithResponse(t.Context(), "my_shelf")
+	_, err = other.Owner.Models().Get(t.Context(), "my_shelf")
 	assert.Error(t, err, "a preview keeps nothing")
-	_, err = other.Owner.ImportModelWithBodyWithResponse(t.Context(), nil, "application/json", strings.NewReader(string(file.Body)))
+	_, err = other.Owner.Models().Add(t.Context(), file.Config)
 	require.NoError(t, err)
-	_, err = other.Owner.ImportModelWithBodyWithResponse(t.Context(), nil, "application/json", strings.NewReader(string(file.Body)))
-	assert.ErrorContains(t, err, "already a model")
+	_, err = other.Owner.Models().Add(t.Context(), file.Config)
+	assert.ErrorContains(t, err, "is there already")
 	other.Restart()
-	back, err := other.Owner.GetModelWithResponse(t.Context(), "my_shelf")
+	back, err := other.Owner.Models().Get(t.Context(), "my_shelf")
 	require.NoError(t, err)
-	assert.JSONEq(t, string(file.Body), string(back.Body), "a model survives sharing and restart unchanged")
+	assert.Equal(t, file.Config, back.Config, "a model survives sharing and restart unchanged")
+	text, err := json.Marshal(file.Config)
+	require.NoError(t, err)
 	for body, why := range map[string]string{
-		`{"format":"other/1","id":"x","name":"X","link":{"kind":"mqtt"},"signals":[],"controls":[]}`:                                                              "format",
-		strings.Replace(string(file.Body), `"my_shelf"`, `"climate_board"`, 1):                                                                                    "ships with the hub",
-		strings.Replace(string(file.Body), `"kind":"number"`, `"kind":"colour"`, 1):                                                                               "kind",
+		`{"format":"other/1","id":"x","name":"X","link":{"kind":"mqtt"},"signals":[],"controls":[]}`: "format",
+		strings.Replace(string(text), `"my_shelf"`, `"climate_board"`,
+			1): "is there already",
+		strings.Replace(string(text), `"kind":"number"`, `"kind":"colour"`,
+			1): "kind",
 		`{"format":"idleember-device-model/1","id":"x","name":"X","link":{"kind":"mqtt"},"signals":[{"id":"a","name":"A","kind":"text","unit":1}],"controls":[]}`: "unit",
 	} {
-		_, err := other.Owner.ImportModelWithBodyWithResponse(t.Context(), nil, "application/json", strings.NewReader(body))
+		_, err := other.Owner.Models().Make(t.Context(), json.RawMessage(body))
 		assert.ErrorContains(t, err, why)
 	}
-	_, err = other.Owner.RemoveModelWithResponse(t.Context(), "climate_board")
-	assert.ErrorContains(t, err, "ships")
-	_, err = other.Owner.RemoveModelWithResponse(t.Context(), "my_shelf")
+	err = other.Owner.Models().Remove(t.Context(), "climate_board")
+	assert.ErrorContains(t, err, "stays")
+	err = other.Owner.Models().Remove(t.Context(), "my_shelf")
 	require.NoError(t, err)
 }
 
-// A model carries what the hub decides of its device, with its settings; what names anything else is left out, and that is said.
+// A model carries what the hub decides of its device, with its settings; what names anything else is left out, and that
+// is said.
 func TestAModelDecides(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	ctx := t.Context()
-	made, err := r.Owner.AddFromModelWithResponse(ctx, "climate_board", client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{{Name: "Kiln", Place: "Shed"}, {Name: "Rack", Place: "Shed"}}})
+	made, err := r.Owner.AddFromModel(ctx, "climate_board", []any{rig.Fields{"name": "Kiln", "place": "Shed"},
+		rig.Fields{"name": "Rack", "place": "Shed"}})
 	require.NoError(t, err)
-	require.Len(t, *made.JSON201, 2)
-	_, err = r.Owner.Settings().Add(ctx, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 21})
+	require.Len(t, made, 2)
+	_, err = r.Owner.Settings().Add(ctx, site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40,
+		Default: 21})
 	require.NoError(t, err)
 	auto := site.Automation{Control: "kiln.heater",
-		Demands:    []site.Demand{{Kind: site.HoldAbove, Of: "kiln.temperature", Target: "kiln.setpoint", Band: 1}},
-		Interlocks: []site.Interlock{{Name: "damp", Condition: site.Condition{When: "kiln.humidity > 90 or kiln.humidity.state == \"kiln.x\""}}},
-		Proof:      &site.Proof{When: "kiln.temperature > kiln.setpoint - 5", WithinMS: 600_000}}
-	_, err = r.Owner.SaveAutomationWithResponse(ctx, "kiln.heater", nil, auto)
+		Demands: []site.Demand{{Kind: engine.HoldAbove, Of: "kiln.temperature", Target: "kiln.setpoint", Band: 1}},
+		Interlocks: []site.Interlock{{Name: "damp",
+			Condition: site.Condition{When: "kiln.humidity > 90 or kiln.humidity.state == \"kiln.x\""}}},
+		Proof: &site.Proof{When: "kiln.temperature > kiln.setpoint - 5", WithinMS: 600_000}}
+	_, err = r.Owner.Automation("kiln.heater").Put(ctx, auto, "")
 	require.NoError(t, err)
 	saved, err := r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board"})
 	require.NoError(t, err)
-	assert.Nil(t, saved.JSON201.LeftOut)
-	require.Len(t, saved.JSON201.Model.Automations, 1)
-	assert.Equal(t, "this.temperature", saved.JSON201.Model.Automations[0].Demands[0].Of)
+	assert.Nil(t, saved.JSON201.State.LeftOut)
+	require.Len(t, saved.JSON201.Config.Automations, 1)
+	assert.Equal(t, "this.temperature", saved.JSON201.Config.Automations[0].Demands[0].Of)
 
-	_, err = r.Owner.AddFromModelWithResponse(ctx, "kiln_board", client.AddFromModelJSONRequestBody{Devices: []client.NewDevice{{Name: "Second", Place: "Shed"}}})
+	_, err = r.Owner.AddFromModel(ctx, "kiln_board", []any{rig.Fields{"name": "Second", "place": "Shed"}})
 	require.NoError(t, err)
-	got, err := r.Owner.GetAutomationWithResponse(ctx, "second.heater")
+	got, err := r.Owner.Automation("second.heater").Get(ctx)
 	require.NoError(t, err)
-	is := got.JSON200.Config
+	is := got.Config
 	assert.Equal(t, "second.temperature", is.Demands[0].Of)
 	assert.Equal(t, "second.setpoint", is.Demands[0].Target)
-	assert.Equal(t, "second.humidity > 90 or second.humidity.state == \"kiln.x\"", is.Interlocks[0].When, "a text stays what it is")
+	assert.Equal(t, "second.humidity > 90 or second.humidity.state == \"kiln.x\"", is.Interlocks[0].When,
+		"a text stays what it is")
 	assert.Equal(t, "second.temperature > second.setpoint - 5", is.Proof.When)
 	settings, err := r.Owner.Settings().List(ctx)
 	require.NoError(t, err)
@@ -261,17 +287,18 @@ func TestAModelDecides(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	assert.EqualValues(t, 21, settings[i].State.Value)
 	r.Restart()
-	_, err = r.Owner.GetAutomationWithResponse(ctx, "second.heater")
+	_, err = r.Owner.Automation("second.heater").Get(ctx)
 	require.NoError(t, err)
 
 	auto.Permits = []site.Permit{{Condition: site.Condition{When: "rack.temperature < 30"}}}
-	_, err = r.Owner.SaveAutomationWithResponse(ctx, "kiln.heater", nil, auto)
+	_, err = r.Owner.Automation("kiln.heater").Put(ctx, auto, "")
 	require.NoError(t, err)
-	saved, err = r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board", Replace: ptr(true)})
+	saved, err = r.Owner.SaveAsModelWithResponse(ctx, "kiln", client.SaveAsModelJSONRequestBody{Name: "Kiln board",
+		Replace: ptr(true)})
 	require.NoError(t, err)
-	require.NotNil(t, saved.JSON201.LeftOut)
-	assert.Contains(t, (*saved.JSON201.LeftOut)[0], "Heater is not part of the model")
-	assert.Empty(t, saved.JSON201.Model.Automations)
+	require.NotNil(t, saved.JSON201.State.LeftOut)
+	assert.Contains(t, saved.JSON201.State.LeftOut[0], "Heater is not part of the model")
+	assert.Empty(t, saved.JSON201.Config.Automations)
 
 	for automations, why := range map[string]string{
 		`[{"control":"heater","demands":[{"kind":"formula","when":"kiln.temperature > 3"}]}]`: "does not begin with",
@@ -281,7 +308,7 @@ func TestAModelDecides(t *testing.T) {
 		`[{"control":"heater","demands":[{"kind":"formula","when":"not this.heater.want"}]}]`: "comes back to itself",
 	} {
 		body := `{"format":"idleember-device-model/1","id":"x","name":"X","link":{"kind":"mqtt"},"signals":[],"controls":[{"id":"heater","name":"H"}],"automations":` + automations + `}`
-		_, err := r.Owner.ImportModelWithBodyWithResponse(ctx, nil, "application/json", strings.NewReader(body))
+		_, err := r.Owner.Models().Make(ctx, json.RawMessage(body))
 		assert.ErrorContains(t, err, why)
 	}
 }
@@ -313,7 +340,8 @@ func TestTrafficTellsWhatBecameOfIt(t *testing.T) {
 	r.Switch("kiln.fan", false)
 	r.Soon("both ways", func() bool {
 		s := strings.Join(r.Traffic("kiln"), "\n")
-		return strings.Contains(s, "in ember/kiln/is/fan off: stored fan is off") && strings.Contains(s, "out ember/kiln/want/fan off: sent")
+		return strings.Contains(s, "in ember/kiln/is/fan off: stored fan is off") && strings.Contains(s,
+			"out ember/kiln/want/fan off: sent")
 	})
 	for i := range 320 {
 		push(r, "kiln", "-u", "kiln:"+key, "-d", fmt.Sprintf("n=%d", i))
@@ -331,8 +359,8 @@ func TestTrafficTellsWhatBecameOfIt(t *testing.T) {
 		_ = resp.Body.Close()
 	}
 	assert.Len(t, r.Traffic("kiln"), 300, "the last few hundred are kept")
-	assert.Greater(t, r.Get("kiln").Messages, int64(330))
-	assert.Greater(t, r.Get("kiln").PerMinute, 100.0)
+	assert.Greater(t, r.Get("kiln").State.Messages, int64(330))
+	assert.Greater(t, r.Get("kiln").State.PerMinute, 100.0)
 }
 
 // Starter code works when pasted: the shell script reports, obeys wants and the lease, and keeps its wants.
@@ -340,16 +368,16 @@ func TestStarterCodeForTheShell(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	id, lease := "kiln", int64(3000)
-	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Kiln", Place: "Shed", LeaseMs: &lease})
+	d, err := r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "Kiln", "place": "Shed", "lease_ms": &lease})
 	require.NoError(t, err)
 	r.AddControl("kiln", "fan", client.Source{}, client.Target{})
 	dir := t.TempDir()
-	script := starter(r, "kiln", "shell", d.JSON201.Key, dir)
+	script := starter(r, "kiln", "shell", d.Key, dir)
 	out := r.Start("env", "EMBER_MEMORY="+filepath.Join(dir, "wants"), "bash", script)
 	r.Soon("its first reading", func() bool { return r.Value("kiln.temperature") == 21.4 })
 	r.Switch("kiln.fan", true)
 	r.Soon("it obeys and says so", func() bool {
-		return r.Control("kiln.fan").Phase == "confirmed" && strings.Contains(out.String(), "output fan is on")
+		return r.Control("kiln.fan").State.Phase == "confirmed" && strings.Contains(out.String(), "output fan is on")
 	})
 	require.NoError(t, r.Service.Close())
 	r.Soon("without the hub's beat it falls to the safe value", func() bool {
@@ -374,7 +402,7 @@ func TestStarterCodeWithCurl(t *testing.T) {
 	out := r.Start("bash", script)
 	r.Soon("its first reading", func() bool { return r.Value("shed.temperature") == 21.4 })
 	r.Switch("shed.fan", true)
-	r.Soon("it obeys and says so", func() bool { return r.Control("shed.fan").Phase == "confirmed" })
+	r.Soon("it obeys and says so", func() bool { return r.Control("shed.fan").State.Phase == "confirmed" })
 	assert.Contains(t, out.String(), "output fan is on")
 }
 
@@ -404,7 +432,8 @@ func TestStarterCodeForBoards(t *testing.T) {
 	for device, key := range map[string]string{"kiln": key, "bare": bare} {
 		dir := t.TempDir()
 		ino := starter(r, device, "wifi", key, dir)
-		out, err := exec.Command("g++", "-std=c++17", "-Wall", "-Wextra", "-Werror", "-fsyntax-only", "-I", "peers/board", "-include", "Arduino.h", "-x", "c++", ino).CombinedOutput()
+		out, err := exec.Command("g++", "-std=c++17", "-Wall", "-Wextra", "-Werror", "-fsyntax-only", "-I", "peers/board",
+			"-include", "Arduino.h", "-x", "c++", ino).CombinedOutput()
 		assert.NoError(t, err, string(out))
 		py := starter(r, device, "micropython", key, dir)
 		out, err = exec.Command("/usr/bin/python3", "peers/board/run.py", py).CombinedOutput()
@@ -427,10 +456,12 @@ func TestAShellBoardLetsGoWhileTheHubHangs(t *testing.T) {
 	dir := t.TempDir()
 	hangs := filepath.Join(dir, "hangs")
 	for name, does := range map[string]string{"mosquitto_pub": "[ ! -e " + hangs + " ] || exec sleep 60",
-		"mosquitto_sub": "echo ember/kiln/lease 3; sleep 1; touch " + hangs + "; echo ember/kiln/want/fan on; exec sleep 60"} {
+		"mosquitto_sub": "echo ember/kiln/lease 3; sleep 1; touch " + hangs +
+			"; echo ember/kiln/want/fan on; exec sleep 60"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+does+"\n"), 0o700))
 	}
-	run := r.Start("env", "PATH="+dir+":"+os.Getenv("PATH"), "EMBER_MEMORY="+filepath.Join(dir, "memory"), "bash", starter(r, "kiln", "shell", key, dir))
+	run := r.Start("env", "PATH="+dir+":"+os.Getenv("PATH"), "EMBER_MEMORY="+filepath.Join(dir, "memory"), "bash",
+		starter(r, "kiln", "shell", key, dir))
 	r.Soon("on", func() bool { return strings.Contains(run.String(), "output fan is on") })
 	r.Soon("let go", func() bool { return strings.HasSuffix(strings.TrimSpace(run.String()), "output fan is off") })
 }
@@ -439,22 +470,23 @@ func TestSleepingBoard(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	id, wakes, none := "yard", int64(10_000), int64(0)
-	d, err := r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: &id, Name: "Yard", Place: "Yard", WakesMs: &wakes, LeaseMs: &none})
+	d, err := r.Owner.AddDevice(t.Context(), rig.Fields{"id": &id, "name": "Yard", "place": "Yard", "wakes_ms": &wakes,
+		"lease_ms": &none})
 	require.NoError(t, err)
-	key := d.JSON201.Key
+	key := d.Key
 	require.Empty(t, r.Pub("yard", key, "ember/yard/is/lamp", "off"))
 	require.Empty(t, r.Pub("yard", key, "ember/yard/r/daylight", "7"))
 	time.Sleep(6 * time.Second) // another board would be offline by now
 	dev := r.Get("yard")
-	assert.True(t, dev.Online)
-	assert.True(t, dev.Asleep)
+	assert.True(t, dev.State.Online)
+	assert.True(t, dev.State.Asleep)
 	c := r.Switch("yard.lamp", true)
-	assert.Contains(t, c.Reason, "sleeps and wakes every 10 s")
+	assert.Contains(t, c.State.Reason, "sleeps and wakes every 10 s")
 	out, err := r.Mosquitto("mosquitto_sub", "yard", key, "-t", "ember/yard/want/#", "-q", "1", "-C", "1", "-W", "5", "-v")
 	require.NoError(t, err)
 	assert.Contains(t, out, "ember/yard/want/lamp on", "it fetches the want when it wakes")
 	require.Empty(t, r.Pub("yard", key, "ember/yard/is/lamp", "on"))
-	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("yard.lamp").Phase)
+	assert.Equal(t, "confirmed", r.Control("yard.lamp").State.Phase)
 }
 
 // Over MQTT a board that sends more than it may is read more slowly: nothing is lost, and both sides are told.
@@ -462,11 +494,13 @@ func TestTooManyMessagesAreTakenMoreSlowly(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
 	key := r.Device("kiln")
-	_, err := r.Owner.ChangeDeviceWithResponse(t.Context(), "kiln", nil, client.DeviceChange{Limits: &client.Limits{PerSecond: 5}})
+	_, err := r.Owner.Devices().Patch(t.Context(), "kiln", rig.Fields{"limits": &client.Limits{PerSecond: 5}}, "")
 	require.NoError(t, err)
 	board := r.Paho("kiln", key, "kiln")
 	told := make(chan string, 10)
-	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) { told <- payload })).WaitTimeout(20*time.Second))
+	require.True(t, board.Subscribe("ember/kiln/problem", 0, messageTo(func(_, payload string) {
+		told <- payload
+	})).WaitTimeout(20*time.Second))
 	var sent []paho.Token
 	for i := range 60 {
 		sent = append(sent, board.Publish(fmt.Sprintf("ember/kiln/r/n%d", i%3), 1, false, fmt.Sprint(i)))

@@ -37,8 +37,8 @@ func flood(t *testing.T, n int, addr, say string, secure bool) {
 	}
 }
 
-// Whoever stands about, says half of something, or does not read what was asked for, keeps nobody out; not even from the same
-// address.
+// Whoever stands about, says half of something, or does not read what was asked for, keeps nobody out; not even from
+// the same address.
 func TestNobodyIsKeptOutByWhoStandsAbout(t *testing.T) {
 	t.Parallel()
 	r := rig.With(t, func(o *serve.Options) { o.MQTTS, o.HTTPS = "127.0.0.1:0", "127.0.0.1:0" })
@@ -53,7 +53,9 @@ func TestNobodyIsKeptOutByWhoStandsAbout(t *testing.T) {
 		"silent browsers": func() { flood(t, 300, s.HTTP, "", false) },
 		"half a header":   func() { flood(t, 300, s.HTTP, "GET / HTTP/1.1\r\nHost: h", false) },
 		"silent WebSockets": func() {
-			flood(t, 300, s.HTTP, "GET /mqtt HTTP/1.1\r\nHost: hub\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: mqtt\r\n\r\n", false)
+			flood(t, 300, s.HTTP, "GET /mqtt HTTP/1.1\r\nHost: hub\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n"+
+				"Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: mqtt\r\n\r\n",
+				false)
 		},
 		"slow readers": func() { flood(t, 300, s.HTTP, slow+slow+slow+slow+slow+slow+slow+slow, false) },
 		"silent HTTPS": func() { flood(t, 300, s.HTTPS, "", false) },
@@ -72,8 +74,8 @@ func TestNobodyIsKeptOutByWhoStandsAbout(t *testing.T) {
 	}
 }
 
-// Of any number of guesses at the same time no more are judged than of guesses one after another, and who signed in before is
-// not held up by those of others.
+// Of any number of guesses at the same time no more are judged than of guesses one after another, and who signed in
+// before is not held up by those of others.
 func TestGuessesAtOnce(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -97,7 +99,8 @@ func TestGuessesAtOnce(t *testing.T) {
 	n := 0
 	r.Soon("from where nobody knows her, the account waits", func() bool { // on a slow machine its wait may just be over
 		n++
-		return guess(stranger, "correct horse 1") == http.StatusTooManyRequests && guess(rig.From(fmt.Sprintf("127.0.1.%d", n)), rig.Password) == http.StatusTooManyRequests
+		return guess(stranger, "correct horse 1") == http.StatusTooManyRequests &&
+			guess(rig.From(fmt.Sprintf("127.0.1.%d", n)), rig.Password) == http.StatusTooManyRequests
 	})
 	assert.Less(t, guess(rig.From("127.0.0.1"), rig.Password), 300, "from where she signed in before, she gets in")
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/tests/rig"
 )
@@ -45,7 +47,7 @@ func TestReadingsAreKeptAsLongAsOneSays(t *testing.T) {
 	bring(r, "kiln.chamber", begin, 8640, func(i int) float64 { return float64(i % 100) })
 	const day = 24 * 3600_000
 	keep := func(k site.Keep) error {
-		_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{Keep: &k})
+		_, err := r.Owner.Signals().Patch(t.Context(), "kiln.chamber", rig.Fields{"keep": &k}, "")
 		return err
 	}
 	assert.ErrorContains(t, keep(site.Keep{ReadingsMS: 5}), "keep readings for a day at least")
@@ -63,7 +65,8 @@ func TestReadingsAreKeptAsLongAsOneSays(t *testing.T) {
 	require.NotNil(t, after.SumsBefore)
 	assert.WithinDuration(t, begin.Add(23*time.Hour), *after.SumsBefore, time.Hour)
 	from, to := begin.Add(90*time.Minute), begin.Add(4*time.Hour)
-	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &to})
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"},
+		From: &from, To: &to})
 	require.NoError(t, err)
 	x := (*h.JSON200)[0]
 	assert.Equal(t, int64(3600_000), x.StepMs, "there is nothing finer than hours")
@@ -90,14 +93,15 @@ func TestASummaryOfAStretch(t *testing.T) {
 		r.Pub("kiln", key, "ember/kiln/r", `{"chamber":`+v+`,"lid":"shut"}`)
 	}
 	interval := int64(10_000)
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "kiln.chamber", nil, client.SignalChange{IntervalMs: &interval})
+	_, err := r.Owner.Signals().Patch(t.Context(), "kiln.chamber", rig.Fields{"interval_ms": &interval}, "")
 	require.NoError(t, err)
 	begin := time.Now().Add(-40 * time.Hour).Truncate(time.Hour)
 	bring(r, "kiln.chamber", begin, 720, func(i int) float64 { return 20 + float64(i%10) })
 	bring(r, "kiln.chamber", begin.Add(5*time.Hour), 360, func(i int) float64 { return -3.5 })
 	x := summary(r, "kiln.chamber", begin, begin.Add(6*time.Hour))
 	assert.Equal(t, []any{1080, -3.5, 29.0, 1}, []any{x.Count, x.Min.V, x.Max.V, x.Gaps})
-	assert.Equal(t, []int64{begin.Add(5 * time.Hour).UnixMilli(), begin.Add(90 * time.Second).UnixMilli()}, []int64{*x.Min.T, *x.Max.T})
+	assert.Equal(t, []int64{begin.Add(5 * time.Hour).UnixMilli(), begin.Add(90 * time.Second).UnixMilli()},
+		[]int64{*x.Min.T, *x.Max.T})
 	assert.InDelta(t, 3*3600_000, x.GapsMs, 30_000)
 	assert.Equal(t, begin.Add(5*time.Hour).UnixMilli(), (*x.LongestGap)[1])
 	var all, low int64
@@ -110,11 +114,13 @@ func TestASummaryOfAStretch(t *testing.T) {
 	assert.EqualValues(t, 3600_000, low, "an hour below zero")
 	assert.Empty(t, summary(r, "kiln.lid", begin, time.Now()).Bins)
 	from, to, points := begin.Add(time.Hour-5*time.Second), begin.Add(2*time.Hour), 2
-	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &to, Points: &points})
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"},
+		From: &from, To: &to, Points: &points})
 	require.NoError(t, err)
 	assert.Equal(t, []float64{29, 20}, (*(*h.JSON200)[0].Min), "five seconds without a reading have what held")
 	assert.Zero(t, summary(r, "kiln.chamber", begin.Add(-time.Hour), begin).Count)
-	_, err = r.Owner.GetSummaryWithResponse(t.Context(), &client.GetSummaryParams{Series: "kiln.chamber", From: &begin, To: &begin})
+	_, err = r.Owner.GetSummaryWithResponse(t.Context(), &client.GetSummaryParams{Series: "kiln.chamber", From: &begin,
+		To: &begin})
 	assert.ErrorContains(t, err, "is not after from")
 }
 
@@ -126,47 +132,56 @@ func TestMarksAndViews(t *testing.T) {
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	key := r.Device("room")
 	r.Pub("room", key, "ember/room/r", `{"temperature":20.5,"smoke":3}`)
-	saveSetting(r, site.Setting{ID: "room.goal", Kind: site.SetNumber, Min: 5, Max: 40, Default: 21, Guests: site.GuestsSee})
-	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "room.temperature", Target: "room.goal", Band: 1}},
-		Interlocks: []site.Interlock{{Name: "smoke", Condition: site.Condition{When: "room.smoke > 50 or 5 > room.temperature"}}}})
+	saveSetting(r, site.Setting{ID: "room.goal", Kind: site.SetNumber, Min: 5, Max: 40, Default: 21,
+		Guests: site.GuestsSee})
+	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{{Kind: engine.HoldAbove, Of: "room.temperature",
+		Target: "room.goal", Band: 1}},
+		Interlocks: []site.Interlock{{Name: "smoke",
+			Condition: site.Condition{When: "room.smoke > 50 or 5 > room.temperature"}}}})
 	marks := func(c *client.Remote, series ...string) []client.Mark {
 		x, err := c.ListMarksWithResponse(t.Context(), &client.ListMarksParams{Series: series})
 		require.NoError(t, err)
 		return *x.JSON200
 	}
 	goal, low, high := "room.goal", 5.0, 50.0
-	assert.Equal(t, []client.Mark{{Series: "room.temperature", Kind: "setpoint", Control: "kiln.fan", Name: "Fan", Setting: &goal},
-		{Series: "room.temperature", Kind: "below", Control: "kiln.fan", Name: "Fan: smoke", Value: &low}}, marks(r.Owner, "room.temperature"))
-	assert.Equal(t, []client.Mark{{Series: "room.smoke", Kind: "above", Control: "kiln.fan", Name: "Fan: smoke", Value: &high}}, marks(r.Owner, "room.smoke"))
+	assert.Equal(t, []client.Mark{{Series: "room.temperature", Kind: "setpoint", Control: "kiln.fan", Name: "Fan",
+		Setting: &goal},
+		{Series: "room.temperature", Kind: "below", Control: "kiln.fan", Name: "Fan: smoke", Value: &low}}, marks(r.Owner,
+		"room.temperature"))
+	assert.Equal(t, []client.Mark{{Series: "room.smoke", Kind: "above", Control: "kiln.fan", Name: "Fan: smoke",
+		Value: &high}}, marks(r.Owner, "room.smoke"))
 
 	kim, lee := r.Member("kim", "member"), r.Member("lee", "member")
-	save := func(c *client.Remote, name, view string, shared bool) client.View {
-		x, err := c.SaveViewWithResponse(t.Context(), client.NewView{Name: name, View: view, Shared: &shared})
+	save := func(c *client.Remote, name, view string, shared bool) shown.View {
+		x, err := c.Views().Add(t.Context(), site.View{Name: name, View: view, Shared: shared})
 		require.NoError(t, err)
-		return *x.JSON200
+		return x
 	}
 	names := func(c *client.Remote) (out []string) {
-		x, err := c.ListViewsWithResponse(t.Context())
+		list, err := c.Views().List(t.Context())
 		require.NoError(t, err)
-		for _, v := range *x.JSON200 {
-			out = append(out, v.Name+" "+v.View)
+		for _, v := range list {
+			out = append(out, v.Config.ID+" "+v.Config.View)
 		}
 		return out
 	}
 	first := save(kim, "Nights", "s=room.temperature&span=86400000", false)
-	assert.Equal(t, first.Id, save(kim, "Nights", "s=room.smoke", false).Id, "the same name again")
-	shared := save(kim, "Weeks", "s=room.temperature~room.smoke", true)
-	assert.Equal(t, []string{"Nights s=room.smoke", "Weeks s=room.temperature~room.smoke"}, names(kim))
-	assert.Equal(t, []string{"Weeks s=room.temperature~room.smoke"}, names(lee))
-	_, err := kim.SaveViewWithResponse(t.Context(), client.NewView{Name: "x", View: "<b>"})
-	assert.Error(t, err)
-	_, err = lee.RemoveViewWithResponse(t.Context(), first.Id)
-	assert.ErrorContains(t, err, "there is no view")
-	_, err = lee.RemoveViewWithResponse(t.Context(), shared.Id)
-	assert.Error(t, err)
-	_, err = r.Owner.RemoveViewWithResponse(t.Context(), shared.Id)
+	_, err := kim.Views().Patch(t.Context(), first.Config.ID, rig.Fields{"view": "s=room.smoke"}, first.Version)
 	require.NoError(t, err)
-	assert.Empty(t, names(lee))
+	assert.Equal(t, "nights_2", save(lee, "Nights", "s=room.smoke", false).Config.ID,
+		"what is somebody else's alone is in nobody's way")
+	shared := save(kim, "Weeks", "s=room.temperature~room.smoke", true)
+	assert.Equal(t, []string{"nights s=room.smoke", "weeks s=room.temperature~room.smoke"}, names(kim))
+	assert.Equal(t, []string{"nights_2 s=room.smoke", "weeks s=room.temperature~room.smoke"}, names(lee))
+	_, err = kim.Views().Add(t.Context(), site.View{Name: "x", View: "<b>"})
+	assert.Error(t, err)
+	assert.ErrorContains(t, lee.Views().Remove(t.Context(), "nights"), "there is no view")
+	_, err = r.Owner.Views().Put(t.Context(), "nights", site.View{ID: "nights", Name: "Mine", View: "s=room.smoke"}, "*")
+	assert.ErrorContains(t, err, "choose another")
+	assert.Error(t, lee.Views().Remove(t.Context(), "weeks"))
+	err = r.Owner.Views().Remove(t.Context(), shared.Config.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"nights_2 s=room.smoke"}, names(lee))
 }
 
 // What formulas look back on is looked at anew when the past is changed.
@@ -179,13 +194,14 @@ func TestFormulasLookAnewAtAChangedPast(t *testing.T) {
 	past := time.Now().Add(-2 * time.Hour).Truncate(time.Second)
 	bring(r, "room.damp", past, 3, func(int) float64 { return 40 })
 	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{whenever(`highest(room.damp, "6h") > 80`)}})
-	r.Soon("auto and off", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+	r.Soon("auto and off", func() bool { return !rig.On(r.Control("kiln.fan").State.Want) })
 	bring(r, "room.damp", past.Add(time.Hour), 1, func(int) float64 { return 95 })
-	r.Soon("on, as it was damp an hour ago", func() bool { return rig.On(r.Control("kiln.fan").Want) })
+	r.Soon("on, as it was damp an hour ago", func() bool { return rig.On(r.Control("kiln.fan").State.Want) })
 	from := past.Add(time.Hour)
-	_, err := r.Owner.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "room.damp", From: from, To: from.Add(time.Second)})
+	_, err := r.Owner.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "room.damp", From: from,
+		To: from.Add(time.Second)})
 	require.NoError(t, err)
-	r.Soon("off again", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+	r.Soon("off again", func() bool { return !rig.On(r.Control("kiln.fan").State.Want) })
 }
 
 // While its board is away nobody knows what a switch is: that time is a gap, and no time on.
@@ -196,7 +212,8 @@ func TestWhatASwitchWasWhileItsBoardWasAwayIsUnknown(t *testing.T) {
 	board.Publish("ember/kiln/is/fan", 1, false, "on").Wait()
 	begin := time.Now().Add(-9 * time.Hour).Truncate(time.Hour)
 	put := func(series string, at time.Time, on bool) {
-		x, err := r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: series, Readings: []client.OneReading{{T: at.UnixMilli(), V: on}}})
+		x, err := r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: series,
+			Readings: []client.OneReading{{T: at.UnixMilli(), V: on}}})
 		require.NoError(t, err)
 		require.Empty(t, x.JSON200.Refused)
 	}
@@ -207,7 +224,8 @@ func TestWhatASwitchWasWhileItsBoardWasAwayIsUnknown(t *testing.T) {
 	gap := [][]int64{{begin.Add(90 * time.Minute).UnixMilli(), begin.Add(150 * time.Minute).UnixMilli()}}
 	ask := func(to time.Time, buckets bool) client.History {
 		points := 4
-		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.fan.is"}, From: &begin, To: &to, Points: &points, Buckets: &buckets})
+		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.fan.is"},
+			From: &begin, To: &to, Points: &points, Buckets: &buckets})
 		require.NoError(t, err)
 		return (*h.JSON200)[0]
 	}
@@ -227,8 +245,8 @@ func TestWhatASwitchWasWhileItsBoardWasAwayIsUnknown(t *testing.T) {
 	assert.Len(t, ask(time.Now(), false).Gaps, 2)
 }
 
-// A counter of nanoseconds and a sensor that says ±1e38 for nothing are summed up like any other, and days of a zone whose clocks go
-// on at midnight come to an end.
+// A counter of nanoseconds and a sensor that says ±1e38 for nothing are summed up like any other, and days of a zone
+// whose clocks go on at midnight come to an end.
 func TestAnyNumberAndAnyZoneIsSummedUp(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -241,18 +259,20 @@ func TestAnyNumberAndAnyZoneIsSummedUp(t *testing.T) {
 		assert.NotEmpty(t, summary(r, id, now.Add(-time.Hour), now.Add(time.Minute)).Bins)
 	}
 	for _, zone := range []string{"America/Havana", "Atlantic/Azores", "America/Santiago", "Africa/Cairo"} {
-		_, err := r.Owner.ChangeHubWithResponse(t.Context(), nil, client.HubChange{Zone: &zone})
+		_, err := r.Owner.Hub().Patch(t.Context(), rig.Fields{"zone": &zone}, "")
 		require.NoError(t, err)
 		from := now.Add(-4 * 365 * 24 * time.Hour)
 		buckets, points := true, 1400
-		x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"}, From: &from, To: &now, Buckets: &buckets, Points: &points})
+		x, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber"},
+			From: &from, To: &now, Buckets: &buckets, Points: &points})
 		require.NoError(t, err, zone)
 		assert.NotEmpty(t, x.JSON200)
 	}
 }
 
-// A day's reading from a file is no gap, neither where nothing else is known of the signal nor where it reports every few seconds now.
-// Numbers near the largest one have a mean. What held at the start is the lowest or the highest. A text that changes too often says so.
+// A day's reading from a file is no gap, neither where nothing else is known of the signal nor where it reports every
+// few seconds now. Numbers near the largest one have a mean. What held at the start is the lowest or the highest. A
+// text that changes too often says so.
 func TestFiguresOfWhatWasBroughtIn(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -274,22 +294,24 @@ func TestFiguresOfWhatWasBroughtIn(t *testing.T) {
 		require.Empty(t, x.JSON200.Refused)
 	}
 	get := func(series string, from, to time.Time, points int) client.History {
-		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{series}, From: &from, To: &to, Points: &points})
+		h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{series}, From: &from,
+			To: &to, Points: &points})
 		require.NoError(t, err)
 		return (*h.JSON200)[0]
 	}
 	put("shed.rain", 100, 24*time.Hour, func(i int) any { return float64(i) })
 	missing := [][]int64{{begin.Add(49 * 24 * time.Hour).UnixMilli(), begin.Add(60 * 24 * time.Hour).UnixMilli()}}
 	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 1500).Gaps)
-	_, err := r.Owner.ChangeSignalWithResponse(t.Context(), "shed.rain", nil, client.SignalChange{IntervalMs: ptr(int64(10_000))})
+	_, err := r.Owner.Signals().Patch(t.Context(), "shed.rain", rig.Fields{"interval_ms": ptr(int64(10_000))}, "")
 	require.NoError(t, err)
-	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 1500).Gaps, "it reports every ten seconds now")
+	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 1500).Gaps,
+		"it reports every ten seconds now")
 	assert.Equal(t, missing, get("shed.rain", begin, begin.Add(99*24*time.Hour), 60).Gaps, "in buckets")
 	s := summary(r, "shed.rain", begin, begin.Add(99*24*time.Hour))
 	assert.Equal(t, []int{1, 89}, []int{s.Gaps, s.Count})
 
 	put("shed.level", 4000, time.Minute, func(i int) any { return []float64{1.7e308, 1.6e308, 1.7e308, 1.5e308}[i%4] })
-	_, err = r.Owner.ChangeSignalWithResponse(t.Context(), "shed.level", nil, client.SignalChange{Reports: ptr(client.SignalChangeReports("change"))})
+	_, err = r.Owner.Signals().Patch(t.Context(), "shed.level", rig.Fields{"reports": ptr("change")}, "")
 	require.NoError(t, err)
 	h := get("shed.level", begin, begin.Add(60*time.Hour), 30)
 	assert.InEpsilon(t, 1.625e308, (*h.Mean)[3], 1e-9)

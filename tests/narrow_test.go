@@ -14,11 +14,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/tests/rig"
 )
 
-// A stream that a page narrowed tells the values of what the page shows, of the rest only that their state changed; what the
-// page shows next is told as it is by then.
+// A stream that a page narrowed tells the values of what the page shows, of the rest only that their state changed;
+// what the page shows next is told as it is by then.
 func TestALiveStreamIsForWhatThePageShows(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -36,17 +37,15 @@ func TestALiveStreamIsForWhatThePageShows(t *testing.T) {
 		_ = r.Owner.LiveFrom(ctx, "", func(e client.Event) error {
 			mu.Lock()
 			defer mu.Unlock()
-			var x struct {
-				ID    string `json:"id"`
-				Value any    `json:"value"`
-			}
+			var of struct{ ID string }
+			var x shown.Signal
 			switch e.Kind {
 			case "stream":
-				_ = json.Unmarshal(e.Data, &x)
-				stream = x.ID
+				_ = json.Unmarshal(e.Data, &of)
+				stream = of.ID
 			case "signal":
 				_ = json.Unmarshal(e.Data, &x)
-				got[x.ID] = append(got[x.ID], x.Value)
+				got[x.Config.ID] = append(got[x.Config.ID], rig.Plain(x.State.Value))
 			}
 			return nil
 		})
@@ -106,7 +105,7 @@ func TestNewValuesComeTogether(t *testing.T) {
 	}
 	require.NotEmpty(t, next("reset"))
 	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":2,"power":2}`) // after which the page knows all that is not new
-	r.Soon("stored", func() bool { return fmt.Sprint(r.Now().Signals[0].Value) != "1" })
+	r.Soon("stored", func() bool { return fmt.Sprint(r.Now().Signals[0].State.Value) != "1" })
 	time.Sleep(200 * time.Millisecond)
 	r.Pub("kiln", key, "ember/kiln/r", `{"chamber":2.5,"power":3}`)
 	data := ""
@@ -120,6 +119,7 @@ func TestNewValuesComeTogether(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(data), &list))
 	}
 	require.Len(t, list, 2, "both in one")
-	assert.Equal(t, []any{"kiln.chamber", 2.5, "kiln.power", 3.0}, []any{list[0].ID, list[0].Value, list[1].ID, list[1].Value})
+	assert.Equal(t, []any{"kiln.chamber", 2.5, "kiln.power", 3.0}, []any{list[0].ID, list[0].Value, list[1].ID,
+		list[1].Value})
 	assert.NotContains(t, data, "calibration")
 }

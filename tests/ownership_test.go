@@ -17,13 +17,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/store"
 	"idleember/tests/rig"
 )
 
-// written is everything in a hub's database that holds a word. The journal tells of the past, with the versions that belong to its
-// lines, and so does what the engine was given.
+// written is everything in a hub's database that holds a word. The journal tells of the past, with the versions that
+// belong to its lines, and so does what the engine was given.
 func written(t *testing.T, r *rig.Rig, word string) (found []string) {
 	db, err := sqlx.Open("sqlite", "file:"+filepath.Join(r.Dir, store.File)+"?mode=ro")
 	require.NoError(t, err)
@@ -74,46 +75,73 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 	r.Pub("shed", shed, "ember/shed/is/lamp", "off")
 	r.Soon("all", func() bool { return len(r.Now().Controls) == 3 && len(r.Now().Signals) == 3 })
 	r.Member("kim", client.RoleMember)
-	must(r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zkiln.zgoal", Name: "Zgoal", Kind: site.SetNumber, Max: 1200, Step: 1}))
+	must(r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zkiln.zgoal", Name: "Zgoal", Kind: site.SetNumber,
+		Max: 1200, Step: 1}))
 	must(r.Owner.SetSettingWithResponse(t.Context(), "zkiln.zgoal", client.SetSettingJSONRequestBody{Value: 30}))
-	must(r.Owner.SaveAutomationWithResponse(t.Context(), "zkiln.zfan", nil, site.Automation{Demands: []site.Demand{{Kind: site.HoldBelow, Of: "zkiln.zheat", Target: "zkiln.zgoal", Band: 1}},
-		Permits: []site.Permit{{Name: "Zpermit", Condition: site.Condition{When: "mean(zkiln.zheat, \"10m\") > 1"}}}, Interlocks: []site.Interlock{{Name: "Zlock", Condition: site.Condition{When: "zkiln.zdoor", Until: "not zkiln.zdoor"}}}}))
-	must(r.Owner.SaveAutomationWithResponse(t.Context(), "shed.lamp", nil, site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "shed.damp > 10"}}}}))
-	must(r.Owner.Groups().Add(t.Context(), site.Group{ID: "zpair", Name: "Zpair", Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zkiln.zfan"}}}))
-	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "zonly", Name: "Zonly", Actions: []site.Action{{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}}}))
-	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "night", Name: "Night", Actions: []site.Action{{Kind: site.DoSetting, ID: "zkiln.zgoal", To: 20}, {Kind: site.DoControl, ID: "shed.lamp", To: 1}}}))
-	must(r.Owner.Rules().Add(t.Context(), site.Rule{ID: "wet", Name: "Wet", Stages: []site.Stage{{When: "shed.damp > 30", Actions: []site.Action{
-		{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}, {Kind: site.DoPreset, ID: "zonly"}, {Kind: site.DoMessage, ID: "shed", Text: "wet"}}}}}))
-	saveAlert(r, site.Alert{ID: "zhot", Name: "Zhot", Kind: site.AlertAbove, Of: "zkiln.zheat", Limit: 500, Severity: site.Critical})
-	saveAlert(r, site.Alert{ID: "offline_zkiln", Name: "Zkiln is away", Kind: site.AlertOffline, Of: "zkiln", Severity: site.Info})
-	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: "http://127.0.0.1:9/", Inside: true}))
-	must(r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "kim", Of: "zkiln.zfan", May: site.GuestsNothing}, {Who: "guests", Of: "shed.lamp", May: site.GuestsSee}}}))
-	up, err := r.Owner.AddPictureWithBodyWithResponse(t.Context(), nil, "image/svg+xml", strings.NewReader(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 40 20"><rect width="4" height="4"/></svg>`))
+	must(r.Owner.Automation("zkiln.zfan").Put(t.Context(), site.Automation{Demands: []site.Demand{{Kind: engine.HoldBelow,
+		Of: "zkiln.zheat", Target: "zkiln.zgoal", Band: 1}},
+		Permits: []site.Permit{{Name: "Zpermit", Condition: site.Condition{When: "mean(zkiln.zheat, \"10m\") > 1"}}},
+		Interlocks: []site.Interlock{{Name: "Zlock", Condition: site.Condition{When: "zkiln.zdoor",
+			Until: "not zkiln.zdoor"}}}}, ""))
+	must(r.Owner.Automation("shed.lamp").Put(t.Context(), site.Automation{Demands: []site.Demand{{Kind: engine.Whenever,
+		Condition: site.Condition{When: "shed.damp > 10"}}}}, ""))
+	must(r.Owner.Groups().Add(t.Context(), site.Group{ID: "zpair", Name: "Zpair",
+		Members: []site.GroupMember{{Control: "shed.pump"}, {Control: "zkiln.zfan"}}}))
+	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "zonly", Name: "Zonly",
+		Actions: []site.Action{{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}}}))
+	must(r.Owner.Presets().Add(t.Context(), site.Preset{ID: "night", Name: "Night",
+		Actions: []site.Action{{Kind: site.DoSetting, ID: "zkiln.zgoal", To: 20}, {Kind: site.DoControl, ID: "shed.lamp",
+			To: 1}}}))
+	must(r.Owner.Rules().Add(t.Context(), site.Rule{ID: "wet", Name: "Wet",
+		Stages: []site.Stage{{When: "shed.damp > 30", Actions: []site.Action{
+			{Kind: site.DoControl, ID: "zkiln.zfan", To: 1}, {Kind: site.DoPreset, ID: "zonly"}, {Kind: site.DoMessage,
+				ID: "shed", Text: "wet"}}}}}))
+	saveAlert(r, site.Alert{ID: "zhot", Name: "Zhot", Kind: site.AlertAbove, Of: "zkiln.zheat", Limit: 500,
+		Severity: site.Critical})
+	saveAlert(r, site.Alert{ID: "offline_zkiln", Name: "Zkiln is away", Kind: site.AlertOffline, Of: "zkiln",
+		Severity: site.Info})
+	require.NoError(t, saveRoute(r, site.Route{ID: "hook", Name: "Hook", Via: "webhook", To: "http://127.0.0.1:9/",
+		Inside: true}))
+	must(r.Owner.Rights().Put(t.Context(), site.Rights{Lines: []site.Right{{Who: "kim", Of: "zkiln.zfan",
+		May: site.GuestsNothing}, {Who: "guests", Of: "shed.lamp", May: site.GuestsSee}}}, ""))
+	up, err := r.Owner.AddPictureWithBodyWithResponse(t.Context(), nil, "image/svg+xml",
+		strings.NewReader(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 40 20"><rect width="4" height="4"/></svg>`))
 	require.NoError(t, err)
-	must(save(r.Owner, site.Dashboard{ID: "page", Name: "Page", Shared: site.Everybody, Tiles: []site.Tile{{ID: "a", Kind: site.TileValue, Of: []string{"zkiln.zheat"}, W: 3, H: 2}, {ID: "b", Kind: site.TileControl, Of: []string{"zkiln.zfan"}, W: 3, H: 2},
-		{ID: "c", Kind: site.TilePreset, Of: []string{"zonly"}, W: 3, H: 2}, {ID: "d", Kind: site.TileControl, Of: []string{"shed.lamp"}, W: 3, H: 2},
-		{ID: "e", Kind: site.TilePicture, Picture: up.JSON201.Id, Pins: []site.Pin{{ID: "p", Kind: site.TileValue, Of: "zkiln.zheat", X: 1, Y: 1}}, W: 4, H: 4}}}))
-	wall, err := r.Owner.AddWallWithResponse(t.Context(), "page", client.AddWallJSONRequestBody{Name: "hall", Switches: &[]string{"zkiln.zfan", "shed.lamp", "zonly"}})
+	must(save(r.Owner, site.Dashboard{ID: "page", Name: "Page", Shared: site.Everybody,
+		Tiles: []site.Tile{{ID: "a", Kind: site.TileValue, Of: []string{"zkiln.zheat"}, W: 3, H: 2}, {ID: "b",
+			Kind: site.TileControl, Of: []string{"zkiln.zfan"}, W: 3, H: 2},
+			{ID: "c", Kind: site.TilePreset, Of: []string{"zonly"}, W: 3, H: 2}, {ID: "d", Kind: site.TileControl,
+				Of: []string{"shed.lamp"}, W: 3, H: 2},
+			{ID: "e", Kind: site.TilePicture, Picture: up.JSON201.Id, Pins: []site.Pin{{ID: "p", Kind: site.TileValue,
+				Of: "zkiln.zheat", X: 1, Y: 1}}, W: 4, H: 4}}}))
+	wall, err := r.Owner.AddWallWithResponse(t.Context(), "page", client.AddWallJSONRequestBody{Name: "hall",
+		Switches: &[]string{"zkiln.zfan", "shed.lamp", "zonly"}})
 	require.NoError(t, err)
 	must(r.Owner.AddNoteWithResponse(t.Context(), client.NewNote{Object: "zkiln.zheat", Text: "znote", At: time.Now()}))
-	must(r.Owner.SavePanelWithResponse(t.Context(), nil, site.Panel{Allow: []string{}, Points: []site.Point{{ID: "zkiln.zheat", Register: site.Register{Table: site.Input, Type: "f32"}}, {ID: "shed.damp", Register: site.Register{Table: site.Input, Type: "f32", Address: 10}}}}))
-	require.NoError(t, messaging(r, site.Messaging{Say: map[string]string{"zkiln": "It is {zkiln.zheat}.", "shed": "It is {shed.damp}."}}))
-	must(r.Owner.SaveCameraWithResponse(t.Context(), "zkiln", client.SaveCameraJSONRequestBody{Config: site.Camera{Address: lens.URL, Account: "hub", Inside: true}, Password: ptr("zlens word")}))
+	must(r.Owner.Panel().Put(t.Context(), site.Panel{Allow: []string{}, Points: []site.Point{{ID: "zkiln.zheat",
+		Register: site.Register{Table: site.Input, Type: "f32"}}, {ID: "shed.damp",
+		Register: site.Register{Table: site.Input, Type: "f32", Address: 10}}}}, ""))
+	require.NoError(t, messaging(r, site.Messaging{Say: map[string]string{"zkiln": "It is {zkiln.zheat}.",
+		"shed": "It is {shed.damp}."}}))
+	must(r.Owner.Devices().Patch(t.Context(), "zkiln", rig.Fields{"camera": site.Camera{Address: lens.URL, Account: "hub",
+		Inside: true}, "camera_password": ptr("zlens word")}, ""))
 	must(r.Owner.TakeStillWithResponse(t.Context(), "zkiln"))
 	r.Soon("told", func() bool { return len(written(t, r, "zhot")) > 2 })
 	before := len(written(t, r, "zkiln"))
 	assert.Greater(t, before, 25)
 
-	_, err = r.Owner.RemoveSignalWithResponse(t.Context(), "zkiln.zdoor")
+	err = r.Owner.Signals().Remove(t.Context(), "zkiln.zdoor")
 	assert.ErrorContains(t, err, "Zdoor is used by the interlock “Zlock” of Zfan, which relies on it; change that first")
 	err = r.Owner.Settings().Remove(t.Context(), "zkiln.zgoal")
 	assert.ErrorContains(t, err, "Zgoal is used by the automation of Zfan; change that first")
 	err = r.Owner.Presets().Remove(t.Context(), "zonly")
 	assert.ErrorContains(t, err, "Zonly is used by the rule Wet; change that first")
 
-	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "zkiln", &client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
+	_, err = r.Owner.RemoveDeviceWithResponse(t.Context(), "zkiln",
+		&client.RemoveDeviceParams{History: client.RemoveDeviceParamsHistoryDelete})
 	require.NoError(t, err)
-	for _, word := range []string{"zkiln", "zheat", "zdoor", "zfan", "zgoal", "zlock", "zpair", "zonly", "zhot", "znote", "zlens"} {
+	for _, word := range []string{"zkiln", "zheat", "zdoor", "zfan", "zgoal", "zlock", "zpair", "zonly", "zhot", "znote",
+		"zlens"} {
 		assert.Empty(t, written(t, r, word), word)
 	}
 	s := r.Service.Hub.Site()
@@ -136,8 +164,8 @@ func TestNothingIsLeftOfADevice(t *testing.T) {
 	// What comes back under the same id inherits nothing.
 	r.Device("zkiln")
 	d := r.Get("zkiln")
-	assert.False(t, d.Camera)
-	assert.Zero(t, d.Refused)
+	assert.False(t, d.State.Camera)
+	assert.Zero(t, d.State.Refused)
 	assert.Empty(t, r.Service.Hub.Site().AllAlerts()["zhot"])
 }
 
@@ -151,17 +179,21 @@ func TestNothingIsLeftOfAMember(t *testing.T) {
 	}
 	r.Pub("kiln", r.Device("kiln"), "ember/kiln/r/chamber", "20")
 	kim := r.Member("zkim", client.RoleMember)
-	must(save(kim, site.Dashboard{ID: "own", Name: "Own", Tiles: []site.Tile{{ID: "a", Kind: site.TileClock, W: 2, H: 2}}}))
-	must(save(kim, site.Dashboard{ID: "ours", Name: "Ours", Shared: site.Household, Tiles: []site.Tile{{ID: "a", Kind: site.TileClock, W: 2, H: 2}}}))
+	must(save(kim, site.Dashboard{ID: "own", Name: "Own", Tiles: []site.Tile{{ID: "a", Kind: site.TileClock, W: 2,
+		H: 2}}}))
+	must(save(kim, site.Dashboard{ID: "ours", Name: "Ours", Shared: site.Household,
+		Tiles: []site.Tile{{ID: "a", Kind: site.TileClock, W: 2, H: 2}}}))
 	must(kim.AddWallWithResponse(t.Context(), "ours", client.AddWallJSONRequestBody{Name: "hall"}))
-	must(kim.AddTokenWithResponse(t.Context(), client.AddTokenJSONRequestBody{Name: "script", Scopes: []client.Scope{client.ScopeRead}}))
+	must(kim.AddTokenWithResponse(t.Context(), client.AddTokenJSONRequestBody{Name: "script",
+		Scopes: []client.Scope{client.ScopeRead}}))
 	must(kim.SavePreferencesWithResponse(t.Context(), client.Preferences{Theme: "dark"}))
 	for name, shared := range map[string]bool{"Mine": false, "All": true} {
-		must(kim.SaveViewWithResponse(t.Context(), client.SaveViewJSONRequestBody{Name: name, View: "s=kiln.chamber", Shared: ptr(shared)}))
+		must(kim.Views().Add(t.Context(), site.View{Name: name, View: "s=kiln.chamber", Shared: shared}))
 	}
 	must(r.Owner.AddInviteWithResponse(t.Context(), client.NewInvite{Account: ptr("zkim")}))
 	require.NoError(t, saveRoute(r, site.Route{ID: "phone", Name: "Phone", Via: "push", Person: "zkim"}))
-	must(r.Owner.SaveRightsWithResponse(t.Context(), nil, client.SaveRightsJSONRequestBody{Lines: []client.Right{{Who: "zkim", Of: "kiln", May: site.GuestsNothing}}}))
+	must(r.Owner.Rights().Put(t.Context(), site.Rights{Lines: []site.Right{{Who: "zkim", Of: "kiln",
+		May: site.GuestsNothing}}}, ""))
 	must(r.Owner.RemoveMemberWithResponse(t.Context(), "zkim"))
 	left := written(t, r, "zkim")
 	assert.Len(t, left, 2, "%s", strings.Join(left, "\n"))
@@ -179,15 +211,18 @@ func TestNothingIsLeftOfAPlace(t *testing.T) {
 	place, err := r.Owner.Places().Add(t.Context(), site.Place{Name: "Zattic"})
 	require.NoError(t, err)
 	assert.Equal(t, "zattic", place.Config.ID)
-	_, err = r.Owner.AddDeviceWithResponse(t.Context(), client.NewDevice{Id: ptr("kiln"), Name: "Kiln", Place: "zattic"})
+	_, err = r.Owner.AddDevice(t.Context(), rig.Fields{"id": ptr("kiln"), "name": "Kiln", "place": "zattic"})
 	require.NoError(t, err)
-	_, err = r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zattic.goal", Name: "Goal", Kind: site.SetNumber, Max: 10})
+	_, err = r.Owner.Settings().Add(t.Context(), site.Setting{ID: "zattic.goal", Name: "Goal", Kind: site.SetNumber,
+		Max: 10})
 	require.NoError(t, err)
 	_, err = r.Owner.SetSettingWithResponse(t.Context(), "zattic.goal", client.SetSettingJSONRequestBody{Value: 7})
 	require.NoError(t, err)
-	require.NoError(t, saveRoute(r, site.Route{ID: "there", Via: "webhook", To: "http://127.0.0.1:9/", Inside: true, Places: []string{"zattic"}}))
-	assert.ErrorContains(t, r.Owner.Places().Remove(t.Context(), "zattic"), "Zattic is used by the device Kiln; change that first")
-	_, err = r.Owner.ChangeDeviceWithResponse(t.Context(), "kiln", nil, client.DeviceChange{Place: ptr("Shed")})
+	require.NoError(t, saveRoute(r, site.Route{ID: "there", Via: "webhook", To: "http://127.0.0.1:9/", Inside: true,
+		Places: []string{"zattic"}}))
+	assert.ErrorContains(t, r.Owner.Places().Remove(t.Context(), "zattic"),
+		"Zattic is used by the device Kiln; change that first")
+	_, err = r.Owner.Devices().Patch(t.Context(), "kiln", rig.Fields{"place": ptr("Shed")}, "")
 	require.NoError(t, err)
 	require.NoError(t, r.Owner.Places().Remove(t.Context(), "zattic"))
 	assert.Empty(t, written(t, r, "zattic"))

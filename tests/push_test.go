@@ -24,7 +24,8 @@ import (
 
 // push sends with curl and returns status and answer.
 func push(r *rig.Rig, path string, args ...string) (status, body string) {
-	out, err := r.Run("curl", append([]string{"-sS", "-m", "20", "-w", "\n%{http_code}", r.URL() + "/push/" + path}, args...)...)
+	out, err := r.Run("curl", append([]string{"-sS", "-m", "20", "-w", "\n%{http_code}", r.URL() + "/push/" + path},
+		args...)...)
 	require.NoError(r.T, err, out)
 	i := strings.LastIndexByte(out, '\n')
 	return out[i+1:], out[:i]
@@ -47,7 +48,8 @@ func TestPushInEveryForm(t *testing.T) {
 		{"JSON", "application/json", `{"temperature":21.4}`, "shed.temperature", 21.4},
 		{"what curl -d sends by itself", "application/x-www-form-urlencoded", `{"humidity":60}`, "shed.humidity", 60.0},
 		{"form", "application/x-www-form-urlencoded", `battery=12.6&lid=shut`, "shed.lid", "shut"},
-		{"SenML", "application/senml+json", `[{"bn":"urn:dev:ow:1:","n":"voltage","u":"V","v":120.1}]`, "shed.voltage", 120.1},
+		{"SenML", "application/senml+json", `[{"bn":"urn:dev:ow:1:","n":"voltage","u":"V","v":120.1}]`, "shed.voltage",
+			120.1},
 		{"SenML in CBOR", "application/senml+cbor", "@" + cbor, "shed.current", 1.5},
 		{"CSV", "text/csv", "level,wet\n0.5,true\n", "shed.wet", true},
 	} {
@@ -55,9 +57,10 @@ func TestPushInEveryForm(t *testing.T) {
 		require.Equal(t, "200", status, "%s: %s", tt.name, body)
 		assert.Equal(t, tt.want, r.Value(tt.id), tt.name)
 	}
-	assert.Equal(t, "V", r.Signal("shed.voltage").Unit, "the unit of SenML is taken over")
+	assert.Equal(t, "V", r.Signal("shed.voltage").Config.Unit, "the unit of SenML is taken over")
 	assert.True(t, r.Online("shed"))
-	status, body := push(r, "shed", "-H", "Authorization: Bearer "+key, "-H", "Content-Type: application/json", "-d", `{"temperature":21.5,"x y#":1,"fan":null}`)
+	status, body := push(r, "shed", "-H", "Authorization: Bearer "+key, "-H", "Content-Type: application/json", "-d",
+		`{"temperature":21.5,"x y#":1,"fan":null}`)
 	assert.Equal(t, "200", status, "something of it was taken")
 	assert.Contains(t, body, `"stored":1`)
 	assert.Contains(t, body, "wildcard")
@@ -67,8 +70,8 @@ func TestPushInEveryForm(t *testing.T) {
 func TestPushRefusals(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
-	key := r.Linked("shed", client.Link{Kind: site.HTTP}, func(d *client.NewDevice) {
-		d.Limits = &client.Limits{MaxBytes: 100, PerSecond: 1, MaxNames: 2}
+	key := r.Linked("shed", client.Link{Kind: site.HTTP}, func(d rig.Fields) {
+		d["limits"] = client.Limits{MaxBytes: 100, PerSecond: 1, MaxNames: 2}
 	})
 	other := r.Linked("kiln", client.Link{Kind: site.HTTP})
 	sign := func(key string, more ...string) []string {
@@ -99,7 +102,9 @@ func TestPushRefusals(t *testing.T) {
 	}
 	assert.Equal(t, "429", status, "the limit on rate is told to the sender")
 	assert.Contains(t, body, "send less often")
-	r.Soon("and shown to the owner", func() bool { return strings.Contains(fmt.Sprint(r.Refusals("shed")), "more than 1 messages a second") })
+	r.Soon("and shown to the owner", func() bool {
+		return strings.Contains(fmt.Sprint(r.Refusals("shed")), "more than 1 messages a second")
+	})
 }
 
 func TestQueryStringForTheWeakest(t *testing.T) {
@@ -110,12 +115,12 @@ func TestQueryStringForTheWeakest(t *testing.T) {
 	assert.Equal(t, "403", status)
 	assert.Contains(t, body, "allow it on the device's page")
 	link := client.Link{Kind: site.HTTP, QueryKey: true}
-	_, err := r.Owner.ChangeDeviceWithResponse(t.Context(), "shed", nil, client.DeviceChange{Link: &link})
+	_, err := r.Owner.Devices().Patch(t.Context(), "shed", rig.Fields{"link": &link}, "")
 	require.NoError(t, err)
 	status, body = push(r, "shed?key="+key+"&temperature=21.4&is.fan=on")
 	require.Equal(t, "200", status, body)
 	assert.Equal(t, 21.4, r.Value("shed.temperature"))
-	assert.True(t, rig.On(r.Control("shed.fan").Is))
+	assert.True(t, rig.On(r.Control("shed.fan").State.Is))
 	assert.NotContains(t, fmt.Sprint(r.Traffic("shed")), key, "a key is never shown")
 }
 
@@ -141,10 +146,10 @@ func TestRepliesCarryWants(t *testing.T) {
 	body = <-answer
 	assert.Less(t, time.Since(begun), 10*time.Second, "the long poll ends when there is a change")
 	assert.Contains(t, body, `"fan":"1"`)
-	assert.Equal(t, client.ControlPhase("pending"), r.Control("shed.fan").Phase)
+	assert.Equal(t, "pending", r.Control("shed.fan").State.Phase)
 	_, body = push(r, "shed", append(sign, "-d", `{"is":{"fan":true}}`)...)
 	assert.Contains(t, body, `"fan":"1"`)
-	assert.Equal(t, client.ControlPhase("confirmed"), r.Control("shed.fan").Phase)
+	assert.Equal(t, "confirmed", r.Control("shed.fan").State.Phase)
 	_, body = push(r, "shed", append(sign, "-H", "Accept: text/plain", "-d", `{"temperature":1}`)...)
 	assert.Contains(t, body, "fan=1\nlease=0\n", "plain lines for boards without a JSON parser")
 }
@@ -155,7 +160,8 @@ func between(s, before, after string) string {
 	return out
 }
 
-// A board that was cut off sends what it kept, with its times: each reading lies in its place, once, however often it comes.
+// A board that was cut off sends what it kept, with its times: each reading lies in its place, once, however often it
+// comes.
 func TestBacklog(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -176,7 +182,8 @@ func TestBacklog(t *testing.T) {
 		status, body = push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/json", "-d", jsn)
 		require.Equal(t, "200", status, body)
 	}
-	senml := fmt.Sprintf(`[{"bn":"x:","bt":%d,"n":"temperature","v":777},{"n":"temperature","t":-60,"v":1}]`, now.Add(-400*time.Minute).Unix())
+	senml := fmt.Sprintf(`[{"bn":"x:","bt":%d,"n":"temperature","v":777},{"n":"temperature","t":-60,"v":1}]`,
+		now.Add(-400*time.Minute).Unix())
 	status, body := push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/senml+json", "-d", senml)
 	require.Equal(t, "200", status, body)
 	got := r.History("shed.temperature")
@@ -184,14 +191,16 @@ func TestBacklog(t *testing.T) {
 	assert.Equal(t, 250.0, got[now.Add(-250*time.Minute).UnixMilli()])
 	assert.Equal(t, 777.0, got[now.Add(-400*time.Minute).UnixMilli()])
 	assert.Equal(t, 0.0, r.Value("shed.temperature"), "the newest one is the live value, whatever came later")
-	assert.Zero(t, r.Get("shed").Replaced)
-	status, _ = push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: text/csv", "--data-binary", fmt.Sprintf("t,temperature\n%d,99\n", now.Add(-250*time.Minute).Unix()))
+	assert.Zero(t, r.Get("shed").State.Replaced)
+	status, _ = push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: text/csv", "--data-binary",
+		fmt.Sprintf("t,temperature\n%d,99\n", now.Add(-250*time.Minute).Unix()))
 	assert.Equal(t, "200", status)
-	assert.EqualValues(t, 1, r.Get("shed").Replaced, "a differing value replaces and is counted")
+	assert.EqualValues(t, 1, r.Get("shed").State.Replaced, "a differing value replaces and is counted")
 	assert.Equal(t, 99.0, r.History("shed.temperature")[now.Add(-250*time.Minute).UnixMilli()])
 }
 
-// What comes in one rush without times is all kept, in its order: nothing takes another's place for having come in the same millisecond.
+// What comes in one rush without times is all kept, in its order: nothing takes another's place for having come in the
+// same millisecond.
 func TestARushWithoutTimesIsKept(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -206,12 +215,12 @@ func TestARushWithoutTimesIsKept(t *testing.T) {
 	}
 	got := r.History("shed.weight")
 	require.Len(t, got, 61, "also those that lie a little ahead")
-	assert.Zero(t, r.Get("shed").Replaced)
+	assert.Zero(t, r.Get("shed").State.Replaced)
 	for i, at := range slices.Sorted(maps.Keys(got))[:60] {
 		require.Equal(t, float64(i%2), got[at], "reading %d", i)
 	}
 	assert.Equal(t, 7.0, r.Value("shed.weight"))
-	assert.Equal(t, client.SignalState("live"), r.Signal("shed.weight").State)
+	assert.Equal(t, "live", r.Signal("shed.weight").State.Fresh)
 }
 
 // The schema of device models is served, lies in docs, and is what the shipped models keep to.

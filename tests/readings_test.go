@@ -22,7 +22,8 @@ func TestReadingsComeInAndGo(t *testing.T) {
 	bad, raw := client.OneReadingQ("bad"), 512.0
 	var list []client.OneReading
 	for i := range 9000 {
-		list = append(list, client.OneReading{T: begin.Add(time.Duration(i) * 10 * time.Second).UnixMilli(), V: float64(i%400) / 10})
+		list = append(list, client.OneReading{T: begin.Add(time.Duration(i) * 10 * time.Second).UnixMilli(),
+			V: float64(i%400) / 10})
 	}
 	list[7].Q, list[8].Raw = &bad, &raw
 	bring := func(series string, list []client.OneReading) client.Imported {
@@ -43,7 +44,8 @@ func TestReadingsComeInAndGo(t *testing.T) {
 	assert.Equal(t, 20.5, r.Value("kiln.chamber"), "no live value changes")
 
 	page := func(from time.Time, newest bool, limit int) client.ReadingsPage {
-		x, err := r.Owner.ListReadingsWithResponse(t.Context(), &client.ListReadingsParams{Series: "kiln.chamber", From: &from, Newest: &newest, Limit: &limit})
+		x, err := r.Owner.ListReadingsWithResponse(t.Context(), &client.ListReadingsParams{Series: "kiln.chamber",
+			From: &from, Newest: &newest, Limit: &limit})
 		require.NoError(t, err)
 		return *x.JSON200
 	}
@@ -63,7 +65,8 @@ func TestReadingsComeInAndGo(t *testing.T) {
 
 	// Two weeks as buckets of the hub's days, and of hours.
 	to, points := begin.Add(30*24*time.Hour), 30
-	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber", "kiln.lid"}, From: &begin, To: &to, Points: &points})
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.chamber",
+		"kiln.lid"}, From: &begin, To: &to, Points: &points})
 	require.NoError(t, err)
 	x := (*h.JSON200)[0]
 	assert.Equal(t, int64(24*3600_000), x.StepMs)
@@ -85,7 +88,8 @@ func TestReadingsComeInAndGo(t *testing.T) {
 	assert.Equal(t, int64(5), kept["kiln.chamber"].From.UnixMilli())
 	assert.Positive(t, s.JSON200.DatabaseBytes)
 
-	gone, err := r.Owner.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "kiln.chamber", From: begin, To: begin.Add(25 * time.Second)})
+	gone, err := r.Owner.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "kiln.chamber",
+		From: begin, To: begin.Add(25 * time.Second)})
 	require.NoError(t, err)
 	assert.Equal(t, 3, gone.JSON200.Removed)
 	assert.Equal(t, list[3:5], page(begin, false, 2).Readings)
@@ -94,17 +98,20 @@ func TestReadingsComeInAndGo(t *testing.T) {
 	assert.Equal(t, list[:2], page(begin, false, 2).Readings, "brought back")
 
 	kim := r.Member("kim", "member")
-	_, err = kim.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "kiln.chamber", From: begin, To: to})
+	_, err = kim.DeleteReadingsWithResponse(t.Context(), &client.DeleteReadingsParams{Series: "kiln.chamber", From: begin,
+		To: to})
 	assert.Error(t, err)
 	_, err = kim.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: "kiln.chamber", Readings: list[:1]})
 	assert.Error(t, err)
-	_, err = r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: "kiln.chambr", Readings: list[:1]})
+	_, err = r.Owner.ImportReadingsWithResponse(t.Context(), client.ReadingsImport{Series: "kiln.chambr",
+		Readings: list[:1]})
 	assert.ErrorContains(t, err, "did you mean kiln.chamber?")
 	r.Restart()
 	look()
 }
 
-// Notes are put at a time or a stretch, by people and from the terminal, and are told for the stretch that is asked for.
+// Notes are put at a time or a stretch, by people and from the terminal, and are told for the stretch that is asked
+// for.
 func TestNotes(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -133,10 +140,13 @@ func TestNotes(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{"later", "new filter"}, texts(at, time.Now()))
-	assert.Equal(t, []string{"new filter"}, texts(at.Add(2*time.Hour), at.Add(4*time.Hour)), "a stretch counts where it reaches")
+	assert.Equal(t, []string{"new filter"}, texts(at.Add(2*time.Hour), at.Add(4*time.Hour)),
+		"a stretch counts where it reaches")
 	assert.Empty(t, texts(at.Add(4*time.Hour), at.Add(5*time.Hour)))
-	for want, n := range map[string]client.NewNote{"there is no place or device": {At: at, Object: "attic", Text: "x"}, "1 to 500 characters": {At: at, Object: "studio", Text: " "},
-		"not after its begin": {At: at, Until: &at, Object: "studio", Text: "x"}, "between 1900 and tomorrow": {At: at.AddDate(1, 0, 0), Object: "studio", Text: "x"}} {
+	for want, n := range map[string]client.NewNote{"there is no place or device": {At: at, Object: "attic", Text: "x"},
+		"1 to 500 characters":       {At: at, Object: "studio", Text: " "},
+		"not after its begin":       {At: at, Until: &at, Object: "studio", Text: "x"},
+		"between 1900 and tomorrow": {At: at.AddDate(1, 0, 0), Object: "studio", Text: "x"}} {
 		_, err := put(kim, n)
 		assert.ErrorContains(t, err, want)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"idleember/client"
 	"idleember/core/calendar"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/tests/rig"
 )
@@ -32,15 +33,15 @@ type relays struct {
 }
 
 func (b *relays) read(name, v string) { b.board.Publish("ember/kiln/r/"+name, 1, false, v).Wait() }
-func (b *relays) on(name string) bool { return rig.On(b.rig.Control("kiln." + name).Is) }
-func (b *relays) change(id string, c client.ControlChange) {
-	_, err := b.rig.Owner.ChangeControlWithResponse(b.rig.T.Context(), id, nil, c)
+func (b *relays) on(name string) bool { return rig.On(b.rig.Control("kiln." + name).State.Is) }
+func (b *relays) change(id string, c rig.Fields) {
+	_, err := b.rig.Owner.Controls().Patch(b.rig.T.Context(), id, c, "")
 	require.NoError(b.rig.T, err)
 }
-func (b *relays) reason(id string) string { return b.rig.Control(id).Reason }
+func (b *relays) reason(id string) string { return b.rig.Control(id).State.Reason }
 
 func whenever(formula string) site.Demand {
-	return site.Demand{Kind: site.Whenever, Condition: site.Condition{When: formula}}
+	return site.Demand{Kind: engine.Whenever, Condition: site.Condition{When: formula}}
 }
 
 // A window that is open now, a day without, a single run, and what comes next.
@@ -51,13 +52,15 @@ func TestSchedulesOfTheHub(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Vienna")
 	require.NoError(t, err)
 	now := time.Now().In(zone)
-	window := calendar.Window{Start: calendar.Moment{Base: calendar.Clock, Minutes: now.Hour()*60 + now.Minute()}, ForMS: 3600_000}
+	window := calendar.Window{Start: calendar.Moment{Base: calendar.Clock, Minutes: now.Hour()*60 + now.Minute()},
+		ForMS: 3600_000}
 	plan := func(s calendar.Schedule) {
-		decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{{Kind: site.Scheduled, Schedule: &s}}})
+		decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{{Kind: engine.Scheduled, Schedule: &s}}})
 	}
 	plan(calendar.Schedule{Windows: []calendar.Window{window}})
 	r.Soon("on in its window", func() bool { return b.on("fan") })
-	plan(calendar.Schedule{Windows: []calendar.Window{window}, Except: []string{now.Format(time.DateOnly), now.AddDate(0, 0, -1).Format(time.DateOnly)}})
+	plan(calendar.Schedule{Windows: []calendar.Window{window}, Except: []string{now.Format(time.DateOnly),
+		now.AddDate(0, 0, -1).Format(time.DateOnly)}})
 	r.Soon("off on a day without", func() bool { return !b.on("fan") })
 	soon := time.Now().Add(2 * time.Second)
 	plan(calendar.Schedule{Once: []calendar.Once{{At: soon, ForMS: 2000}, {At: soon.Add(50 * time.Hour), ForMS: 60_000}}})
@@ -67,7 +70,8 @@ func TestSchedulesOfTheHub(t *testing.T) {
 	next, err := r.Owner.GetNextWithResponse(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(*next.JSON200), "kiln.fan")
-	_, err = r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, site.Automation{Control: "kiln.fan", Demands: []site.Demand{{Kind: site.Scheduled, Schedule: &calendar.Schedule{Except: []string{"someday"}}}}})
+	_, err = r.Owner.Automation("kiln.fan").Put(t.Context(), site.Automation{Control: "kiln.fan",
+		Demands: []site.Demand{{Kind: engine.Scheduled, Schedule: &calendar.Schedule{Except: []string{"someday"}}}}}, "")
 	assert.ErrorContains(t, err, "the schedule is empty")
 }
 
@@ -95,7 +99,8 @@ func TestGroupsOfControls(t *testing.T) {
 	why, err := r.Owner.WhyControlWithResponse(t.Context(), "kiln.cooler")
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(append(why.JSON200.Lines, why.JSON200.Reason), "\n"), "3000 W")
-	_, err = r.Owner.Groups().Add(t.Context(), site.Group{ID: "alone", Name: "Alone", Members: []site.GroupMember{{Control: "kiln.heater"}}})
+	_, err = r.Owner.Groups().Add(t.Context(), site.Group{ID: "alone", Name: "Alone",
+		Members: []site.GroupMember{{Control: "kiln.heater"}}})
 	assert.ErrorContains(t, err, "2 to 50 controls")
 }
 
@@ -107,14 +112,16 @@ func TestMoverWithTwoOutputs(t *testing.T) {
 	b.read("top", "off")
 	b.read("bottom", "on")
 	r.AddControl("kiln", "blind", client.Source{}, client.Target{})
-	mover, safe := client.ControlChangeKind("mover"), client.Value("stop")
-	b.change("kiln.blind", client.ControlChange{Kind: &mover, Safe: &safe})
-	decide(r, "kiln.blind", site.Automation{Travel: &site.Travel{Opens: "kiln.up", Closes: "kiln.down", IsOpen: "kiln.top", IsClosed: "kiln.bottom", TravelMS: 2000}})
+	mover, safe := "mover", client.Value("stop")
+	b.change("kiln.blind", rig.Fields{"kind": &mover, "safe": &safe})
+	decide(r, "kiln.blind", site.Automation{Travel: &site.Travel{Opens: "kiln.up", Closes: "kiln.down", IsOpen: "kiln.top",
+		IsClosed: "kiln.bottom", TravelMS: 2000}})
 	move := func(to string) {
-		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.blind", nil, client.SwitchControlJSONRequestBody{To: to})
+		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.blind", nil,
+			client.SwitchControlJSONRequestBody{To: to})
 		require.NoError(t, err)
 	}
-	is := func() string { return fmt.Sprint(*r.Control("kiln.blind").Is) }
+	is := func() string { return fmt.Sprint(*r.Control("kiln.blind").State.Is) }
 	move("open")
 	r.Soon("it moves up", func() bool { return b.on("up") && !b.on("down") })
 	b.read("bottom", "off")
@@ -123,7 +130,9 @@ func TestMoverWithTwoOutputs(t *testing.T) {
 	move("closed")
 	r.Soon("it moves down", func() bool { return b.on("down") && !b.on("up") })
 	b.read("top", "off")
-	r.Soon("no contact comes: it stops and says so", func() bool { return !b.on("down") && r.Control("kiln.blind").Phase == "unconfirmed" })
+	r.Soon("no contact comes: it stops and says so", func() bool {
+		return !b.on("down") && r.Control("kiln.blind").State.Phase == "unconfirmed"
+	})
 	r.Soon("people are told", func() bool {
 		m, err := r.Owner.ListMessagesWithResponse(t.Context())
 		require.NoError(t, err)
@@ -149,12 +158,13 @@ func TestProofAndRegulator(t *testing.T) {
 	r.Soon("it came late", func() bool { return strings.Contains(b.reason("kiln.fan"), "its effect came late") })
 
 	r.AddControl("kiln", "duct", client.Source{}, client.Target{})
-	level := client.ControlChangeKind("level")
-	b.change("kiln.duct", client.ControlChange{Kind: &level})
-	decide(r, "kiln.duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "kiln.chamber", Target: "30", Gain: 5, IntegralMS: 5000, Cools: true}}})
+	level := "level"
+	b.change("kiln.duct", rig.Fields{"kind": &level})
+	decide(r, "kiln.duct", site.Automation{Demands: []site.Demand{{Kind: engine.Regulate, Of: "kiln.chamber", Target: "30",
+		Gain: 5, IntegralMS: 5000, Cools: true}}})
 	want := func() float64 {
-		if w := r.Control("kiln.duct").Want; w != nil {
-			return (*w).(float64)
+		if w := r.Control("kiln.duct").State.Want; w != nil {
+			return w.Num
 		}
 		return -1
 	}
@@ -174,21 +184,24 @@ func TestAutomationFixesIntervalsAndWarns(t *testing.T) {
 	for range 6 {
 		b.read("chamber", "20")
 	}
-	interval := func() int64 { return r.Signal("kiln.chamber").IntervalMs }
+	interval := func() int64 { return r.Signal("kiln.chamber").State.IntervalMS }
 	assert.Less(t, interval(), int64(5000), "learnt")
 	decide(r, "kiln.fan", site.Automation{Demands: []site.Demand{whenever("kiln.chamber > 30")}})
-	assert.Equal(t, (5 * time.Minute).Milliseconds(), interval(), "what automation relies on does not follow what was learnt in a moment")
+	assert.Equal(t, (5 * time.Minute).Milliseconds(), interval(),
+		"what automation relies on does not follow what was learnt in a moment")
 
 	key := r.Linked("shed", client.Link{Kind: site.HTTP})
 	push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/json", "-d", `{"float":true}`)
-	a := site.Automation{Control: "kiln.fan", Interlocks: []site.Interlock{{Name: "dry", Condition: site.Condition{When: "not shed.float"}}}}
-	saved, err := r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, a)
+	a := site.Automation{Control: "kiln.fan", Interlocks: []site.Interlock{{Name: "dry",
+		Condition: site.Condition{When: "not shed.float"}}}}
+	saved, err := r.Owner.Automation("kiln.fan").Put(t.Context(), a, "")
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(saved.JSON200.Remarks, "\n"), "the interlock dry relies on Float, which reports on change only")
+	assert.Contains(t, strings.Join(saved.State.Remarks, "\n"),
+		"the interlock dry relies on Float, which reports on change only")
 	push(r, "shed", "-u", "shed:"+key, "-H", "Content-Type: application/json", "-d", `{"level":3.5}`)
-	saved, err = r.Owner.SaveAutomationWithResponse(t.Context(), "kiln.fan", nil, a)
+	saved, err = r.Owner.Automation("kiln.fan").Put(t.Context(), a, "")
 	require.NoError(t, err)
-	assert.Empty(t, saved.JSON200.Remarks)
+	assert.Empty(t, saved.State.Remarks)
 }
 
 // A preset with an end of its own: it is not applied without one, and all goes back by itself.
@@ -198,7 +211,8 @@ func TestHolidaysUntilADate(t *testing.T) {
 	b := fans(r, "fan")
 	setpoint(r, 20)
 	decide(r, "kiln.fan", heating())
-	_, err := r.Owner.Presets().Add(t.Context(), site.Preset{ID: "holidays", Name: "Holidays", Ends: true, Actions: []site.Action{{Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
+	_, err := r.Owner.Presets().Add(t.Context(), site.Preset{ID: "holidays", Name: "Holidays", Ends: true,
+		Actions: []site.Action{{Kind: site.DoSetting, ID: "kiln.setpoint", To: 8}}})
 	require.NoError(t, err)
 	b.read("chamber", "15")
 	r.Soon("warm", func() bool { return b.on("fan") })

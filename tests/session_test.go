@@ -30,8 +30,10 @@ func dialRaw(t *testing.T, r *rig.Rig, device, key string, clean bool) *raw {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	x := &raw{t, c, bufio.NewReader(c)}
-	x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}, ProtocolVersion: 4, Connect: packets.ConnectParams{
-		ProtocolName: []byte("MQTT"), Clean: clean, Keepalive: 60, ClientIdentifier: "raw", UsernameFlag: true, Username: []byte(device), PasswordFlag: true, Password: []byte(key)}})
+	x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}, ProtocolVersion: 4,
+		Connect: packets.ConnectParams{
+			ProtocolName: []byte("MQTT"), Clean: clean, Keepalive: 60, ClientIdentifier: "raw", UsernameFlag: true,
+			Username: []byte(device), PasswordFlag: true, Password: []byte(key)}})
 	require.Equal(t, packets.Connack, x.read().FixedHeader.Type)
 	return x
 }
@@ -39,7 +41,8 @@ func dialRaw(t *testing.T, r *rig.Rig, device, key string, clean bool) *raw {
 func (x *raw) send(pk packets.Packet) {
 	var b bytes.Buffer
 	pk.ProtocolVersion = 4
-	encode := map[byte]func(*bytes.Buffer) error{packets.Connect: pk.ConnectEncode, packets.Publish: pk.PublishEncode, packets.Puback: pk.PubackEncode,
+	encode := map[byte]func(*bytes.Buffer) error{packets.Connect: pk.ConnectEncode, packets.Publish: pk.PublishEncode,
+		packets.Puback: pk.PubackEncode,
 		packets.Pubrel: pk.PubrelEncode, packets.Subscribe: pk.SubscribeEncode}[pk.FixedHeader.Type]
 	require.NoError(x.t, encode(&b))
 	_, err := x.conn.Write(b.Bytes())
@@ -82,13 +85,15 @@ func TestPacketIDsOfTheTwoWaysAreApart(t *testing.T) {
 	key := r.Device("kiln")
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/is/fan", "off"))
 	x := dialRaw(t, r, "kiln", key, false)
-	x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, PacketID: 1, Filters: packets.Subscriptions{{Filter: "ember/kiln/want/#", Qos: 1}}})
+	x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, PacketID: 1,
+		Filters: packets.Subscriptions{{Filter: "ember/kiln/want/#", Qos: 1}}})
 	x.until(packets.Suback)
 	r.Switch("kiln.fan", true)
 	want := x.until(packets.Publish)
 	assert.Equal(t, "on", string(want.Payload))
 	for _, qos := range []byte{1, 2} { // the board's own message with the command's number
-		x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos}, PacketID: want.PacketID, TopicName: "ember/kiln/r/x", Payload: []byte(fmt.Sprint(qos))})
+		x.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos}, PacketID: want.PacketID,
+			TopicName: "ember/kiln/r/x", Payload: []byte(fmt.Sprint(qos))})
 		if qos == 1 {
 			assert.Equal(t, want.PacketID, x.until(packets.Puback).PacketID)
 			continue
@@ -99,7 +104,8 @@ func TestPacketIDsOfTheTwoWaysAreApart(t *testing.T) {
 	}
 	_ = x.conn.Close()
 	again := dialRaw(t, r, "kiln", key, false)
-	assert.Equal(t, "on", string(again.until(packets.Publish).Payload), "the command was not acknowledged, so it comes again")
+	assert.Equal(t, "on", string(again.until(packets.Publish).Payload),
+		"the command was not acknowledged, so it comes again")
 }
 
 // A client of version 5 that takes one message at a time hears every newest want for as long as it likes.
@@ -109,7 +115,8 @@ func TestSmallReceiveMaximum(t *testing.T) {
 	key := r.Device("kiln")
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/is/fan", "off"))
 	require.Empty(t, r.Pub("kiln", key, "ember/kiln/is/vent", "off"))
-	sub := r.Sub("kiln", key, "ember/kiln/want/#", "-q", "1", "-V", "mqttv5", "-D", "connect", "receive-maximum", "1", "-i", "small")
+	sub := r.Sub("kiln", key, "ember/kiln/want/#", "-q", "1", "-V", "mqttv5", "-D", "connect", "receive-maximum", "1",
+		"-i", "small")
 	last := func(control, word string) func() bool {
 		return func() bool {
 			lines := strings.Split(sub.String(), "\n")
@@ -151,6 +158,8 @@ func TestWillsObeyTheSameRights(t *testing.T) {
 	die("ember/kiln/r/last", "7")
 	r.Soon("its own will is taken", func() bool { return r.Value("kiln.last") == 7.0 })
 	die("ember/shed/r/x", "99")
-	r.Soon("another's is refused", func() bool { return strings.Contains(fmt.Sprint(r.Refusals("kiln")), "ember/shed/r/x") })
+	r.Soon("another's is refused", func() bool {
+		return strings.Contains(fmt.Sprint(r.Refusals("kiln")), "ember/shed/r/x")
+	})
 	assert.Equal(t, 1.0, r.Value("shed.x"))
 }

@@ -33,12 +33,13 @@ func TestSoak(t *testing.T) {
 			}).Wait()
 			c.Publish("ember/"+id+"/is/relay", 1, false, "off").Wait()
 			for n := range 20 {
-				require.True(t, c.Publish("ember/"+id+"/r", 1, false, fmt.Sprintf(`{"a":%d,"b":%d.5}`, n, n)).WaitTimeout(10*time.Second))
+				require.True(t, c.Publish("ember/"+id+"/r", 1, false, fmt.Sprintf(`{"a":%d,"b":%d.5}`, n,
+					n)).WaitTimeout(10*time.Second))
 			}
 			r.Switch(id+".relay", true)
-			r.Soon("confirmed", func() bool { return r.Control(id+".relay").Phase == "confirmed" })
+			r.Soon("confirmed", func() bool { return r.Control(id+".relay").State.Phase == "confirmed" })
 			r.Switch(id+".relay", false)
-			r.Soon("confirmed", func() bool { return r.Control(id+".relay").Phase == "confirmed" })
+			r.Soon("confirmed", func() bool { return r.Control(id+".relay").State.Phase == "confirmed" })
 			c.Disconnect(0)
 		}
 	}

@@ -2,10 +2,12 @@ package tests
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"math/rand/v2"
 	"net"
@@ -24,19 +26,23 @@ import (
 	"github.com/emersion/go-smtp"
 	"github.com/stretchr/testify/require"
 
+	"idleember/archive"
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/household"
 	"idleember/hub"
-	"idleember/notify"
+	"idleember/pages"
+	"idleember/post"
 	"idleember/store"
 )
 
-// Stories of alerts: days in which values go up and down, people acknowledge and shelve, alerts are taken away and made again, rules
-// speak, the hub is restarted and killed, and whoever takes mail or webhooks is out for hours. A whole hub lives through them in virtual
-// time and sends to a real mail server and a real web server; what arrived there is held against what docs/alerts.md promises, as told
-// by a plain simulation second by second: nothing is missing, nothing comes twice, and of what comes in one the worst stands first.
+// Stories of alerts: days in which values go up and down, people acknowledge and shelve, alerts are taken away and made
+// again, rules speak, the hub is restarted and killed, and whoever takes mail or webhooks is out for hours. A whole hub
+// lives through them in virtual time and sends to a real mail server and a real web server; what arrived there is held
+// against what docs/alerts.md promises, as told by a plain simulation second by second: nothing is missing, nothing
+// comes twice, and of what comes in one the worst stands first.
 func TestAlertStories(t *testing.T) {
 	t.Parallel()
 	first, n := rand.Uint64(), Count(t, 20, 1000)
@@ -185,7 +191,8 @@ func (m *mailSink) Data(r io.Reader) error {
 // read finds out what a heading and the lines under it say.
 func read(heading, lines string) told {
 	x := told{what: "raised"}
-	for _, p := range []struct{ says, what string }{{"Critical, still: ", "reminder"}, {"Critical: ", "raised"}, {"Still: ", "reminder"}, {"Over: ", "over"}, {"Acknowledged: ", "acknowledged"}} {
+	for _, p := range []struct{ says, what string }{{"Critical, still: ", "reminder"}, {"Critical: ", "raised"},
+		{"Still: ", "reminder"}, {"Over: ", "over"}, {"Acknowledged: ", "acknowledged"}} {
 		if rest, ok := strings.CutPrefix(heading, p.says); ok {
 			heading, x.what, x.grave = rest, p.what, strings.HasPrefix(p.says, "Critical")
 			break
@@ -207,7 +214,8 @@ func whatever(any) error { return nil } // version of what is changed
 const storyZone = "Europe/Vienna"
 
 // storyDays are shortly before clocks are set forward there, and back.
-var storyDays = [2]time.Time{time.Date(2027, 3, 25, 0, 0, 0, 0, time.UTC), time.Date(2027, 10, 28, 0, 0, 0, 0, time.UTC)}
+var storyDays = [2]time.Time{time.Date(2027, 3, 25, 0, 0, 0, 0, time.UTC), time.Date(2027, 10, 28, 0, 0, 0, 0,
+	time.UTC)}
 
 var storyOwner = access.Actor{Kind: access.Person, ID: "mo", Name: "Mo", Role: access.Owner}
 
@@ -217,15 +225,17 @@ func storyHouse(t *testing.T, s *sinks, day time.Time) string {
 	st, err := store.Open(ctx, dir, store.Options{NoSync: true})
 	require.NoError(t, err)
 	began := time.Now()
-	h, err := hub.Start(ctx, st, hub.Options{Now: func() time.Time { return day.Add(time.Since(began)) }, ClockSet: func() bool { return true }})
+	h, people, err := household.Start(ctx, st, hub.Options{Now: func() time.Time { return day.Add(time.Since(began)) },
+		ClockSet: func() bool { return true }})
 	require.NoError(t, err)
-	notify.Register(h)
-	require.NoError(t, h.SetUp(ctx, h.SetupCode(), "test", site.Hub{Name: "Studio", Zone: storyZone}, hub.NewMember{Account: "mo", Name: "Mo", Password: "a long enough password"}))
-	secret, err := h.SignIn(ctx, "mo", "a long enough password", "", "test")
+	require.NoError(t, people.SetUp(ctx, people.SetupCode(), "test", site.Hub{Name: "Studio", Zone: storyZone},
+		household.NewMember{Account: "mo", Name: "Mo", Password: "a long enough password"}))
+	secret, err := people.SignIn(ctx, "mo", "a long enough password", "", "test")
 	require.NoError(t, err)
-	mo, _, err := h.Who(secret, "test")
+	mo, err := people.Who(secret, "test")
 	require.NoError(t, err)
-	_, err = h.AddMember(ctx, mo, hub.NewMember{Account: "kim", Name: "Kim", Role: access.Member, Password: "a long enough password too"})
+	_, err = people.AddMember(ctx, mo, household.NewMember{Account: "kim", Name: "Kim", Role: access.Member,
+		Password: "a long enough password too"})
 	require.NoError(t, err)
 	for _, d := range []string{"shed", "yard"} {
 		_, _, err = h.AddDevice(ctx, mo, site.Device{ID: d, Name: d, Place: d})
@@ -234,13 +244,14 @@ func storyHouse(t *testing.T, s *sinks, day time.Time) string {
 	for _, g := range []struct {
 		device, name string
 		kind         site.ValueKind
-	}{{"shed", "heat", site.Number}, {"yard", "level", site.Number}, {"shed", "presses", site.Number}, {"shed", "one", site.OnOff}, {"shed", "two", site.OnOff}} {
-		_, err = h.AddSignal(ctx, mo, g.device, g.name, g.kind, func(s *site.Signal) {
-			s.Reports = site.OnChange
-			if g.name == "heat" || g.name == "level" {
-				s.Decimals = 1
-			}
-		})
+	}{{"shed", "heat", site.Number}, {"yard", "level", site.Number}, {"shed", "presses", site.Number}, {"shed", "one",
+		site.OnOff}, {"shed", "two", site.OnOff}} {
+		s := site.Signal{ID: g.device + "." + g.name, Device: g.device, Raw: g.name, Name: site.Title(g.name), Kind: g.kind,
+			Reports: site.OnChange}
+		if g.name == "heat" || g.name == "level" {
+			s.Decimals = 1
+		}
+		_, err = h.Keep(ctx, mo, s)
 		require.NoError(t, err)
 	}
 	say := func(text string, grave bool) []site.Action {
@@ -248,12 +259,14 @@ func storyHouse(t *testing.T, s *sinks, day time.Time) string {
 	}
 	for _, r := range []site.Rule{
 		{ID: "single", Name: "Single", Stages: []site.Stage{{When: "shed.one", Actions: say("Pressed one", false)}}},
-		{ID: "staged", Name: "Staged", Stages: []site.Stage{{When: "shed.one", Actions: say("Pressed first", false)}, {When: "shed.two", Actions: say("Pressed second", true), WithinMS: 2 * 3600_000}}},
+		{ID: "staged", Name: "Staged", Stages: []site.Stage{{When: "shed.one", Actions: say("Pressed first", false)},
+			{When: "shed.two", Actions: say("Pressed second", true), WithinMS: 2 * 3600_000}}},
 	} {
 		_, err = h.Keep(ctx, mo, &r)
 		require.NoError(t, err)
 	}
-	_, err = h.SaveMessaging(ctx, mo, site.Messaging{Mail: site.Mail{Host: "127.0.0.1", Port: s.port, Security: "none", From: "hub@studio.example"}}, nil, whatever)
+	_, err = h.Keep(ctx, mo, site.Messaging{Mail: site.Mail{Host: "127.0.0.1", Port: s.port, Security: "none",
+		From: "hub@studio.example"}})
 	require.NoError(t, err)
 	h.Stop()
 	require.NoError(t, st.Close())
@@ -272,12 +285,13 @@ type story struct {
 	begin  time.Time // of the hub's own clock
 	end    time.Duration
 
-	t     *testing.T
-	dir   string
-	st    *store.Store
-	h     *hub.Hub
-	began time.Time // of the virtual one
-	last  map[string]float64
+	t       *testing.T
+	dir     string
+	st      *store.Store
+	h       *hub.Hub
+	endPost func()
+	began   time.Time // of the virtual one
+	last    map[string]float64
 }
 
 // turn is something that happens at a time; of a value that goes somewhere the oracle knows by itself.
@@ -295,13 +309,16 @@ func newStory(seed uint64, s *sinks, house string, day time.Time) *story {
 	pick := func(n int) int { return x.rnd.IntN(n) }
 	minutes := func(of ...int64) int64 { return of[pick(len(of))] * 60_000 }
 	severity := []site.Severity{site.Info, site.Warning, site.Critical}
-	for i, a := range []site.Alert{{ID: "a", Name: "Shed alert a", Of: "shed.heat", Limit: 100}, {ID: "b", Name: "Shed alert b", Of: "shed.heat", Limit: 200}, {ID: "c", Name: "Yard alert c", Of: "yard.level", Limit: 50}, {ID: "d", Name: "Yard alert d", Of: "yard.level", Limit: 60}} {
+	for i, a := range []site.Alert{{ID: "a", Name: "Shed alert a", Of: "shed.heat", Limit: 100}, {ID: "b",
+		Name: "Shed alert b", Of: "shed.heat", Limit: 200}, {ID: "c", Name: "Yard alert c", Of: "yard.level", Limit: 50},
+		{ID: "d", Name: "Yard alert d", Of: "yard.level", Limit: 60}} {
 		a.Kind, a.Severity, a.Latch, a.RestMS = site.AlertAbove, severity[(i+pick(3))%3], pick(3) == 0, minutes(0, 0, 10, 90)
 		x.alerts = append(x.alerts, a)
 	}
 	for i := range 2 + pick(3) {
 		id := fmt.Sprintf("r%d", i)
-		r := site.Route{ID: id, Name: id, Least: severity[pick(3)], RemindMS: minutes(0, 30, 120), AfterMS: minutes(0, 0, 45), Ends: pick(2) == 0, Via: site.ByWebhook, To: s.web.URL + "/" + id, Inside: true}
+		r := site.Route{ID: id, Name: id, Least: severity[pick(3)], RemindMS: minutes(0, 30, 120), AfterMS: minutes(0, 0, 45),
+			Ends: pick(2) == 0, Via: site.ByWebhook, To: s.web.URL + "/" + id, Inside: true}
 		if pick(2) == 0 {
 			r.Via, r.To, r.Inside = site.ByMail, id+"@studio.example", false
 		}
@@ -314,10 +331,12 @@ func newStory(seed uint64, s *sinks, house string, day time.Time) *story {
 		}
 		x.routes = append(x.routes, r)
 	}
-	// Each act has a second of its own within the minute, so that nothing that is due whole minutes after one happens together with another.
+	// Each act has a second of its own within the minute, so that nothing that is due whole minutes after one happens
+	// together with another.
 	n, last := 10+pick(40), 14*60
 	for i := range n {
-		a := turn{at: time.Duration(pick(last))*time.Minute + time.Duration(i+1)*time.Second, id: x.alerts[pick(4)].ID, by: []string{"mo", "kim"}[pick(2)]}
+		a := turn{at: time.Duration(pick(last))*time.Minute + time.Duration(i+1)*time.Second, id: x.alerts[pick(4)].ID,
+			by: []string{"mo", "kim"}[pick(2)]}
 		switch k := pick(100); {
 		case k < 35:
 			a.kind, a.id = "value", []string{"shed.heat", "yard.level"}[pick(2)]
@@ -344,7 +363,8 @@ func newStory(seed uint64, s *sinks, house string, day time.Time) *story {
 		x.acts = append(x.acts, turn{at: calm + time.Duration(55+i)*time.Second, kind: "value", id: id, value: 1})
 	}
 	for i, a := range x.alerts {
-		x.acts = append(x.acts, turn{at: calm + 4*time.Hour + time.Duration(51+i)*time.Second, kind: "acknowledge", id: a.ID, by: "kim"})
+		x.acts = append(x.acts, turn{at: calm + 4*time.Hour + time.Duration(51+i)*time.Second, kind: "acknowledge", id: a.ID,
+			by: "kim"})
 	}
 	slices.SortFunc(x.acts, func(a, b turn) int { return cmp.Compare(a.at, b.at) })
 	x.end = calm + 15*time.Hour
@@ -359,18 +379,27 @@ func (x *story) open() {
 	var err error
 	x.st, err = store.Open(x.t.Context(), x.dir, store.Options{NoSync: true})
 	require.NoError(x.t, err)
-	x.h, err = hub.Start(x.t.Context(), x.st, hub.Options{Now: x.now, ClockSet: func() bool { return true }, Boot: func() (string, time.Duration) { return "one", time.Since(x.began) }})
+	x.h, _, err = household.Start(x.t.Context(), x.st, hub.Options{Now: x.now, ClockSet: func() bool { return true },
+		Boot: func() (string, time.Duration) { return "one", time.Since(x.began) }})
 	require.NoError(x.t, err)
-	notify.Register(x.h)
+	quiet := slog.New(slog.DiscardHandler)
+	p := post.New(x.h, x.st, archive.New(x.h, x.st, quiet), pages.New(x.h, x.st, nil, quiet), quiet)
+	x.h.Carries(p)
+	ctx, stop := context.WithCancel(context.WithoutCancel(x.t.Context()))
+	posted := make(chan struct{})
+	go func() { defer close(posted); p.Run(ctx) }()
+	x.endPost = func() { stop(); <-posted }
 	for _, d := range []string{"shed", "yard"} {
 		x.h.Online(hub.Session{Device: d, ID: d, Link: "mqtt", Client: d})
 	}
-	for _, id := range []string{"shed.heat", "yard.level", "shed.presses", "shed.one", "shed.two"} { // as boards do when they come back
+	// as boards do when they come back
+	for _, id := range []string{"shed.heat", "yard.level", "shed.presses", "shed.one", "shed.two"} {
 		x.sends(id, x.last[id])
 	}
 }
 
 func (x *story) close() {
+	x.endPost()
 	x.h.Stop()
 	require.NoError(x.t, x.st.Close())
 }
@@ -389,7 +418,7 @@ func (x *story) live(t *testing.T) {
 		require.NoError(t, err)
 	}
 	for _, a := range x.alerts {
-		_, err := x.h.SaveAlert(ctx, storyOwner, a, whatever)
+		_, err := x.h.Keep(ctx, storyOwner, &a)
 		require.NoError(t, err)
 	}
 	for i, a := range x.acts {
@@ -414,7 +443,8 @@ func (x *story) sends(id string, v float64) {
 		value = reading.OnOff(v != 0)
 	}
 	x.last[id] = v
-	x.h.Deliver(hub.Delivery{Session: hub.Session{Device: device, ID: device, Link: "mqtt"}, Readings: []reading.Named{{Name: name, Value: value}}})
+	x.h.Deliver(hub.Arrival{Session: hub.Session{Device: device, ID: device, Link: "mqtt"},
+		Readings: []reading.Named{{Name: name, Value: value}}})
 	synctest.Wait()
 }
 
@@ -432,11 +462,13 @@ func (x *story) happens(i int, a turn) {
 			by = access.Actor{Kind: access.Person, ID: "kim", Name: "Kim", Role: access.Member}
 		}
 		event := map[string]alert.Event{"acknowledge": alert.Acknowledge, "shelve": alert.Shelve}[a.kind]
-		_, _ = x.h.ActOnAlerts(ctx, by, hub.AlertAction{IDs: []string{a.id}, Event: event, Until: x.now().Add(a.span)}) // there may be nothing to do
+		// there may be nothing to do
+		_, _ = x.h.ActOnAlerts(ctx, by, hub.AlertAction{IDs: []string{a.id}, Event: event, Until: x.now().Add(a.span)})
 	case "again":
-		require.NoError(x.t, x.h.RemoveAlert(ctx, storyOwner, a.id))
+		require.NoError(x.t, x.h.DropPart(ctx, storyOwner, "alert", a.id, whatever))
 		synctest.Wait()
-		_, err := x.h.SaveAlert(ctx, storyOwner, x.alerts[slices.IndexFunc(x.alerts, func(y site.Alert) bool { return y.ID == a.id })], whatever)
+		_, err := x.h.Keep(ctx, storyOwner, &x.alerts[slices.IndexFunc(x.alerts,
+			func(y site.Alert) bool { return y.ID == a.id })])
 		require.NoError(x.t, err)
 	case "out":
 		x.s.mu.Lock()
@@ -474,14 +506,17 @@ func copyFiles(t *testing.T, from, to string) {
 func (x *story) String() string {
 	var b strings.Builder
 	for _, a := range x.alerts {
-		fmt.Fprintf(&b, "alert %s: %s above %g, %s, latch %v, rest %s\n", a.ID, a.Of, a.Limit, a.Severity, a.Latch, site.Millis(a.RestMS))
+		fmt.Fprintf(&b, "alert %s: %s above %g, %s, latch %v, rest %s\n", a.ID, a.Of, a.Limit, a.Severity, a.Latch,
+			site.Millis(a.RestMS))
 	}
 	for _, r := range x.routes {
-		fmt.Fprintf(&b, "route %s by %s for %q: from %s, after %s, again after %s, ends %v, quiet %s to %s, places %v\n", r.ID, r.Via, r.Person, r.Least, site.Millis(r.AfterMS), site.Millis(r.RemindMS), r.Ends, r.From, r.Until, r.Places)
+		fmt.Fprintf(&b, "route %s by %s for %q: from %s, after %s, again after %s, ends %v, quiet %s to %s, places %v\n",
+			r.ID, r.Via, r.Person, r.Least, site.Millis(r.AfterMS), site.Millis(r.RemindMS), r.Ends, r.From, r.Until, r.Places)
 	}
 	zone, _ := time.LoadLocation(storyZone)
 	for i, a := range x.acts {
-		fmt.Fprintf(&b, "%2d %s (%s) %s %s %g %s %s\n", i, a.at, x.begin.Add(a.at).In(zone).Format("Mon 15:04:05"), a.kind, a.id, a.value, a.by, a.span)
+		fmt.Fprintf(&b, "%2d %s (%s) %s %s %g %s %s\n", i, a.at, x.begin.Add(a.at).In(zone).Format("Mon 15:04:05"), a.kind,
+			a.id, a.value, a.by, a.span)
 	}
 	return b.String()
 }
@@ -543,7 +578,8 @@ func (x *story) oracle() map[string][]string {
 		case s.waits:
 			s.up, s.waits = true, false
 		default:
-			*s = standing{is: true, up: true, since: now, ended: s.ended, rest: s.rest, value: value, told: map[string]*carried{}}
+			*s = standing{is: true, up: true, since: now, ended: s.ended, rest: s.rest, value: value,
+				told: map[string]*carried{}}
 		}
 	}
 	acts := x.acts
@@ -666,7 +702,8 @@ func (x *story) oracle() map[string][]string {
 	return out
 }
 
-// Whatever tells people is made, tells, is taken away, and is made again under its id: it tells again, as one that was never there.
+// Whatever tells people is made, tells, is taken away, and is made again under its id: it tells again, as one that was
+// never there.
 func TestMadeAgainItTellsAgain(t *testing.T) {
 	t.Parallel()
 	s := newSinks(t)
@@ -679,12 +716,10 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 		copyFiles(t, house, x.dir)
 		x.open()
 		defer x.close()
-		_, err := x.h.AddControl(ctx, storyOwner, "shed", "lamp", func(*site.Control) error { return nil })
+		_, err := x.h.Keep(ctx, storyOwner, site.NewControl("shed", "lamp", "lamp", "Lamp"))
 		require.NoError(t, err)
-		_, _, err = x.h.SaveAutomation(ctx, storyOwner, "shed.lamp", func(a *site.Automation) error {
-			a.Proof = &site.Proof{When: "shed.heat > 5000", WithinMS: 20_000}
-			return nil
-		})
+		_, err = x.h.Keep(ctx, storyOwner, &site.Automation{Control: "shed.lamp", Proof: &site.Proof{When: "shed.heat > 5000",
+			WithinMS: 20_000}})
 		require.NoError(t, err)
 		route := site.Route{ID: "r", Name: "R", Via: site.ByWebhook, To: s.web.URL + "/r", Inside: true, Least: site.Info}
 		makeRoute := func() {
@@ -704,11 +739,11 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 			x.sends("shed.one", 1)
 			_, _ = x.h.Switch(ctx, storyOwner, "shed.lamp", reading.OnOff(true), time.Time{})
 			if says != nil {
-				x.h.Deliver(hub.Delivery{Session: shed, Reports: []hub.Report{{Name: "lamp", Value: *says}}})
+				x.h.Deliver(hub.Arrival{Session: shed, Reports: []hub.Report{{Name: "lamp", Value: *says}}})
 			}
 			time.Sleep(3 * time.Hour)
 			_, _ = x.h.Switch(ctx, storyOwner, "shed.lamp", reading.OnOff(false), time.Time{})
-			x.h.Deliver(hub.Delivery{Session: shed, Reports: []hub.Report{{Name: "lamp", Value: reading.OnOff(false)}}})
+			x.h.Deliver(hub.Arrival{Session: shed, Reports: []hub.Report{{Name: "lamp", Value: reading.OnOff(false)}}})
 		}
 		on, calm := reading.OnOff(true), func() {
 			x.sends("shed.heat", 20)
@@ -725,7 +760,8 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 			{site.Alert{Kind: site.AlertOutside, Of: "shed.heat", Limit: 10, Upper: 50}, func() { x.sends("shed.heat", 70) }},
 			{site.Alert{Kind: site.AlertFaster, Of: "shed.heat", Limit: 30, SpanMS: 600_000}, func() { ramp(10) }},
 			{site.Alert{Kind: site.AlertTrend, Of: "shed.heat", Limit: 100, SpanMS: 3600_000}, func() { ramp(2.5) }},
-			{site.Alert{Kind: site.AlertSilent, Of: "yard.level", SpanMS: 600_000}, func() { x.sends("yard.level", 5); time.Sleep(20 * time.Minute) }},
+			{site.Alert{Kind: site.AlertSilent, Of: "yard.level", SpanMS: 600_000},
+				func() { x.sends("yard.level", 5); time.Sleep(20 * time.Minute) }},
 			{site.Alert{Kind: site.AlertUnchanged, Of: "yard.level", SpanMS: 600_000}, func() {
 				for i := range 25 {
 					x.sends("yard.level", float64(min(i, 5)))
@@ -733,16 +769,21 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 				}
 			}},
 			{site.Alert{Kind: site.AlertEvent, Of: "shed.one"}, func() { x.sends("shed.one", 1) }},
-			{site.Alert{Kind: site.AlertOffline, Of: "yard"}, func() { x.h.Offline(yard, "gone", false); time.Sleep(time.Minute); x.h.Online(yard) }},
+			{site.Alert{Kind: site.AlertOffline, Of: "yard"}, func() {
+				x.h.Offline(yard, "gone", false)
+				time.Sleep(time.Minute)
+				x.h.Online(yard)
+			}},
 			{site.Alert{Kind: site.AlertUnconfirmed, Of: "shed.lamp"}, func() { lamp(nil) }},
 			{site.Alert{Kind: site.AlertNoEffect, Of: "shed.lamp"}, func() { lamp(&on) }},
 			{site.Alert{Kind: site.AlertService, Of: "shed.lamp", Limit: 2}, func() { x.sends("shed.heat", 6000); lamp(&on) }},
-			{site.Alert{Kind: site.AlertFormula, When: "shed.heat > 100 and shed.one"}, func() { x.sends("shed.heat", 120); x.sends("shed.one", 1) }},
+			{site.Alert{Kind: site.AlertFormula, When: "shed.heat > 100 and shed.one"},
+				func() { x.sends("shed.heat", 120); x.sends("shed.one", 1) }},
 		} {
 			k.a.ID, k.a.Name, k.a.Severity = "it", "It, "+string(k.a.Kind), site.Warning
 			for round := range 3 {
 				calm()
-				_, err := x.h.SaveAlert(ctx, storyOwner, k.a, whatever)
+				_, err := x.h.Keep(ctx, storyOwner, new(k.a))
 				require.NoError(t, err)
 				time.Sleep(time.Hour)
 				s.mu.Lock()
@@ -759,11 +800,12 @@ func TestMadeAgainItTellsAgain(t *testing.T) {
 				}
 				require.Equal(t, 1, n, "%s, round %d: %v", k.a.Kind, round, s.got["r"])
 				s.mu.Unlock()
-				require.NoError(t, x.h.RemoveAlert(ctx, storyOwner, "it"))
+				require.NoError(t, x.h.DropPart(ctx, storyOwner, "alert", "it", whatever))
 			}
 		}
 		// A rule, and the route itself.
-		rule := site.Rule{ID: "again", Name: "Again", Stages: []site.Stage{{When: "shed.heat > 900", Actions: []site.Action{{Kind: site.DoMessage, ID: "shed", Text: "Pressed again"}}}}}
+		rule := site.Rule{ID: "again", Name: "Again", Stages: []site.Stage{{When: "shed.heat > 900",
+			Actions: []site.Action{{Kind: site.DoMessage, ID: "shed", Text: "Pressed again"}}}}}
 		for range 3 {
 			x.sends("shed.heat", 0)
 			_, err := x.h.Keep(ctx, storyOwner, &rule)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/tests/rig"
 )
 
@@ -115,9 +116,9 @@ func TestLiveResumesWhereItBroke(t *testing.T) {
 	for _, e := range once(t, r.Owner, last.ID, "control") {
 		assert.NotEqual(t, "reset", e.Kind, "nothing was missed, so no snapshot is needed")
 		if e.Kind == "signal" {
-			var x client.Signal
+			var x shown.Signal
 			require.NoError(t, json.Unmarshal(e.Data, &x))
-			values = append(values, *x.Value)
+			values = append(values, rig.Plain(x.State.Value))
 		}
 	}
 	assert.Equal(t, []any{3.0, 4.0}, values)
@@ -125,7 +126,7 @@ func TestLiveResumesWhereItBroke(t *testing.T) {
 		e := once(t, r.Owner, unknown, "reset")
 		var snap client.Snapshot
 		require.NoError(t, json.Unmarshal(e[0].Data, &snap))
-		assert.Equal(t, 4.0, *snap.Signals[0].Value)
+		assert.Equal(t, 4.0, rig.Plain(snap.Signals[0].State.Value))
 	}
 }
 

@@ -16,8 +16,9 @@ import (
 	"idleember/tests/rig"
 )
 
-// BenchmarkStreams compares how many readings a second 20 boards get acknowledged, with 20 messages on the way each, alone and while
-// 20 live streams are open, of the console's form and of the plain one; in turns, since test machines have good and bad moments.
+// BenchmarkStreams compares how many readings a second 20 boards get acknowledged, with 20 messages on the way each,
+// alone and while 20 live streams are open, of the console's form and of the plain one; in turns, since test machines
+// have good and bad moments.
 func BenchmarkStreams(b *testing.B) {
 	const boards, streams, flight, each = 20, 20, 20, 2000
 	for name, form := range map[string]string{"consoles": "?values=true", "plain": ""} {
@@ -25,9 +26,11 @@ func BenchmarkStreams(b *testing.B) {
 			x := newBencher(b, false, boards)
 			owner, err := client.New("http://"+x.s.HTTP, "")
 			require.NoError(b, err)
-			_, err = owner.SetUpWithResponse(b.Context(), client.Setup{Code: x.s.Hub.SetupCode(), Name: "Studio", Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
+			_, err = owner.SetUpWithResponse(b.Context(), client.Setup{Code: x.s.People.SetupCode(), Name: "Studio",
+				Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
 			require.NoError(b, err)
-			made, err := owner.AddTokenWithResponse(b.Context(), client.AddTokenJSONRequestBody{Name: "screens", Scopes: []client.Scope{client.ScopeRead}})
+			made, err := owner.AddTokenWithResponse(b.Context(), client.AddTokenJSONRequestBody{Name: "screens",
+				Scopes: []client.Scope{client.ScopeRead}})
 			require.NoError(b, err)
 			list := x.publishers(boards)
 			rate := func() float64 {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
 	"idleember/tests/rig"
 )
 
@@ -49,7 +50,7 @@ func (b *relay) heard() string {
 	return strings.Join(b.got, ", ")
 }
 
-func phase(r *rig.Rig) string { return string(r.Control("kiln.fan").Phase) }
+func phase(r *rig.Rig) string { return string(r.Control("kiln.fan").State.Phase) }
 
 func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	r := rig.New(t)
@@ -59,10 +60,11 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	kim := r.Member("kim", client.RoleMember)
 	live := watch(t, kim)
 	wait := true
-	c, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{To: true})
+	c, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", &client.SwitchControlParams{Wait: &wait},
+		client.SwitchControlJSONRequestBody{To: true})
 	require.NoError(t, err)
-	assert.Equal(t, client.ControlPhase("confirmed"), c.JSON200.Phase)
-	assert.True(t, rig.On(c.JSON200.Is))
+	assert.Equal(t, "confirmed", c.JSON200.State.Phase)
+	assert.True(t, rig.On(c.JSON200.State.Is))
 	live.until("control", `"phase":"pending"`)
 	live.until("control", `"is":true`)
 	assert.Equal(t, 1, r.Service.Hub.Readers(), "who waited for it does not go on reading")
@@ -71,11 +73,12 @@ func TestSwitchIsConfirmedByTheBoard(t *testing.T) {
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait() // somebody presses the button
 	live.until("control", "switched off at the board")
 	c2 := r.Control("kiln.fan")
-	assert.False(t, rig.On(c2.Want), "followed: a new want where there is no automation")
-	assert.Equal(t, "confirmed", string(c2.Phase))
+	assert.False(t, rig.On(c2.State.Want), "followed: a new want where there is no automation")
+	assert.Equal(t, "confirmed", string(c2.State.Phase))
 	assert.Equal(t, "kiln switch on>off", r.Journal("kiln.fan")[0])
 
-	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.fan.is", "kiln.fan.want"}})
+	h, err := r.Owner.GetHistoryWithResponse(t.Context(), &client.GetHistoryParams{Series: []string{"kiln.fan.is",
+		"kiln.fan.want"}})
 	require.NoError(t, err)
 	assert.Equal(t, []any{false, true, false}, *(*h.JSON200)[0].V, "runs are kept as history")
 	assert.Equal(t, []any{true, false}, *(*h.JSON200)[1].V)
@@ -88,19 +91,19 @@ func TestUnconfirmedAndRestart(t *testing.T) {
 	board := newRelay(r, key)
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	second := int64(1000)
-	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", nil, client.ControlChange{ConfirmAfterMs: &second})
+	_, err := r.Owner.Controls().Patch(t.Context(), "kiln.fan", rig.Fields{"confirm_after_ms": &second}, "")
 	require.NoError(t, err)
 	board.mu.Lock()
 	board.mute = true
 	board.mu.Unlock()
 	c := r.Switch("kiln.fan", true)
-	assert.Equal(t, "pending", string(c.Phase))
-	assert.False(t, rig.On(c.Is), "optimistic never")
+	assert.Equal(t, "pending", string(c.State.Phase))
+	assert.False(t, rig.On(c.State.Is), "optimistic never")
 	r.Soon("unconfirmed", func() bool { return phase(r) == "unconfirmed" })
 	r.Soon("it is sent again", func() bool { return strings.Count(board.heard(), "on") >= 2 })
 
 	r.Restart()
-	assert.True(t, rig.On(r.Control("kiln.fan").Want), "the want survives a restart of the hub")
+	assert.True(t, rig.On(r.Control("kiln.fan").State.Want), "the want survives a restart of the hub")
 	board = newRelay(r, key)
 	r.Soon("confirmed by the board that came back", func() bool { return phase(r) == "confirmed" })
 	assert.True(t, strings.HasPrefix(board.heard(), "on"), board.heard())
@@ -116,14 +119,17 @@ func TestABoardThatComesBackGetsTheWant(t *testing.T) {
 	r.Switch("kiln.fan", true)
 	sub := r.Sub("kiln", key, "ember/kiln/#", "-F", "%t %p %r")
 	r.Soon("retained want and beat", func() bool {
-		return strings.Contains(sub.String(), "ember/kiln/want/fan on 1") && strings.Contains(sub.String(), "ember/kiln/lease 60 0")
+		return strings.Contains(sub.String(), "ember/kiln/want/fan on 1") && strings.Contains(sub.String(),
+			"ember/kiln/lease 60 0")
 	})
 	assert.NotContains(t, sub.String(), "off", "only the newest")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
-	r.Soon("a board that comes up with off is no button: sent again", func() bool { return strings.Contains(sub.String(), "want/fan on 0") })
-	assert.True(t, rig.On(r.Control("kiln.fan").Want))
+	r.Soon("a board that comes up with off is no button: sent again", func() bool {
+		return strings.Contains(sub.String(), "want/fan on 0")
+	})
+	assert.True(t, rig.On(r.Control("kiln.fan").State.Want))
 	r.Pub("kiln", key, "ember/kiln/is/fan", `{"v":"off","by":"hand"}`)
-	r.Soon("marked as by hand: followed", func() bool { return !rig.On(r.Control("kiln.fan").Want) })
+	r.Soon("marked as by hand: followed", func() bool { return !rig.On(r.Control("kiln.fan").State.Want) })
 }
 
 // A session that the board kept is resumed with the current want, not with those that were missed.
@@ -134,7 +140,8 @@ func TestKeptSessionHearsOnlyTheNewestWant(t *testing.T) {
 	board := newRelay(r, key, keep)
 	board.Publish("ember/kiln/is/fan", 1, false, "off").Wait()
 	board.Disconnect(50)
-	r.Soon("the hub has noticed; what was on its way before comes again, as it must", func() bool { return !r.Online("kiln") })
+	r.Soon("the hub has noticed; what was on its way before comes again, as it must",
+		func() bool { return !r.Online("kiln") })
 	for _, on := range []bool{true, false, true, false, true} {
 		r.Switch("kiln.fan", on)
 	}
@@ -159,7 +166,8 @@ func TestKeptSessionHearsOnlyTheNewestWant(t *testing.T) {
 	r.Soon("confirmed", func() bool { return phase(r) == "confirmed" })
 }
 
-// A board that answers slowly is tapped on, off and on: its answers to what was tapped before are not taken for a hand at the board.
+// A board that answers slowly is tapped on, off and on: its answers to what was tapped before are not taken for a hand
+// at the board.
 func TestTapsFasterThanAnswers(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -177,10 +185,11 @@ func TestTapsFasterThanAnswers(t *testing.T) {
 		board.Publish("ember/kiln/is/fan", 1, false, is).Wait()
 	}
 	c := r.Control("kiln.fan")
-	assert.Equal(t, client.ControlPhase("confirmed"), c.Phase)
-	assert.True(t, rig.On(c.Want))
+	assert.Equal(t, "confirmed", c.State.Phase)
+	assert.True(t, rig.On(c.State.Want))
 	assert.Equal(t, "on, off, on", board.heard())
-	assert.Equal(t, []string{"mo switch off>on", "mo switch on>off", "mo switch >on", "kiln add >switch"}, r.Journal("kiln.fan"))
+	assert.Equal(t, []string{"mo switch off>on", "mo switch on>off", "mo switch >on", "kiln add >switch"},
+		r.Journal("kiln.fan"))
 }
 
 func TestDangerousIsNotResumed(t *testing.T) {
@@ -189,14 +198,17 @@ func TestDangerousIsNotResumed(t *testing.T) {
 	key := r.Device("kiln")
 	r.Pub("kiln", key, "ember/kiln/is/fan", "off")
 	yes := true
-	_, err := r.Owner.ChangeControlWithResponse(t.Context(), "kiln.fan", nil, client.ControlChange{Dangerous: &yes})
+	_, err := r.Owner.Controls().Patch(t.Context(), "kiln.fan", rig.Fields{"dangerous": &yes}, "")
 	require.NoError(t, err)
 	board := newRelay(r, key)
 	r.Switch("kiln.fan", true)
 	r.Soon("on", func() bool { return phase(r) == "confirmed" })
 	board.Disconnect(0)
-	r.Soon("the safe value", func() bool { c := r.Control("kiln.fan"); return c.Held != nil && !rig.On(c.Want) })
-	assert.Contains(t, r.Control("kiln.fan").Reason, "tap to resume")
+	r.Soon("the safe value", func() bool {
+		c := r.Control("kiln.fan")
+		return c.State.Held != nil && !rig.On(c.State.Want)
+	})
+	assert.Contains(t, r.Control("kiln.fan").State.Reason, "tap to resume")
 	board = newRelay(r, key)
 	r.Soon("off on return", func() bool { return strings.HasPrefix(board.heard(), "off") })
 }
@@ -207,18 +219,18 @@ func TestPresence(t *testing.T) {
 	key := r.Device("kiln")
 	board := newRelay(r, key)
 	board.Publish("ember/kiln/r/chamber", 1, false, "400").Wait()
-	device := func() client.Device {
-		d, err := r.Owner.GetDeviceWithResponse(t.Context(), "kiln")
+	device := func() shown.Device {
+		d, err := r.Owner.Devices().Get(t.Context(), "kiln")
 		require.NoError(t, err)
-		return *d.JSON200
+		return d
 	}
-	assert.True(t, device().Online)
-	assert.Equal(t, "127.0.0.1", *device().From)
+	assert.True(t, device().State.Online)
+	assert.Equal(t, "127.0.0.1", device().State.From)
 	live := watch(t, r.Owner)
 	board.Disconnect(100)
 	live.until("device", `"online":false`)
-	live.until("signal", `"state":"stale"`)
-	assert.Equal(t, "the board said good-bye", *device().Why)
+	live.until("signal", `"fresh":"stale"`)
+	assert.Equal(t, "the board said good-bye", device().State.Why)
 	r.Soon("the journal has it", func() bool { return r.Journal("kiln")[0] == "kiln offline online>offline" })
 }
 
@@ -232,7 +244,9 @@ func TestTakeoverLeavesNobodyDeaf(t *testing.T) {
 		on := i%2 == 0
 		r.Switch("kiln.fan", on)
 		word := map[bool]string{true: "on", false: "off"}[on]
-		if !assert.Eventually(t, func() bool { return strings.HasSuffix(strings.TrimSuffix(board.heard(), " retained"), word) }, 10*time.Second, time.Millisecond, "takeover %d: deaf", i) {
+		if !assert.Eventually(t, func() bool {
+			return strings.HasSuffix(strings.TrimSuffix(board.heard(), " retained"), word)
+		}, 10*time.Second, time.Millisecond, "takeover %d: deaf", i) {
 			return
 		}
 	}
@@ -267,14 +281,15 @@ func TestExactlyOnceIsStoredOnce(t *testing.T) {
 		tok := board.Publish("ember/kiln/is/fan", 2, false, map[bool]string{true: "on", false: "off"}[i%2 == 1])
 		require.True(t, tok.WaitTimeout(20*time.Second))
 	}
-	r.Soon("all came", func() bool { c := r.Control("kiln.fan"); return rig.On(c.Is) })
+	r.Soon("all came", func() bool { c := r.Control("kiln.fan"); return rig.On(c.State.Is) })
 }
 
 func TestManyClientsLeaveAndTheHubStops(t *testing.T) {
 	r := rig.New(t)
 	n := Count(t, 40, 1000)
 	for i := range n {
-		id := "board" + strings.Repeat("x", i%3) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i/676))
+		id := "board" + strings.Repeat("x", i%3) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) +
+			string(rune('a'+i/676))
 		key := r.Device(id)
 		c := r.Paho(id, key, id)
 		c.Subscribe("ember/"+id+"/#", 1, nil).Wait()

@@ -31,7 +31,8 @@ import (
 func given(t *testing.T, dir string, serial int64) (cert, key string) {
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "studio"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	c := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "studio"},
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, k.Public(), k)
 	require.NoError(t, err)
 	kd, err := x509.MarshalECPrivateKey(k)
@@ -47,7 +48,8 @@ func TestAGivenCertificateIsReadAgain(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	cert, key := given(t, dir, 1)
-	s, err := serve.Start(context.Background(), serve.Options{Data: filepath.Join(dir, "hub"), HTTP: "127.0.0.1:0", HTTPS: "127.0.0.1:0", MQTT: "127.0.0.1:0", MQTTS: "127.0.0.1:0", Certificate: cert, Key: key})
+	s, err := serve.Start(context.Background(), serve.Options{Data: filepath.Join(dir, "hub"), HTTP: "127.0.0.1:0",
+		HTTPS: "127.0.0.1:0", MQTT: "127.0.0.1:0", MQTTS: "127.0.0.1:0", Certificate: cert, Key: key})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, s.Close()) }()
 	shown := func(at string) int64 {
@@ -70,16 +72,19 @@ func TestAGivenCertificateIsReadAgain(t *testing.T) {
 	assert.Equal(t, 404, resp.StatusCode)
 }
 
-// Who asks is believed of a trusted proxy and of nobody else; over TLS the cookie is one that is never told in the clear.
+// Who asks is believed of a trusted proxy and of nobody else; over TLS the cookie is one that is never told in the
+// clear.
 func TestBehindAProxy(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	s, err := serve.Start(context.Background(), serve.Options{Data: dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0", Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32"), netip.MustParsePrefix("10.9.0.0/16")}})
+	s, err := serve.Start(context.Background(), serve.Options{Data: dir, HTTP: "127.0.0.1:0", MQTT: "127.0.0.1:0",
+		Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32"), netip.MustParsePrefix("10.9.0.0/16")}})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, s.Close()) }()
-	setUp(t, "http://"+s.HTTP, s.Hub.SetupCode())
+	setUp(t, "http://"+s.HTTP, s.People.SetupCode())
 	ask := func(url string, header ...string) (*http.Response, string) {
-		q, err := http.NewRequestWithContext(t.Context(), "POST", url+"/api/v1/session", strings.NewReader(`{"account":"mo","password":"`+rig.Password+`"}`))
+		q, err := http.NewRequestWithContext(t.Context(), "POST", url+"/api/v1/session",
+			strings.NewReader(`{"account":"mo","password":"`+rig.Password+`"}`))
 		require.NoError(t, err)
 		q.Header.Set("Content-Type", "application/json")
 		for i := 0; i < len(header); i += 2 {
@@ -90,7 +95,8 @@ func TestBehindAProxy(t *testing.T) {
 		require.NoError(t, resp.Body.Close())
 		require.Equal(t, 201, resp.StatusCode)
 		c := resp.Cookies()[0]
-		_, got := rig.JSON(t, http.DefaultClient, "GET", url+"/api/v1/sessions", "", append(header, "Cookie", c.Name+"="+c.Value)...)
+		_, got := rig.JSON(t, http.DefaultClient, "GET", url+"/api/v1/sessions", "", append(header, "Cookie",
+			c.Name+"="+c.Value)...)
 		for _, x := range got["list"].([]any) {
 			if x := x.(map[string]any); x["current"] == true {
 				return resp, x["from"].(string)
@@ -98,7 +104,8 @@ func TestBehindAProxy(t *testing.T) {
 		}
 		return resp, ""
 	}
-	resp, from := ask("http://"+s.HTTP, "X-Forwarded-For", "203.0.113.7, 192.168.1.20, 10.9.1.1", "X-Forwarded-Proto", "https")
+	resp, from := ask("http://"+s.HTTP, "X-Forwarded-For", "203.0.113.7, 192.168.1.20, 10.9.1.1", "X-Forwarded-Proto",
+		"https")
 	assert.Equal(t, "192.168.1.20", from, "what stands before the last one that is not trusted may be anybody's invention")
 	c := resp.Cookies()[0]
 	assert.Equal(t, "__Host-ember_session", c.Name)
@@ -116,6 +123,7 @@ func TestBehindAProxy(t *testing.T) {
 func setUp(t *testing.T, url, code string) {
 	c, err := client.New(url, "")
 	require.NoError(t, err)
-	_, err = c.SetUpWithResponse(t.Context(), client.Setup{Code: code, Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
+	_, err = c.SetUpWithResponse(t.Context(), client.Setup{Code: code, Name: "Rowan Lane studio", Latitude: 48.2,
+		Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: rig.Password})
 	require.NoError(t, err)
 }

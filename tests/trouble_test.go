@@ -18,8 +18,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// The store takes no writes, because another program holds its lock: nothing is acknowledged, everybody is told, and what
-// was decided meanwhile is written when it works again.
+// The store takes no writes, because another program holds its lock: nothing is acknowledged, everybody is told, and
+// what was decided meanwhile is written when it works again.
 func TestStoreThatTakesNoWrites(t *testing.T) {
 	t.Parallel()
 	r := rig.New(t)
@@ -39,7 +39,8 @@ func TestStoreThatTakesNoWrites(t *testing.T) {
 	tok := other.Publish("ember/kiln/r/chamber", 1, false, "412")
 	answered := make(chan error, 1)
 	go func() {
-		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil, client.SwitchControlJSONRequestBody{To: false})
+		_, err := r.Owner.SwitchControlWithResponse(t.Context(), "kiln.fan", nil,
+			client.SwitchControlJSONRequestBody{To: false})
 		answered <- err
 	}()
 	r.Soon("off does not wait for the disk", func() bool {
@@ -68,7 +69,7 @@ func TestStoreThatTakesNoWrites(t *testing.T) {
 		return len(j) > 0 && j[0] == "mo switch on>off"
 	})
 	r.Restart()
-	assert.False(t, rig.On(r.Control("kiln.fan").Want))
+	assert.False(t, rig.On(r.Control("kiln.fan").State.Want))
 }
 
 // What the hub recorded, given to a fresh engine, leads to the same states.

@@ -57,7 +57,8 @@ func TestMetrics(t *testing.T) {
 	assert.Contains(t, []string{"4", "5"}, value("ember_readings_total"), "and that the kiln is on line is history too")
 	assert.Equal(t, "1", value("ember_readers"))
 	assert.Equal(t, "0", value("ember_trouble"))
-	for _, name := range []string{"ember_commits_total", "ember_commit_seconds_total", "ember_memory_bytes", "ember_disk_used_percent", "ember_waiting", "ember_uptime_seconds"} {
+	for _, name := range []string{"ember_commits_total", "ember_commit_seconds_total", "ember_memory_bytes",
+		"ember_disk_used_percent", "ember_waiting", "ember_uptime_seconds"} {
 		value(name)
 	}
 	// Each family is told of before its sample (OpenMetrics 1.0, section 3).

@@ -22,8 +22,8 @@ import (
 	"idleember/tests"
 )
 
-// Killed at any moment while the other side fails, hangs and recovers, the hub loses no message of what was raised, sends each
-// route's in order, and gives none another id.
+// Killed at any moment while the other side fails, hangs and recovers, the hub loses no message of what was raised,
+// sends each route's in order, and gives none another id.
 func TestKilledWhileMessagesWait(t *testing.T) {
 	t.Parallel()
 	p := newProcess(t)
@@ -74,11 +74,15 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		return path
 	}
-	out, exit := p.cli("routes", "save", write("route.json", fmt.Sprintf(`{"id":"hook","name":"Hook","via":"webhook","to":%q,"least":"info","inside":true,"ends":true}`, other.URL)))
+	out, exit := p.cli("routes", "save", write("route.json",
+		fmt.Sprintf(`{"id":"hook","name":"Hook","via":"webhook","to":%q,"least":"info","inside":true,"ends":true}`,
+			other.URL)))
 	require.Zero(t, exit, out)
-	out, exit = p.cli("alerts", "save", write("alert.json", `{"id":"hot","name":"Too hot","kind":"above","of":"kiln.chamber","limit":100,"severity":"critical"}`))
+	out, exit = p.cli("alerts", "save", write("alert.json",
+		`{"id":"hot","name":"Too hot","kind":"above","of":"kiln.chamber","limit":100,"severity":"critical"}`))
 	require.Zero(t, exit, out)
-	out, exit = p.cli("alerts", "try", write("trial.json", `{"id":"hot","name":"Too hot","kind":"above","of":"kiln.chamber","limit":100,"severity":"critical"}`))
+	out, exit = p.cli("alerts", "try", write("trial.json",
+		`{"id":"hot","name":"Too hot","kind":"above","of":"kiln.chamber","limit":100,"severity":"critical"}`))
 	require.Zero(t, exit, out)
 	assert.Contains(t, out, "It would have come 0 times")
 	for i := range tests.Count(t, 3, 20) {
@@ -91,7 +95,8 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 		p.start()
 	}
 	mood.Store(2)
-	require.Eventually(t, func() bool { out, _ := p.cli("alerts"); return !strings.Contains(out, "hot ") }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { out, _ := p.cli("alerts"); return !strings.Contains(out, "hot ") }, 20*time.Second,
+		200*time.Millisecond)
 	story, exit := p.cli("alerts", "history", "--alert", "hot")
 	require.Zero(t, exit)
 	raised := strings.Count(story, "raised")
@@ -108,7 +113,8 @@ func TestKilledWhileMessagesWait(t *testing.T) {
 		}
 		return list
 	}
-	require.Eventually(t, func() bool { return len(first()) >= 2*raised }, 90*time.Second, 200*time.Millisecond, "all are tried again by themselves")
+	require.Eventually(t, func() bool { return len(first()) >= 2*raised }, 90*time.Second, 200*time.Millisecond,
+		"all are tried again by themselves")
 	var want []string
 	for n := 1; n <= raised; n++ {
 		want = append(want, fmt.Sprintf("raised %d", n), fmt.Sprintf("over %d", n))

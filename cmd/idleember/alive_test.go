@@ -19,7 +19,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// That the hub died is noticed elsewhere: a broker has its last will, and a sign of life that came each minute does not.
+// That the hub died is noticed elsewhere: a broker has its last will, and a sign of life that came each minute does
+// not.
 func TestADeadHubIsNoticedElsewhere(t *testing.T) {
 	t.Parallel()
 	p := newProcess(t)
@@ -28,7 +29,8 @@ func TestADeadHubIsNoticedElsewhere(t *testing.T) {
 	addr := port(t)
 	host, number, _ := strings.Cut(addr, ":")
 	conf := filepath.Join(t.TempDir(), "broker.conf")
-	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\n", number, host)), 0o600))
+	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf("listener %s %s\nallow_anonymous true\n", number, host)),
+		0o600))
 	broker := exec.Command("/usr/sbin/mosquitto", "-c", conf)
 	require.NoError(t, broker.Start())
 	t.Cleanup(func() { _ = broker.Process.Kill(); _ = broker.Wait() })
@@ -52,7 +54,8 @@ func TestADeadHubIsNoticedElsewhere(t *testing.T) {
 	require.Zero(t, code, out)
 	var made struct{ Token string }
 	require.NoError(t, json.Unmarshal([]byte(out), &made))
-	status, got := rig.JSON(t, http.DefaultClient, "PUT", "http://"+p.http+"/api/v1/messaging", fmt.Sprintf(`{"config":{"alive":{"via":"webhook","to":%q,"every_ms":60000}}}`, watch.URL), "Authorization", "Bearer "+made.Token)
+	status, got := rig.JSON(t, http.DefaultClient, "PUT", "http://"+p.http+"/api/v1/messaging",
+		fmt.Sprintf(`{"alive":{"via":"webhook","to":%q,"every_ms":60000}}`, watch.URL), "Authorization", "Bearer "+made.Token)
 	require.Equal(t, 200, status, got)
 	select {
 	case b := <-beats:

@@ -18,8 +18,8 @@ import (
 	"idleember/store"
 )
 
-// A backup is made while readings come in, holds everything acknowledged before it began, comes back into an empty folder, and what is
-// not as it was written is refused.
+// A backup is made while readings come in, holds everything acknowledged before it began, comes back into an empty
+// folder, and what is not as it was written is refused.
 func TestBackupAndRestore(t *testing.T) {
 	t.Parallel()
 	p, board := kiln(t)
@@ -121,7 +121,8 @@ func TestCheckInWords(t *testing.T) {
 	p, _ := kiln(t)
 	port, room := p.http, t.TempDir()
 	run := func() (string, error) {
-		cmd := exec.Command(binary, "check", "--data", p.dir, "--http", port, "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp", "")
+		cmd := exec.Command(binary, "check", "--data", p.dir, "--http", port, "--mqtt", "127.0.0.1:0", "--mqtts", "", "--udp",
+			"")
 		cmd.Env = append(os.Environ(), "TMPDIR="+room)
 		b, err := cmd.CombinedOutput()
 		return string(b), err
@@ -172,7 +173,8 @@ func TestCheckInWords(t *testing.T) {
 	require.NoError(t, db.Close())
 	out, err = run()
 	assert.Error(t, err)
-	assert.Contains(t, out, "WRONG  addresses     the address "+port+" is taken by another program; choose another with --http")
+	assert.Contains(t, out, "WRONG  addresses     the address "+port+" is taken by another program; choose another with "+
+		"--http")
 	assert.Contains(t, out, "WRONG  mail          the mail server 127.0.0.1:1 does not answer")
 	assert.Contains(t, out, "WRONG  backups       there is none; make one with")
 }
@@ -195,7 +197,8 @@ func TestTheLogLevel(t *testing.T) {
 	assert.Contains(t, out, "info → debug")
 }
 
-// A phone finds the hub by name: asked by a client that we did not write, in a network of its own in which loopback carries multicast.
+// A phone finds the hub by name: asked by a client that we did not write, in a network of its own in which loopback
+// carries multicast.
 func TestAnnouncedInTheHouse(t *testing.T) {
 	t.Parallel()
 	alone := "ip link set lo up multicast on && ip route add 224.0.0.0/4 dev lo"

@@ -17,17 +17,20 @@ import (
 	"idleember/tests"
 )
 
-// crowd keeps connections open from many addresses: some say nothing, some half of something, some do not read what they asked for.
-// Those that the hub ends come again. It returns when the first of each have been opened; stop ends them all.
+// crowd keeps connections open from many addresses: some say nothing, some half of something, some do not read what
+// they asked for. Those that the hub ends come again. It returns when the first of each have been opened; stop ends
+// them all.
 func crowd(t *testing.T, p *process, addresses, each int) (stop func(), held *atomic.Int64) {
 	slow := "GET /api/openapi.yaml HTTP/1.1\r\nHost: hub\r\n\r\n"
-	kinds := []struct{ at, say string }{{p.mqtt, ""}, {p.mqtt, "\x10\x20\x00\x04MQ"}, {p.http, ""}, {p.http, "GET / HTTP/1.1\r\nHost: h"}, {p.http, slow + slow + slow + slow + slow + slow}}
+	kinds := []struct{ at, say string }{{p.mqtt, ""}, {p.mqtt, "\x10\x20\x00\x04MQ"}, {p.http, ""}, {p.http,
+		"GET / HTTP/1.1\r\nHost: h"}, {p.http, slow + slow + slow + slow + slow + slow}}
 	ctx, end := context.WithCancel(t.Context())
 	held = &atomic.Int64{}
 	var all, first sync.WaitGroup
 	turns := time.NewTicker(2 * time.Millisecond) // who only dials all the time takes its own processor from the board
 	for i := range addresses {
-		from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 1+byte(i/250), 1+byte(i%250))}, Timeout: 2 * time.Second}
+		from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 1+byte(i/250), 1+byte(i%250))},
+			Timeout: 2 * time.Second}
 		for j := range each {
 			kind := kinds[(i+j)%len(kinds)]
 			first.Add(1)
@@ -80,8 +83,8 @@ func crowd(t *testing.T, p *process, addresses, each int) (stop func(), held *at
 	return func() { end(); all.Wait(); turns.Stop() }, held
 }
 
-// A board is heard as soon as ever while a crowd stands about at the limit of descriptors of the unit that is shipped. Whether it is
-// twice as long at most is asked where all is measured, in pairs.
+// A board is heard as soon as ever while a crowd stands about at the limit of descriptors of the unit that is shipped.
+// Whether it is twice as long at most is asked where all is measured, in pairs.
 func TestABoardIsHeardInACrowd(t *testing.T) {
 	addresses, each, limit := tests.Count(t, 20, 300), tests.Count(t, 30, 50), tests.Count(t, 512, 16384)
 	p := newProcess(t)
@@ -115,7 +118,8 @@ func TestABoardIsHeardInACrowd(t *testing.T) {
 		require.NoError(t, err, "a board that comes meanwhile gets in")
 		board.Disconnect(0)
 		board = fresh
-		t.Logf("99th percentile of an acknowledgement: quiet %s, with %d connections open %s", quiet.Round(100*time.Microsecond), held.Load(), flooded.Round(100*time.Microsecond))
+		t.Logf("99th percentile of an acknowledgement: quiet %s, with %d connections open %s",
+			quiet.Round(100*time.Microsecond), held.Load(), flooded.Round(100*time.Microsecond))
 		ratios = append(ratios, float64(flooded)/float64(quiet))
 		stop()
 	}

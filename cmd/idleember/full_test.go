@@ -21,12 +21,13 @@ import (
 	"idleember/tests/rig"
 )
 
-// On a disk that is full readings are refused with the reason; looking, switching and the journal go on out of a reserve; when there is room
-// again so do readings, by themselves. The disk is one of 40 MB that only this hub sees.
+// On a disk that is full readings are refused with the reason; looking, switching and the journal go on out of a
+// reserve; when there is room again so do readings, by themselves. The disk is one of 40 MB that only this hub sees.
 func TestAFullDisk(t *testing.T) {
 	t.Parallel()
 	p := newProcess(t)
-	small := []string{"unshare", "-rm", "sh", "-c", `mount -t tmpfs -o size=40m none "$1" && shift && exec "$@"`, "sh", p.dir}
+	small := []string{"unshare", "-rm", "sh", "-c", `mount -t tmpfs -o size=40m none "$1" && shift && exec "$@"`, "sh",
+		p.dir}
 	if b, err := exec.Command("unshare", "-rm", "true").CombinedOutput(); err != nil {
 		t.Skipf("no disk of its own is to be had here: %s", b)
 	}
@@ -38,7 +39,8 @@ func TestAFullDisk(t *testing.T) {
 	p.setUp()
 	id, key := p.device("Kiln")
 	push := func(v int) (int, string) {
-		q, err := http.NewRequestWithContext(t.Context(), "POST", "http://"+p.http+"/push/"+id, strings.NewReader(fmt.Sprintf(`{"chamber":%d}`, v)))
+		q, err := http.NewRequestWithContext(t.Context(), "POST", "http://"+p.http+"/push/"+id,
+			strings.NewReader(fmt.Sprintf(`{"chamber":%d}`, v)))
 		require.NoError(t, err)
 		q.Header.Set("Content-Type", "application/json")
 		q.SetBasicAuth(id, key)
@@ -114,5 +116,6 @@ func TestAFullDisk(t *testing.T) {
 	assert.Equal(t, "ok", said)
 	out, exit = p.cli("history", "kiln.chamber", "--output", "csv", "--from", "1h")
 	require.Zero(t, exit, out)
-	assert.Equal(t, taken+2, strings.Count(out, "\n"), "each that was acknowledged, none that was refused, and a header:\n%s", out)
+	assert.Equal(t, taken+2, strings.Count(out, "\n"),
+		"each that was acknowledged, none that was refused, and a header:\n%s", out)
 }

@@ -16,7 +16,8 @@ import (
 	"idleember/tests/rig"
 )
 
-// The demo in two processes: when the hub is killed, the boards switch off by themselves; when it is back, all is as before.
+// The demo in two processes: when the hub is killed, the boards switch off by themselves; when it is back, all is as
+// before.
 func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 	t.Parallel()
 	p := newProcess(t)
@@ -35,10 +36,12 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, string(out), "there is no demo in "+nothing)
 
-	hubArgs := []string{"demo", "--boards=false", "--data", p.dir, "--http", p.http, "--mqtt", p.mqtt, "--mqtts", "", "--udp", ""}
+	hubArgs := []string{"demo", "--boards=false", "--data", p.dir, "--http", p.http, "--mqtt", p.mqtt, "--mqtts", "",
+		"--udp", ""}
 	hub, said := background(hubArgs...)
 	// At first it writes three weeks of history.
-	require.Eventually(t, func() bool { return strings.Contains(said.String(), "The boards are not running") }, 90*time.Second, 50*time.Millisecond, "the hub")
+	require.Eventually(t, func() bool { return strings.Contains(said.String(), "The boards are not running") },
+		90*time.Second, 50*time.Millisecond, "the hub")
 	_, boards := background("demo", "boards", "--data", p.dir)
 	b, err := os.ReadFile(filepath.Join(p.dir, "demo.json"))
 	require.NoError(t, err)
@@ -47,7 +50,8 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(b, &st))
 	login := func() {
-		text, exit := p.cliWith([]string{"IDLEEMBER_PASSWORD=" + st.Accounts[0].Password}, "login", "--hub", "http://"+p.http, "--account", "mo")
+		text, exit := p.cliWith([]string{"IDLEEMBER_PASSWORD=" + st.Accounts[0].Password}, "login", "--hub", "http://"+p.http,
+			"--account", "mo")
 		require.Zero(t, exit, text)
 	}
 	login()
@@ -60,7 +64,8 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 
 	require.NoError(t, hub.Process.Signal(syscall.SIGKILL))
 	rig.Soon(t, "the board falls back", func() bool {
-		return strings.Contains(boards.String(), "heard no beat and switched off") && strings.Contains(boards.String(), "output=heater")
+		return strings.Contains(boards.String(), "heard no beat and switched off") && strings.Contains(boards.String(),
+			"output=heater")
 	})
 	_, said = background(hubArgs...)
 	rig.Soon(t, "the hub is back", func() bool { return strings.Contains(said.String(), "The boards are not running") })
@@ -73,16 +78,19 @@ func TestBoardsFallBackWhenTheHubIsKilled(t *testing.T) {
 		text, _ := p.cli("now", "--output", "json")
 		var snap struct {
 			Controls []struct {
-				ID, Phase string
-				Is        any
+				Config struct{ ID string }
+				State  struct {
+					Phase string
+					Is    any
+				}
 			}
 		}
 		if json.Unmarshal([]byte(text), &snap) != nil {
 			return false
 		}
 		for _, c := range snap.Controls {
-			if c.ID == "drying_room.heater" {
-				return c.Is == true && c.Phase == "confirmed"
+			if c.Config.ID == "drying_room.heater" {
+				return c.State.Is == true && c.State.Phase == "confirmed"
 			}
 		}
 		return false

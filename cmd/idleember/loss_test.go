@@ -78,8 +78,9 @@ func (p *process) kiln() (id, key string, owner *client.Remote, board paho.Clien
 	return id, key, owner, board
 }
 
-// Killed at random moments while readings come, switches are switched, settings set, places renamed, notes written, old readings
-// brought in, blocks sealed and backups made: whatever was answered with yes is there, and the store is whole, each time.
+// Killed at random moments while readings come, switches are switched, settings set, places renamed, notes written, old
+// readings brought in, blocks sealed and backups made: whatever was answered with yes is there, and the store is whole,
+// each time.
 func TestKilledUnderMixedLoad(t *testing.T) {
 	t.Parallel()
 	p := newProcess(t)
@@ -88,7 +89,8 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 	id, key, owner, board := p.kiln()
 	require.True(t, board.Publish("ember/kiln/is/fan", 1, false, "off").WaitTimeout(20*time.Second))
 	board.Disconnect(0)
-	_, err := owner.Settings().Add(t.Context(), site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 1e6})
+	_, err := owner.Settings().Add(t.Context(), site.Setting{ID: "kiln.setpoint", Name: "Setpoint", Kind: site.SetNumber,
+		Max: 1e6})
 	require.NoError(t, err)
 
 	l := &ledger{next: map[string]int{}, asked: map[string]int{}, yes: map[string]int{}, all: map[string]map[int]bool{}}
@@ -118,7 +120,8 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 		}
 		do("want", 10*time.Millisecond, func(n int) error {
 			wait := false
-			_, err := owner.SwitchControlWithResponse(ctx, "kiln.fan", &client.SwitchControlParams{Wait: &wait}, client.SwitchControlJSONRequestBody{To: n%2 == 1})
+			_, err := owner.SwitchControlWithResponse(ctx, "kiln.fan", &client.SwitchControlParams{Wait: &wait},
+				client.SwitchControlJSONRequestBody{To: n%2 == 1})
 			return err
 		})
 		do("setting", 5*time.Millisecond, func(n int) error {
@@ -130,7 +133,8 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 			return err
 		})
 		do("note", 5*time.Millisecond, func(n int) error {
-			_, err := owner.AddNoteWithResponse(ctx, client.NewNote{Object: "kiln", Text: fmt.Sprintf("note %d", n), At: time.Now()})
+			_, err := owner.AddNoteWithResponse(ctx, client.NewNote{Object: "kiln", Text: fmt.Sprintf("note %d", n),
+				At: time.Now()})
 			return err
 		})
 		do("old", 0, func(n int) error { // enough to have blocks sealed
@@ -169,14 +173,14 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 			}
 		}
 		for _, x := range snap.JSON200.Places {
-			if n, err := strconv.Atoi(strings.TrimPrefix(x.Name, "Studio ")); err == nil && x.ID == studio {
+			if n, err := strconv.Atoi(strings.TrimPrefix(x.Config.Name, "Studio ")); err == nil && x.Config.ID == studio {
 				l.within(t, "edit", n, round)
 			}
 		}
 		for _, c := range snap.JSON200.Controls {
 			if l.yes["want"] == l.asked["want"] && l.yes["want"] > 0 {
-				require.NotNil(t, c.Want)
-				assert.Equal(t, l.yes["want"]%2 == 1, *c.Want, "round %d", round)
+				require.NotNil(t, c.State.Want)
+				assert.Equal(t, l.yes["want"]%2 == 1, *c.State.Want, "round %d", round)
 			}
 		}
 	}
@@ -190,7 +194,8 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 		have["reading"][int(r.Value.Num)] = true
 	}
 	count := map[int]int{}
-	for r, err := range s.Readings(t.Context(), "kiln.chamber", site.Number, time.UnixMilli(begin), time.UnixMilli(begin+int64(l.asked["old"]+1)*portion*1000), false) {
+	for r, err := range s.Readings(t.Context(), "kiln.chamber", site.Number, time.UnixMilli(begin),
+		time.UnixMilli(begin+int64(l.asked["old"]+1)*portion*1000), false) {
 		require.NoError(t, err)
 		count[int((r.T-begin)/1000/portion)]++
 	}
@@ -218,7 +223,8 @@ func TestKilledUnderMixedLoad(t *testing.T) {
 		t.Logf("%s: %d answered, %d lost", kind, len(l.all[kind]), lost)
 		assert.Zero(t, lost, kind)
 	}
-	t.Logf("switches: %d, settings: %d, edits: %d, backups: %d answered", len(l.all["want"]), len(l.all["setting"]), len(l.all["edit"]), len(l.copies))
+	t.Logf("switches: %d, settings: %d, edits: %d, backups: %d answered", len(l.all["want"]), len(l.all["setting"]),
+		len(l.all["edit"]), len(l.copies))
 	require.NotEmpty(t, l.copies)
 	newest := filepath.Join(p.dir, "backups", l.copies[len(l.copies)-1])
 	out, exit := p.cli("restore", "--data", filepath.Join(t.TempDir(), "again"), newest)
@@ -315,8 +321,8 @@ func readTrace(t *testing.T, file string) *disk {
 	return d
 }
 
-// after is what a file holds when the power goes at a line: all that was written before the last sync began, and of the rest what
-// luck decides, sector by sector.
+// after is what a file holds when the power goes at a line: all that was written before the last sync began, and of the
+// rest what luck decides, sector by sector.
 func (d *disk) after(name string, before []byte, line int, luck func() bool) []byte {
 	synced := -1
 	for _, s := range d.syncs[name] {
@@ -375,7 +381,8 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 		t.Setenv("IDLEEMBER_NO_SYNC", "true")
 	}
 	file := filepath.Join(t.TempDir(), "trace")
-	p.start("strace", "-f", "-y", "-xx", "-s", "1000000", "-o", file, "-e", "trace=pwrite64,write,ftruncate,fsync,fdatasync")
+	p.start("strace", "-f", "-y", "-xx", "-s", "1000000", "-o", file, "-e",
+		"trace=pwrite64,write,ftruncate,fsync,fdatasync")
 	board, err := p.board(id, key)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
@@ -397,7 +404,8 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 	})
 	const first = int64(1_700_000_000_000)
 	for n := int64(1); n <= 300; n++ { // one after the other: the nth acknowledgement is of the nth
-		require.True(t, board.Publish("ember/kiln/r", 1, false, fmt.Sprintf(`{"n":%d,"t":%d}`, n, first+n)).WaitTimeout(10*time.Second))
+		require.True(t, board.Publish("ember/kiln/r", 1, false, fmt.Sprintf(`{"n":%d,"t":%d}`, n,
+			first+n)).WaitTimeout(10*time.Second))
 	}
 	stop()
 	all.Wait()
@@ -407,7 +415,8 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 	for range cuts {
 		k := rand.IntN(len(d.acks))
 		line := d.acks[k] + 1 // just after it went out
-		luck := []func() bool{func() bool { return false }, func() bool { return true }, func() bool { return rand.IntN(2) == 0 }}[rand.IntN(3)]
+		luck := []func() bool{func() bool { return false }, func() bool { return true },
+			func() bool { return rand.IntN(2) == 0 }}[rand.IntN(3)]
 		if noSync {
 			luck = func() bool { return rand.IntN(2) == 0 }
 		}
@@ -425,7 +434,8 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 			damaged++
 		}
 		have := map[int]bool{}
-		for r, err := range s.Readings(t.Context(), "kiln.n", site.Number, time.UnixMilli(first), time.UnixMilli(first+1000), false) {
+		for r, err := range s.Readings(t.Context(), "kiln.n", site.Number, time.UnixMilli(first), time.UnixMilli(first+1000),
+			false) {
 			if err != nil {
 				break
 			}
@@ -438,12 +448,14 @@ func powerLoss(t *testing.T, cuts int, noSync bool) (lost, damaged int) {
 			}
 		}
 	}
-	t.Logf("the power went %d times: %d acknowledged readings lost, %d stores damaged; %d writes and %d syncs of the log, %d and %d of the database", cuts, lost, damaged,
+	t.Logf("the power went %d times: %d acknowledged readings lost, %d stores damaged; %d writes and %d syncs of the "+
+		"log, %d and %d of the database", cuts, lost, damaged,
 		len(d.ops[names[1]]), len(d.syncs[names[1]]), len(d.ops[names[0]]), len(d.syncs[names[0]]))
 	return lost, damaged
 }
 
-// When the power goes, what was written after the last sync may or may not be on the disk, sector by sector. What was acknowledged is.
+// When the power goes, what was written after the last sync may or may not be on the disk, sector by sector. What was
+// acknowledged is.
 func TestPowerLossLosesNothingAcknowledged(t *testing.T) {
 	lost, damaged := powerLoss(t, tests.Count(t, 12, 300), false)
 	assert.Zero(t, lost)

@@ -22,7 +22,8 @@ func main() {
 		Version: serve.Version,
 		Description: `serve and demo run a hub; the other commands speak to one that runs.
 Exit codes: 0 done, 1 failed, 2 wrong use, 3 hub unreachable, 4 not allowed, 5 not confirmed by the device.`,
-		Commands:              append([]*cli.Command{serve.Command(), serve.CheckCommand(), serve.BackupCommand(), serve.RestoreCommand(), serve.SalvageCommand(), serve.AuthorityCommand(), demo.Command()}, commands.Commands()...),
+		Commands: append([]*cli.Command{serve.Command(), serve.CheckCommand(), serve.BackupCommand(),
+			serve.RestoreCommand(), serve.SalvageCommand(), serve.AuthorityCommand(), demo.Command()}, commands.Commands()...),
 		EnableShellCompletion: true,
 		Suggest:               true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
@@ -51,7 +52,8 @@ Exit codes: 0 done, 1 failed, 2 wrong use, 3 hub unreachable, 4 not allowed, 5 n
 func unknown(cmd *cli.Command, name string) string {
 	i := slices.IndexFunc(cmd.Commands, func(c *cli.Command) bool { return strings.HasPrefix(c.Name, name[:1]) })
 	if i >= 0 {
-		return fmt.Sprintf("there is no command %q; did you mean %s? All commands: idleember --help", name, cmd.Commands[i].Name)
+		return fmt.Sprintf("there is no command %q; did you mean %s? All commands: idleember --help", name,
+			cmd.Commands[i].Name)
 	}
 	return fmt.Sprintf("there is no command %q; all commands: idleember --help", name)
 }

@@ -80,7 +80,8 @@ func (p *process) start(wrap ...string) {
 	require.NoError(p.t, p.cmd.Start())
 	p.t.Cleanup(p.kill)
 	rig.Soon(p.t, "the hub to answer", func() bool {
-		return strings.Contains(p.out.String(), "Boards   mqtt://") && (strings.Contains(p.out.String(), "running.") || strings.Contains(p.out.String(), "--http :8480"))
+		return strings.Contains(p.out.String(), "Boards   mqtt://") && (strings.Contains(p.out.String(), "running.") ||
+			strings.Contains(p.out.String(), "--http :8480"))
 	})
 }
 
@@ -112,8 +113,8 @@ func (p *process) cliWith(env []string, args ...string) (string, int) {
 func (p *process) setUp() {
 	code, err := os.ReadFile(filepath.Join(p.dir, "setup-code"))
 	require.NoError(p.t, err)
-	out, exit := p.cli("setup", "--code", strings.TrimSpace(string(code)), "--name", "Rowan Lane studio", "--account", "mo",
-		"--zone", "Europe/Vienna", "--at", "48.2,16.4")
+	out, exit := p.cli("setup", "--code", strings.TrimSpace(string(code)), "--name", "Rowan Lane studio", "--account",
+		"mo", "--zone", "Europe/Vienna", "--at", "48.2,16.4")
 	require.Zero(p.t, exit, out)
 }
 
@@ -122,14 +123,15 @@ func (p *process) device(name string) (id, key string) {
 	require.Zero(p.t, exit, out)
 	var d struct {
 		Key    string
-		Device struct{ ID string }
+		Device struct{ Config struct{ ID string } }
 	}
 	require.NoError(p.t, json.Unmarshal([]byte(out), &d))
-	return d.Device.ID, d.Key
+	return d.Device.Config.ID, d.Key
 }
 
 func (p *process) board(id, key string) (paho.Client, error) {
-	c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + p.mqtt).SetClientID(id).SetUsername(id).SetPassword(key).SetAutoReconnect(false))
+	c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" +
+		p.mqtt).SetClientID(id).SetUsername(id).SetPassword(key).SetAutoReconnect(false))
 	tok := c.Connect()
 	tok.WaitTimeout(10 * time.Second)
 	return c, tok.Error()
@@ -167,7 +169,8 @@ func TestKilledHubLosesNothingAcknowledged(t *testing.T) {
 					next++
 					n := next
 					mu.Unlock()
-					tok := board.Publish("ember/kiln/r", 1, false, fmt.Sprintf(`{"n":%d,"t":%d}`, n, int64(1_700_000_000_000)+int64(n)))
+					tok := board.Publish("ember/kiln/r", 1, false, fmt.Sprintf(`{"n":%d,"t":%d}`, n,
+						int64(1_700_000_000_000)+int64(n)))
 					if tok.WaitTimeout(2*time.Second) && tok.Error() == nil {
 						mu.Lock()
 						acked[n] = true
@@ -192,7 +195,8 @@ func TestKilledHubLosesNothingAcknowledged(t *testing.T) {
 		out, exit := p.cli("controls", "--output", "csv")
 		require.Zero(t, exit, out)
 		if ok {
-			assert.Regexp(t, `kiln\.fan,Fan,\w*,`+map[bool]string{true: "on", false: "off"}[want], out, "round %d: an answered want is there", round)
+			assert.Regexp(t, `kiln\.fan,Fan,\w*,`+map[bool]string{true: "on", false: "off"}[want], out,
+				"round %d: an answered want is there", round)
 		} else {
 			want = strings.Contains(out, ",on,pending") || strings.Contains(out, ",on,unconfirmed")
 		}
@@ -217,7 +221,8 @@ func TestKilledHubLosesNothingAcknowledged(t *testing.T) {
 	assert.Greater(t, len(acked), 50)
 }
 
-// trace runs a hub under strace, sends one reading, and returns the order of write to the log, sync and acknowledgement.
+// trace runs a hub under strace, sends one reading, and returns the order of write to the log, sync and
+// acknowledgement.
 func trace(t *testing.T, noSync bool) (wrote, synced, answered int) {
 	p := newProcess(t)
 	p.start()
@@ -299,8 +304,10 @@ func TestWhatCannotStartSaysWhy(t *testing.T) {
 		args []string
 		say  string
 	}{
-		{[]string{"--data", t.TempDir(), "--http", p.http, "--mqtt", "127.0.0.1:0"}, "is taken by another program; choose another with --http"},
-		{[]string{"--data", t.TempDir(), "--http", "127.0.0.1:0", "--mqtt", p.mqtt}, "is taken by another program; choose another with --mqtt"},
+		{[]string{"--data", t.TempDir(), "--http", p.http, "--mqtt", "127.0.0.1:0"},
+			"is taken by another program; choose another with --http"},
+		{[]string{"--data", t.TempDir(), "--http", "127.0.0.1:0", "--mqtt", p.mqtt},
+			"is taken by another program; choose another with --mqtt"},
 		{[]string{"--data", t.TempDir(), "--http", "nonsense"}, "cannot be listened on"},
 		{[]string{"--data", filepath.Join(file, "x")}, "choose another with --data"},
 		{[]string{"--data", p.dir}, "in use by another hub"},
@@ -334,7 +341,8 @@ func TestOptionsByFlagEnvironmentAndFile(t *testing.T) {
 	assert.Contains(t, out.String(), `"data":"`+p.dir+`"`)
 	help, exit := p.cli("serve", "--help")
 	assert.Zero(t, exit)
-	for _, word := range []string{"--data DIR", "--http ADDR", "--mqtt ADDR", "--config FILE", "IDLEEMBER_HTTP", "TOML", "setup code", "SIGTERM"} {
+	for _, word := range []string{"--data DIR", "--http ADDR", "--mqtt ADDR", "--config FILE", "IDLEEMBER_HTTP", "TOML",
+		"setup code", "SIGTERM"} {
 		assert.Contains(t, help, word)
 	}
 }
@@ -372,7 +380,8 @@ func TestCommands(t *testing.T) {
 	}{
 		{[]string{"now"}, 0, []string{"Rowan Lane studio", "Studio", "21.5 °C", "s ago", "live", "Heater"}},
 		{[]string{"now", "-o", "json"}, 0, []string{`"value": 21.5`, `"id": "drying_room.heater"`}},
-		{[]string{"now", "-o", "csv"}, 0, []string{"place,id,value,unit,at,state", "studio,drying_room.temperature,21.5,Cel,"}},
+		{[]string{"now", "-o", "csv"}, 0, []string{"place,id,value,unit,at,state",
+			"studio,drying_room.temperature,21.5,Cel,"}},
 		{[]string{"now", "-o", "xml"}, 2, []string{"no output form"}},
 		{[]string{"history", "drying_room.temperature", "--from", "1h"}, 0, []string{"MEAN", "READINGS"}},
 		{[]string{"history", "drying_room.temperature", "-o", "csv", "--from", "1h"}, 0, []string{"time,value", "Z,16.5"}},
@@ -388,12 +397,15 @@ func TestCommands(t *testing.T) {
 		{[]string{"devices", "ad"}, 2, []string{"no command"}},
 		{[]string{"devices", "refusals", "drying_room"}, 0, []string{"WHY"}},
 		{[]string{"devices", "refusals", "dryingroom"}, 1, []string{"did you mean drying_room?"}},
-		{[]string{"signals", "change", "drying_room.temperature", "--name", "Room", "--guests", "see"}, 0, []string{"Room", "see"}},
+		{[]string{"signals", "change", "drying_room.temperature", "--name", "Room", "--guests", "see"}, 0, []string{"Room",
+			"see"}},
 		{[]string{"controls", "change", "drying_room.heater", "--dangerous"}, 0, []string{"Heater"}},
 		{[]string{"members", "add", "kim", "--role", "member"}, 0, []string{"kim", "may sign in"}},
 		{[]string{"members", "add", "kim", "--role", "member", "--new-password-file", short}, 1, []string{"use at least 12"}},
-		{[]string{"members", "add", "kim", "--password", rig.Password}, 2, []string{"put it into a file and use --password-file"}},
-		{[]string{"members", "change", "kim", "--role", "guest", "--password-file", short}, 4, []string{"the password is wrong"}},
+		{[]string{"members", "add", "kim", "--password", rig.Password}, 2,
+			[]string{"put it into a file and use --password-file"}},
+		{[]string{"members", "change", "kim", "--role", "guest", "--password-file", short}, 4,
+			[]string{"the password is wrong"}},
 		{[]string{"now", "--token", "token_x"}, 2, []string{"--token-file"}},
 		{[]string{"tokens", "add", "graph"}, 0, []string{"graph", "token_"}},
 		{[]string{"tokens"}, 0, []string{"graph", "read"}},
@@ -411,7 +423,9 @@ func TestCommands(t *testing.T) {
 	}
 	assert.NotContains(t, p.out.String(), key, "no secret in the log")
 
-	board.Subscribe("ember/drying_room/want/heater", 1, func(c paho.Client, m paho.Message) { c.Publish("ember/drying_room/is/heater", 1, false, m.Payload()) }).Wait()
+	board.Subscribe("ember/drying_room/want/heater", 1, func(c paho.Client, m paho.Message) {
+		c.Publish("ember/drying_room/is/heater", 1, false, m.Payload())
+	}).Wait()
 	out, exit = p.cli("switch", "drying_room.heater", "off")
 	assert.Zero(t, exit)
 	assert.Contains(t, out, "Heater is off, confirmed by its board.")

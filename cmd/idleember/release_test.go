@@ -36,7 +36,8 @@ func TestAReleaseIsSigned(t *testing.T) {
 		return run([]string{"RELEASE_KEYS=" + keys, "RELEASE_KEY=" + key}, root, "./scripts/sign", release)
 	}
 	verify := func() error {
-		_, err := run(nil, release, "ssh-keygen", "-Y", "verify", "-f", keys, "-I", "release", "-n", "idleember-release", "-s", "SHA256SUMS.sig")
+		_, err := run(nil, release, "ssh-keygen", "-Y", "verify", "-f", keys, "-I", "release", "-n", "idleember-release",
+			"-s", "SHA256SUMS.sig")
 		return err
 	}
 	for _, key := range []string{"mine", "theirs"} {

@@ -121,7 +121,7 @@ test('many from one cause are one line; a guest sees none that is not open to gu
   await p.getByText('8 alerts that came together').waitFor()
   await p.getByLabel('All 8').check()
   await p.getByRole('button', { name: 'Acknowledge 8' }).click()
-  await until('all of them', async () => (await hub.call<{ phase: string }[]>('GET', '/alerts?active=true')).every((a) => a.phase === 'acknowledged'))
+  await until('all of them', async () => (await hub.call<{ alerts: { state: { phase: string } }[] }>('GET', '/now')).alerts.every((a) => a.state.phase === 'acknowledged'))
   await hub.call('POST', '/members', { account: 'lee', name: 'Lee', role: 'guest', password: 'a long enough password' })
   const guest = await page(hub.url, phone)
   await signIn(guest.page, 'lee')

@@ -284,14 +284,14 @@ test('each person reads the units that they are used to', async () => {
   await until('extremes too', async () => /50\.0/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
   await p.goto(hub.url)
   await p.locator('[data-signal="drying_room.temperature"]', { hasText: '72.5 °F' }).waitFor()
-  expect((await hub.call<{ signals: { id: string; value: number }[] }>('GET', '/now')).signals.find((s) => s.id === 'drying_room.temperature')!.value).toBe(22.5)
+  expect((await hub.call<{ signals: { config: { id: string }; state: { value: number } }[] }>('GET', '/now')).signals.find((s) => s.config.id === 'drying_room.temperature')!.state.value).toBe(22.5)
 })
 
 test('a strip shows when it ran, and what its schedule plans', async () => {
   // Once, so that it is the same at any hour.
   const at = new Date(Math.ceil((Date.now() + 2 * 3600_000) / 60_000) * 60_000)
   await hub.call('PUT', '/controls/drying_room.heater/automation', { control: 'drying_room.heater', demands: [{ kind: 'schedule', schedule: { once: [{ at: at.toISOString(), for_ms: 30 * 60_000 }] } }] })
-  await hub.call('POST', '/dashboards', { id: 'plan', name: 'Plan', tiles: [{ id: 'ran', kind: 'strip', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }] })
+  await hub.call('POST', '/dashboards', { id: 'plan', name: 'Plan', tiles: [{ id: 'ran', kind: 'strip', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }, { id: 'drawn', kind: 'chart', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 2, w: 6, h: 4 }, { id: 'lit', kind: 'lamp', of: ['drying_room.temperature'], x: 6, y: 0, w: 3, h: 1 }, { id: 'wrong', kind: 'setpoint', of: ['drying_room.temperature'], x: 6, y: 1, w: 3, h: 1 }, { id: 'strange', kind: 'of_another_version', of: ['drying_room.heater'], x: 6, y: 2, w: 3, h: 1 }] })
   const { page: p } = await page(hub.url, phone)
   await signIn(p)
   await p.goto(hub.url + '/dashboards/plan')
@@ -300,4 +300,5 @@ test('a strip shows when it ran, and what its schedule plans', async () => {
   const strip = p.getByRole('img', { name: new RegExp(`^.*on for .* in the last 24 hours, next ${clock} for 30 min$`) })
   const [all, planned] = [(await strip.boundingBox())!, (await strip.locator('.planned').boundingBox())!]
   expect((planned.x - all.x) / all.width).toBeCloseTo(26 / 36, 1) // two hours after the day that is behind
+  for (const what of ['wrong"] :text("does not fit what it is about")', 'strange"] :text("does not fit what it is about")', 'drawn"] .chart-box', 'lit"] .lamp-line']) await p.locator(`[data-tile="${what}`).first().waitFor()
 })

@@ -153,7 +153,7 @@ test('device models: ten at once, saved, brought in with a preview', async () =>
   await p.locator('.modal').getByRole('button', { name: 'Keep it' }).click()
   await p.getByText('Kept as the device model Our shelf').waitFor()
   const file = join(hub.dir, 'model.json')
-  writeFileSync(file, JSON.stringify({ ...(await hub.call<object>('GET', '/models/our_shelf')), id: 'other', name: 'Other shelf' }))
+  writeFileSync(file, JSON.stringify({ ...(await hub.call<{ config: object }>('GET', '/models/our_shelf')).config, id: 'other', name: 'Other shelf' }))
   await p.goto(hub.url + '/models')
   await p.locator('input[type=file]').setInputFiles(file)
   await p.getByLabel('Preview').getByText('Heater (switch)').waitFor()

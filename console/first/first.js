@@ -50,10 +50,10 @@
       })
     })
   }
-  function said(s) {
-    if (typeof s.value === 'boolean') return s.value ? 'on' : 'off'
-    if (typeof s.value !== 'number') return s.value
-    return s.value.toFixed(s.decimals) + ' ' + ({ Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '[pH]': 'pH' }[s.unit] || s.unit)
+  function said(s, value) {
+    if (typeof value === 'boolean') return value ? 'on' : 'off'
+    if (typeof value !== 'number') return value
+    return value.toFixed(s.decimals) + ' ' + ({ Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '[pH]': 'pH' }[s.unit] || s.unit)
   }
   var kept = null
   try { kept = JSON.parse(localStorage.getItem('first-view')) } catch (e) { /* then there is nothing */ }
@@ -67,7 +67,8 @@
   ask().now.then(function (r) { return r.ok ? r.clone().json() : null }).then(function (snap) {
     if (!snap) return begin()
     show(snap.hub.name, '', snap.places.map(function (p) {
-      return { name: p.name, items: snap.signals.filter(function (s) { return s.place === p.id && s.value !== undefined && s.state === 'live' }).slice(0, 12).map(function (s) { return [s.name, said(s)] }) }
+      return { name: p.config.name, items: snap.signals.filter(function (s) { return s.state.place === p.config.id && s.state.value !== undefined && s.state.fresh === 'live' })
+        .slice(0, 12).map(function (s) { return [s.config.name, said(s.config, s.state.value)] }) }
     }).filter(function (p) { return p.items.length }).slice(0, 8))
     requestAnimationFrame(function () { setTimeout(begin) })
   }).catch(begin)

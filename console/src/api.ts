@@ -3,13 +3,13 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from './contract.gen'
 
 type Schemas = components['schemas']
-export type Signal = Schemas['Signal']
-export type Control = Schemas['Control']
-export type Device = Schemas['Device']
+export type Signal = Schemas['SignalView']
+export type Control = Schemas['ControlView']
+export type Device = Schemas['DeviceView']
 export type Place = Schemas['Place']
 export type Snapshot = Schemas['Snapshot']
 export type HubStatus = Schemas['HubStatus']
-export type HubInfo = Schemas['Hub']
+export type HubInfo = Schemas['HubView']
 export type Me = Schemas['Me']
 export type Member = Schemas['Member']
 export type History = Schemas['History']
@@ -26,8 +26,8 @@ export type Calibrated = Schemas['Calibrated']
 export type Tried = Schemas['Tried']
 export type Starter = Schemas['Starter']
 export type Model = Schemas['Model']
-export type ModelEntry = Schemas['ModelEntry']
-export type Broker = Schemas['Broker']
+export type ModelEntry = Schemas['ModelView']
+export type Broker = Schemas['BrokerView']
 export type Panel = Schemas['Panel']
 export type Value = Schemas['Value']
 export type Setting = Schemas['SettingView']
@@ -54,7 +54,7 @@ export type Checked = Schemas['Checked']
 export type Remark = Schemas['Remark']
 export type Mark = Schemas['Mark']
 export type Summary = Schemas['Summary']
-export type View = Schemas['View']
+export type View = Schemas['ViewView']
 export type OneReading = Schemas['OneReading']
 export type Preferences = Schemas['Preferences']
 export type BackupsView = Schemas['BackupsView']
@@ -64,7 +64,7 @@ export type Invite = Schemas['Invite']
 export type InviteWithCode = Schemas['InviteWithCode']
 export type Invited = Schemas['Invited']
 export type Right = Schemas['Right']
-export type Rights = Schemas['Rights']
+export type Rights = Schemas['RightsView']
 export type Session = Schemas['Session']
 export type Token = Schemas['Token']
 export type Scope = Schemas['Scope']
@@ -78,8 +78,8 @@ export type Tile = Schemas['Tile']
 export type Pin = Schemas['Pin']
 export type Part = Schemas['Part']
 export type Wall = Schemas['Wall']
-export type Alert = Schemas['Alert']
-export type AlertConfig = Schemas['AlertConfig']
+export type Alert = Schemas['AlertView']
+export type AlertConfig = Schemas['Alert']
 export type AlertEvent = Schemas['AlertEvent']
 export type AlertTrial = Schemas['AlertTrial']
 export type Delivery = Schemas['Delivery']
@@ -119,18 +119,37 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** The kinds of parts whose operations are all alike. */
-export type Lists = 'places' | 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes'
+export type Lists = 'places' | 'devices' | 'signals' | 'controls' | 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes' | 'alerts' | 'brokers' | 'models' | 'views'
 
 /** Keeps a part: without a version it is new and replaces nothing, with one it is changed where it is still of that version. */
-export function keepPart(list: Lists, config: { id: string }, version?: string) {
+export function keepPart<T extends { id: string }>(list: Lists, config: T, version?: string) {
   if (version === undefined) return ask(api.POST(`/${list}`, { body: config as never }))
   return ask(api.PUT(`/${list}/{id}`, { params: { path: { id: config.id }, header: { 'If-Match': version } }, body: config as never }))
+}
+
+/** Adds a part of which some fields are told; the others are as they usually are. */
+export const addPart = (list: Lists, fields: object) => ask(api.POST(`/${list}`, { body: fields as never }))
+
+/** All parts of a kind that one may see, by id. */
+export async function listParts<T>(list: Lists): Promise<T[]> {
+  const all: T[] = []
+  for (let after = ''; ;) {
+    const page = (await ask(api.GET(`/${list}`, { params: { query: after ? { after } : {} } }))) as unknown as { items: T[]; next?: string }
+    all.push(...page.items)
+    if (!page.next) return all
+    after = page.next
+  }
 }
 
 /** Changes some fields of a part, whatever the others are. */
 export const patchPart = (list: Lists, id: string, patch: object) => ask(api.PATCH(`/${list}/{id}`, { params: { path: { id } }, body: patch as never }))
 
 export const removePart = (list: Lists, id: string) => ask(api.DELETE(`/${list}/{id}`, { params: { path: { id } } }))
+
+/** Keeps what there is one of, where it is still of a version; secrets may stand beside its fields. */
+export const keepSole = <P extends '/hub' | '/panel' | '/messaging' | '/backups' | '/rights'>(path: P, config: object, version: string) =>
+  ask(api.PUT(path as '/hub', { params: { header: { 'If-Match': version } }, body: config as never })) as Promise<unknown> as Promise<Soles[P]>
+type Soles = { '/hub': HubInfo; '/panel': Schemas['PanelView']; '/messaging': Messaging; '/backups': BackupsView; '/rights': Rights }
 
 /** Options of a call that changes what is there of a version; without one it makes something, and replaces nothing. */
 export const ifMatch = (version: string | undefined) => ({ params: { header: { 'If-Match': version } } })

@@ -20,34 +20,34 @@ export function attention(places?: string[], known = false): Item[] {
   const out: Item[] = []
   const page = (id: string): RouteLocationRaw => ({ name: 'signal', params: { id } })
   // What the hub raised itself comes first, and is not told twice.
-  const raised = Object.values(hub.alerts).filter((a) => (here(a.place ?? '') || a.config.severity === 'critical') && (a.phase === 'active' || a.phase === 'returned' || (known && a.phase === 'acknowledged')))
+  const raised = Object.values(hub.alerts).filter((a) => (here(a.state.place ?? '') || a.config.severity === 'critical') && (a.state.phase === 'active' || a.state.phase === 'returned' || (known && a.state.phase === 'acknowledged')))
   const told = new Set(raised.map((a) => a.config.of))
-  for (const a of raised) out.push({ key: 'alert ' + a.id, what: a.config.name, words: alertWords(a, hub.minute) + (a.phase === 'acknowledged' ? ` · acknowledged by ${a.by ?? ''}` : ''), to: { name: 'alerts', query: { id: a.id } }, grave: a.config.severity === 'critical' })
-  const controls = Object.values(hub.controls).filter((c) => here(c.place) && !hub.devices[c.device]?.state)
+  for (const a of raised) out.push({ key: 'alert ' + a.config.id, what: a.config.name, words: alertWords(a, hub.minute) + (a.state.phase === 'acknowledged' ? ` · acknowledged by ${a.state.by ?? ''}` : ''), to: { name: 'alerts', query: { id: a.config.id } }, grave: a.config.severity === 'critical' })
+  const controls = Object.values(hub.controls).filter((c) => here(c.state.place) && !hub.devices[c.config.device]?.config.state)
   for (const c of controls) {
-    if (c.latched?.length) out.push({ key: c.id + ' latch', what: c.name, words: `held by ${c.latched.join(', ')} until somebody resets it`, to: page(c.id + '.is'), grave: true })
-    if (c.proof === 'missing') out.push({ key: c.id + ' proof', what: c.name, words: `no effect: ${c.reason}`, to: page(c.id + '.is'), grave: true })
-    if (c.phase === 'unconfirmed' && !c.momentary) out.push({ key: c.id + ' way', what: c.name, words: c.online ? 'not confirmed: the board has not said that it switched; the hub keeps sending' : 'not confirmed: the board is away and gets it when it is back', to: page(c.id + '.is') })
+    if (c.state.latched?.length) out.push({ key: c.config.id + ' latch', what: c.config.name, words: `held by ${c.state.latched.join(', ')} until somebody resets it`, to: page(c.config.id + '.is'), grave: true })
+    if (c.state.proof === 'missing') out.push({ key: c.config.id + ' proof', what: c.config.name, words: `no effect: ${c.state.reason}`, to: page(c.config.id + '.is'), grave: true })
+    if (c.state.phase === 'unconfirmed' && !c.config.momentary) out.push({ key: c.config.id + ' way', what: c.config.name, words: c.state.online ? 'not confirmed: the board has not said that it switched; the hub keeps sending' : 'not confirmed: the board is away and gets it when it is back', to: page(c.config.id + '.is') })
   }
   for (const d of Object.values(hub.devices)) {
-    if (here(d.place) && !d.online && !d.state && !d.asleep && d.since && hub.minute - Date.parse(d.since) > hiccup) out.push({ key: d.id, what: d.name, words: `away for ${since(d.since, hub.minute)}; what is shown of it is old`, to: hub.member ? { name: 'device', params: { id: d.id } } : undefined })
+    if (here(d.config.place) && !d.state.online && !d.config.state && !d.state.asleep && d.state.since && hub.minute - Date.parse(d.state.since) > hiccup) out.push({ key: d.config.id, what: d.config.name, words: `away for ${since(d.state.since, hub.minute)}; what is shown of it is old`, to: hub.member ? { name: 'device', params: { id: d.config.id } } : undefined })
   }
   for (const s of Object.values(hub.signals)) {
-    const d = hub.devices[s.device]
-    if (here(s.place) && s.state === 'stale' && s.reports === 'periodic' && (!d || (d.online && !d.state && !d.asleep))) out.push({ key: s.id, what: `${hub.places.find((p) => p.id === s.place)?.name ?? ''} ${s.name.toLowerCase()}`.trim(), words: `no reading for ${signalAge(s, hub.minute).replace(' old', '')}`, to: page(s.id) })
+    const d = hub.devices[s.config.device]
+    if (here(s.state.place) && s.state.fresh === 'stale' && s.config.reports === 'periodic' && (!d || (d.state.online && !d.config.state && !d.state.asleep))) out.push({ key: s.config.id, what: `${hub.places.find((p) => p.id === s.state.place)?.name ?? ''} ${s.config.name.toLowerCase()}`.trim(), words: `no reading for ${signalAge(s, hub.minute).replace(' old', '')}`, to: page(s.config.id) })
   }
   for (const c of controls) {
-    const age = c.mode === 'manual' && !c.hand_until && c.want_at ? hub.minute - Date.parse(c.want_at) : 0
-    if (age > long) out.push({ key: c.id + ' hand', what: c.name, words: `${amountText(c, c.want)} by hand for ${length(age)}; the hub does not decide meanwhile`, to: page(c.id + '.is') })
+    const age = c.state.mode === 'manual' && !c.state.hand_until && c.state.want_at ? hub.minute - Date.parse(c.state.want_at) : 0
+    if (age > long) out.push({ key: c.config.id + ' hand', what: c.config.name, words: `${amountText(c, c.state.want)} by hand for ${length(age)}; the hub does not decide meanwhile`, to: page(c.config.id + '.is') })
   }
   return out.filter((i) => i.key.startsWith('alert ') || !told.has(i.key.split(' ')[0]!)).sort((a, b) => Number(!!b.grave) - Number(!!a.grave))
 }
 
 /** What an alert has to say, in one line. */
 export function alertWords(a: Alert, now: number): string {
-  const age = a.since ? `for ${since(a.since, now)}` : ''
-  if (a.phase === 'returned') return `it is over (${a.was}), and waits until somebody clears it`
-  if (a.phase === 'shelved') return `shelved by ${a.by ?? ''} until ${a.until ? new Date(a.until).toLocaleString() : ''}`
-  if (a.phase === 'out_of_service') return `out of service, by ${a.by ?? ''}`
-  return [[a.value, a.limit].filter(Boolean).join(', '), age, (a.times ?? 0) > 1 ? `${a.times} times` : ''].filter(Boolean).join(' · ')
+  const age = a.state.since ? `for ${since(a.state.since, now)}` : ''
+  if (a.state.phase === 'returned') return `it is over (${a.state.was}), and waits until somebody clears it`
+  if (a.state.phase === 'shelved') return `shelved by ${a.state.by ?? ''} until ${a.state.until ? new Date(a.state.until).toLocaleString() : ''}`
+  if (a.state.phase === 'out_of_service') return `out of service, by ${a.state.by ?? ''}`
+  return [[a.state.value, a.state.limit].filter(Boolean).join(', '), age, (a.state.times ?? 0) > 1 ? `${a.state.times} times` : ''].filter(Boolean).join(' · ')
 }

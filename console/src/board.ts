@@ -4,19 +4,12 @@ import { api, ask, type Dashboard } from './api'
 import { useDay } from './day'
 import { shownOn } from './dashboards'
 import { useHub, useOnly } from './hub'
+import { daysOf } from './tiles'
 
 export function useBoard(board: () => Dashboard | null, kept: () => string) {
   const hub = useHub()
   useOnly(() => (board() ? shownOn(board()!) : []))
-  const series = computed(() => {
-    const key = (id: string) => (hub.controls[id] ? id + '.is' : id)
-    const out = new Set<string>()
-    for (const t of board()?.tiles ?? []) {
-      if (['sparkline', 'strip', 'timer'].includes(t.kind)) for (const id of t.of ?? []) if (hub.controls[id] || hub.signals[id]) out.add(key(id))
-      for (const p of t.pins ?? []) if (p.kind === 'sparkline' && hub.signals[p.of]) out.add(p.of)
-    }
-    return [...out].sort()
-  })
+  const series = computed(() => daysOf(board()?.tiles ?? []))
   const { traces, runs, to, span } = useDay(() => series.value)
 
   const formulas = ref<Record<string, string>>({})

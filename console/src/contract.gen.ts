@@ -181,13 +181,17 @@ export interface paths {
         };
         /** Name, place on the map, time zone and addresses */
         get: operations["getHub"];
-        put?: never;
+        /** Change name, place on the map, time zone and addresses as a whole */
+        put: operations["putHub"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Change name, place on the map or time zone */
-        patch: operations["changeHub"];
+        /**
+         * Change some fields of name, place on the map, time zone and addresses
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchHub"];
         trace?: never;
     };
     "/now": {
@@ -322,31 +326,39 @@ export interface paths {
         get: operations["listViews"];
         put?: never;
         /**
-         * Give a view of charts a name
-         * @description One's own view of that name is replaced.
+         * Add a view
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveView"];
+        post: operations["addView"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/views/{view}": {
+    "/views/{id}": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One view */
+        get: operations["getView"];
+        /** Add a view, or change it as a whole */
+        put: operations["putView"];
         post?: never;
-        /** Take a named view away */
+        /** Delete a view */
         delete: operations["removeView"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a view
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchView"];
         trace?: never;
     };
     "/dashboards": {
@@ -591,6 +603,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/controls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All controls */
+        get: operations["listControls"];
+        put?: never;
+        /**
+         * Add a control
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
+         */
+        post: operations["addControl"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/controls/{id}": {
         parameters: {
             query?: never;
@@ -602,7 +635,8 @@ export interface paths {
         };
         /** One control */
         get: operations["getControl"];
-        put?: never;
+        /** Add a control, or change it as a whole */
+        put: operations["putControl"];
         post?: never;
         /**
          * Take a control away
@@ -612,8 +646,11 @@ export interface paths {
         delete: operations["removeControl"];
         options?: never;
         head?: never;
-        /** Change a control's name, safety and rights */
-        patch: operations["changeControl"];
+        /**
+         * Change some fields of a control
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchControl"];
         trace?: never;
     };
     "/controls/{id}/want": {
@@ -727,16 +764,18 @@ export interface paths {
         };
         /** What the hub decides of a control by itself */
         get: operations["getAutomation"];
-        /**
-         * Change what the hub decides of a control
-         * @description An empty automation takes it away; the control then gets its safe value first.
-         */
-        put: operations["saveAutomation"];
+        /** Change what the hub decides of a control by itself as a whole */
+        put: operations["putAutomation"];
         post?: never;
-        delete?: never;
+        /** Let the hub decide nothing of a control any more; it gets its safe value first */
+        delete: operations["removeAutomation"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of what the hub decides of a control by itself
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchAutomation"];
         trace?: never;
     };
     "/controls/{id}/automation/try": {
@@ -901,18 +940,43 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Alerts with where they stand */
+        /** All alerts, with those that are there without making */
         get: operations["listAlerts"];
         put?: never;
         /**
-         * Add or change an alert
-         * @description Without If-Match it is added, and 409 says that the id is taken; with an empty id it gets a free one made of its name. With If-Match the one that has this id is changed. One with the id of a built-in one tunes that.
+         * Add an alert
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
          */
-        post: operations["saveAlert"];
+        post: operations["addAlert"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** One alert */
+        get: operations["getAlert"];
+        /** Add an alert, or change it as a whole */
+        put: operations["putAlert"];
+        post?: never;
+        /** Delete an alert; a built-in one that was tuned becomes as it was */
+        delete: operations["removeAlert"];
+        options?: never;
+        head?: never;
+        /**
+         * Change some fields of an alert
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchAlert"];
         trace?: never;
     };
     "/say": {
@@ -932,25 +996,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/alerts/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Take an alert away; a built-in one that was tuned becomes as it was */
-        delete: operations["removeAlert"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/backups": {
         parameters: {
             query?: never;
@@ -958,10 +1003,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How backups are made, and those that are there */
+        /** How backups are made */
         get: operations["getBackups"];
-        /** Change how backups are made */
-        put: operations["saveBackups"];
+        /** Change how backups are made as a whole */
+        put: operations["putBackups"];
         /**
          * Make a backup now
          * @description It holds password hashes, so it stays in the folder of the hub; there it is read by whoever may read the hub's database.
@@ -970,7 +1015,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of how backups are made
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchBackups"];
         trace?: never;
     };
     "/backups/drill": {
@@ -1042,26 +1091,6 @@ export interface paths {
          */
         get: operations["getDigest"];
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/devices/{id}/camera": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        /** Where a still picture of what a device sees is to be had */
-        get: operations["getCamera"];
-        /** Say where a still picture is to be had; an empty address takes the camera away */
-        put: operations["saveCamera"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1226,7 +1255,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/alerts/events": {
+    "/alert-events": {
         parameters: {
             query?: never;
             header?: never;
@@ -1334,13 +1363,17 @@ export interface paths {
         };
         /** How messages leave the hub */
         get: operations["getMessaging"];
-        /** Change how messages leave the hub */
-        put: operations["saveMessaging"];
+        /** Change how messages leave the hub as a whole */
+        put: operations["putMessaging"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of how messages leave the hub
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchMessaging"];
         trace?: never;
     };
     "/controls/{id}/serviced": {
@@ -1562,6 +1595,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/signals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All signals */
+        get: operations["listSignals"];
+        put?: never;
+        /**
+         * Add a signal
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
+         */
+        post: operations["addSignal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/signals/{id}": {
         parameters: {
             query?: never;
@@ -1571,15 +1625,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One signal */
+        get: operations["getSignal"];
+        /** Add a signal, or change it as a whole */
+        put: operations["putSignal"];
         post?: never;
-        /** Take a signal away with its readings */
+        /** Delete a signal */
         delete: operations["removeSignal"];
         options?: never;
         head?: never;
-        /** Change how a signal is named and shown */
-        patch: operations["changeSignal"];
+        /**
+         * Change some fields of a signal
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchSignal"];
         trace?: never;
     };
     "/signals/{id}/recalibrate": {
@@ -1713,7 +1772,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All devices that one may see */
+        /** All devices */
         get: operations["listDevices"];
         put?: never;
         /** Add a device; its key is shown once */
@@ -1735,7 +1794,8 @@ export interface paths {
         };
         /** One device */
         get: operations["getDevice"];
-        put?: never;
+        /** Add a device without a key, or change it as a whole */
+        put: operations["putDevice"];
         post?: never;
         /**
          * Take a device away, with its history or keeping it
@@ -1744,8 +1804,11 @@ export interface paths {
         delete: operations["removeDevice"];
         options?: never;
         head?: never;
-        /** Change a device's name, place or lease */
-        patch: operations["changeDevice"];
+        /**
+         * Change some fields of a device
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchDevice"];
         trace?: never;
     };
     "/devices/{id}/state": {
@@ -1761,25 +1824,6 @@ export interface paths {
         /** Disable a device or enable it again */
         put: operations["setDeviceState"];
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/devices/{id}/signals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Add a signal before its first reading */
-        post: operations["addSignal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1878,8 +1922,11 @@ export interface paths {
         /** All device models */
         get: operations["listModels"];
         put?: never;
-        /** Bring in a device model file */
-        post: operations["importModel"];
+        /**
+         * Add a device model
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
+         */
+        post: operations["addModel"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1895,12 +1942,34 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A device model as its file holds it */
+        /** One device model */
         get: operations["getModel"];
-        put?: never;
+        /** Add a device model, or change it as a whole */
+        put: operations["putModel"];
         post?: never;
-        /** Forget a device model; devices made from it stay */
+        /** Delete a device model */
         delete: operations["removeModel"];
+        options?: never;
+        head?: never;
+        /**
+         * Change some fields of a device model
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchModel"];
+        trace?: never;
+    };
+    "/models/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a device model file without keeping it */
+        post: operations["tryModel"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1935,8 +2004,11 @@ export interface paths {
         /** MQTT brokers elsewhere of which the hub is a client */
         get: operations["listBrokers"];
         put?: never;
-        /** Add a broker elsewhere, or change the one that has this id */
-        post: operations["saveBroker"];
+        /**
+         * Add a broker elsewhere
+         * @description Without an id it gets a free one made of its name; 409 says that the id is taken.
+         */
+        post: operations["addBroker"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1952,14 +2024,20 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One broker elsewhere */
+        get: operations["getBroker"];
+        /** Add a broker elsewhere, or change it as a whole */
+        put: operations["putBroker"];
         post?: never;
-        /** Forget a broker that no device uses */
+        /** Delete a broker elsewhere */
         delete: operations["removeBroker"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of a broker elsewhere
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchBroker"];
         trace?: never;
     };
     "/panel": {
@@ -1971,13 +2049,17 @@ export interface paths {
         };
         /** What the hub offers to a Modbus panel */
         get: operations["getPanel"];
-        /** Change what the hub offers to a Modbus panel */
-        put: operations["savePanel"];
+        /** Change what the hub offers to a Modbus panel as a whole */
+        put: operations["putPanel"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of what the hub offers to a Modbus panel
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchPanel"];
         trace?: never;
     };
     "/devices/{id}/key": {
@@ -1996,28 +2078,6 @@ export interface paths {
          * @description The safe value of its controls is sent first. Ids and history stay. A removed device comes back with it.
          */
         post: operations["replaceKey"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/devices/{id}/controls": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Add a switch to a device
-         * @description A board that reports `is` brings its switches by itself; this is for boards that do not.
-         */
-        post: operations["addControl"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2107,13 +2167,17 @@ export interface paths {
         };
         /** Who may do what beyond what roles say */
         get: operations["getRights"];
-        /** Say who may do what; all lines are replaced */
-        put: operations["saveRights"];
+        /** Change who may do what beyond what roles say as a whole */
+        put: operations["putRights"];
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change some fields of who may do what beyond what roles say
+         * @description A merge patch (RFC 7396) of its configuration: a field that is told is replaced, null takes it away.
+         */
+        patch: operations["patchRights"];
         trace?: never;
     };
     "/invites": {
@@ -2345,8 +2409,12 @@ export interface components {
          *     is opened for. Owners may do everything. A line for a place or device opens no camera to guests, and lets them switch nothing dangerous.
          */
         Rights: {
-            version: string;
             lines: components["schemas"]["Right"][];
+        };
+        RightsView: {
+            version: string;
+            config: components["schemas"]["Rights"];
+            state: components["schemas"]["None"];
         };
         Invite: {
             id: string;
@@ -2429,39 +2497,36 @@ export interface components {
             /** Format: double */
             longitude: number;
             zone: string;
-            /** @description for which the journal is kept; 0: for ever */
-            journal_days?: number;
-            /** @description after which a browser that was not used is signed out */
-            idle_days?: number;
-            version: string;
-            /** Format: date-time */
-            time: string;
-            /** @description where it listens for the console and this interface */
-            http: string;
-            /** @description where its broker listens */
-            mqtt: string;
-            /** @description the same with TLS; none: not there */
-            https?: string;
-            /** @description where its broker listens with TLS */
-            mqtts?: string;
-            /** @description where it takes datagrams */
-            udp?: string;
-            /** @description it listens to the house, not only to itself */
-            open: boolean;
-            mqtt_open?: boolean;
-            zones: string[];
-        };
-        HubChange: {
-            name?: string;
-            /** Format: double */
-            latitude?: number;
-            /** Format: double */
-            longitude?: number;
-            zone?: string;
             /** @description for which the journal is kept, at least 30; 0: for ever */
             journal_days?: number;
-            /** @description after which a browser that was not used is signed out */
+            /** @description after which a browser that was not used is signed out; 0: 30 */
             idle_days?: number;
+        };
+        HubView: {
+            version: string;
+            config: components["schemas"]["Hub"];
+            state: {
+                /** @description of the program */
+                version: string;
+                /** Format: date-time */
+                time: string;
+                /** @description where it listens for the console and this interface */
+                http: string;
+                /** @description the same with TLS; none: not there */
+                https?: string;
+                /** @description where its broker listens */
+                mqtt: string;
+                /** @description where its broker listens with TLS */
+                mqtts?: string;
+                /** @description where it takes datagrams */
+                udp?: string;
+                /** @description it listens to the house, not only to itself */
+                open: boolean;
+                mqtt_open: boolean;
+                /** @description after which a browser that was not used is signed out, told or by default */
+                idle_days: number;
+                zones: string[];
+            };
         };
         HubStatus: {
             name: string;
@@ -2492,6 +2557,16 @@ export interface components {
         };
         Place: {
             id: string;
+            name: string;
+            facts?: components["schemas"]["Fact"][];
+            /** @description its id */
+            picture?: string;
+            /** @description places follow each other in this order; the hub gives it */
+            position?: number;
+        };
+        /** @description its id may be left out, and stands in the address */
+        PlaceInput: {
+            id?: string;
             name: string;
             facts?: components["schemas"]["Fact"][];
             /** @description its id */
@@ -2533,281 +2608,290 @@ export interface components {
             /** @description controls and settings that one sees and may not switch */
             locked: string[];
             hub: components["schemas"]["HubStatus"];
-            places: components["schemas"]["Place"][];
-            devices: components["schemas"]["Device"][];
-            signals: components["schemas"]["Signal"][];
-            controls: components["schemas"]["Control"][];
+            places: components["schemas"]["PlaceView"][];
+            devices: components["schemas"]["DeviceView"][];
+            signals: components["schemas"]["SignalView"][];
+            controls: components["schemas"]["ControlView"][];
             settings: components["schemas"]["SettingView"][];
             presets: components["schemas"]["PresetView"][];
             /** @description those that are not quiet */
-            alerts: components["schemas"]["Alert"][];
+            alerts: components["schemas"]["AlertView"][];
         };
         /** @description a number, true or false, or a text */
         Value: number | boolean | string;
         Signal: {
-            /** @description of the settings, for If-Match */
-            version: string;
+            /** @description device.word */
             id: string;
-            name: string;
             device: string;
-            place: string;
-            /** @description what the device calls it */
+            /** @description what the device calls it; default: the name */
             raw: string;
+            /** @description default: made of what the device calls it */
+            name: string;
             kind: components["schemas"]["Kind"];
-            /** @description UCUM symbol */
+            /** @description UCUM symbol; default: guessed by the name */
             unit: string;
             decimals: number;
-            /** @enum {string} */
+            /**
+             * @description default: numbers periodic, others on change
+             * @enum {string}
+             */
             reports: "periodic" | "change";
             /**
              * Format: int64
-             * @description how often it reports, told or learnt; 0: not yet known
+             * @description how often it reports; 0: learnt
              */
-            interval_ms: number;
-            /**
-             * Format: int64
-             * @description how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
-             */
-            propose_ms?: number;
-            /** @description not yet looked at by the owner */
-            new: boolean;
-            guests: components["schemas"]["SignalGuests"];
-            /** @enum {string} */
-            state: "live" | "stale" | "unknown";
-            value?: components["schemas"]["Value"];
-            /**
-             * Format: date-time
-             * @description the reading's time
-             */
-            at?: string;
-            /**
-             * Format: date-time
-             * @description its arrival
-             */
-            heard?: string;
-            /** @enum {string} */
-            quality: "good" | "suspect" | "bad";
-            /**
-             * Format: double
-             * @description before calibration, where that changed it
-             */
-            raw_value?: number;
-            source: components["schemas"]["Source"];
-            calibration: components["schemas"]["Calibration"];
-            sense: components["schemas"]["Sense"];
-            keep: components["schemas"]["Keep"];
+            interval_ms?: number;
             /**
              * Format: int64
              * @description reports on change: for how long a kept value counts after a start of the hub; 0: not at all
              */
             accept_ms?: number;
+            /** @description not yet looked at by the owner */
+            new: boolean;
+            guests: components["schemas"]["SignalGuests"];
+            source: components["schemas"]["Source"];
+            calibration: components["schemas"]["Calibration"];
+            sense: components["schemas"]["Sense"];
+            keep: components["schemas"]["Keep"];
         };
-        NewSignal: {
-            /** @description what the device calls it, or will be called after it */
-            name: string;
-            kind: components["schemas"]["Kind"];
-            unit?: string;
-            decimals?: number;
-            /** @enum {string} */
-            reports?: "periodic" | "change";
-            /** Format: int64 */
-            interval_ms?: number;
-            source?: components["schemas"]["Source"];
-            calibration?: components["schemas"]["Calibration"];
-            sense?: components["schemas"]["Sense"];
-        };
-        SignalChange: {
+        /** @description what is left out is as it usually is */
+        SignalInput: {
+            /** @description device.word */
+            id?: string;
+            device?: string;
+            /** @description what the device calls it; default: the name */
+            raw?: string;
+            /** @description default: made of what the device calls it */
             name?: string;
+            kind: components["schemas"]["Kind"];
+            /** @description UCUM symbol; default: guessed by the name */
             unit?: string;
             decimals?: number;
-            /** @enum {string} */
+            /**
+             * @description default: numbers periodic, others on change
+             * @enum {string}
+             */
             reports?: "periodic" | "change";
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description how often it reports; 0: learnt
+             */
             interval_ms?: number;
+            /**
+             * Format: int64
+             * @description reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+             */
+            accept_ms?: number;
+            /** @description not yet looked at by the owner */
+            new?: boolean;
             guests?: components["schemas"]["SignalGuests"];
             source?: components["schemas"]["Source"];
             calibration?: components["schemas"]["Calibration"];
             sense?: components["schemas"]["Sense"];
             keep?: components["schemas"]["Keep"];
-            /**
-             * Format: int64
-             * @description reports on change: for how long a kept value counts after a start of the hub; 0: not at all
-             */
-            accept_ms?: number;
+        };
+        SignalView: {
+            version: string;
+            config: components["schemas"]["Signal"];
+            state: {
+                place: string;
+                /** @enum {string} */
+                fresh: "live" | "stale" | "unknown";
+                value?: components["schemas"]["Value"];
+                /**
+                 * Format: double
+                 * @description before calibration, where that changed it
+                 */
+                raw_value?: number;
+                /**
+                 * Format: date-time
+                 * @description the reading's time
+                 */
+                at?: string;
+                /**
+                 * Format: date-time
+                 * @description its arrival
+                 */
+                heard?: string;
+                /** @enum {string} */
+                quality: "good" | "suspect" | "bad";
+                /**
+                 * Format: int64
+                 * @description how often it reports, told or learnt; 0: not yet known
+                 */
+                interval_ms: number;
+                /**
+                 * Format: int64
+                 * @description how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
+                 */
+                propose_ms?: number;
+            };
         };
         Control: {
-            /** @description of the settings, for If-Match */
-            version: string;
+            /** @description device.word */
             id: string;
-            name: string;
             device: string;
-            place: string;
+            /** @description what the device calls it; default: the end of the id */
             raw: string;
-            /** Format: int64 */
+            name: string;
+            /**
+             * Format: int64
+             * @description a want that is not confirmed by then is unconfirmed; default: 5000
+             */
             confirm_after_ms: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description an absence longer than this ends in the safe value; default: a day
+             */
             resume_within_ms: number;
             safe: components["schemas"]["Value"];
             dangerous: boolean;
-            /** @enum {string} */
+            /**
+             * @description default: follow
+             * @enum {string}
+             */
             at_device: "follow" | "insist";
+            /** @description the device reports is; default: true */
             answers: boolean;
             guests: components["schemas"]["Guests"];
-            has_lease: boolean;
-            want?: components["schemas"]["Value"];
-            want_by?: string;
-            /** Format: date-time */
-            want_at?: string;
-            is?: components["schemas"]["Value"];
-            /** Format: date-time */
-            is_at?: string;
-            /** Format: date-time */
-            is_since?: string;
-            /** @enum {string} */
-            phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent" | "assumed";
-            held?: components["schemas"]["Value"];
-            reason: string;
-            /** Format: int64 */
-            rev: number;
-            online: boolean;
             source: components["schemas"]["Source"];
             target: components["schemas"]["Target"];
-            /** @enum {string} */
+            /**
+             * @description default: switch
+             * @enum {string}
+             */
             kind: "switch" | "level" | "choice" | "mover";
             options?: string[];
             /** Format: double */
             lowest?: number;
             momentary?: components["schemas"]["Pulse"];
             /** @description ask before taking it out of auto */
-            ask: boolean;
-            /** @enum {string} */
-            mode?: "auto" | "manual";
-            /** Format: date-time */
-            hand_until?: string;
-            /** @description what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback */
-            step?: string;
-            /** @enum {string} */
-            service?: "silent" | "safe";
-            /** @description what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, overruled, chatter, no_effect, stays */
-            limit?: string;
-            latched?: string[];
-            /** @enum {string} */
-            proof?: "waiting" | "seen" | "missing";
-            /** @description that its demands aim at */
-            settings?: string[];
-            /** @description the mover whose output it is */
-            moved_by?: string;
-        };
-        NewControl: {
-            name: string;
-            /**
-             * @description the device reports is
-             * @default true
-             */
-            answers: boolean;
-            safe?: components["schemas"]["Value"];
-            /** @enum {string} */
-            kind?: "switch" | "level" | "choice" | "mover";
-            options?: string[];
-            /** Format: double */
-            lowest?: number;
-            momentary?: components["schemas"]["Pulse"];
             ask?: boolean;
-            source?: components["schemas"]["Source"];
-            target?: components["schemas"]["Target"];
         };
-        ControlChange: {
+        /** @description what is left out is as it usually is */
+        ControlInput: {
+            /** @description device.word */
+            id?: string;
+            device?: string;
+            /** @description what the device calls it; default: the end of the id */
+            raw?: string;
             name?: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description a want that is not confirmed by then is unconfirmed; default: 5000
+             */
             confirm_after_ms?: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description an absence longer than this ends in the safe value; default: a day
+             */
             resume_within_ms?: number;
             safe?: components["schemas"]["Value"];
-            /** @enum {string} */
-            kind?: "switch" | "level" | "choice" | "mover";
-            options?: string[];
-            /** Format: double */
-            lowest?: number;
-            momentary?: components["schemas"]["Pulse"];
-            ask?: boolean;
             dangerous?: boolean;
-            /** @enum {string} */
+            /**
+             * @description default: follow
+             * @enum {string}
+             */
             at_device?: "follow" | "insist";
+            /** @description the device reports is; default: true */
             answers?: boolean;
             guests?: components["schemas"]["Guests"];
             source?: components["schemas"]["Source"];
             target?: components["schemas"]["Target"];
+            /**
+             * @description default: switch
+             * @enum {string}
+             */
+            kind?: "switch" | "level" | "choice" | "mover";
+            options?: string[];
+            /** Format: double */
+            lowest?: number;
+            momentary?: components["schemas"]["Pulse"];
+            /** @description ask before taking it out of auto */
+            ask?: boolean;
+        };
+        ControlView: {
+            version: string;
+            config: components["schemas"]["Control"];
+            state: {
+                place: string;
+                has_lease: boolean;
+                /** @description its device is */
+                online: boolean;
+                /** @description what a choice or a mover can be told */
+                words?: string[];
+                want?: components["schemas"]["Value"];
+                want_by?: string;
+                /** Format: date-time */
+                want_at?: string;
+                is?: components["schemas"]["Value"];
+                /** Format: date-time */
+                is_at?: string;
+                /** Format: date-time */
+                is_since?: string;
+                /** @enum {string} */
+                phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent" | "assumed";
+                held?: components["schemas"]["Value"];
+                reason: string;
+                /** Format: int64 */
+                rev: number;
+                /** @enum {string} */
+                mode?: "auto" | "manual";
+                /** Format: date-time */
+                hand_until?: string;
+                /** @description what decided: service, leaving, interlock, floor, hand, demand, permit, idle, waiting, settling, fallback */
+                step?: string;
+                /** @enum {string} */
+                service?: "silent" | "safe";
+                /** @description what keeps it from being what is asked for: longest_on, rest, shortest_on, shortest_off, starts, group, overruled, chatter, no_effect, stays */
+                limit?: string;
+                latched?: string[];
+                /** @enum {string} */
+                proof?: "waiting" | "seen" | "missing";
+                /** @description that its demands aim at */
+                settings?: string[];
+                /** @description the mover whose output it is */
+                moved_by?: string;
+            };
         };
         Device: {
-            /** @description of the settings, for If-Match */
-            version: string;
+            /** @description default: made from the name */
             id: string;
             name: string;
+            /** @description a place's id, or the name of a new one */
             place: string;
-            /** Format: int64 */
-            lease_ms: number;
-            new_signals: boolean;
-            /** Format: date-time */
-            created: string;
-            online: boolean;
-            /** Format: date-time */
-            since?: string;
-            /** Format: date-time */
-            last_heard?: string;
-            /** @description the address of its newest session */
-            from?: string;
-            /** @description why it is offline */
-            why?: string;
             /**
              * Format: int64
-             * @description messages and values that could not be taken
+             * @description how long it may keep a want without the hub's beat; 0: no lease; default: 60000 over MQTT, none over other links
              */
-            refused: number;
-            last_reason?: string;
-            /** @description what is wrong with its clock, as a sentence */
-            clock?: string;
+            lease_ms: number;
+            /** @description it may bring new signals; default: true */
+            new_signals: boolean;
+            /**
+             * Format: date-time
+             * @description the hub tells it
+             */
+            created: string;
             link: components["schemas"]["Link"];
             /**
              * Format: int64
              * @description it sleeps and wakes this often; 0: always awake
              */
-            wakes_ms: number;
+            wakes_ms?: number;
             limits: components["schemas"]["Limits"];
-            /** @enum {string} */
-            state: "" | "disabled" | "removed";
-            /** @description it has one */
-            camera: boolean;
+            /**
+             * @description changed at /devices/{id}/state
+             * @enum {string}
+             */
+            state?: "" | "disabled" | "removed";
+            /** @description that it was made from */
             model?: string;
-            /** @description online by its schedule, and not connected now */
-            asleep: boolean;
-            connections: number;
-            /**
-             * Format: int64
-             * @description readings that took the place of differing ones of the same time
-             */
-            replaced: number;
-            /**
-             * Format: int64
-             * @description since the hub started
-             */
-            messages: number;
-            /**
-             * Format: double
-             * @description messages lately
-             */
-            per_minute: number;
-            /**
-             * Format: int64
-             * @description the median gap between messages; 0: not yet known
-             */
-            every_ms: number;
-            /**
-             * Format: int64
-             * @description the median distance from it
-             */
-            jitter_ms: number;
+            camera?: components["schemas"]["Camera"];
+            /** @description that the camera asks for (Basic or Digest); kept and never shown; left out: as it is, while the host is the same */
+            camera_password?: string | null;
         };
-        NewDevice: {
+        /** @description what is left out is as it usually is */
+        DeviceInput: {
             /** @description default: made from the name */
             id?: string;
             name: string;
@@ -2815,28 +2899,92 @@ export interface components {
             place: string;
             /**
              * Format: int64
-             * @description default: 60000 over MQTT, none over other links
+             * @description how long it may keep a want without the hub's beat; 0: no lease; default: 60000 over MQTT, none over other links
              */
             lease_ms?: number;
+            /** @description it may bring new signals; default: true */
             new_signals?: boolean;
+            /**
+             * Format: date-time
+             * @description the hub tells it
+             */
+            created?: string;
             link?: components["schemas"]["Link"];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description it sleeps and wakes this often; 0: always awake
+             */
             wakes_ms?: number;
             limits?: components["schemas"]["Limits"];
+            /**
+             * @description changed at /devices/{id}/state
+             * @enum {string}
+             */
+            state?: "" | "disabled" | "removed";
+            /** @description that it was made from */
+            model?: string;
+            camera?: components["schemas"]["Camera"];
+            /** @description that the camera asks for (Basic or Digest); kept and never shown; left out: as it is, while the host is the same */
+            camera_password?: string | null;
         };
-        DeviceChange: {
-            name?: string;
-            place?: string;
-            /** Format: int64 */
-            lease_ms?: number;
-            new_signals?: boolean;
-            link?: components["schemas"]["Link"];
-            /** Format: int64 */
-            wakes_ms?: number;
-            limits?: components["schemas"]["Limits"];
+        DeviceView: {
+            version: string;
+            config: components["schemas"]["Device"];
+            state: {
+                online: boolean;
+                /** @description online by its schedule, and not connected now */
+                asleep: boolean;
+                /** Format: date-time */
+                since?: string;
+                /** Format: date-time */
+                last_heard?: string;
+                /** @description the address of its newest session */
+                from?: string;
+                /** @description why it is offline */
+                why?: string;
+                /**
+                 * Format: int64
+                 * @description messages and values that could not be taken
+                 */
+                refused: number;
+                last_reason?: string;
+                /** @description what is wrong with its clock, as a sentence */
+                clock?: string;
+                /** @description it has one */
+                camera: boolean;
+                /** @description one is kept for it */
+                camera_password: boolean;
+                connections: number;
+                /**
+                 * Format: int64
+                 * @description readings that took the place of differing ones of the same time
+                 */
+                replaced: number;
+                /**
+                 * Format: int64
+                 * @description since the hub started
+                 */
+                messages: number;
+                /**
+                 * Format: double
+                 * @description messages lately
+                 */
+                per_minute: number;
+                /**
+                 * Format: int64
+                 * @description the median gap between messages; 0: not yet known
+                 */
+                every_ms: number;
+                /**
+                 * Format: int64
+                 * @description the median distance from it
+                 */
+                jitter_ms: number;
+                limits: components["schemas"]["Limits"];
+            };
         };
         DeviceWithKey: {
-            device: components["schemas"]["Device"];
+            device: components["schemas"]["DeviceView"];
             /** @description shown once, not kept */
             key: string;
             connect: components["schemas"]["Connect"];
@@ -3011,8 +3159,8 @@ export interface components {
         };
         /** @description a reason in auto to be on, or at a level; which fields count depends on the kind */
         Demand: {
-            /** @enum {string} */
-            kind: "hold_above" | "hold_below" | "schedule" | "day_length" | "formula" | "exercise" | "curve" | "regulate";
+            /** @description hold_above, hold_below, schedule, day_length, formula, exercise, curve or regulate */
+            kind: string;
             name?: string;
             /** Format: double */
             to?: number;
@@ -3131,10 +3279,35 @@ export interface components {
             /** @description how often the hub itself may change it within a minute; 0: 6 */
             changes?: number;
         };
+        /** @description its id may be left out, and stands in the address */
+        AutomationInput: {
+            control?: string;
+            demands?: components["schemas"]["Demand"][];
+            permits?: components["schemas"]["Permit"][];
+            interlocks?: components["schemas"]["Interlock"][];
+            limits?: components["schemas"]["RunLimits"];
+            proof?: components["schemas"]["Proof"];
+            travel?: components["schemas"]["Travel"];
+            /** Format: double */
+            idle?: number;
+            /** Format: double */
+            fallback?: number;
+            /** Format: int64 */
+            settle_ms?: number;
+            /** Format: int64 */
+            hand_ms?: number;
+            /** Format: int64 */
+            follow_ms?: number;
+            /** @description how often the hub itself may change it within a minute; 0: 6 */
+            changes?: number;
+        };
         AutomationView: {
             version: string;
             config: components["schemas"]["Automation"];
-            remarks: string[];
+            state: {
+                /** @description what an owner should look at */
+                remarks: string[];
+            };
         };
         Pulse: {
             /** Format: int64 */
@@ -3158,6 +3331,26 @@ export interface components {
         };
         Setting: {
             id: string;
+            name: string;
+            /** @enum {string} */
+            kind: "number" | "time" | "duration" | "onoff" | "choice";
+            unit?: string;
+            decimals?: number;
+            /** Format: double */
+            min?: number;
+            /** Format: double */
+            max?: number;
+            /** Format: double */
+            step?: number;
+            /** Format: double */
+            default: number;
+            options?: string[];
+            mirror?: string;
+            guests?: components["schemas"]["Guests"];
+        };
+        /** @description its id may be left out, and stands in the address */
+        SettingInput: {
+            id?: string;
             name: string;
             /** @enum {string} */
             kind: "number" | "time" | "duration" | "onoff" | "choice";
@@ -3214,16 +3407,27 @@ export interface components {
             ends?: boolean;
             actions: components["schemas"]["Action"][];
         };
+        /** @description its id may be left out, and stands in the address */
+        PresetInput: {
+            id?: string;
+            name: string;
+            /** @enum {string} */
+            role?: "" | "owner" | "member" | "guest";
+            ask?: boolean;
+            /** @description Whoever applies it must tell until when. */
+            ends?: boolean;
+            actions: components["schemas"]["Action"][];
+        };
         PresetView: {
             version: string;
             config: components["schemas"]["Preset"];
             state: components["schemas"]["None"];
         };
-        AlertConfig: {
+        Alert: {
             id: string;
             name: string;
-            /** @enum {string} */
-            kind: "above" | "below" | "outside" | "faster" | "trend" | "silent" | "unchanged" | "event" | "stale" | "offline" | "unconfirmed" | "no_effect" | "service" | "formula";
+            /** @description above, below, outside, faster, trend, silent, unchanged, event, stale, offline, unconfirmed, no_effect, service, formula */
+            kind: string;
             /** @description the signal, device or control */
             of?: string;
             /** @enum {string} */
@@ -3269,60 +3473,116 @@ export interface components {
             early?: string;
             off?: boolean;
         };
-        Alert: {
-            id: string;
-            version: string;
-            config: components["schemas"]["AlertConfig"];
-            /** @description it is there without making, and was not tuned */
-            built_in: boolean;
-            place?: string;
-            device?: string;
+        /** @description its id may be left out, and stands in the address */
+        AlertInput: {
+            id?: string;
+            name: string;
+            /** @description above, below, outside, faster, trend, silent, unchanged, event, stale, offline, unconfirmed, no_effect, service, formula */
+            kind: string;
+            /** @description the signal, device or control */
+            of?: string;
             /** @enum {string} */
-            phase: "normal" | "active" | "acknowledged" | "returned" | "shelved" | "out_of_service";
-            /** @description what it is about, as it is now */
-            value: string;
-            /** @description and what that is compared with, in words */
-            limit?: string;
-            /** @description and when it was raised */
-            was?: string;
-            /** Format: date-time */
-            since?: string;
-            /** Format: date-time */
-            ended?: string;
+            severity: "info" | "warning" | "critical";
+            /** @description what to do */
+            text?: string;
+            limit?: number;
+            /** @description outside: the upper end of the band */
+            upper?: number;
+            /** @description dead band: how far back it must be before the alert ends */
+            band?: number;
+            /** @description faster, trend: it is about falling */
+            falls?: boolean;
             /**
              * Format: int64
-             * @description how often it was raised
+             * @description faster: in what time; silent, unchanged: for how long; trend: within what time
              */
-            n: number;
-            /** @description how often it came since then */
-            times?: number;
-            /** @description who acknowledged, shelved or retired it */
-            by?: string;
+            span_ms?: number;
             word?: string;
-            /**
-             * Format: date-time
-             * @description shelved until
-             */
+            when?: string;
             until?: string;
-            told?: {
-                route: string;
-                /** @description of the route */
-                name?: string;
-                /** @description the name of the person it is for */
-                who?: string;
-                /** @description mail, webhook, mqtt or push */
-                via?: string;
+            /**
+             * Format: int64
+             * @description it must hold for this long
+             */
+            after_ms?: number;
+            /**
+             * Format: int64
+             * @description and be over for this long
+             */
+            settle_ms?: number;
+            /**
+             * Format: int64
+             * @description after it ended it does not come again for this long
+             */
+            rest_ms?: number;
+            days?: number[];
+            from?: string;
+            to?: string;
+            /** @description it stays until somebody clears it */
+            latch?: boolean;
+            /** @description a limit before the limit, told once */
+            early?: string;
+            off?: boolean;
+        };
+        AlertView: {
+            version: string;
+            config: components["schemas"]["Alert"];
+            state: {
+                /** @description it is there without making, and was not tuned */
+                built_in: boolean;
+                place?: string;
+                device?: string;
+                /** @enum {string} */
+                phase: "normal" | "active" | "acknowledged" | "returned" | "shelved" | "out_of_service";
+                /** @description what it is about, as it is now */
+                value: string;
+                /** @description and what that is compared with, in words */
+                limit?: string;
+                /** @description and when it was raised */
+                was?: string;
                 /** Format: date-time */
-                at: string;
-                count: number;
+                since?: string;
+                /** Format: date-time */
+                ended?: string;
                 /**
-                 * @description the newest message has not arrived yet, or was given up; none: it arrived
-                 * @enum {string}
+                 * Format: int64
+                 * @description how often it was raised
                  */
-                state?: "waiting" | "failed";
-            }[];
+                n: number;
+                /** @description how often it came since then */
+                times?: number;
+                /** @description who acknowledged, shelved or retired it */
+                by?: string;
+                word?: string;
+                /**
+                 * Format: date-time
+                 * @description shelved until
+                 */
+                until?: string;
+                told?: {
+                    route: string;
+                    /** @description of the route */
+                    name?: string;
+                    /** @description the name of the person it is for */
+                    who?: string;
+                    /** @description mail, webhook, mqtt or push */
+                    via?: string;
+                    /** Format: date-time */
+                    at: string;
+                    count: number;
+                    /**
+                     * @description the newest message has not arrived yet, or was given up; none: it arrived
+                     * @enum {string}
+                     */
+                    state?: "waiting" | "failed";
+                }[];
+            };
         };
         Backups: {
+            /** @description by which they are encrypted (age-encryption.org/v1); kept and never shown; left out: as it is, empty or null: they are not. Whoever loses it cannot open them */
+            passphrase?: string | null;
+            /** @description of the other place, or the secret of the access key; kept and never shown; left out: as it is */
+            password?: string | null;
             /**
              * @description empty: only when somebody asks
              * @enum {string}
@@ -3368,27 +3628,29 @@ export interface components {
         BackupsView: {
             version: string;
             config: components["schemas"]["Backups"];
-            folder: string;
-            /** @description the newest first */
-            list: components["schemas"]["Backup"][];
-            /** @description why the last one was not made */
-            failed?: string;
-            /** @description there is a passphrase */
-            encrypted: boolean;
-            /** @description a password for the other place is kept */
-            secret: boolean;
-            /** @description why the newest is not at the other place */
-            not_copied?: string;
-            /**
-             * Format: date-time
-             * @description when a restore was last tried and went well
-             */
-            drilled?: string;
-            /** @description why the last restore that was tried failed */
-            drill_failed?: string;
+            state: {
+                folder: string;
+                /** @description the newest first */
+                list: components["schemas"]["Backup"][];
+                /** @description why the last one was not made */
+                failed?: string;
+                /** @description there is one: they are encrypted */
+                passphrase: boolean;
+                /** @description one for the other place is kept */
+                password: boolean;
+                /** @description why the newest is not at the other place */
+                not_copied?: string;
+                /**
+                 * Format: date-time
+                 * @description when a restore was last tried and went well
+                 */
+                drilled?: string;
+                /** @description why the last restore that was tried failed */
+                drill_failed?: string;
+            };
         };
         LinkedAlert: {
-            alert: components["schemas"]["Alert"];
+            alert: components["schemas"]["AlertView"];
             /** @description of the hub */
             name: string;
             /** @description its name */
@@ -3432,11 +3694,6 @@ export interface components {
              * @enum {string}
              */
             guests?: "none" | "see";
-        };
-        CameraView: {
-            config: components["schemas"]["Camera"];
-            /** @description one is kept */
-            password: boolean;
         };
         Still: {
             /** Format: int64 */
@@ -3565,12 +3822,55 @@ export interface components {
             broker?: string;
             off?: boolean;
         };
+        /** @description its id may be left out, and stands in the address */
+        RouteInput: {
+            id?: string;
+            name: string;
+            /** @description the account it is for */
+            person?: string;
+            /** @enum {string} */
+            via: "mail" | "webhook" | "mqtt" | "push";
+            /** @description the mail address, the URL, the topic */
+            to?: string;
+            /**
+             * @description alerts of at least this severity
+             * @enum {string}
+             */
+            least: "info" | "warning" | "critical";
+            places?: string[];
+            /** @description quiet hours begin; only critical ones come then */
+            from?: string;
+            until?: string;
+            /**
+             * Format: int64
+             * @description only what nobody acknowledged by then
+             */
+            after_ms?: number;
+            /**
+             * Format: int64
+             * @description again as long as nobody acknowledged
+             */
+            remind_ms?: number;
+            /** @description tell also that it is over */
+            ends?: boolean;
+            /** @description webhook: a body of one's own with {fields}; empty: CloudEvents JSON */
+            body?: string;
+            /** @description webhook: the content type of that body */
+            type?: string;
+            /** @description webhook: it may go to addresses in the house */
+            inside?: boolean;
+            /** @description mqtt: the broker elsewhere that it goes to */
+            broker?: string;
+            off?: boolean;
+        };
         RouteView: {
             version: string;
             config: components["schemas"]["Route"];
             state: components["schemas"]["None"];
         };
         Messaging: {
+            /** @description of the mail server; kept and never shown; left out: as it is, null: forgotten */
+            password?: string | null;
             /** @description of the console, as people reach it, for links */
             address?: string;
             mail?: {
@@ -3605,13 +3905,39 @@ export interface components {
         MessagingView: {
             version: string;
             config: components["schemas"]["Messaging"];
-            /** @description one is kept for the mail server */
-            password: boolean;
-            /** @description the key that webhooks are signed with */
-            signing: string;
+            state: {
+                /** @description one is kept for the mail server */
+                password: boolean;
+                /** @description the key that webhooks are signed with */
+                signing: string;
+            };
         };
         Rule: {
             id: string;
+            name: string;
+            off?: boolean;
+            /** @description again after each rest, for as long as its first stage holds */
+            repeat?: boolean;
+            stages: {
+                when: string;
+                if?: string;
+                /** Format: int64 */
+                after_ms?: number;
+                /** @description of a later stage: when this holds while it is waited for, the rule begins anew */
+                until?: string;
+                /**
+                 * Format: int64
+                 * @description of a later stage: after this time of waiting the rule begins anew; 0: after two days
+                 */
+                within_ms?: number;
+                actions: components["schemas"]["Action"][];
+            }[];
+            /** Format: int64 */
+            rest_ms?: number;
+        };
+        /** @description its id may be left out, and stands in the address */
+        RuleInput: {
+            id?: string;
             name: string;
             off?: boolean;
             /** @description again after each rest, for as long as its first stage holds */
@@ -3649,6 +3975,23 @@ export interface components {
         };
         Group: {
             id: string;
+            name: string;
+            /**
+             * Format: double
+             * @description watts; 0: only one of them may be on
+             */
+            limit: number;
+            /** Format: int64 */
+            pause_ms?: number;
+            members: {
+                control: string;
+                /** Format: double */
+                watts?: number;
+            }[];
+        };
+        /** @description its id may be left out, and stands in the address */
+        GroupInput: {
+            id?: string;
             name: string;
             /**
              * Format: double
@@ -3878,46 +4221,45 @@ export interface components {
             source?: components["schemas"]["Source"];
             target?: components["schemas"]["Target"];
         };
-        ModelEntry: {
-            model: components["schemas"]["Model"];
-            shipped: boolean;
-            /** @description how many devices are of it */
-            devices: number;
-            /** @description when a device is kept as a model: what could not be part of it, in sentences */
-            left_out?: string[];
+        ModelView: {
+            version: string;
+            config: components["schemas"]["Model"];
+            state: {
+                shipped: boolean;
+                /** @description how many devices are of it */
+                devices: number;
+                /** @description when a device is kept as a model: what could not be part of it, in sentences */
+                left_out?: string[];
+            };
         };
         Broker: {
-            id: string;
-            name: string;
-            address: string;
-            user: string;
-            client_id: string;
-            /** @description group of hubs that share the load */
-            share: string;
-            /** @description PEM of the authority that signed its certificate */
-            ca: string;
-            /** @description a topic that says online while the hub is there, and offline by its last will; empty: none */
-            alive: string;
-            has_password: boolean;
-            connected: boolean;
-            /** Format: date-time */
-            since?: string;
-            /** @description why it is away */
-            why: string;
-            version: string;
-        };
-        NewBroker: {
             id?: string;
             name: string;
             /** @description mqtt://host:1883 or mqtts://host:8883 */
             address: string;
             user?: string;
-            /** @description left out: as it is */
-            password?: string;
+            /** @description kept and never shown; left out: as it is, null: forgotten */
+            password?: string | null;
             client_id?: string;
+            /** @description group of hubs that share the load */
             share?: string;
+            /** @description PEM of the authority that signed its certificate */
             ca?: string;
+            /** @description a topic that says online while the hub is there, and offline by its last will; empty: none */
             alive?: string;
+        };
+        BrokerView: {
+            version: string;
+            config: components["schemas"]["Broker"];
+            state: {
+                /** @description one is kept */
+                password: boolean;
+                connected: boolean;
+                /** Format: date-time */
+                since?: string;
+                /** @description why it is away */
+                why: string;
+            };
         };
         Panel: {
             on: boolean;
@@ -3930,9 +4272,10 @@ export interface components {
             register: components["schemas"]["Register"];
             write?: boolean;
         };
-        PanelState: {
-            panel: components["schemas"]["Panel"];
+        PanelView: {
             version: string;
+            config: components["schemas"]["Panel"];
+            state: components["schemas"]["None"];
         };
         Refusal: {
             /** Format: int64 */
@@ -4066,21 +4409,24 @@ export interface components {
             /** @description the setting, or other series, that holds the value */
             setting?: string;
         };
-        NewView: {
+        View: {
+            id?: string;
             name: string;
             /** @description what stands behind the ? of the console's charts */
             view: string;
             /** @description everybody in the household finds it */
             shared?: boolean;
+            /** @description the account of who made it; the hub tells it */
+            by?: string;
         };
-        View: {
-            /** Format: int64 */
-            id: number;
-            name: string;
-            view: string;
-            shared: boolean;
-            by: string;
-            mine: boolean;
+        ViewView: {
+            version: string;
+            config: components["schemas"]["View"];
+            state: {
+                /** @description the name of who made it */
+                by: string;
+                mine: boolean;
+            };
         };
         /** @description a page that somebody arranged on a grid of 12 columns */
         Dashboard: {
@@ -4096,8 +4442,8 @@ export interface components {
         };
         Tile: {
             id: string;
-            /** @enum {string} */
-            kind: "value" | "gauge" | "sparkline" | "chart" | "lamp" | "control" | "setpoint" | "text" | "alerts" | "strip" | "preset" | "timer" | "notes" | "picture" | "still" | "clock";
+            /** @description value, gauge, sparkline, chart, lamp, control, setpoint, text, alerts, strip, preset, timer, notes, picture, still or clock; of another one the console says that it does not know it */
+            kind: string;
             name?: string;
             /** @description signals, controls, settings, presets or places */
             of?: string[];
@@ -4804,20 +5150,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The hub */
+            /** @description As it is now */
             200: {
                 headers: {
                     ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Hub"];
+                    "application/json": components["schemas"]["HubView"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    changeHub: {
+    putHub: {
         parameters: {
             query?: never;
             header?: {
@@ -4829,18 +5175,48 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["HubChange"];
+                "application/json": components["schemas"]["Hub"];
             };
         };
         responses: {
-            /** @description The hub */
+            /** @description As it is now */
             200: {
                 headers: {
                     ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Hub"];
+                    "application/json": components["schemas"]["HubView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchHub: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HubView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5001,26 +5377,34 @@ export interface operations {
     };
     listViews: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Views */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"][];
+                    "application/json": {
+                        items: components["schemas"]["ViewView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveView: {
+    addView: {
         parameters: {
             query?: never;
             header?: never;
@@ -5029,17 +5413,73 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewView"];
+                "application/json": components["schemas"]["View"];
             };
         };
         responses: {
-            /** @description The view */
-            200: {
+            /** @description It is there */
+            201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["View"];
+                    "application/json": components["schemas"]["ViewView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putView: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["View"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5048,20 +5488,55 @@ export interface operations {
     removeView: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
-                view: number;
+                id: components["parameters"]["Id"];
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchView: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewView"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -5575,6 +6050,61 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listControls: {
+        parameters: {
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ControlView"][];
+                        next?: components["schemas"]["Next"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addControl: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ControlInput"];
+            };
+        };
+        responses: {
+            /** @description It is there */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getControl: {
         parameters: {
             query?: never;
@@ -5586,13 +6116,45 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The control */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putControl: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ControlInput"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5624,7 +6186,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    changeControl: {
+    patchControl: {
         parameters: {
             query?: never;
             header?: {
@@ -5638,17 +6200,19 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ControlChange"];
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
             };
         };
         responses: {
-            /** @description The control */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5686,7 +6250,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5711,7 +6275,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5734,7 +6298,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5767,7 +6331,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Control"];
+                    "application/json": components["schemas"]["ControlView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5807,9 +6371,10 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The automation */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5819,7 +6384,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    saveAutomation: {
+    putAutomation: {
         parameters: {
             query?: never;
             header?: {
@@ -5833,13 +6398,70 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Automation"];
+                "application/json": components["schemas"]["AutomationInput"];
             };
         };
         responses: {
-            /** @description The automation, and what else happened */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AutomationView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAutomation: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchAutomation: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5921,7 +6543,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Setting"];
+                "application/json": components["schemas"]["SettingInput"];
             };
         };
         responses: {
@@ -5976,7 +6598,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Setting"];
+                "application/json": components["schemas"]["SettingInput"];
             };
         };
         responses: {
@@ -6118,7 +6740,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Preset"];
+                "application/json": components["schemas"]["PresetInput"];
             };
         };
         responses: {
@@ -6173,7 +6795,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Preset"];
+                "application/json": components["schemas"]["PresetInput"];
             };
         };
         responses: {
@@ -6277,8 +6899,10 @@ export interface operations {
     listAlerts: {
         parameters: {
             query?: {
-                /** @description only those that are not quiet */
-                active?: boolean;
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
             };
             header?: never;
             path?: never;
@@ -6292,35 +6916,147 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Alert"][];
+                    "application/json": {
+                        items: components["schemas"]["AlertView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveAlert: {
+    addAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertInput"];
+            };
+        };
+        responses: {
+            /** @description It is there */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putAlert: {
         parameters: {
             query?: never;
             header?: {
                 /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
                 "If-Match"?: components["parameters"]["IfMatch"];
             };
-            path?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AlertConfig"];
+                "application/json": components["schemas"]["AlertInput"];
             };
         };
         responses: {
-            /** @description The alert */
-            201: {
+            /** @description As it is now */
+            200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Alert"];
+                    "application/json": components["schemas"]["AlertView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAlert: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchAlert: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6351,27 +7087,6 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeAlert: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Gone */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
     getBackups: {
         parameters: {
             query?: never;
@@ -6381,9 +7096,10 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Backups */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6393,7 +7109,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    saveBackups: {
+    putBackups: {
         parameters: {
             query?: never;
             header?: {
@@ -6405,19 +7121,14 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    config: components["schemas"]["Backups"];
-                    /** @description by which they are encrypted (age-encryption.org/v1); empty: they are not; left out: as it was. Whoever loses it cannot open them */
-                    passphrase?: string;
-                    /** @description the password of the other place, or the secret of the access key; left out: as it was */
-                    secret?: string;
-                };
+                "application/json": components["schemas"]["Backups"];
             };
         };
         responses: {
-            /** @description Backups */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6443,6 +7154,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchBackups: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6532,60 +7273,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Digest"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    getCamera: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description The camera; empty where there is none */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CameraView"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    saveCamera: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": {
-                    config: components["schemas"]["Camera"];
-                    /** @description that the camera asks for (Basic or Digest); left out: as it was, while the host is the same */
-                    password?: string;
-                };
-            };
-        };
-        responses: {
-            /** @description The camera */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["CameraView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6823,7 +7510,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Alert"][];
+                    "application/json": components["schemas"]["AlertView"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6839,7 +7526,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    alert: components["schemas"]["AlertConfig"];
+                    alert: components["schemas"]["Alert"];
                     /**
                      * Format: date-time
                      * @description a month ago where it is not told
@@ -6956,7 +7643,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Route"];
+                "application/json": components["schemas"]["RouteInput"];
             };
         };
         responses: {
@@ -7011,7 +7698,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Route"];
+                "application/json": components["schemas"]["RouteInput"];
             };
         };
         responses: {
@@ -7119,9 +7806,10 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Messaging */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7131,7 +7819,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    saveMessaging: {
+    putMessaging: {
         parameters: {
             query?: never;
             header?: {
@@ -7143,17 +7831,44 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    config: components["schemas"]["Messaging"];
-                    /** @description of the mail server; left out: as it was */
-                    password?: string;
-                };
+                "application/json": components["schemas"]["Messaging"];
             };
         };
         responses: {
-            /** @description Messaging */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagingView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchMessaging: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7222,7 +7937,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Rule"];
+                "application/json": components["schemas"]["RuleInput"];
             };
         };
         responses: {
@@ -7277,7 +7992,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Rule"];
+                "application/json": components["schemas"]["RuleInput"];
             };
         };
         responses: {
@@ -7388,7 +8103,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Group"];
+                "application/json": components["schemas"]["GroupInput"];
             };
         };
         responses: {
@@ -7443,7 +8158,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Group"];
+                "application/json": components["schemas"]["GroupInput"];
             };
         };
         responses: {
@@ -7681,7 +8396,62 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    removeSignal: {
+    listSignals: {
+        parameters: {
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By id */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["SignalView"][];
+                        next?: components["schemas"]["Next"];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSignal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignalInput"];
+            };
+        };
+        responses: {
+            /** @description It is there */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSignal: {
         parameters: {
             query?: never;
             header?: never;
@@ -7692,17 +8462,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
-            204: {
+            /** @description As it is now */
+            200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["SignalView"];
+                };
             };
             default: components["responses"]["Problem"];
         };
     };
-    changeSignal: {
+    putSignal: {
         parameters: {
             query?: never;
             header?: {
@@ -7716,17 +8489,74 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SignalChange"];
+                "application/json": components["schemas"]["SignalInput"];
             };
         };
         responses: {
-            /** @description The signal */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Signal"];
+                    "application/json": components["schemas"]["SignalView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSignal: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchSignal: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -7921,7 +8751,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Place"];
+                "application/json": components["schemas"]["PlaceInput"];
             };
         };
         responses: {
@@ -7976,7 +8806,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Place"];
+                "application/json": components["schemas"]["PlaceInput"];
             };
         };
         responses: {
@@ -8051,20 +8881,28 @@ export interface operations {
     };
     listDevices: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Devices */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Device"][];
+                    "application/json": {
+                        items: components["schemas"]["DeviceView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
@@ -8079,7 +8917,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewDevice"];
+                "application/json": components["schemas"]["DeviceInput"];
             };
         };
         responses: {
@@ -8106,13 +8944,45 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The device */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Device"];
+                    "application/json": components["schemas"]["DeviceView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putDevice: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceInput"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8145,7 +9015,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    changeDevice: {
+    patchDevice: {
         parameters: {
             query?: never;
             header?: {
@@ -8159,17 +9029,19 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceChange"];
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
             };
         };
         responses: {
-            /** @description The device */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Device"];
+                    "application/json": components["schemas"]["DeviceView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8202,36 +9074,9 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        device: components["schemas"]["Device"];
+                        device: components["schemas"]["DeviceView"];
                         remarks: string[];
                     };
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    addSignal: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewSignal"];
-            };
-        };
-        responses: {
-            /** @description The signal */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Signal"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8341,7 +9186,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelEntry"];
+                    "application/json": components["schemas"]["ModelView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8349,33 +9194,36 @@ export interface operations {
     };
     listModels: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Models */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelEntry"][];
+                    "application/json": {
+                        items: components["schemas"]["ModelView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    importModel: {
+    addModel: {
         parameters: {
-            query?: {
-                /** @description only check it */
-                preview?: boolean;
-                /** @description in the place of the one that has this id */
-                replace?: boolean;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
@@ -8386,13 +9234,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The model */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelEntry"];
+                    "application/json": components["schemas"]["ModelView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8409,13 +9258,45 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The file */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Model"];
+                    "application/json": components["schemas"]["ModelView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putModel: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Model"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8424,7 +9305,10 @@ export interface operations {
     removeModel: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
             path: {
                 id: components["parameters"]["Id"];
             };
@@ -8432,7 +9316,62 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description It is gone, and what it owned with it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchModel: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryModel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Model"];
+            };
+        };
+        responses: {
+            /** @description It can be kept */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -8454,7 +9393,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    devices: components["schemas"]["NewDevice"][];
+                    devices: components["schemas"]["DeviceInput"][];
                 };
             };
         };
@@ -8473,26 +9412,34 @@ export interface operations {
     };
     listBrokers: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description at most so many */
+                limit?: components["parameters"]["Limit"];
+                /** @description next of the page before */
+                after?: components["parameters"]["After"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description Brokers */
+            /** @description By id */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Broker"][];
+                    "application/json": {
+                        items: components["schemas"]["BrokerView"][];
+                        next?: components["schemas"]["Next"];
+                    };
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveBroker: {
+    addBroker: {
         parameters: {
             query?: never;
             header?: never;
@@ -8501,23 +9448,24 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewBroker"];
+                "application/json": components["schemas"]["Broker"];
             };
         };
         responses: {
-            /** @description The broker */
+            /** @description It is there */
             201: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Broker"];
+                    "application/json": components["schemas"]["BrokerView"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    removeBroker: {
+    getBroker: {
         parameters: {
             query?: never;
             header?: never;
@@ -8528,12 +9476,102 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Gone */
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrokerView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putBroker: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Broker"];
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrokerView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeBroker: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone, and what it owned with it */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchBroker: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrokerView"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -8547,19 +9585,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The panel */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PanelState"];
+                    "application/json": components["schemas"]["PanelView"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    savePanel: {
+    putPanel: {
         parameters: {
             query?: never;
             header?: {
@@ -8575,13 +9614,44 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The panel */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PanelState"];
+                    "application/json": components["schemas"]["PanelView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchPanel: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PanelView"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8605,33 +9675,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceWithKey"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    addControl: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: components["parameters"]["Id"];
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewControl"];
-            };
-        };
-        responses: {
-            /** @description The control */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Control"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -8748,19 +9791,20 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Lines */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rights"];
+                    "application/json": components["schemas"]["RightsView"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    saveRights: {
+    putRights: {
         parameters: {
             query?: never;
             header?: {
@@ -8772,19 +9816,48 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    lines: components["schemas"]["Right"][];
-                };
+                "application/json": components["schemas"]["Rights"];
             };
         };
         responses: {
-            /** @description Lines */
+            /** @description As it is now */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rights"];
+                    "application/json": components["schemas"]["RightsView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    patchRights: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag or version that the change was made from; 409 where it is no longer the newest. * takes whatever is there */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": Record<string, never>;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description As it is now */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsView"];
                 };
             };
             default: components["responses"]["Problem"];

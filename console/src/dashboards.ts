@@ -10,33 +10,17 @@ export function about(id: string) {
   const hub = useHub()
   const place = (p: string | undefined) => hub.places.find((x) => x.id === p)?.name ?? ''
   const signal = hub.signals[id]
-  if (signal) return { kind: 'signal' as const, name: signal.name, place: place(signal.place), signal }
+  if (signal) return { kind: 'signal' as const, name: signal.config.name, place: place(signal.state.place), signal }
   const control = hub.controls[id]
-  if (control) return { kind: 'control' as const, name: control.name, place: place(control.place), control }
+  if (control) return { kind: 'control' as const, name: control.config.name, place: place(control.state.place), control }
   const device = hub.devices[id]
-  if (device?.camera) return { kind: 'camera' as const, name: device.name, place: place(device.place), device }
+  if (device?.state.camera) return { kind: 'camera' as const, name: device.config.name, place: place(device.config.place), device }
   const setting = hub.settings[id]
   if (setting) return { kind: 'setting' as const, name: setting.config.name, place: place(setting.state.place), setting }
   const preset = hub.presets.find((p) => p.config.id === id)
   if (preset) return { kind: 'preset' as const, name: preset.config.name, place: '', preset }
   if (hub.places.some((p) => p.id === id)) return { kind: 'place' as const, name: place(id), place: '' }
   return { kind: 'gone' as const, name: id, place: '' }
-}
-
-export const kindNames: Record<Tile['kind'], string> = {
-  value: 'Value', gauge: 'Gauge', sparkline: 'Value with its day', chart: 'Chart', lamp: 'Lamp', control: 'Switch, slider or choice', setpoint: 'Setpoint', text: 'Text',
-  alerts: 'What needs attention', strip: 'When it ran, and will run', preset: 'Preset', timer: 'Timer', notes: 'Notes', picture: 'Picture or drawing', still: 'What a camera sees', clock: 'Clock',
-}
-
-/** What a tile may become without becoming about something else. */
-export function kindsFor(t: Tile): Tile['kind'][] {
-  const first = t.of?.[0]
-  if (!first) return [t.kind]
-  const a = about(first)
-  if (a.kind === 'control') return ['control', 'lamp', 'strip', 'timer']
-  if (a.kind !== 'signal') return [t.kind]
-  if (a.signal.kind === 'onoff') return ['lamp', 'value', 'strip', 'timer']
-  return a.signal.kind === 'number' ? ['sparkline', 'value', 'gauge', 'chart', 'timer'] : ['value']
 }
 
 /** The tiles in the order of a narrow screen: as somebody put them, new ones at the end, else by row and column. */
@@ -49,18 +33,6 @@ export function inOrder(d: Dashboard): Tile[] {
 
 /** How many columns a width has. */
 export const columnsFor = (width: number) => (width >= 900 ? 12 : width >= 560 ? 6 : 2)
-
-const small = ['value', 'lamp', 'sparkline', 'preset', 'clock', 'timer', 'gauge']
-
-/** Columns and rows of a tile where there are fewer than 12 columns: small ones share a line, the others have their own. */
-export function spanOn(t: Tile, columns: number): { w: number; h: number } {
-  if (columns === 2) {
-    const control = useHub().controls[t.of?.[0] ?? '']
-    const least = t.kind === 'chart' || (t.kind === 'control' && control?.settings?.length) ? 3 : 1 // switch and setpoint stand one below the other
-    return { w: small.includes(t.kind) && t.w <= 3 ? 1 : 2, h: Math.max(least, t.kind === 'chart' ? Math.min(4, t.h) : t.h) }
-  }
-  return { w: Math.min(6, Math.max(2, Math.round(t.w / 2) + (t.w < 6 ? 1 : 0))), h: t.h }
-}
 
 /** An id that no tile has. */
 export function freeId(tiles: Tile[]): string {

@@ -55,7 +55,7 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
 
   async function load() {
     const series = only?.() ?? [
-      ...Object.values(hub.signals).filter((s) => s.kind !== 'text').map((s) => s.id),
+      ...Object.values(hub.signals).filter((s) => s.config.kind !== 'text').map((s) => s.config.id),
       ...Object.keys(hub.controls).map((id) => id + '.is'),
     ]
     to.value = Date.now() + hub.offset
@@ -93,9 +93,9 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
     newest.clear()
   }
   const stop = onReading((s) => {
-    const at = s.at ? Date.parse(s.at) : 0
-    if (traces[s.id] && typeof s.value === 'number' && at > (traces[s.id]!.t.at(-1) ?? 0)) {
-      newest.set(s.id, [at, s.value])
+    const at = s.state.at ? Date.parse(s.state.at) : 0
+    if (traces[s.config.id] && typeof s.state.value === 'number' && at > (traces[s.config.id]!.t.at(-1) ?? 0)) {
+      newest.set(s.config.id, [at, s.state.value])
       soon ||= window.setTimeout(extend, pace)
     }
   })
@@ -104,7 +104,7 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
     () => [Object.keys(hub.signals).length, Object.keys(hub.controls).length, hub.link].join(),
     () => hub.link === 'live' && refresh(),
   )
-  watch(() => Object.values(hub.controls).map((c) => `${c.id}${c.is}${c.is_since}`).join(), refresh)
+  watch(() => Object.values(hub.controls).map((c) => `${c.config.id}${c.state.is}${c.state.is_since}`).join(), refresh)
   if (only) watch(() => hub.link, (l) => l === 'live' && refresh())
   let timer = 0
   onMounted(() => {

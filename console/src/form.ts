@@ -34,3 +34,8 @@ export function num(v: unknown): number | undefined {
 
 /** Words separated by commas. */
 export const words = (text: string) => text.split(',').map((w) => w.trim()).filter(Boolean)
+
+/** What somebody filled in: fields that are empty are left out. */
+export function filled<T extends object>(o: T): T {
+  return Object.fromEntries(Object.entries(o).filter(([, v]) => v !== undefined && v !== '')) as T
+}

@@ -3,9 +3,11 @@ import type { Control, Device, Signal } from './api'
 import { clockText, controlState, deviceState, length, rhythm, signalAge, unitSign, valueText } from './format'
 
 const now = Date.parse('2026-03-02T09:00:00Z')
-const control = (c: Partial<Control>): Control => ({
-  id: 'kiln.fan', name: 'Vent fan', device: 'kiln', place: 'shed', raw: 'fan', confirm_after_ms: 5000, resume_within_ms: 0, safe: false, dangerous: false,
-  at_device: 'follow', answers: true, guests: 'none', has_lease: true, phase: 'confirmed', version: '1', reason: '', rev: 1, online: true, source: {}, target: {}, ask: false, ...c, kind: c.kind ?? 'switch',
+const control = (state: Partial<Control['state']>): Control => ({
+  version: '1',
+  config: { id: 'kiln.fan', name: 'Vent fan', device: 'kiln', raw: 'fan', confirm_after_ms: 5000, resume_within_ms: 0, safe: false, dangerous: false,
+    at_device: 'follow', answers: true, guests: 'none', source: {}, target: {}, kind: 'switch' },
+  state: { place: 'shed', has_lease: true, phase: 'confirmed', reason: '', rev: 1, online: true, ...state },
 })
 
 test('values', () => {
@@ -35,12 +37,12 @@ describe('the state of a control', () => {
     [{ is: true, online: false }, 'on when last heard', 'warn'],
     [{ phase: '' }, 'not yet reported', 'off'],
   ] as const)('%o', (c, words, tone) => {
-    expect(controlState(control(c as Partial<Control>), now)).toEqual({ words, tone })
+    expect(controlState(control(c as Partial<Control['state']>), now)).toEqual({ words, tone })
   })
 })
 
 test('the age of a signal is told when it matters', () => {
-  const s = (state: Signal['state'], heard?: number) => ({ state, heard: heard ? new Date(heard).toISOString() : undefined }) as Signal
+  const s = (fresh: Signal['state']['fresh'], heard?: number) => ({ state: { fresh, heard: heard ? new Date(heard).toISOString() : undefined } }) as Signal
   expect(signalAge(s('live', now - 4000), now)).toBe('')
   expect(signalAge(s('stale', now - 14 * 60_000), now)).toBe('14 min old')
   expect(signalAge(s('unknown'), now)).toBe('never heard')
@@ -52,12 +54,13 @@ test("times are told in the hub's zone", () => {
 })
 
 test('presence and rhythm of devices', () => {
-  const d = (x: Partial<Device>) => ({ state: '', online: true, asleep: false, since: '2026-03-02T08:55:00Z', wakes_ms: 0, messages: 9, every_ms: 0, jitter_ms: 0, ...x }) as Device
+  const d = (state: Partial<Device['state']>, config: Partial<Device['config']> = {}) =>
+    ({ config, state: { online: true, asleep: false, since: '2026-03-02T08:55:00Z', messages: 9, every_ms: 0, jitter_ms: 0, ...state } }) as Device
   expect(deviceState(d({}), now)).toEqual({ words: 'online for 5 min', warn: false })
   expect(deviceState(d({ online: false }), now)).toEqual({ words: 'offline for 5 min', warn: true })
   expect(deviceState(d({ online: false, since: undefined }), now).words).toBe('never connected')
-  expect(deviceState(d({ asleep: true, wakes_ms: 600_000 }), now)).toEqual({ words: 'asleep for 5 min, wakes every 10 min', warn: false })
-  expect(deviceState(d({ state: 'disabled', online: false }), now)).toEqual({ words: 'disabled', warn: false })
+  expect(deviceState(d({ asleep: true }, { wakes_ms: 600_000 }), now)).toEqual({ words: 'asleep for 5 min, wakes every 10 min', warn: false })
+  expect(deviceState(d({ online: false }, { state: 'disabled' }), now)).toEqual({ words: 'disabled', warn: false })
   expect([d({ messages: 0 }), d({}), d({ every_ms: 10_000, jitter_ms: 40 }), d({ every_ms: 2500, jitter_ms: 2000 })].map(rhythm))
     .toEqual(['no message yet', '9 so far', 'every 10 s ± 40 ms', 'irregular, about every 2.5 s'])
 })

@@ -35,45 +35,45 @@ export function since(iso: string | undefined, now: number): string {
 }
 
 /** What a control is or should be, in words: on, 40 %, open. */
-export function amountText(c: Pick<Control, 'kind'>, v: Control['is']): string {
-  if (typeof v === 'number' && c.kind === 'level') return `${Math.round(v)} %`
-  if (c.kind === 'mover') return ({ open: 'open', close: 'shut', stop: 'half way' } as Record<string, string>)[String(v)] ?? valueText(v)
+export function amountText(c: { config: Pick<Control['config'], 'kind'> }, v: Control['state']['is']): string {
+  if (typeof v === 'number' && c.config.kind === 'level') return `${Math.round(v)} %`
+  if (c.config.kind === 'mover') return ({ open: 'open', close: 'shut', stop: 'half way' } as Record<string, string>)[String(v)] ?? valueText(v)
   return valueText(v)
 }
 
 /** Whether a control runs: on, above 0 %, not shut. */
-export function runs(v: Control['is']): boolean {
+export function runs(v: Control['state']['is']): boolean {
   return v === true || (typeof v === 'number' && v > 0) || v === 'open'
 }
 
 /** The state of a control in a few words, and what to make of it. */
 export function controlState(c: Control, now: number): { words: string; tone: 'on' | 'off' | 'wait' | 'warn' } {
-  if (c.service) return { words: 'out of service', tone: 'warn' }
-  if (c.momentary) {
-    if (c.phase === 'pending') return { words: 'pulsing', tone: 'wait' }
-    return c.phase === 'unconfirmed' ? { words: 'not confirmed', tone: 'warn' } : { words: c.phase === '' ? 'never pulsed' : 'pulsed', tone: 'off' }
+  if (c.state.service) return { words: 'out of service', tone: 'warn' }
+  if (c.config.momentary) {
+    if (c.state.phase === 'pending') return { words: 'pulsing', tone: 'wait' }
+    return c.state.phase === 'unconfirmed' ? { words: 'not confirmed', tone: 'warn' } : { words: c.state.phase === '' ? 'never pulsed' : 'pulsed', tone: 'off' }
   }
-  const is = amountText(c, c.is)
-  if (c.phase === 'pending') {
-    if (c.kind === 'mover') return { words: c.want === 'open' ? 'opening' : c.want === 'close' ? 'closing' : 'stopping', tone: 'wait' }
-    return { words: c.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
+  const is = amountText(c, c.state.is)
+  if (c.state.phase === 'pending') {
+    if (c.config.kind === 'mover') return { words: c.state.want === 'open' ? 'opening' : c.state.want === 'close' ? 'closing' : 'stopping', tone: 'wait' }
+    return { words: c.state.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
   }
-  if (c.phase === 'unconfirmed') return { words: c.online || c.kind === 'mover' ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
-  if (c.proof === 'missing') return { words: `${amountText(c, c.want)}, no effect`, tone: 'warn' }
-  if (c.phase === 'assumed') return { words: `${amountText(c, c.want)}, assumed: no contact shows it`, tone: runs(c.want) ? 'on' : 'off' }
-  if (c.phase === 'sent') return { words: `${amountText(c, c.want)} sent, this board cannot confirm`, tone: runs(c.want) ? 'on' : 'off' }
-  if (c.is === undefined) return { words: 'not yet reported', tone: 'off' }
-  if (!c.online && c.kind !== 'mover') return { words: `${is} when last heard`, tone: 'warn' }
-  const span = c.is_since ? ` for ${since(c.is_since, now)}` : ''
-  const hand = c.mode === 'manual' ? (c.hand_until ? `, by hand for ${length(Date.parse(c.hand_until) - now)} more` : ', by hand') : ''
-  return runs(c.is) ? { words: is + (hand || span), tone: 'on' } : { words: is + hand, tone: 'off' }
+  if (c.state.phase === 'unconfirmed') return { words: c.state.online || c.config.kind === 'mover' ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
+  if (c.state.proof === 'missing') return { words: `${amountText(c, c.state.want)}, no effect`, tone: 'warn' }
+  if (c.state.phase === 'assumed') return { words: `${amountText(c, c.state.want)}, assumed: no contact shows it`, tone: runs(c.state.want) ? 'on' : 'off' }
+  if (c.state.phase === 'sent') return { words: `${amountText(c, c.state.want)} sent, this board cannot confirm`, tone: runs(c.state.want) ? 'on' : 'off' }
+  if (c.state.is === undefined) return { words: 'not yet reported', tone: 'off' }
+  if (!c.state.online && c.config.kind !== 'mover') return { words: `${is} when last heard`, tone: 'warn' }
+  const span = c.state.is_since ? ` for ${since(c.state.is_since, now)}` : ''
+  const hand = c.state.mode === 'manual' ? (c.state.hand_until ? `, by hand for ${length(Date.parse(c.state.hand_until) - now)} more` : ', by hand') : ''
+  return runs(c.state.is) ? { words: is + (hand || span), tone: 'on' } : { words: is + hand, tone: 'off' }
 }
 
 /** How a signal's age is told: nothing while it is live and fresh. */
 export function signalAge(s: Signal, now: number): string {
-  if (s.state === 'unknown') return s.heard ? '' : 'never heard'
-  const age = s.heard ? now - Date.parse(s.heard) : 0
-  return s.state === 'stale' ? `${length(age)} old` : ''
+  if (s.state.fresh === 'unknown') return s.state.heard ? '' : 'never heard'
+  const age = s.state.heard ? now - Date.parse(s.state.heard) : 0
+  return s.state.fresh === 'stale' ? `${length(age)} old` : ''
 }
 
 /** Date and time in the hub's zone. */
@@ -90,25 +90,25 @@ export function dayText(ms: number, zone: string): string {
 }
 
 /** What the links are called. */
-export const linkNames: Record<Device['link']['kind'], string> = {
+export const linkNames: Record<Device['config']['link']['kind'], string> = {
   mqtt: 'MQTT, to this hub', http: 'HTTP, the board pushes', udp: 'UDP datagrams', modbus: 'Modbus TCP', lines: 'text lines, serial or TCP',
   poll: 'a page that the hub fetches', itself: 'the hub itself: how it is', outside: 'MQTT, a broker elsewhere',
 }
 
 /** Whether a device is there, and since when. */
 export function deviceState(d: Device, now: number): { words: string; warn: boolean } {
-  if (d.state) return { words: d.state === 'removed' ? 'removed, history kept' : 'disabled', warn: false }
-  if (d.asleep) return { words: `asleep for ${since(d.since, now)}, wakes every ${length(d.wakes_ms)}`, warn: false }
-  if (d.online) return { words: `online for ${since(d.since, now)}`, warn: false }
-  return d.since ? { words: `offline for ${since(d.since, now)}`, warn: true } : { words: 'never connected', warn: true }
+  if (d.config.state) return { words: d.config.state === 'removed' ? 'removed, history kept' : 'disabled', warn: false }
+  if (d.state.asleep) return { words: `asleep for ${since(d.state.since, now)}, wakes every ${length(d.config.wakes_ms ?? 0)}`, warn: false }
+  if (d.state.online) return { words: `online for ${since(d.state.since, now)}`, warn: false }
+  return d.state.since ? { words: `offline for ${since(d.state.since, now)}`, warn: true } : { words: 'never connected', warn: true }
 }
 
 /** How a device's messages come: every 10 s ± 0.2 s. */
 export function rhythm(d: Device): string {
-  if (!d.messages) return 'no message yet'
-  if (!d.every_ms) return `${d.messages} so far`
-  if (d.jitter_ms > d.every_ms / 4) return `irregular, about every ${fine(d.every_ms)}`
-  return `every ${fine(d.every_ms)} ± ${fine(d.jitter_ms)}`
+  if (!d.state.messages) return 'no message yet'
+  if (!d.state.every_ms) return `${d.state.messages} so far`
+  if (d.state.jitter_ms > d.state.every_ms / 4) return `irregular, about every ${fine(d.state.every_ms)}`
+  return `every ${fine(d.state.every_ms)} ± ${fine(d.state.jitter_ms)}`
 }
 
 function fine(ms: number): string {

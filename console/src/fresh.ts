@@ -8,8 +8,8 @@ type Hub = ReturnType<typeof useHub>
 export function doubt(hub: Hub, id: string): string {
   if (hub.link === 'lost') return 'not live'
   const s = hub.signals[id]
-  if (s) return s.state !== 'live' ? signalAge(s, hub.now) || 'unknown' : s.quality !== 'good' ? s.quality : ''
+  if (s) return s.state.fresh !== 'live' ? signalAge(s, hub.now) || 'unknown' : s.state.quality !== 'good' ? s.state.quality : ''
   const c = hub.controls[id]
-  if (c && !c.online && c.kind !== 'mover') return 'device offline'
-  return c?.phase === 'unconfirmed' ? 'not confirmed' : ''
+  if (c && !c.state.online && c.config.kind !== 'mover') return 'device offline'
+  return c?.state.phase === 'unconfirmed' ? 'not confirmed' : ''
 }

@@ -3,8 +3,8 @@ import type { Signal, Tile } from './api'
 
 /** As told; else from what is plausible for the signal; else round numbers about the value. */
 export function scaleOf(t: Tile, s: Signal): { low: number; high: number } {
-  const sense = s.sense ?? {}
-  const v = typeof s.value === 'number' ? s.value : 0
+  const sense = s.config.sense ?? {}
+  const v = typeof s.state.value === 'number' ? s.state.value : 0
   const top = Math.max(10 ** Math.ceil(Math.log10(Math.abs(v) + 1)), 1)
   const low = t.low ?? sense.lowest ?? (v < 0 ? -top : 0)
   const high = t.high ?? sense.highest ?? top

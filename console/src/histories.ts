@@ -56,11 +56,11 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
       const settings = [...new Set(lines.flatMap((m) => (m.setting && !ids.includes(m.setting) ? [m.setting] : [])))]
       const steps = await past(settings, s, 0)
       if (mine !== asked) return // something newer was asked for meanwhile
-      told = told.filter((x) => x.came >= began || Date.parse(x.signal.at!) > s.to)
+      told = told.filter((x) => x.came >= began || Date.parse(x.signal.state.at!) > s.to)
       got.value = told.reduce((list, x) => withReading(list, x.signal), own)
       ghosts.value = s.before ? earlier.filter((h) => h.kind === 'number').map((h) => moved(h, s.before!.ms, s.before!.text)) : []
       notes.value = said
-      marks.value = lines.map((m) => shownMark(m, hub.signals[m.series]?.unit ?? ''))
+      marks.value = lines.map((m) => shownMark(m, hub.signals[m.series]?.config.unit ?? ''))
       setpoints.value = steps.filter((h) => h.kind === 'number').map((h) => ({ ...h, series: h.series + '#' }))
       failed.value = ''
     } catch (e) {
@@ -86,17 +86,17 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   watch(
     () => [...parts(stretch().series), ...setpoints.value.map((h) => h.series.slice(0, -1))].map((id) => {
       const c = hub.controls[id.slice(0, id.lastIndexOf('.'))]
-      return c ? `${c.is} ${c.is_since} ${c.want} ${c.mode}` : `${hub.settings[id]?.state.rev} ${hub.devices[id]?.online}`
+      return c ? `${c.state.is} ${c.state.is_since} ${c.state.want} ${c.state.mode}` : `${hub.settings[id]?.state.rev} ${hub.devices[id]?.state.online}`
     }).join('|'),
     () => stretch().live && void load(),
   )
 
   // Live readings are appended where single readings are shown; buckets are loaded anew when one is full.
   function withReading(list: History[], s: Signal): History[] {
-    return list.map((h) => (h.series === s.id ? appended(h, Date.parse(s.at!), typeof s.value === 'number' ? shownNumber(s.value, s.unit) : s.value!, s.quality === 'bad') : h))
+    return list.map((h) => (h.series === s.config.id ? appended(h, Date.parse(s.state.at!), typeof s.state.value === 'number' ? shownNumber(s.state.value, s.config.unit) : s.state.value!, s.state.quality === 'bad') : h))
   }
   const stop = onReading((s) => {
-    if (!stretch().live || !s.at || s.value === undefined || !parts(stretch().series).includes(s.id)) return
+    if (!stretch().live || !s.state.at || s.state.value === undefined || !parts(stretch().series).includes(s.config.id)) return
     while (told[0] && told[0].came < Date.now() - toldFor) told.shift() // charts of years are loaded rarely
     told.push({ signal: { ...s }, came: Date.now() })
     got.value = withReading(got.value, s)

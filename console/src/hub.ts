@@ -2,14 +2,14 @@
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, toRaw, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
-import { api, ask, capital, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Preferences, type Preset, type Problem, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
+import { api, ask, capital, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Place, type Preferences, type Preset, type Problem, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 const firstKey = 'first-view' // apart from the rest, so that it is read in no time
-const keptForm = 2 // of what is kept: what an earlier console kept in another form is not read
+const keptForm = 3 // of what is kept: what an earlier console kept in another form is not read
 const keptFor = 60_000 // what is seen is kept so often, and when the page is left
 
 /** What this device saw last. */
@@ -39,8 +39,8 @@ async function asked<T>(name: string, otherwise: () => Promise<T>): Promise<T> {
   return r?.ok ? ((await r.json()) as T) : otherwise()
 }
 
-function byId<T extends { id: string }>(list: T[]): Record<string, T> {
-  return Object.fromEntries(list.map((x) => [x.id, x]))
+function byId<T extends { config: { id: string } }>(list: T[]): Record<string, T> {
+  return Object.fromEntries(list.map((x) => [x.config.id, x]))
 }
 
 export const useHub = defineStore('hub', {
@@ -56,7 +56,7 @@ export const useHub = defineStore('hub', {
     unreachable: '',
     heading: '', // of the page, where it has a name of its own
     status: null as HubStatus | null,
-    places: [] as Snapshot['places'],
+    places: [] as Place[],
     devices: {} as Record<string, Device>,
     signals: {} as Record<string, Signal>,
     controls: {} as Record<string, Control>,
@@ -77,7 +77,7 @@ export const useHub = defineStore('hub', {
     zone: (s) => s.status?.zone || 'UTC',
     owner: (s) => s.me?.role === 'owner',
     member: (s) => s.me?.role === 'owner' || s.me?.role === 'member',
-    maySwitch: (s) => (c: Control) => !s.locked.includes(c.id),
+    maySwitch: (s) => (c: Control) => !s.locked.includes(c.config.id),
     maySet: (s) => (g: Setting) => !s.locked.includes(g.config.id),
   },
   actions: {
@@ -175,13 +175,13 @@ export const useHub = defineStore('hub', {
     },
     take(snap: Snapshot) {
       this.status = snap.hub
-      this.places = snap.places
+      this.places = snap.places.map((p) => p.config)
       this.devices = byId(snap.devices)
       this.signals = byId(snap.signals)
       this.controls = byId(snap.controls)
-      this.settings = Object.fromEntries((snap.settings ?? []).map((s) => [s.config.id, s]))
+      this.settings = byId(snap.settings)
       this.presets = snap.presets ?? []
-      this.alerts = byId(snap.alerts ?? [])
+      this.alerts = byId(snap.alerts)
       this.locked = snap.locked ?? []
       this.loaded = true
     },
@@ -194,23 +194,23 @@ export const useHub = defineStore('hub', {
     first(): FirstView['places'] {
       const all = toRaw(this.$state)
       return all.places.flatMap((p) => {
-        const items = Object.values(all.signals).filter((s) => s.place === p.id && s.value !== undefined && !all.devices[s.device]?.state)
-          .map((s) => [s.name, `${shownValue(s.value, s.unit, s.decimals)} ${shownUnit(s.unit)}`.trim()] as [string, string])
+        const items = Object.values(all.signals).filter((s) => s.state.place === p.id && s.state.value !== undefined && !all.devices[s.config.device]?.config.state)
+          .map((s) => [s.config.name, `${shownValue(s.state.value, s.config.unit, s.config.decimals)} ${shownUnit(s.config.unit)}`.trim()] as [string, string])
         return items.length ? [{ name: p.name, items: items.slice(0, 12) }] : []
       }).slice(0, 8)
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
       const s = toRaw(this.$state) // nothing here is watched
-      const snap = { hub: s.status!, places: s.places, devices: Object.values(s.devices), signals: Object.values(s.signals), controls: Object.values(s.controls), settings: Object.values(s.settings), presets: s.presets, alerts: Object.values(s.alerts), locked: s.locked }
+      const snap = { hub: s.status!, places: s.places.map((config) => ({ config, state: {}, version: '' })), devices: Object.values(s.devices), signals: Object.values(s.signals), controls: Object.values(s.controls), settings: Object.values(s.settings), presets: s.presets, alerts: Object.values(s.alerts), locked: s.locked }
       try {
         localStorage.setItem(cacheKey, JSON.stringify({ form: keptForm, at: Date.now(), account: this.me.account, me: this.wall ? null : toRaw(this.me), snap } satisfies Kept))
         if (!this.wall) localStorage.setItem(firstKey, JSON.stringify({ at: Date.now(), hub: snap.hub.name, places: this.first() } satisfies FirstView))
       } catch { /* storage full or closed: then there is nothing to recall */ }
     },
     hearAlert(a: Alert) {
-      if (a.phase === 'normal') delete this.alerts[a.id]
-      else this.alerts[a.id] = a
+      if (a.state.phase === 'normal') delete this.alerts[a.config.id]
+      else this.alerts[a.config.id] = a
       alertListeners.forEach((f) => f(a))
     },
     hearHub(status: HubStatus) {
@@ -235,10 +235,10 @@ export const useHub = defineStore('hub', {
       await ask(api.POST('/presets/{id}/apply', { params: { path: { id } }, body: until ? { until } : {} }))
     },
     takeControl(c: Control) {
-      const id = c.id
+      const id = c.config.id
       // The live stream may have been faster and told already how it went on.
       const have = this.controls[id]
-      if (!have || have.rev < c.rev) this.controls[id] = c
+      if (!have || have.state.rev < c.state.rev) this.controls[id] = c
     },
   },
 })
@@ -251,12 +251,12 @@ let preferring: Promise<void> = Promise.resolve() // the last change of them; ea
 let stream = '' // its id
 let timer = 0
 const listeners = new Set<(s: Signal) => void>()
-const boards = new Set<(id: string) => void>()
+const dashboardListeners = new Set<(id: string) => void>()
 
 /** Calls f with the id of every dashboard that was changed, until the returned function is called. */
 export function onDashboard(f: (id: string) => void): () => void {
-  boards.add(f)
-  return () => boards.delete(f)
+  dashboardListeners.add(f)
+  return () => dashboardListeners.delete(f)
 }
 
 const alertListeners = new Set<(a: Alert) => void>()
@@ -304,7 +304,7 @@ function narrow() {
 }
 watch(() => (wishes.size ? [...wishes.values()].flatMap((f) => f()).join() : null), narrow)
 
-type NewValue = Pick<Signal, 'id' | 'value' | 'raw_value' | 'at' | 'heard' | 'quality' | 'interval_ms'>
+type NewValue = Pick<Signal['state'], 'value' | 'raw_value' | 'at' | 'heard' | 'quality' | 'interval_ms'> & { id: string }
 
 // Many readings a second are one change of the page: what came within a moment is taken together.
 const moment = 80
@@ -317,16 +317,17 @@ function flush(hub: HubStore) {
   const list = queue
   queue = []
   const last = new Map<string, Signal>()
-  for (const x of list) last.set(x.id, x)
+  for (const x of list) last.set(x.config.id, x)
   for (const x of last.values()) {
-    const have = hub.signals[x.id] as Record<string, unknown> | undefined
-    if (!have) {
-      hub.signals[x.id] = x
+    const have = hub.signals[x.config.id]
+    if (have?.version !== x.version) {
+      hub.signals[x.config.id] = x
       continue
     }
     // Field by field, so that only what changed is drawn anew.
-    for (const [k, v] of Object.entries(x)) if (have[k] !== v && !(typeof v === 'object' && JSON.stringify(have[k]) === JSON.stringify(v))) have[k] = v
-    for (const k of Object.keys(have)) if (!(k in x)) delete have[k]
+    const state = have.state as Record<string, unknown>
+    for (const [k, v] of Object.entries(x.state)) if (state[k] !== v) state[k] = v
+    for (const k of Object.keys(state)) if (!(k in x.state)) delete state[k]
   }
   for (const x of list) listeners.forEach((f) => f(x))
 }
@@ -403,21 +404,22 @@ function open(hub: HubStore) {
   on<NewValue[]>('values', (list) => {
     flush(hub) // what came before
     for (const x of list) {
-      const s = hub.signals[x.id]
-      if (!s) continue
+      const signal = hub.signals[x.id]
+      if (!signal) continue
+      const s = signal.state
       s.value = x.value
       s.at = s.heard = x.at
       if (x.heard) s.heard = x.heard
       if (s.quality !== x.quality) s.quality = x.quality
       if (s.interval_ms !== x.interval_ms) s.interval_ms = x.interval_ms
       if (s.raw_value !== x.raw_value) s.raw_value = x.raw_value
-      listeners.forEach((f) => f(s))
+      listeners.forEach((f) => f(signal))
     }
   })
-  on<Control>('control', (x) => (hub.controls[x.id] = x))
+  on<Control>('control', (x) => (hub.controls[x.config.id] = x))
   on<Setting>('setting', (x) => (hub.settings[x.config.id] = x))
-  on<Device>('device', (x) => (hub.devices[x.id] = x))
-  on<{ id: string }>('dashboard', (x) => boards.forEach((f) => f(x.id)))
+  on<Device>('device', (x) => (hub.devices[x.config.id] = x))
+  on<{ id: string }>('dashboard', (x) => dashboardListeners.forEach((f) => f(x.id)))
   on<Alert>('alert', (x) => hub.hearAlert(x))
   on<Still>('still', (x) => stillListeners.forEach((f) => f(x)))
   on<HubStatus>('hub', (x) => hub.hearHub(x))

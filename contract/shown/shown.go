@@ -1,5 +1,5 @@
-// Package shown holds what people and scripts are told of each kind of part: its configuration, its state and its version. The hub fills
-// it in, the contract says the same as JSON, and clients read it.
+// Package shown holds what people and scripts are told of each kind of part: its configuration, its state and its
+// version. The hub fills it in, the contract says the same as JSON, and clients read it.
 package shown
 
 import (
@@ -8,6 +8,7 @@ import (
 
 	"idleember/core/alert"
 	"idleember/core/engine"
+	"idleember/core/reading"
 	"idleember/core/site"
 )
 
@@ -24,13 +25,52 @@ type None struct{}
 // What is told of the kinds of parts.
 type (
 	Place     = Part[site.Place, None]
+	Device    = Part[site.Device, DeviceState]
+	Signal    = Part[site.Signal, SignalState]
+	Control   = Part[site.Control, ControlState]
 	Dashboard = Part[site.Dashboard, DashboardState]
+	View      = Part[site.View, DashboardState]
 	Setting   = Part[site.Setting, SettingState]
 	Preset    = Part[site.Preset, None]
 	Rule      = Part[site.Rule, engine.RuleState]
 	Group     = Part[site.Group, None]
 	Route     = Part[site.Route, None]
+	Alert     = Part[site.Alert, AlertState]
+	Broker    = Part[site.Broker, BrokerState]
+	Model     = Part[site.Model, ModelState]
+	Panel     = Part[site.Panel, None]
+	Messaging = Part[site.Messaging, MessagingState]
+	Backups   = Part[site.Backups, BackupsState]
+	Rights    = Part[site.Rights, None]
+	Hub       = Part[site.Hub, HubState]
+
+	Automation = Part[site.Automation, AutomationState]
 )
+
+// Status is how the hub itself is.
+type Status struct {
+	Name    string    `json:"name"`
+	Zone    string    `json:"zone"`
+	Time    time.Time `json:"time"`
+	Version string    `json:"version"`
+	Boot    string    `json:"boot"`
+	Trouble string    `json:"trouble"` // a sentence where the store does not take writes
+
+	ClockDoubt string `json:"clock_doubt"` // a sentence where the computer's clock is not believed
+}
+
+// Snapshot is everything that an actor may see, as it is now.
+type Snapshot struct {
+	Hub      Status    `json:"hub"`
+	Places   []Place   `json:"places"`
+	Devices  []Device  `json:"devices"`
+	Signals  []Signal  `json:"signals"`
+	Controls []Control `json:"controls"`
+	Settings []Setting `json:"settings"`
+	Presets  []Preset  `json:"presets"`
+	Alerts   []Alert   `json:"alerts"` // those that are not quiet
+	Locked   []string  `json:"locked"` // controls and settings that one sees and may not switch
+}
 
 // Page is a stretch of a list; Next begins the one after it, none: there is none.
 type Page[T any] struct {
@@ -38,11 +78,8 @@ type Page[T any] struct {
 	Next  string `json:"next,omitempty"`
 }
 
-// Alert is an alert with where it stands, as everybody sees it who may see what it is about.
-type Alert struct {
-	ID      string      `json:"id"`
-	Version string      `json:"version"`
-	Config  site.Alert  `json:"config"`
+// AlertState is where an alert stands, as everybody sees it who may see what it is about.
+type AlertState struct {
 	BuiltIn bool        `json:"built_in"` // it is there without making, and was not tuned
 	Place   string      `json:"place,omitempty"`
 	Device  string      `json:"device,omitempty"`
@@ -71,23 +108,117 @@ type AlertTold struct {
 	State string    `json:"state,omitempty"` // empty: the newest message arrived; waiting; failed: it was given up
 }
 
-// Backups is how backups are made, and those that are there.
-type Backups struct {
-	Version string       `json:"version"`
-	Config  site.Backups `json:"config"`
-	Folder  string       `json:"folder"`
-	List    []Backup     `json:"list"`             // the newest first
-	Failed  string       `json:"failed,omitempty"` // why the last one was not made
-
-	Encrypted bool `json:"encrypted"` // there is a passphrase
-
-	Secret      bool       `json:"secret"`               // a password for the other place is kept
+// BackupsState is what there is of backups.
+type BackupsState struct {
+	Folder      string     `json:"folder"`
+	List        []Backup   `json:"list"`                 // the newest first
+	Failed      string     `json:"failed,omitempty"`     // why the last one was not made
+	Passphrase  bool       `json:"passphrase"`           // there is one: they are encrypted
+	Password    bool       `json:"password"`             // one for the other place is kept
 	NotCopied   string     `json:"not_copied,omitempty"` // why the newest is not at the other place
 	Drilled     *time.Time `json:"drilled,omitempty"`    // when a restore was last tried and went well
 	DrillFailed string     `json:"drill_failed,omitempty"`
 }
 
-// DashboardState is how one person finds a dashboard.
+// HubState is what a hub is reached by, and which one it is.
+type HubState struct {
+	Version  string    `json:"version"` // of the program
+	Time     time.Time `json:"time"`
+	HTTP     string    `json:"http"`            // where it listens for the console and the interface
+	HTTPS    string    `json:"https,omitempty"` // the same with TLS
+	MQTT     string    `json:"mqtt"`            // where its broker listens
+	MQTTS    string    `json:"mqtts,omitempty"`
+	UDP      string    `json:"udp,omitempty"`
+	Open     bool      `json:"open"` // it listens to the house, not only to itself
+	MQTTOpen bool      `json:"mqtt_open"`
+	IdleDays int       `json:"idle_days"` // after which a browser that was not used is signed out, told or by default
+	Zones    []string  `json:"zones"`
+}
+
+// BrokerState is how the hub gets along with a broker elsewhere.
+type BrokerState struct {
+	Password  bool       `json:"password"` // one is kept
+	Connected bool       `json:"connected"`
+	Since     *time.Time `json:"since,omitempty"`
+	Why       string     `json:"why"` // why it is away
+}
+
+// ModelState is what becomes of a device model.
+type ModelState struct {
+	Shipped bool     `json:"shipped"`
+	Devices int      `json:"devices"`            // of it
+	LeftOut []string `json:"left_out,omitempty"` // when a device is kept as a model: what could not be part of it
+}
+
+// AutomationState is what an owner should look at of what the hub decides.
+type AutomationState struct {
+	Remarks []string `json:"remarks"`
+}
+
+// SignalState is what a signal is now.
+type SignalState struct {
+	Place      string         `json:"place"`
+	Fresh      string         `json:"fresh"` // live, stale, unknown
+	Value      *reading.Value `json:"value,omitempty"`
+	RawValue   *float64       `json:"raw_value,omitempty"` // before calibration, where that changed it
+	At         *time.Time     `json:"at,omitempty"`        // the reading's time
+	Heard      *time.Time     `json:"heard,omitempty"`     // its arrival
+	Quality    string         `json:"quality"`             // good, suspect, bad
+	IntervalMS int64          `json:"interval_ms"`         // how often it reports, told or learnt; 0: not yet known
+	ProposeMS  int64          `json:"propose_ms,omitempty"`
+}
+
+// ControlState is what is wanted of a control and what it is.
+type ControlState struct {
+	Place     string         `json:"place"`
+	HasLease  bool           `json:"has_lease"`
+	Online    bool           `json:"online"`          // its device is
+	Words     []string       `json:"words,omitempty"` // what a choice or a mover can be told
+	Want      *reading.Value `json:"want,omitempty"`
+	WantBy    string         `json:"want_by,omitempty"`
+	WantAt    *time.Time     `json:"want_at,omitempty"`
+	Is        *reading.Value `json:"is,omitempty"`
+	IsAt      *time.Time     `json:"is_at,omitempty"`
+	IsSince   *time.Time     `json:"is_since,omitempty"`
+	Phase     string         `json:"phase"`
+	Held      *reading.Value `json:"held,omitempty"`
+	Reason    string         `json:"reason"`
+	Rev       int64          `json:"rev"`
+	Mode      string         `json:"mode,omitempty"` // auto or manual, where there is automation
+	HandUntil *time.Time     `json:"hand_until,omitempty"`
+	Step      string         `json:"step,omitempty"`
+	Service   string         `json:"service,omitempty"`
+	Latched   []string       `json:"latched,omitempty"`
+	Limit     string         `json:"limit,omitempty"`
+	Proof     string         `json:"proof,omitempty"`
+	Settings  []string       `json:"settings,omitempty"` // that its demands aim at
+	MovedBy   string         `json:"moved_by,omitempty"` // the mover whose output it is
+}
+
+// DeviceState is a device's presence, and what came of it.
+type DeviceState struct {
+	Online      bool       `json:"online"`
+	Asleep      bool       `json:"asleep"` // online by its schedule, and not connected now
+	Since       *time.Time `json:"since,omitempty"`
+	LastHeard   *time.Time `json:"last_heard,omitempty"`
+	From        string     `json:"from,omitempty"` // the address of its newest session
+	Why         string     `json:"why,omitempty"`  // why it is offline
+	Refused     int64      `json:"refused"`        // messages and values that could not be taken
+	LastReason  string     `json:"last_reason,omitempty"`
+	Clock       string     `json:"clock,omitempty"` // what is wrong with it
+	Camera      bool       `json:"camera"`          // it has one
+	Password    bool       `json:"camera_password"` // one is kept for it
+	Connections int        `json:"connections"`
+	Replaced    int64      `json:"replaced"` // readings that took the place of differing ones of the same time
+	Messages    int64      `json:"messages"` // since the hub started
+	PerMinute   float64    `json:"per_minute"`
+	EveryMS     int64      `json:"every_ms"`  // the median gap between messages; 0: not yet known
+	JitterMS    int64      `json:"jitter_ms"` // the median distance from it
+
+	Limits site.Limits `json:"limits"` // of what it may send, told or by default
+}
+
+// DashboardState is how one person finds a dashboard, or a view.
 type DashboardState struct {
 	By   string `json:"by"`   // the name of who made it
 	Mine bool   `json:"mine"` // whoever asks may change it
@@ -162,25 +293,18 @@ type LinkedAlert struct {
 	Expires time.Time `json:"expires"`
 }
 
-// Messaging is how messages leave the hub.
-type Messaging struct {
-	Version  string         `json:"version"`
-	Config   site.Messaging `json:"config"`
-	Password bool           `json:"password"` // one is kept for the mail server
-	Signing  string         `json:"signing"`  // how webhooks are signed, for owners: the key
+// MessagingState is what there is for messages to leave the hub by.
+type MessagingState struct {
+	Password bool   `json:"password"` // one is kept for the mail server
+	Signing  string `json:"signing"`  // how webhooks are signed: the key
 }
 
-// PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched them on.
+// PushInfo is what an installed console needs in order to take pushes. Key is empty where the owner has not switched
+// them on.
 type PushInfo struct {
 	On   bool     `json:"on"`
 	Key  string   `json:"key"`
 	Mine []string `json:"mine"` // where this person's consoles take them: the services' hosts
-}
-
-// Rights is who may do what beyond what roles say.
-type Rights struct {
-	Version string       `json:"version"`
-	Lines   []site.Right `json:"lines"`
 }
 
 // Still is a picture of what a device sees, at a time.
@@ -190,12 +314,6 @@ type Still struct {
 	At     time.Time `json:"at"`
 	Alert  string    `json:"alert,omitempty"` // it was taken for; empty: somebody asked
 	Size   int       `json:"size"`
-}
-
-// Camera is a device's camera.
-type Camera struct {
-	Config   site.Camera `json:"config"`
-	Password bool        `json:"password"` // one is kept
 }
 
 // Earlier is a part of the configuration as it was before a change, and after it.
@@ -229,6 +347,27 @@ type Backup struct {
 	Of      string    `json:"of,omitempty"`      // of which other hub it is; empty: of this one
 }
 
+// Storage is what the hub keeps, and what it wrote to the disk.
+type Storage struct {
+	DatabaseBytes int64 `json:"database_bytes"`
+	RecordedBytes int64 `json:"recorded_bytes"` // what the hub was given, for finding out why
+	RecordedMost  int64 `json:"recorded_most"`  // with more, the oldest of it goes
+	// as the system counts since Since; nil where it does not tell
+	WrittenBytes *int64       `json:"written_bytes,omitempty"`
+	Since        time.Time    `json:"since"`
+	Series       []KeptSeries `json:"series"`
+}
+
+// KeptSeries is how much is kept of one series.
+type KeptSeries struct {
+	Series string    `json:"series"`
+	Name   string    `json:"name"`
+	Count  int64     `json:"count"` // readings
+	Bytes  int64     `json:"bytes"` // of their blocks
+	From   time.Time `json:"from"`
+	To     time.Time `json:"to"`
+}
+
 // Remark is a note, or a message to people.
 type Remark struct {
 	ID     int64      `json:"id"`
@@ -254,3 +393,6 @@ type AlertEvent struct {
 	By       string        `json:"by"`
 	Word     string        `json:"word"`
 }
+
+// AnyPart is a part of any kind.
+type AnyPart = Part[any, any]

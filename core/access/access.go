@@ -102,7 +102,8 @@ const (
 )
 
 // scopes are those of which one is enough for an action, the least first.
-var scopes = map[Action][]string{Look: {ScopeRead, ScopeSwitch, ScopeConfigure}, Audit: {ScopeRead, ScopeSwitch, ScopeConfigure}, Switch: {ScopeSwitch}, Tend: {ScopeSwitch},
+var scopes = map[Action][]string{Look: {ScopeRead, ScopeSwitch, ScopeConfigure}, Audit: {ScopeRead, ScopeSwitch,
+	ScopeConfigure}, Switch: {ScopeSwitch}, Tend: {ScopeSwitch},
 	Configure: {ScopeConfigure}, Household: {ScopeConfigure}, Bring: {ScopePush}}
 
 // ValidScope reports whether a token may have a scope.
@@ -112,7 +113,8 @@ func ValidScope(s string) bool {
 
 // scoped reports whether a token's scopes hold an action. Of itself it may always know who it is, and end.
 func scoped(list []string, action Action) bool {
-	return action != Own && (list == nil || action == Self || slices.ContainsFunc(scopes[action], func(s string) bool { return slices.Contains(list, s) }))
+	return action != Own && (list == nil || action == Self || slices.ContainsFunc(scopes[action],
+		func(s string) bool { return slices.Contains(list, s) }))
 }
 
 // Denied is the error of an action that was not allowed.
@@ -133,7 +135,8 @@ func (d *Denied) Error() string {
 		return "a token cannot change how its owner signs in, nor what they prefer; sign in with the password"
 	}
 	if d.Actor.Kind == Token && !scoped(d.Actor.Scopes, d.Action) {
-		return fmt.Sprintf("this token is for %s, which does not let it %s %s; make one with the scope %s", strings.Join(d.Actor.Scopes, " and "), what, object, scopes[d.Action][0])
+		return fmt.Sprintf("this token is for %s, which does not let it %s %s; make one with the scope %s",
+			strings.Join(d.Actor.Scopes, " and "), what, object, scopes[d.Action][0])
 	}
 	if d.Actor.Role != "" {
 		return fmt.Sprintf("a %s may not %s %s; ask an owner", d.Actor.Role, what, object)
@@ -158,7 +161,8 @@ func allowed(a Actor, action Action, o Object) bool {
 	case Panel:
 		return action == Look || action == Switch
 	case Wall:
-		return action == Look && (o.Name == "" || slices.Contains(a.Sees, o.Name)) || action == Switch && slices.Contains(a.Switches, o.Name)
+		return action == Look && (o.Name == "" || slices.Contains(a.Sees, o.Name)) || action == Switch &&
+			slices.Contains(a.Switches, o.Name)
 	case Letter: // it reads and acknowledges what it is about
 		return action == Audit || action == Tend || action == Look && slices.Contains(a.Sees, o.Name)
 	case Person:
@@ -186,7 +190,8 @@ func allowed(a Actor, action Action, o Object) bool {
 	may := a.Rights.may(a, o)
 	switch action {
 	case Look:
-		return may == site.GuestsSee || may == site.GuestsSwitch || slices.ContainsFunc(o.Parts, func(p Object) bool { return allowed(a, Look, p) })
+		return may == site.GuestsSee || may == site.GuestsSwitch || slices.ContainsFunc(o.Parts,
+			func(p Object) bool { return allowed(a, Look, p) })
 	case Switch:
 		return may == site.GuestsSwitch
 	}

@@ -9,7 +9,8 @@ import (
 )
 
 func TestMay(t *testing.T) {
-	closed, seen, switched := Object{Guests: site.GuestsNothing}, Object{Guests: site.GuestsSee}, Object{Guests: site.GuestsSwitch}
+	closed, seen, switched := Object{Guests: site.GuestsNothing}, Object{Guests: site.GuestsSee},
+		Object{Guests: site.GuestsSwitch}
 	own := Object{Device: "kiln"}
 	rows := []struct {
 		action                       Action
@@ -39,13 +40,15 @@ func TestMay(t *testing.T) {
 		assert.Error(t, May(Actor{}, r.action, r.object), "nobody may do anything")
 		assert.NoError(t, May(HubActor(), r.action, r.object))
 	}
-	assert.EqualError(t, May(Actor{Kind: Person, Role: Guest}, Switch, Object{Name: "kiln.fan"}), "a guest may not switch kiln.fan; ask an owner")
+	assert.EqualError(t, May(Actor{Kind: Person, Role: Guest}, Switch, Object{Name: "kiln.fan"}),
+		"a guest may not switch kiln.fan; ask an owner")
 }
 
 func TestAPanelOnlyLooksAndSwitches(t *testing.T) {
 	a := Actor{Kind: Panel, ID: "panel", Name: "the panel"}
 	o := Object{Device: "kiln", Name: "kiln.fan", Guests: site.GuestsNothing}
-	for action, want := range map[Action]bool{Look: true, Switch: true, Configure: false, Audit: false, Household: false, Self: false, Push: false} {
+	for action, want := range map[Action]bool{Look: true, Switch: true, Configure: false, Audit: false, Household: false,
+		Self: false, Push: false} {
 		if got := May(a, action, o) == nil; got != want {
 			t.Errorf("%s: %t", action, got)
 		}

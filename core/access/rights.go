@@ -16,9 +16,9 @@ func NewRights(lines []site.Right) *Rights {
 	return r
 }
 
-// may is what an actor may do with an object: see, switch, or nothing. The most specific line counts: one for the person before one
-// for everybody of the role; then one for the thing itself before one for its device or its place. Without a line members see and
-// switch everything, and guests what the thing itself is opened for.
+// may is what an actor may do with an object: see, switch, or nothing. The most specific line counts: one for the
+// person before one for everybody of the role; then one for the thing itself before one for its device or its place.
+// Without a line members see and switch everything, and guests what the thing itself is opened for.
 func (r *Rights) may(a Actor, o Object) site.Guests {
 	guest := a.Role == Guest
 	for _, who := range [2]string{a.ID, string(a.Role) + "s"} {

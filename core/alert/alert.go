@@ -1,6 +1,7 @@
 // Package alert is the life cycle of alerts, in the terms of ANSI/ISA-18.2-2016 (section 5.4, alarm state transitions):
-// normal, active and unacknowledged, active and acknowledged, returned and unacknowledged, shelved, out of service. It is
-// pure: what happens is handed in with its time, and what became of it comes out. Who is told, and when, is in tell.go.
+// normal, active and unacknowledged, active and acknowledged, returned and unacknowledged, shelved, out of service. It
+// is pure: what happens is handed in with its time, and what became of it comes out. Who is told, and when, is in
+// tell.go.
 package alert
 
 import (
@@ -127,12 +128,14 @@ type NothingError struct {
 }
 
 func (e *NothingError) Error() string {
-	what := map[Event]string{Acknowledge: "acknowledge", Shelve: "shelve", Unshelve: "bring back from the shelf", Retire: "take out of service", Restore: "put back in service"}[e.Event]
-	return fmt.Sprintf("there is nothing to %s: the alert is %s", what, map[Phase]string{Normal: "quiet", Active: "active", Acknowledged: "acknowledged already",
-		Returned: "over", Shelved: "shelved", OutOfService: "out of service"}[e.Phase])
+	what := map[Event]string{Acknowledge: "acknowledge", Shelve: "shelve", Unshelve: "bring back from the shelf",
+		Retire: "take out of service", Restore: "put back in service"}[e.Event]
+	return fmt.Sprintf("there is nothing to %s: the alert is %s", what, map[Phase]string{Normal: "quiet", Active: "active",
+		Acknowledged: "acknowledged already", Returned: "over", Shelved: "shelved", OutOfService: "out of service"}[e.Phase])
 }
 
-// Apply takes an event and returns what became of the alert, in order. What a person asked for in vain is a *NothingError.
+// Apply takes an event and returns what became of the alert, in order. What a person asked for in vain is a
+// *NothingError.
 func (s *State) Apply(cfg Config, now time.Time, in Input) ([]What, error) {
 	nothing := &NothingError{s.Phase(), in.Event}
 	switch in.Event {

@@ -26,11 +26,12 @@ type Message struct {
 // Reminder is a message about an alert that nobody acknowledged.
 const Reminder What = "reminder"
 
-// Tell finds out what is to be told now of an alert of a severity, at a place, and notes that it was. A route carries an
-// alert after its own delay, if nobody acknowledged it by then: so somebody else is told step by step. Who was told is told
-// too that somebody else acknowledged it. In its quiet hours it carries critical ones alone; what still holds when they end is
-// told then. next is when to ask again, zero for never.
-func (s *State) Tell(routes []site.Route, severity site.Severity, place string, now time.Time) (list []Message, next time.Time) {
+// Tell finds out what is to be told now of an alert of a severity, at a place, and notes that it was. A route carries
+// an alert after its own delay, if nobody acknowledged it by then: so somebody else is told step by step. Who was told
+// is told too that somebody else acknowledged it. In its quiet hours it carries critical ones alone; what still holds
+// when they end is told then. next is when to ask again, zero for never.
+func (s *State) Tell(routes []site.Route, severity site.Severity, place string, now time.Time) (list []Message,
+	next time.Time) {
 	soon := func(t time.Time) {
 		if next.IsZero() || t.Before(next) {
 			next = t
@@ -83,7 +84,8 @@ func (s *State) due(r site.Route, told Told) (What, time.Time) {
 		case r.RemindMS > 0:
 			return Reminder, told.At.Add(site.Millis(r.RemindMS))
 		}
-	case phase == Acknowledged && s.AckedID != "" && told.Count > 0 && !told.Near && !told.Known && s.AckedID != r.ID && s.AckedID != r.Person:
+	case phase == Acknowledged && s.AckedID != "" && told.Count > 0 && !told.Near && !told.Known && s.AckedID != r.ID &&
+		s.AckedID != r.Person:
 		return WasAcked, s.AckedAt
 	case phase == Normal && s.Early && told.Count == 0 && after == 0:
 		return WasNear, s.Since

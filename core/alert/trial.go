@@ -17,8 +17,9 @@ type Occurrence struct {
 	Open  bool    `json:"open,omitempty"` // it holds still
 }
 
-// Trial runs an alert over recorded readings, so that its limit, dead band and delays can be chosen by what they would have
-// done. It takes the same turns as a condition with dead band and delays of the engine, but looks at readings alone.
+// Trial runs an alert over recorded readings, so that its limit, dead band and delays can be chosen by what they would
+// have done. It takes the same turns as a condition with dead band and delays of the engine, but looks at readings
+// alone.
 type Trial struct {
 	cfg                 *site.Alert
 	low, high           float64 // it holds below low, or above high
@@ -35,31 +36,16 @@ type Trial struct {
 	out                 []Occurrence
 }
 
-const inf = 1e308
-
-// NewTrial returns a trial of an alert, nil where its kind cannot be tried on readings alone. A reading holds for hold; 0: until the
-// next one.
+// NewTrial returns a trial of an alert, nil where its kind cannot be tried on readings alone. A reading holds for hold;
+// 0: until the next one.
 func NewTrial(a *site.Alert, hold time.Duration, zone *time.Location) *Trial {
-	t := &Trial{cfg: a, low: -inf, lowEnd: -inf, high: inf, highEnd: inf, after: a.AfterMS, settle: a.SettleMS, rest: a.RestMS, hold: hold.Milliseconds(), zone: zone,
-		windowed: len(a.Days) > 0 || a.From != "", ended: -1 << 62}
-	switch a.Kind {
-	case site.AlertAbove:
-		t.high, t.highEnd = a.Limit, a.Limit-a.Band
-	case site.AlertBelow:
-		t.low, t.lowEnd = a.Limit, a.Limit+a.Band
-	case site.AlertOutside:
-		t.low, t.lowEnd, t.high, t.highEnd = a.Limit, a.Limit+a.Band, a.Upper, a.Upper-a.Band
-	case site.AlertEvent:
-		if a.Word != "" {
-			return nil
-		}
-		t.high, t.highEnd = 0.5, 0.5
-	case site.AlertSilent:
-		t.silent = a.SpanMS
-	default:
+	b, ok := a.Bounds()
+	if !ok {
 		return nil
 	}
-	return t
+	return &Trial{cfg: a, low: b.Low, lowEnd: b.LowEnd, high: b.High, highEnd: b.HighEnd, silent: b.Silent.Milliseconds(),
+		after: a.AfterMS, settle: a.SettleMS, rest: a.RestMS,
+		hold: hold.Milliseconds(), zone: zone, windowed: len(a.Days) > 0 || a.From != "", ended: -1 << 62}
 }
 
 // Add takes readings i to j of columns, in time order.

@@ -16,8 +16,8 @@ import (
 	"idleember/core/site"
 )
 
-// A site that is put in force again as it is decides nothing anew: what an input changed was decided with it, and what is built
-// anew goes on as it was.
+// A site that is put in force again as it is decides nothing anew: what an input changed was decided with it, and what
+// is built anew goes on as it was.
 func TestTheSameSiteDecidesNothingNew(t *testing.T) {
 	first, last := uint64(1), uint64(20)
 	if n, err := strconv.ParseUint(os.Getenv("SEED"), 10, 64); err == nil {
@@ -56,7 +56,8 @@ func TestTheSameSiteDecidesNothingNew(t *testing.T) {
 
 // decided is what of a control's state must not change by itself.
 func decided(t *testing.T, s engine.ControlState) string {
-	s.Demands, s.Limit = nil, control.NoLimit // why it was switched is told at the moment; looked at again it may have to rest
+	// why it was switched is told at the moment; looked at again it may have to rest
+	s.Demands, s.Limit = nil, control.NoLimit
 	return lines(t, worth(s))
 }
 
@@ -64,7 +65,7 @@ func decided(t *testing.T, s engine.ControlState) string {
 func regulated(s *site.Site, id string) bool {
 	if a := s.Automations[id]; a != nil {
 		for _, d := range a.Demands {
-			if d.Kind == site.Regulate {
+			if d.Kind == engine.Regulate {
 				return true
 			}
 		}

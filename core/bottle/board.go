@@ -10,7 +10,8 @@ import (
 	"idleember/core/site"
 )
 
-// board is a device with sensors and outputs, and the link that it speaks through. It does what docs/boards.md asks of one.
+// board is a device with sensors and outputs, and the link that it speaks through. It does what docs/boards.md asks of
+// one.
 type board struct {
 	w       *world
 	id      string
@@ -135,8 +136,10 @@ func newBoard(w *world, d site.Device) *board {
 	for _, id := range signals {
 		g := s.Signals[id]
 		rng := w.random("sensor " + id)
-		x := &sensor{b: b, id: id, cfg: g, rng: rng, every: w.plan.Every[id], base: 16 + 8*rng.Float64(), swing: 4 + 8*rng.Float64(),
-			period: time.Duration(20+rng.IntN(400)) * time.Minute, tau: time.Duration(1+rng.IntN(20)) * time.Minute, noise: 0.2 * rng.Float64()}
+		x := &sensor{b: b, id: id, cfg: g, rng: rng, every: w.plan.Every[id], base: 16 + 8*rng.Float64(), swing: 4 +
+			8*rng.Float64(),
+			period: time.Duration(20+rng.IntN(400)) * time.Minute, tau: time.Duration(1+rng.IntN(20)) * time.Minute,
+			noise: 0.2 * rng.Float64()}
 		x.value = x.base
 		for _, o := range b.outputs {
 			if o.cfg.What() != site.Mover && o.cfg.Momentary == nil && rng.IntN(2) == 0 {
@@ -152,7 +155,8 @@ func newBoard(w *world, d site.Device) *board {
 func (w *world) hang() {
 	for _, id := range sorted(w.plan.Doors) {
 		p := w.plan.Doors[id]
-		d := &door{travel: site.Millis(p.TravelMS), opens: w.output(p.Opens), closes: w.output(p.Closes), pulses: w.output(p.Pulses), next: 1}
+		d := &door{travel: site.Millis(p.TravelMS), opens: w.output(p.Opens), closes: w.output(p.Closes),
+			pulses: w.output(p.Pulses), next: 1}
 		for _, o := range []*output{d.opens, d.closes, d.pulses} {
 			if o != nil {
 				o.drives = d

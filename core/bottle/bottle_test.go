@@ -16,13 +16,14 @@ import (
 	"idleember/core/engine"
 )
 
-// seeds are those of a run: some that are always the same and some that are new with each change of the deciding code, so
-// that the same tree has the same houses. With IDLEEMBER_PROVE they are new with each run, for half an hour.
+// seeds are those of a run: some that are always the same and some that are new with each change of the deciding code,
+// so that the same tree has the same houses. With IDLEEMBER_PROVE they are new with each run, for half an hour.
 func seeds(t *testing.T) iter.Seq[uint64] {
 	const fixed, fresh = 20, 20
 	if os.Getenv("IDLEEMBER_PROVE") != "" {
 		return func(yield func(uint64) bool) {
-			for began, seed := time.Now(), uint64(time.Now().UnixNano()); time.Since(began) < 30*time.Minute && yield(seed); seed++ {
+			for began, seed := time.Now(), uint64(time.Now().UnixNano()); time.Since(began) < 30*time.Minute &&
+				yield(seed); seed++ {
 			}
 		}
 	}
@@ -69,7 +70,8 @@ func houses(t *testing.T, plan func(seed uint64) *Plan) {
 	}
 	t.Logf("%d houses, %.0f house-days, %d houses with a fault", lived, days.Hours()/24, failed)
 	t.Logf("judged %v", rules)
-	for _, rule := range []string{"interlock", "latch", "confirmed", "motor", "obeyed", "manual", "auto", "pulse", "group", "longest", "gone", "why"} {
+	for _, rule := range []string{"interlock", "latch", "confirmed", "motor", "obeyed", "manual", "auto", "pulse", "group",
+		"longest", "gone", "why"} {
 		require.Positive(t, rules[rule], "nothing was judged by the rule %q", rule)
 	}
 }
@@ -127,8 +129,8 @@ func what(p *Plan) (lines []string) {
 	return lines
 }
 
-// TestSeed runs one seed, SEED=n, and tells the story of one control, OF=id. With KEEP=name it keeps a plan as a case, whose
-// ABOUT says what is wrong: shrunk where it fails now, else with the lines of SCRIPT.
+// TestSeed runs one seed, SEED=n, and tells the story of one control, OF=id. With KEEP=name it keeps a plan as a case,
+// whose ABOUT says what is wrong: shrunk where it fails now, else with the lines of SCRIPT.
 func TestSeed(t *testing.T) {
 	var seed uint64
 	if _, err := fmt.Sscan(os.Getenv("SEED"), &seed); err != nil {
@@ -148,7 +150,8 @@ func TestSeed(t *testing.T) {
 	}
 }
 
-// BenchmarkHouse is how many days of a house with 20 controls and 40 readings a minute, the oracle included, pass in a minute.
+// BenchmarkHouse is how many days of a house with 20 controls and 40 readings a minute, the oracle included, pass in a
+// minute.
 func BenchmarkHouse(b *testing.B) {
 	days := time.Duration(0)
 	for i := range b.N {

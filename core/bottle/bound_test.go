@@ -33,8 +33,10 @@ type storm struct {
 
 func newStorm(seed uint64) *storm {
 	p := NewPlan(seed, time.Hour, 200, 1)
-	s := &storm{rng: random(seed, "storm"), site: p.Site, engine: engine.New(), now: engine.Now{Wall: epoch.Add(p.Offset), Trusted: true},
-		devices: sorted(p.Site.Devices), signals: sorted(p.Site.Signals), controls: sorted(p.Site.Controls), settings: sorted(p.Site.Settings), presets: sorted(p.Site.Presets)}
+	s := &storm{rng: random(seed, "storm"), site: p.Site, engine: engine.New(), now: engine.Now{Wall: epoch.Add(p.Offset),
+		Trusted: true},
+		devices: sorted(p.Site.Devices), signals: sorted(p.Site.Signals), controls: sorted(p.Site.Controls),
+		settings: sorted(p.Site.Settings), presets: sorted(p.Site.Presets)}
 	s.engine.Apply(s.now, engine.SiteChanged{Site: p.Site})
 	s.engine.Apply(s.now, engine.Restored{})
 	for _, id := range s.devices {
@@ -85,7 +87,8 @@ func (s *storm) input() engine.Input {
 		}
 		return in
 	case n < 850:
-		return engine.Report{Control: id, Session: "1", Value: amount(s.site.Controls[id]), By: []engine.By{engine.ByNothing, engine.ByHand, engine.ByLease}[s.rng.IntN(3)]}
+		return engine.Report{Control: id, Session: "1", Value: amount(s.site.Controls[id]), By: []engine.By{engine.ByNothing,
+			engine.ByHand, engine.ByLease}[s.rng.IntN(3)]}
 	case n < 900:
 		return engine.Command{Control: id, To: amount(s.site.Controls[id]), Actor: who}
 	case n < 920:
@@ -101,7 +104,8 @@ func (s *storm) input() engine.Input {
 	case n < 980:
 		return engine.Listening{Device: device, Session: "1"}
 	case n < 985:
-		return engine.Serve{Control: id, Service: []control.Service{control.InService, control.OutSilent, control.OutAndSafe}[s.rng.IntN(3)], Actor: who}
+		return engine.Serve{Control: id, Service: []control.Service{control.InService, control.OutSilent,
+			control.OutAndSafe}[s.rng.IntN(3)], Actor: who}
 	case n < 988:
 		return engine.Reset{Control: id, Actor: who}
 	case n < 990:
@@ -156,8 +160,8 @@ func heap() int64 {
 	return int64(m.HeapAlloc)
 }
 
-// BenchmarkWorstInput is how long the worst of a million inputs takes. What else the machine does is not the engine's: the
-// same inputs are given four times over, and each counts by its fastest.
+// BenchmarkWorstInput is how long the worst of a million inputs takes. What else the machine does is not the engine's:
+// the same inputs are given four times over, and each counts by its fastest.
 func BenchmarkWorstInput(b *testing.B) {
 	const inputs = 1_000_000
 	took := make([]int32, inputs)

@@ -35,7 +35,8 @@ func TestKeptCases(t *testing.T) {
 	}
 }
 
-// keep writes a case: of a plan that fails now, shrunk, or of one that failed before with the happenings that mattered then.
+// keep writes a case: of a plan that fails now, shrunk, or of one that failed before with the happenings that mattered
+// then.
 func keep(t *testing.T, p *Plan, name, about, script string) {
 	if script == "" {
 		p = Shrink(p)

@@ -11,8 +11,8 @@ import (
 	"idleember/core/site"
 )
 
-// hub is the service without its goroutines: engine, store and mailboxes. What it keeps is kept in pieces, as on a disk, and
-// coded and decoded as there.
+// hub is the service without its goroutines: engine, store and mailboxes. What it keeps is kept in pieces, as on a
+// disk, and coded and decoded as there.
 type hub struct {
 	w       *world
 	up      bool
@@ -200,8 +200,8 @@ func (h *hub) wake() (time.Duration, bool) {
 	return at + h.booted, ok
 }
 
-// apply gives the engine an input and lets its effects out in their order: what must be kept first waits for the disk, the
-// safe value never does.
+// apply gives the engine an input and lets its effects out in their order: what must be kept first waits for the disk,
+// the safe value never does.
 func (h *hub) apply(in engine.Input) {
 	if !h.up {
 		return
@@ -271,7 +271,8 @@ func (h *hub) let(x engine.Effect) {
 func (w *world) narrate(x engine.Effect) {
 	switch x := x.(type) {
 	case engine.ControlChanged:
-		w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s %s", at(x.State.Want), at(x.State.Is), x.State.Phase, x.State.Mode, x.State.Limit, x.State.Reason, lockWords(x.State.Locks))
+		w.tell(x.State.ID, "state: want %v is %v %s %s %s, %s %s", at(x.State.Want), at(x.State.Is), x.State.Phase,
+			x.State.Mode, x.State.Limit, x.State.Reason, lockWords(x.State.Locks))
 	case engine.Journal:
 		w.tell(x.Object, "journal: %s %s → %s (%s)", x.Action, x.Before, x.After, x.Reason)
 	case engine.Want:

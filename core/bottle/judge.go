@@ -31,7 +31,8 @@ const (
 	onCopied
 )
 
-var rules = [...]string{"interlock", "latch", "motor", "confirmed", "obeyed", "manual", "auto", "pulse", "followed", "group", "longest", "why", "gone", "copied"}
+var rules = [...]string{"interlock", "latch", "motor", "confirmed", "obeyed", "manual", "auto", "pulse", "followed",
+	"group", "longest", "why", "gone", "copied"}
 
 // look judges everything that holds over time, again and again.
 func (o *oracle) look() {
@@ -100,7 +101,8 @@ func (o *oracle) copied() {
 		}
 		for _, k := range b.copies {
 			s, ok := o.w.hub.engine.Setting(k.cfg.ID)
-			if !ok || k.turned > 0 && (o.w.now-k.turned < span || k.turned < o.hubSince && o.w.now-o.hubSince < 65*time.Minute) || o.w.hub.wall().Sub(s.At) < span {
+			if !ok || k.turned > 0 && (o.w.now-k.turned < span || k.turned < o.hubSince &&
+				o.w.now-o.hubSince < 65*time.Minute) || o.w.hub.wall().Sub(s.At) < span {
 				continue
 			}
 			o.count[onCopied]++
@@ -136,7 +138,8 @@ func (x *watched) forces(l *lock) site.Amount {
 	return x.cfg.Safe
 }
 
-// flutters reports whether the hub lately changed it as often as it may within a minute: then it may be held for up to an hour.
+// flutters reports whether the hub lately changed it as often as it may within a minute: then it may be held for up to
+// an hour.
 func (o *oracle) flutters(x *watched) bool {
 	return x.fluttered > 0 && o.w.now-x.fluttered < time.Hour+5*time.Minute
 }
@@ -160,16 +163,20 @@ func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 			allowed = append(allowed, x.forces(l))
 		}
 	}
-	if s.Limit == control.Chatters && (o.flutters(x) && o.w.now-since < 10*time.Second+delivery || x.cfg.What() == site.Mover) {
+	if s.Limit == control.Chatters && (o.flutters(x) && o.w.now-since < 10*time.Second+delivery ||
+		x.cfg.What() == site.Mover) {
 		return // held at what another one forced, because they fight
 	}
 	o.count[onInterlock]++
 	if s.Want == nil || !slices.Contains(allowed, *s.Want) {
-		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want), s.Reason)
+		o.fault("interlock", x.id, "an interlock holds since %s, but %s is wanted (%s)", clock(since), say(x, s.Want),
+			s.Reason)
 		return
 	}
-	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && !x.lame && o.w.hub.wall().Sub(s.WantAt) > 2*delivery && o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
-		o.fault("interlock", x.id, "an interlock holds since %s, but it is physically %s", clock(since), say(x, &x.out.actual))
+	if x.cfg.What() != site.Mover && o.w.now-since > 2*calm && !x.lame && o.w.hub.wall().Sub(s.WantAt) > 2*delivery &&
+		o.healthy(x, 2*calm) && !slices.ContainsFunc(allowed, func(a site.Amount) bool { return near(x, a, x.out.actual) }) {
+		o.fault("interlock", x.id, "an interlock holds since %s, but it is physically %s", clock(since), say(x,
+			&x.out.actual))
 	}
 }
 
@@ -202,8 +209,8 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 	}
 }
 
-// motor: a door's outputs run no longer than its travel time, and stand still when it is locked; confirmed is what a contact
-// showed.
+// motor: a door's outputs run no longer than its travel time, and stand still when it is locked; confirmed is what a
+// contact showed.
 func (o *oracle) motor(x *watched, s *engine.ControlState) {
 	b := x.board
 	if x.door != "" && x.cfg.Momentary == nil && x.out.actual > 0 {
@@ -226,7 +233,8 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 			}
 		}
 	}
-	if x.cfg.What() != site.Mover || x.auto == nil || x.auto.Travel == nil || s.Phase != engine.Confirmed || s.Want == nil || *s.Want == site.Stop {
+	if x.cfg.What() != site.Mover || x.auto == nil || x.auto.Travel == nil || s.Phase != engine.Confirmed ||
+		s.Want == nil || *s.Want == site.Stop {
 		return
 	}
 	contact := x.auto.Travel.IsClosed
@@ -246,7 +254,8 @@ func (o *oracle) motor(x *watched, s *engine.ControlState) {
 // obeyed: a healthy output is what is wanted.
 func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 	const span = 40 * time.Second
-	if x.cfg.Momentary != nil || x.cfg.What() == site.Mover || s.Service != control.InService || x.lame || !o.healthy(x, span) {
+	if x.cfg.Momentary != nil || x.cfg.What() == site.Mover || s.Service != control.InService || x.lame || !o.healthy(x,
+		span) {
 		return
 	}
 	if s.Want == nil {
@@ -257,7 +266,8 @@ func (o *oracle) obeyed(x *watched, s *engine.ControlState) {
 	}
 	o.count[onObeyed]++
 	if o.w.hub.wall().Sub(s.WantAt) > span && !near(x, *s.Want, x.out.actual) {
-		o.fault("obeyed", x.id, "%s is wanted since %s, and it is physically %s (%s)", say(x, s.Want), s.WantAt.Format("15:04:05"), say(x, &x.out.actual), s.Reason)
+		o.fault("obeyed", x.id, "%s is wanted since %s, and it is physically %s (%s)", say(x, s.Want),
+			s.WantAt.Format("15:04:05"), say(x, &x.out.actual), s.Reason)
 	}
 }
 
@@ -266,7 +276,8 @@ func (o *oracle) manual(x *watched, s *engine.ControlState) {
 	if x.board == nil || !x.board.online {
 		x.hand = nil // what becomes of it while away is another matter
 	}
-	if x.hand == nil || x.over || s.Spent == control.NoEffect || s.Service != control.InService || x.mayForce() || len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
+	if x.hand == nil || x.over || s.Spent == control.NoEffect || s.Service != control.InService || x.mayForce() ||
+		len(x.groups) > 0 || x.auto != nil && x.auto.Limits != (site.RunLimits{}) {
 		return
 	}
 	if x.cfg.Dangerous || x.auto != nil && x.auto.HandMS > 0 {
@@ -278,13 +289,16 @@ func (o *oracle) manual(x *watched, s *engine.ControlState) {
 	}
 	o.count[onManual]++
 	if s.Want == nil || *s.Want != *x.hand {
-		o.fault("manual", x.id, "%s was wanted by somebody at %s, but %s is wanted (%s)", say(x, x.hand), clock(x.handAt), say(x, s.Want), s.Reason)
+		o.fault("manual", x.id, "%s was wanted by somebody at %s, but %s is wanted (%s)", say(x, x.hand), clock(x.handAt),
+			say(x, s.Want), s.Reason)
 	}
 }
 
-// damped is a control that changes too often: it is held at its safe value, or for a little longer at what an interlock forced.
+// damped is a control that changes too often: it is held at its safe value, or for a little longer at what an interlock
+// forced.
 func (o *oracle) damped(x *watched, s *engine.ControlState) bool {
-	return s.Limit == control.Chatters && o.flutters(x) && (s.Want != nil && *s.Want == x.cfg.Safe || x.forcedAt > 0 && o.w.now-x.forcedAt < 2*time.Minute)
+	return s.Limit == control.Chatters && o.flutters(x) && (s.Want != nil && *s.Want == x.cfg.Safe || x.forcedAt > 0 &&
+		o.w.now-x.forcedAt < 2*time.Minute)
 }
 
 // auto: what auto must come to, once that is sure for long enough.
@@ -325,7 +339,8 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 		settle = site.Millis(x.auto.SettleMS)
 	}
 	wait := settle + site.Millis(x.auto.Limits.ShortestOnMS) + 30*time.Second
-	if o.w.now-x.expectFrom < wait || x.forcedAt > 0 && o.w.now-x.forcedAt < wait || o.w.now < o.grace || o.w.now-o.hubSince < wait {
+	if o.w.now-x.expectFrom < wait || x.forcedAt > 0 && o.w.now-x.forcedAt < wait || o.w.now < o.grace ||
+		o.w.now-o.hubSince < wait {
 		return
 	}
 	if s.Limit == control.ShortestOn && o.w.hub.wall().Sub(s.RunAt) <= site.Millis(x.auto.Limits.ShortestOnMS) {
@@ -336,12 +351,13 @@ func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	}
 	o.count[onAuto]++
 	if s.Want == nil || *s.Want != want {
-		o.fault("auto", x.id, "%s since %s, so %s is to be wanted, but it is %s (%s)", what, clock(x.expectFrom), say(x, &want), say(x, s.Want), s.Reason)
+		o.fault("auto", x.id, "%s since %s, so %s is to be wanted, but it is %s (%s)", what, clock(x.expectFrom), say(x,
+			&want), say(x, s.Want), s.Reason)
 	}
 }
 
-// wavered reports whether a condition names what is wanted of a control that was changed within a time: within one input it may have
-// been wanted for an instant, which counts until it has settled.
+// wavered reports whether a condition names what is wanted of a control that was changed within a time: within one
+// input it may have been wanted for an instant, which counts until it has settled.
 func (o *oracle) wavered(c *cond, within time.Duration) bool {
 	return slices.ContainsFunc([]*told{c.when, c.until}, func(f *told) bool {
 		return f != nil && slices.ContainsFunc(f.ids, func(id named) bool {
@@ -356,7 +372,8 @@ func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount,
 	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.pure() }) {
 		return 0, "" // it may have been overruled for an instant
 	}
-	if !x.auto.HasAuto() || s.Mode != engine.Auto || s.Service != control.InService || x.mayForce() || len(x.demands) == 0 {
+	if !x.auto.HasAuto() || s.Mode != engine.Auto || s.Service != control.InService || x.mayForce() ||
+		len(x.demands) == 0 {
 		return 0, ""
 	}
 	permit := yes
@@ -539,13 +556,16 @@ func (o *oracle) meddled(x *watched) bool {
 	if !x.active { // nobody hears what is done at its board
 		return true
 	}
-	if l := x.board.link; x.pressed > 0 && (x.pressed > x.board.beat || l.lost > 0 && o.w.now-l.lost < 65*time.Minute && o.w.now-x.pressed < 65*time.Minute) {
+	if l := x.board.link; x.pressed > 0 && (x.pressed > x.board.beat || l.lost > 0 && o.w.now-l.lost < 65*time.Minute &&
+		o.w.now-x.pressed < 65*time.Minute) {
 		return true // nobody could hear of it yet
 	}
-	if x.pressed > 0 && x.pressed < o.hubSince && o.w.now-o.hubSince < 65*time.Minute { // a broker elsewhere kept its session: it says so within the hour
+	// a broker elsewhere kept its session: it says so within the hour
+	if x.pressed > 0 && x.pressed < o.hubSince && o.w.now-o.hubSince < 65*time.Minute {
 		return true
 	}
-	return x.lame || x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong || x.out.late > time.Second || o.w.now < x.ill+time.Minute
+	return x.lame || x.pressed > 0 && o.w.now-x.pressed < 3*time.Minute || x.out.deaf || x.out.wrong ||
+		x.out.late > time.Second || o.w.now < x.ill+time.Minute
 }
 
 // together: exclusive outputs and power budgets hold at every instant.
@@ -597,10 +617,12 @@ func (o *oracle) longest(x *watched) {
 	for _, r := range x.runs {
 		total += max(0, min(r.to, o.w.now)-max(r.from, begin))
 	}
-	if x.pressed > 0 && (o.w.now-o.hubSince < most+rest || x.board.link.sick > 0 && o.w.now-x.board.link.sick < most+rest) {
+	if x.pressed > 0 && (o.w.now-o.hubSince < most+rest || x.board.link.sick > 0 &&
+		o.w.now-x.board.link.sick < most+rest) {
 		return // somebody switched it while no hub could hear of it
 	}
-	if x.pressed > 0 && x.pressed < o.hubSince && x.board.link.since < o.hubSince && o.w.now-o.hubSince < time.Hour+most+rest {
+	if x.pressed > 0 && x.pressed < o.hubSince && x.board.link.since < o.hubSince &&
+		o.w.now-o.hubSince < time.Hour+most+rest {
 		return // and its board, on a broker elsewhere, had no cause to say it again before the hour
 	}
 	if x.forcedAt > 0 && o.w.now-x.forcedAt < most+rest+lookGap {
@@ -615,8 +637,10 @@ func (o *oracle) longest(x *watched) {
 	if !o.healthy(x, most+rest) {
 		slack += b.lease * 2
 	}
-	if total > most+slack && o.w.now > x.limited+most && (x.ill == 0 || o.w.now > x.ill+most+rest) && !o.meddled(x) && b.lease > 0 {
-		o.fault("longest on", x.id, "it was on for %s within %s; at most %s is allowed", total.Round(time.Second), (most + rest).Round(time.Second), most)
+	if total > most+slack && o.w.now > x.limited+most && (x.ill == 0 || o.w.now > x.ill+most+rest) && !o.meddled(x) &&
+		b.lease > 0 {
+		o.fault("longest on", x.id, "it was on for %s within %s; at most %s is allowed", total.Round(time.Second), (most +
+			rest).Round(time.Second), most)
 	}
 }
 

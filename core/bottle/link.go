@@ -9,8 +9,8 @@ import (
 	"idleember/core/mailbox"
 )
 
-// link carries messages between a board and the hub, in order unless it is out of order. The broker on it keeps the last
-// want for each control for whoever connects: the one in the hub ends with the hub, one elsewhere does not.
+// link carries messages between a board and the hub, in order unless it is out of order. The broker on it keeps the
+// last want for each control for whoever connects: the one in the hub ends with the hub, one elsewhere does not.
 type link struct {
 	b         *board
 	rng       *rand.Rand
@@ -26,8 +26,9 @@ type link struct {
 	reorders  float64
 	down      int // what ends the present connection
 	kept      map[string]mailbox.Outgoing
-	lost      time.Duration // when it last lost, doubled or mixed up something: what the hub does not know then, it learns within an hour
-	sick      time.Duration // when it last lost, delayed or ended something
+	// when it last lost, doubled or mixed up something: what the hub does not know then, it learns within an hour
+	lost time.Duration
+	sick time.Duration // when it last lost, delayed or ended something
 }
 
 // connect begins a session, or tries again a little later.

@@ -14,9 +14,9 @@ import (
 	"idleember/core/site"
 )
 
-// The oracle is written from what the house promises, not from how the engine keeps it. It hears what arrives at the hub,
-// knows what the outputs physically are, and thinks in sets: where it cannot be sure of a value or of the instant at which
-// something counts as unknown, it allows both.
+// The oracle is written from what the house promises, not from how the engine keeps it. It hears what arrives at the
+// hub, knows what the outputs physically are, and thinks in sets: where it cannot be sure of a value or of the instant
+// at which something counts as unknown, it allows both.
 
 // How much later than an instant something may come.
 const (
@@ -64,7 +64,8 @@ type seen struct {
 }
 
 func newOracle(w *world) *oracle {
-	o := &oracle{w: w, days: map[any][]calendar.Run{}, signals: map[string]*seen{}, watched: map[string]*watched{}, pulses: map[string]int{}}
+	o := &oracle{w: w, days: map[any][]calendar.Run{}, signals: map[string]*seen{}, watched: map[string]*watched{},
+		pulses: map[string]int{}}
 	return o
 }
 
@@ -119,7 +120,8 @@ func (o *oracle) edited() {
 	o.zone = o.site.Hub.Location()
 	old := o.watched
 	oldConds := o.conds
-	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{}, nil
+	o.conds, o.users, o.always, o.watched, o.dirty = map[string]*cond{}, map[string][]*cond{}, nil, map[string]*watched{},
+		nil
 	o.there = o.there[:0]
 	for _, id := range sorted(o.site.Signals) {
 		g := o.signals[id]
@@ -139,7 +141,8 @@ func (o *oracle) edited() {
 		}
 		before := x.locks
 		changed := x.auto != o.site.Automations[id]
-		x.cfg, x.auto, x.locks, x.permits, x.demands, x.groups = o.site.Controls[id], o.site.Automations[id], nil, nil, nil, nil
+		x.cfg, x.auto, x.locks, x.permits, x.demands, x.groups = o.site.Controls[id], o.site.Automations[id], nil, nil, nil,
+			nil
 		if changed {
 			x.hand, x.expects, x.limited = nil, "", o.w.now
 		}
@@ -180,7 +183,8 @@ func (o *oracle) edited() {
 		for _, t := range slices.Concat(x.permits, x.demands) {
 			if t != nil {
 				door := o.w.plan.Doors[id]
-				t.own = t.c != nil && slices.ContainsFunc([]string{id, door.Opens, door.Closes, door.Pulses}, func(of string) bool { return of != "" && t.c.names(of) })
+				t.own = t.c != nil && slices.ContainsFunc([]string{id, door.Opens, door.Closes, door.Pulses},
+					func(of string) bool { return of != "" && t.c.names(of) })
 				x.tracks = append(x.tracks, t)
 			}
 		}
@@ -225,11 +229,11 @@ func (o *oracle) edited() {
 // demand is what must be true for a demand; nil: the oracle judges none of this kind.
 func (o *oracle) demand(d *site.Demand, names formula.Names, old map[string]*cond) *tracker {
 	switch d.Kind {
-	case site.HoldAbove, site.HoldBelow:
+	case engine.HoldAbove, engine.HoldBelow:
 		return o.tracking(hold(d), names, old)
-	case site.Whenever:
+	case engine.Whenever:
 		return o.tracking(d.Condition, names, old)
-	case site.Scheduled:
+	case engine.Scheduled:
 		return &tracker{schedule: d.Schedule}
 	}
 	return nil
@@ -238,7 +242,7 @@ func (o *oracle) demand(d *site.Demand, names formula.Names, old map[string]*con
 // hold is the condition of holding a quantity: on a dead band away from the setpoint, off at it.
 func hold(d *site.Demand) site.Condition {
 	c := site.Condition{AfterMS: d.AfterMS, SettleMS: d.SettleMS}
-	if d.Kind == site.HoldAbove {
+	if d.Kind == engine.HoldAbove {
 		c.When, c.Until = fmt.Sprintf("%s < (%s) - %g", d.Of, d.Target, d.Band), fmt.Sprintf("%s >= (%s)", d.Of, d.Target)
 	} else {
 		c.When, c.Until = fmt.Sprintf("%s > (%s) + %g", d.Of, d.Target, d.Band), fmt.Sprintf("%s <= (%s)", d.Of, d.Target)
@@ -374,7 +378,8 @@ func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	for _, e := range effects {
 		switch e := e.(type) {
 		case engine.ControlChanged:
-			if x := o.watched[e.State.ID]; x != nil && (e.State.Step == control.Interlocked || e.State.Limit == control.Chatters || x.mayForce()) {
+			if x := o.watched[e.State.ID]; x != nil && (e.State.Step == control.Interlocked ||
+				e.State.Limit == control.Chatters || x.mayForce()) {
 				x.forcedAt = o.w.now
 			}
 			now := o.w.hub.engine.Peek(e.State.ID)
@@ -479,7 +484,8 @@ func (o *oracle) unlocks(id string) {
 func (o *oracle) resets(id string) {
 	if x := o.watched[id]; x != nil {
 		for _, l := range x.locks {
-			if l.latched && !l.past(o, l.c.surely[yes], max(0, site.Millis(l.cfg.AfterMS)-doubtful)) { // what held it otherwise may be long over
+			// what held it otherwise may be long over
+			if l.latched && !l.past(o, l.c.surely[yes], max(0, site.Millis(l.cfg.AfterMS)-doubtful)) {
 				l.hold, l.everTrue = false, false
 			}
 			l.latched = false
@@ -518,7 +524,8 @@ func (o *oracle) gone(controls []string) {
 				return // it did not do as it was told, or did the opposite where it fell back
 			}
 			o.count[onGone]++
-			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since && out.pressed <= b.beat && !out.deaf && !out.wrong {
+			if b := out.b; b.on && out.actual != out.cfg.Safe && out.since < since+time.Minute && out.pressed < since &&
+				out.pressed <= b.beat && !out.deaf && !out.wrong {
 				o.fault("gone", id, "it was taken away at %s, and is physically %s", clock(since), out.cfg.Say(out.actual))
 			}
 		})
@@ -628,17 +635,19 @@ func (o *oracle) look1(g *seen) (formula.Value, set) {
 	return g.value, only(yes) | only(nobody)
 }
 
-// healthy reports whether a control's board, its link, its output and the hub have been well for a while, so that it must be
-// physically what is wanted.
+// healthy reports whether a control's board, its link, its output and the hub have been well for a while, so that it
+// must be physically what is wanted.
 func (o *oracle) healthy(x *watched, span time.Duration) bool {
 	b, out := x.board, x.out
-	return out != nil && o.well(b, span) && (!b.fallen || b.lease == 0) && (b.fell == 0 || o.w.now-b.fell > span) && o.w.now-x.ill > span && !out.deaf && !out.wrong && out.late < time.Second && x.active
+	return out != nil && o.well(b, span) && (!b.fallen || b.lease == 0) && (b.fell == 0 || o.w.now-b.fell > span) &&
+		o.w.now-x.ill > span && !out.deaf && !out.wrong && out.late < time.Second && x.active
 }
 
 // well reports whether a board, its link and the hub have been well for a while.
 func (o *oracle) well(b *board, span time.Duration) bool {
 	l, h := b.link, o.w.hub
-	return h.up && o.w.now-o.hubSince > span && b.on && l.connected && o.w.now-l.since > span && l.broken == 0 && o.w.now-l.sick > span && (l.lost == 0 || o.w.now-l.lost > 65*time.Minute) &&
+	return h.up && o.w.now-o.hubSince > span && b.on && l.connected && o.w.now-l.since > span && l.broken == 0 &&
+		o.w.now-l.sick > span && (l.lost == 0 || o.w.now-l.lost > 65*time.Minute) &&
 		l.lossy == 0 && l.doubles == 0 && l.reorders == 0 && l.delay < time.Second && h.slow == 0 && h.commits == 0
 }
 

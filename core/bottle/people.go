@@ -14,7 +14,8 @@ import (
 	"idleember/core/site"
 )
 
-var people = []access.Actor{{Kind: access.Person, ID: "kim", Name: "Kim", Role: access.Owner}, {Kind: access.Person, ID: "mo", Name: "Mo", Role: access.Member}}
+var people = []access.Actor{{Kind: access.Person, ID: "kim", Name: "Kim", Role: access.Owner}, {Kind: access.Person,
+	ID: "mo", Name: "Mo", Role: access.Member}}
 
 // happen lets one thing of the plan happen.
 func (w *world) happen(x *Happening) {
@@ -153,7 +154,8 @@ func (w *world) happenToHub(x *Happening) {
 			h.kill()
 		}
 	case ClockSet: // by hand, or from the network: a little or by hours, and back again
-		if by := time.Duration((x.N - 0.5) * float64([]time.Duration{10 * time.Second, 20 * time.Minute, 6 * time.Hour}[x.Dice%3])); h.up && h.trusted {
+		if by := time.Duration((x.N - 0.5) * float64([]time.Duration{10 * time.Second, 20 * time.Minute,
+			6 * time.Hour}[x.Dice%3])); h.up && h.trusted {
 			h.set(by)
 			w.in(x.For, func() {
 				if h.up && h.trusted {
@@ -229,7 +231,8 @@ func (h *hub) people(x *Happening, who access.Actor) {
 	case Locked:
 		if active {
 			h.w.oracle.locks(id)
-			h.apply(engine.Serve{Control: id, Service: []control.Service{control.OutSilent, control.OutAndSafe}[rng.IntN(2)], Actor: who})
+			h.apply(engine.Serve{Control: id, Service: []control.Service{control.OutSilent, control.OutAndSafe}[rng.IntN(2)],
+				Actor: who})
 		}
 	case Unlocked:
 		for _, id := range sorted(h.site.Controls) { // whatever is locked: somebody comes round
@@ -266,7 +269,7 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 	c := h.site.Controls[id]
 	a := h.site.Automations[id]
 	save := func(next *site.Automation) {
-		if c.ID == "" || next == nil || next.Validate(h.site, c) != nil {
+		if c.ID == "" || next == nil || engine.CheckAutomation(h.site, c, next) != nil {
 			return
 		}
 		next.Identify(a)
@@ -285,7 +288,7 @@ func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 		next := *a
 		next.Demands = slices.Clone(a.Demands)
 		for i := range next.Demands {
-			if d := &next.Demands[i]; d.Kind == site.HoldAbove || d.Kind == site.HoldBelow {
+			if d := &next.Demands[i]; d.Kind == engine.HoldAbove || d.Kind == engine.HoldBelow {
 				d.Target = fmt.Sprint(12 + rng.IntN(16))
 			}
 		}

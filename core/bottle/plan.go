@@ -85,15 +85,19 @@ const (
 var kinds = []struct {
 	Kind
 	weight int
-}{{LinkDown, 6}, {LinkEnds, 6}, {LinkSlow, 3}, {LinkLossy, 2}, {LinkTwice, 2}, {LinkMixed, 2}, {BoardOff, 3}, {BoardReboot, 4}, {HouseOff, 2},
-	{SensorSilent, 3}, {SensorStuck, 1}, {SensorJumps, 2}, {SensorDies, 2}, {OutputDeaf, 2}, {OutputLate, 2}, {OutputWrong, 1}, {DoorJams, 1}, {Press, 6},
-	{HubKilled, 8}, {HubSlow, 2}, {ClockOff, 1}, {ClockSet, 2}, {Turned, 4}, {Switched, 14}, {GivenBack, 8}, {SetTo, 6}, {Applied, 3}, {Locked, 4}, {Unlocked, 4}, {ResetLatch, 4},
+}{{LinkDown, 6}, {LinkEnds, 6}, {LinkSlow, 3}, {LinkLossy, 2}, {LinkTwice, 2}, {LinkMixed, 2}, {BoardOff, 3},
+	{BoardReboot, 4}, {HouseOff, 2},
+	{SensorSilent, 3}, {SensorStuck, 1}, {SensorJumps, 2}, {SensorDies, 2}, {OutputDeaf, 2}, {OutputLate, 2}, {OutputWrong,
+		1}, {DoorJams, 1}, {Press, 6},
+	{HubKilled, 8}, {HubSlow, 2}, {ClockOff, 1}, {ClockSet, 2}, {Turned, 4}, {Switched, 14}, {GivenBack, 8}, {SetTo, 6},
+	{Applied, 3}, {Locked, 4}, {Unlocked, 4}, {ResetLatch, 4},
 	{Edited, 4}, {Tuned, 4}, {Renamed, 4}, {Latching, 3}, {Disabled, 2}, {Enabled, 3}, {Replaced, 2}, {Deleted, 1}}
 
 // NewPlan makes a plan from a seed: a site of a size, and so many happenings an hour on some days.
 func NewPlan(seed uint64, span time.Duration, controls int, anHour float64) *Plan {
 	rng := random(seed, "plan")
-	p := &Plan{Seed: seed, Span: span, Offset: time.Duration(rng.IntN(364)) * 24 * time.Hour, Every: map[string]time.Duration{}, Doors: map[string]site.Travel{}}
+	p := &Plan{Seed: seed, Span: span, Offset: time.Duration(rng.IntN(364)) * 24 * time.Hour,
+		Every: map[string]time.Duration{}, Doors: map[string]site.Travel{}}
 	p.makeSite(random(seed, "site"), controls)
 	total := 0
 	for _, k := range kinds {
@@ -117,10 +121,12 @@ func NewPlan(seed uint64, span time.Duration, controls int, anHour float64) *Pla
 
 // happening chooses whom something happens to.
 func (p *Plan) happening(rng *rand.Rand, kind Kind, at time.Duration) Happening {
-	h := Happening{At: at.Truncate(time.Millisecond), Kind: kind, N: rng.Float64(), Dice: rng.Uint64(), For: time.Duration(5+rng.ExpFloat64()*600) * time.Second}
+	h := Happening{At: at.Truncate(time.Millisecond), Kind: kind, N: rng.Float64(), Dice: rng.Uint64(),
+		For: time.Duration(5+rng.ExpFloat64()*600) * time.Second}
 	of := func(ids []string) string { return ids[rng.IntN(len(ids))] }
 	switch kind {
-	case LinkDown, LinkEnds, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, BoardReboot, Disabled, Enabled, Replaced, Turned:
+	case LinkDown, LinkEnds, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, BoardReboot, Disabled, Enabled, Replaced,
+		Turned:
 		h.Of = of(sorted(p.Site.Devices))
 	case SensorSilent, SensorStuck, SensorJumps, SensorDies:
 		h.Of = of(sorted(p.Site.Signals))
@@ -146,7 +152,8 @@ func (h Happening) Words() string {
 	var b strings.Builder
 	b.WriteString(clock(h.At) + " " + strings.TrimSpace(h.Of+" "+string(h.Kind)))
 	switch h.Kind {
-	case LinkDown, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, HouseOff, SensorSilent, SensorStuck, SensorJumps, SensorDies, OutputDeaf, OutputLate, OutputWrong, DoorJams, HubSlow:
+	case LinkDown, LinkSlow, LinkLossy, LinkTwice, LinkMixed, BoardOff, HouseOff, SensorSilent, SensorStuck, SensorJumps,
+		SensorDies, OutputDeaf, OutputLate, OutputWrong, DoorJams, HubSlow:
 		fmt.Fprintf(&b, " for %s", h.For.Truncate(time.Second))
 	case HubKilled:
 		if n := h.effects(); n > 0 {

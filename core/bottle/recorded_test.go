@@ -15,9 +15,9 @@ import (
 	"idleember/core/engine"
 )
 
-// A day that was lived before is lived again to the letter: testdata/days.txt has a sum for each hour of some houses, over all
-// that their hubs decided and told, but for the wording. It does not say what is right, as the oracle does; it says that a
-// change that was not to change anything did. Where one was to, RECORD=1 writes the sums anew.
+// A day that was lived before is lived again to the letter: testdata/days.txt has a sum for each hour of some houses,
+// over all that their hubs decided and told, but for the wording. It does not say what is right, as the oracle does; it
+// says that a change that was not to change anything did. Where one was to, RECORD=1 writes the sums anew.
 func TestDaysAreLivedAsRecorded(t *testing.T) {
 	const houses, hours = 40, 6
 	const file = "testdata/days.txt"
@@ -33,7 +33,8 @@ func TestDaysAreLivedAsRecorded(t *testing.T) {
 		}
 		b.WriteString(line + "\n")
 		if !again {
-			require.Equal(t, recorded[seed-1], line, "SEED=%d OF=control go test ./core/bottle -run Seed -v tells what happens there; RECORD=1 if it is meant", seed)
+			require.Equal(t, recorded[seed-1], line, "SEED=%d OF=control go test ./core/bottle -run Seed -v tells what "+
+				"happens there; RECORD=1 if it is meant", seed)
 		}
 	}
 	if again {

@@ -1,8 +1,8 @@
 package bottle
 
-// Shrink leaves out of a failing plan what its first fault does not need: whole stretches of happenings first, then single
-// ones (A. Zeller and R. Hildebrandt, Simplifying and isolating failure-inducing input, 2002). What is left breaks the same
-// promise at the same control.
+// Shrink leaves out of a failing plan what its first fault does not need: whole stretches of happenings first, then
+// single ones (A. Zeller and R. Hildebrandt, Simplifying and isolating failure-inducing input, 2002). What is left
+// breaks the same promise at the same control.
 func Shrink(p *Plan) *Plan {
 	first := Run(p)
 	if len(first.Faults) == 0 {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"idleember/core/calendar"
+	"idleember/core/engine"
 	"idleember/core/site"
 )
 
@@ -28,7 +29,8 @@ func (m *maker) seconds(list ...int64) int64 { return 1000 * list[m.rng.IntN(len
 
 func (p *Plan) makeSite(rng *rand.Rand, controls int) {
 	s := (&site.Site{}).Clone()
-	s.Hub = site.Hub{Name: "Bottle", Zone: []string{"Europe/Berlin", "America/New_York", "Australia/Sydney", "UTC"}[rng.IntN(4)], Latitude: 48, Longitude: 10}
+	s.Hub = site.Hub{Name: "Bottle", Zone: []string{"Europe/Berlin", "America/New_York", "Australia/Sydney",
+		"UTC"}[rng.IntN(4)], Latitude: 48, Longitude: 10}
 	p.Site = s
 	m := &maker{rng, s, p}
 	devices := max(2, controls/4)
@@ -44,11 +46,13 @@ func (p *Plan) makeSite(rng *rand.Rand, controls int) {
 	}
 	for i := range 3 {
 		id := "hub.s" + string(rune('1'+i))
-		s.Settings[id] = site.Setting{ID: id, Name: "Setting " + id, Kind: site.SetNumber, Min: 0, Max: 40, Default: site.Amount(12 + rng.IntN(16))}
+		s.Settings[id] = site.Setting{ID: id, Name: "Setting " + id, Kind: site.SetNumber, Min: 0, Max: 40,
+			Default: site.Amount(12 + rng.IntN(16))}
 	}
 	if m.chance(0.5) {
 		id := m.one(sorted(s.Devices)) + ".copy"
-		s.Settings[id] = site.Setting{ID: id, Name: "Copy", Kind: site.SetNumber, Min: 0, Max: 40, Default: 20, Mirror: "copy"}
+		s.Settings[id] = site.Setting{ID: id, Name: "Copy", Kind: site.SetNumber, Min: 0, Max: 40, Default: 20,
+			Mirror: "copy"}
 	}
 	for _, id := range sorted(s.Controls) {
 		if a := m.automation(s.Controls[id]); a != nil && a.Validate(s, s.Controls[id]) == nil {
@@ -86,7 +90,8 @@ func (m *maker) device(id string) {
 
 func (m *maker) signal(device, slug string, kind site.ValueKind) string {
 	id := device + "." + slug
-	g := site.Signal{ID: id, Device: device, Raw: slug, Name: "Signal " + id, Kind: kind, Reports: site.Periodic, Decimals: 1}
+	g := site.Signal{ID: id, Device: device, Raw: slug, Name: "Signal " + id, Kind: kind, Reports: site.Periodic,
+		Decimals: 1}
 	if kind == site.OnOff {
 		g.Reports = site.OnChange
 	} else {
@@ -208,7 +213,8 @@ func (m *maker) automation(c site.Control) *site.Automation {
 		}
 	}
 	if m.chance(0.2) {
-		a.Proof = &site.Proof{When: m.formula(true), WithinMS: m.seconds(5, 60, 300), Retries: m.rng.IntN(3), SwitchOff: m.chance(0.3)}
+		a.Proof = &site.Proof{When: m.formula(true), WithinMS: m.seconds(5, 60, 300), Retries: m.rng.IntN(3),
+			SwitchOff: m.chance(0.3)}
 	}
 	if m.chance(0.15) {
 		a.Changes = 1 + m.rng.IntN(12)
@@ -232,23 +238,26 @@ func (m *maker) demand(c site.Control) site.Demand {
 	number := m.one(m.of(site.Number))
 	switch x := m.rng.IntN(10); {
 	case c.What() == site.Level && x < 2:
-		return site.Demand{Kind: site.Curve, Of: number, Points: [][2]float64{{10, 0}, {28, 100}}, Least: float64(m.rng.IntN(2) * 10)}
+		return site.Demand{Kind: engine.Curve, Of: number, Points: [][2]float64{{10, 0}, {28, 100}},
+			Least: float64(m.rng.IntN(2) * 10)}
 	case c.What() == site.Level && x < 4:
-		return site.Demand{Kind: site.Regulate, Of: number, Target: m.target(), Gain: 8, IntegralMS: m.seconds(60, 600), Cools: m.chance(0.5)}
+		return site.Demand{Kind: engine.Regulate, Of: number, Target: m.target(), Gain: 8, IntegralMS: m.seconds(60, 600),
+			Cools: m.chance(0.5)}
 	case x < 6:
-		kind := site.HoldAbove
+		kind := engine.HoldAbove
 		if m.chance(0.5) {
-			kind = site.HoldBelow
+			kind = engine.HoldBelow
 		}
 		return site.Demand{Kind: kind, Of: number, Target: m.target(), Band: float64(m.rng.IntN(3)) / 2, Floor: m.chance(0.1)}
 	case x < 8:
-		return site.Demand{Kind: site.Scheduled, Schedule: m.schedule()}
+		return site.Demand{Kind: engine.Scheduled, Schedule: m.schedule()}
 	case x == 8 && m.chance(0.5):
-		return site.Demand{Kind: site.Exercise, EveryMS: m.seconds(3*3600, 24*3600), ForMS: m.seconds(10, 60), At: &calendar.Moment{Base: calendar.Clock, Minutes: m.rng.IntN(1440)}}
+		return site.Demand{Kind: engine.Exercise, EveryMS: m.seconds(3*3600, 24*3600), ForMS: m.seconds(10, 60),
+			At: &calendar.Moment{Base: calendar.Clock, Minutes: m.rng.IntN(1440)}}
 	case x == 8:
-		return site.Demand{Kind: site.DayLength, Daylight: number + " > 18", Hours: "13"}
+		return site.Demand{Kind: engine.DayLength, Daylight: number + " > 18", Hours: "13"}
 	}
-	return site.Demand{Kind: site.Whenever, Condition: m.condition(false)}
+	return site.Demand{Kind: engine.Whenever, Condition: m.condition(false)}
 }
 
 func (m *maker) schedule() *calendar.Schedule {
@@ -348,7 +357,8 @@ func (m *maker) group() {
 		taken := slices.ContainsFunc(slices.Collect(maps.Values(m.s.Groups)), func(g *site.Group) bool {
 			return slices.ContainsFunc(g.Members, func(x site.GroupMember) bool { return x.Control == id })
 		})
-		moves := slices.ContainsFunc(slices.Collect(maps.Values(m.p.Doors)), func(t site.Travel) bool { return t.Opens == id || t.Closes == id })
+		moves := slices.ContainsFunc(slices.Collect(maps.Values(m.p.Doors)),
+			func(t site.Travel) bool { return t.Opens == id || t.Closes == id })
 		if k := c.What(); (k == site.Switch || k == site.Level) && c.Momentary == nil && !taken && !moves {
 			free = append(free, id)
 		}
@@ -399,7 +409,8 @@ func (m *maker) rule(id string) {
 	r := &site.Rule{ID: id, Name: "Rule " + id, RestMS: m.seconds(0, 60), Repeat: m.chance(0.2)}
 	for range 1 + m.rng.IntN(2) {
 		if a, ok := m.action(); ok {
-			r.Stages = append(r.Stages, site.Stage{When: m.formula(false), AfterMS: m.seconds(0, 0, 10), Actions: []site.Action{a}})
+			r.Stages = append(r.Stages, site.Stage{When: m.formula(false), AfterMS: m.seconds(0, 0, 10),
+				Actions: []site.Action{a}})
 		}
 	}
 	if r.Validate(m.s) == nil {

@@ -8,7 +8,8 @@ import (
 	"idleember/core/site"
 )
 
-// takeAway makes all controls of a device safe, waits until it says so or did not, withdraws what is wanted, and goes on.
+// takeAway makes all controls of a device safe, waits until it says so or did not, withdraws what is wanted, and goes
+// on.
 func (h *hub) takeAway(device string, who access.Actor, stay bool, then func()) {
 	_, controls := h.site.Of(device)
 	if !h.site.Devices[device].Active() {

@@ -35,7 +35,8 @@ type cond struct {
 	dirty       bool
 	byTime      bool
 	pure        bool // it names nothing but signals and settings
-	// since when without a break: it is surely true, surely false, surely unknown, not unknown; its end is surely true, may be true
+	// since when without a break: it is surely true, surely false, surely unknown, not unknown; its end is surely true,
+	// may be true
 	surely                        [4]time.Duration
 	known, endSure, endMay, whole time.Duration
 	mayFalse                      time.Duration
@@ -81,7 +82,8 @@ func (o *oracle) cond(cfg site.Condition, names formula.Names, old map[string]*c
 	}
 	c := old[key]
 	if c == nil {
-		c = &cond{surely: [4]time.Duration{never, never, never, never}, known: never, whole: never, endSure: never, endMay: never, mayFalse: never}
+		c = &cond{surely: [4]time.Duration{never, never, never, never}, known: never, whole: never, endSure: never,
+			endMay: never, mayFalse: never}
 	}
 	c.users, c.dirty = nil, false
 	c.pure = true
@@ -252,7 +254,9 @@ func (o *oracle) weigh(c *cond) {
 // names reports whether a condition is about a control.
 func (c *cond) names(control string) bool {
 	about := func(f *told) bool {
-		return f != nil && slices.ContainsFunc(f.IDs, func(id string) bool { return id == control || strings.HasPrefix(id, control+".") })
+		return f != nil && slices.ContainsFunc(f.IDs, func(id string) bool {
+			return id == control || strings.HasPrefix(id, control+".")
+		})
 	}
 	return about(c.when) || about(c.until)
 }
@@ -297,7 +301,8 @@ func (t *tracker) move(o *oracle) {
 		t.must = no
 	case past(c.surely[nobody], doubtful):
 		t.must = nobody
-	case t.must == yes && !c.is.may(nobody) && (c.until == nil && !c.is.may(no) || c.until != nil && !c.ends.may(yes) && !c.ends.may(nobody)):
+	case t.must == yes && !c.is.may(nobody) && (c.until == nil && !c.is.may(no) || c.until != nil && !c.ends.may(yes) &&
+		!c.ends.may(nobody)):
 	case t.must == no && !c.is.may(yes) && !c.is.may(nobody):
 	default:
 		t.must = 0

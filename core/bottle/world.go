@@ -1,7 +1,7 @@
-// Package bottle is a house in a bottle: the engine that decides, the coding of its state and the mailboxes of its devices run
-// in virtual time against boards with small physical models, links that fail, a hub that is killed and people who change
-// their minds. Everything that happens follows from a Plan, so that the same plan gives the same days; an oracle written from
-// what the house promises judges what the outputs physically did and what was sent.
+// Package bottle is a house in a bottle: the engine that decides, the coding of its state and the mailboxes of its
+// devices run in virtual time against boards with small physical models, links that fail, a hub that is killed and
+// people who change their minds. Everything that happens follows from a Plan, so that the same plan gives the same
+// days; an oracle written from what the house promises judges what the outputs physically did and what was sent.
 //
 // The technique is that of deterministic simulation: one seed, one thread, one queue of events.
 package bottle

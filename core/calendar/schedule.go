@@ -172,7 +172,8 @@ func (w Window) validate() error {
 	}
 	if w.Times != 0 || w.EveryMS != 0 {
 		if w.Times < 2 || w.Times > 500 || ms(w.EveryMS) < time.Minute || time.Duration(w.Times-1)*ms(w.EveryMS) > longest {
-			return fmt.Errorf("it comes %d times every %s; choose 2 to 500 times, at least a minute apart and within a day", w.Times, ms(w.EveryMS))
+			return fmt.Errorf("it comes %d times every %s; choose 2 to 500 times, at least a minute apart and within a day",
+				w.Times, ms(w.EveryMS))
 		}
 	}
 	return nil
@@ -180,7 +181,8 @@ func (w Window) validate() error {
 
 func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
 
-// Runs returns the stretches that touch [from, to), by their starts. Stretches of one schedule that meet or overlap are one.
+// Runs returns the stretches that touch [from, to), by their starts. Stretches of one schedule that meet or overlap are
+// one.
 func (s Schedule) Runs(from, to time.Time, spot Spot) []Run {
 	var all []Run
 	day := Midnight(from.Add(-3 * longest))
@@ -208,8 +210,9 @@ func (s Schedule) Runs(from, to time.Time, spot Spot) []Run {
 	return slices.DeleteFunc(out, func(r Run) bool { return !r.To.After(from) || !r.From.Before(to) })
 }
 
-// overNight reports whether the window ends on the day after its start. That follows from the times as they are written, never
-// from the instants that they come to: a window by the sun does so from sunset, or from noon on, until sunrise, or before noon.
+// overNight reports whether the window ends on the day after its start. That follows from the times as they are
+// written, never from the instants that they come to: a window by the sun does so from sunset, or from noon on, until
+// sunrise, or before noon.
 func (w Window) overNight() bool {
 	a, b := w.Start, *w.End
 	if a.Base == Clock && b.Base == Clock {
@@ -223,7 +226,8 @@ func (w Window) overNight() bool {
 
 // on adds the stretches that start on a day.
 func (w Window) on(to []Run, day time.Time, spot Spot, except []string) []Run {
-	if len(w.Days) > 0 && !slices.Contains(w.Days, int(day.Weekday()+6)%7+1) || slices.Contains(except, day.Format(time.DateOnly)) {
+	if len(w.Days) > 0 && !slices.Contains(w.Days, int(day.Weekday()+6)%7+1) || slices.Contains(except,
+		day.Format(time.DateOnly)) {
 		return to
 	}
 	start, ok := w.Start.At(day, spot)
@@ -264,8 +268,8 @@ func (s Schedule) At(t time.Time, spot Spot) (on bool, next time.Time) {
 	return true, runs[0].To
 }
 
-// LastDue is when something that is due at a time of day ("15:04") was due last, every day or, where every is "week", each
-// Monday, and when before that. Both are zero where the time of day is none.
+// LastDue is when something that is due at a time of day ("15:04") was due last, every day or, where every is "week",
+// each Monday, and when before that. Both are zero where the time of day is none.
 func LastDue(every, timeOfDay string, now time.Time, loc *time.Location) (due, before time.Time) {
 	at, err := time.Parse("15:04", timeOfDay)
 	if err != nil {

@@ -46,25 +46,29 @@ func TestSchedules(t *testing.T) {
 	}{
 		{"eleven hours of light", calendar.Schedule{Windows: []calendar.Window{{Start: clock(360), ForMS: 11 * hour}}},
 			at(5, 4), at(5, 5), "Mon 06:00 CEST 11h0m0s"},
-		{"three mists on weekdays", calendar.Schedule{Windows: []calendar.Window{{Days: []int{1, 5}, Start: clock(480), ForMS: 240_000, EveryMS: 4 * hour, Times: 3}}},
+		{"three mists on weekdays", calendar.Schedule{Windows: []calendar.Window{{Days: []int{1, 5}, Start: clock(480),
+			ForMS: 240_000, EveryMS: 4 * hour, Times: 3}}},
 			at(5, 3), at(5, 6), "Mon 08:00 CEST 4m0s, Mon 12:00 CEST 4m0s, Mon 16:00 CEST 4m0s"},
 		{"over midnight", calendar.Schedule{Windows: []calendar.Window{{Start: clock(22 * 60), End: &end}}},
 			at(5, 4).Add(time.Hour), at(5, 5), "Sun 22:00 CEST 4h0m0s, Mon 22:00 CEST 4h0m0s"},
-		{"a start in the skipped hour comes at its end", calendar.Schedule{Windows: []calendar.Window{{Start: clock(150), ForMS: hour}}},
-			at(3, 29), at(3, 30), "Sun 03:00 CEST 1h0m0s"},
-		{"a start in the doubled hour comes once, at the first", calendar.Schedule{Windows: []calendar.Window{{Start: clock(150), ForMS: hour}}},
+		{"a start in the skipped hour comes at its end", calendar.Schedule{Windows: []calendar.Window{{Start: clock(150),
+			ForMS: hour}}}, at(3, 29), at(3, 30), "Sun 03:00 CEST 1h0m0s"},
+		{"a start in the doubled hour comes once, at the first",
+			calendar.Schedule{Windows: []calendar.Window{{Start: clock(150), ForMS: hour}}},
 			at(10, 25), at(10, 26), "Sun 02:30 CEST 1h0m0s"},
-		{"an end in the doubled hour is the first", calendar.Schedule{Windows: []calendar.Window{{Start: clock(60), End: ptr(clock(150))}}},
-			at(10, 25), at(10, 26), "Sun 01:00 CEST 1h30m0s"},
-		{"a length goes by the clock that does not jump", calendar.Schedule{Windows: []calendar.Window{{Start: clock(60), ForMS: 3 * hour}}},
-			at(10, 25), at(10, 26), "Sun 01:00 CEST 3h0m0s"},
-		{"by the sun, not before", calendar.Schedule{Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Sunrise, NotBefore: &late}, End: ptr(calendar.Moment{Base: calendar.Sunset, Minutes: -30})}}},
+		{"an end in the doubled hour is the first", calendar.Schedule{Windows: []calendar.Window{{Start: clock(60),
+			End: ptr(clock(150))}}}, at(10, 25), at(10, 26), "Sun 01:00 CEST 1h30m0s"},
+		{"a length goes by the clock that does not jump", calendar.Schedule{Windows: []calendar.Window{{Start: clock(60),
+			ForMS: 3 * hour}}}, at(10, 25), at(10, 26), "Sun 01:00 CEST 3h0m0s"},
+		{"by the sun, not before", calendar.Schedule{Windows: []calendar.Window{{Start: calendar.Moment{
+			Base: calendar.Sunrise, NotBefore: &late}, End: ptr(calendar.Moment{Base: calendar.Sunset, Minutes: -30})}}},
 			at(12, 21), at(12, 22), "Mon 10:30 CET 5h29m7s"},
-		{"not on an excepted day, and once besides", calendar.Schedule{Windows: []calendar.Window{{Start: clock(360), ForMS: hour}}, Except: []string{"2026-05-04"},
+		{"not on an excepted day, and once besides", calendar.Schedule{Windows: []calendar.Window{{Start: clock(360),
+			ForMS: hour}}, Except: []string{"2026-05-04"},
 			Once: []calendar.Once{{At: at(5, 4).Add(15 * time.Hour), ForMS: 600_000}}},
 			at(5, 4), at(5, 5), "Mon 15:00 CEST 10m0s"},
-		{"windows that overlap are one", calendar.Schedule{Windows: []calendar.Window{{Start: clock(360), ForMS: hour}, {Start: clock(390), ForMS: hour}}},
-			at(5, 4), at(5, 5), "Mon 06:00 CEST 1h30m0s"},
+		{"windows that overlap are one", calendar.Schedule{Windows: []calendar.Window{{Start: clock(360), ForMS: hour},
+			{Start: clock(390), ForMS: hour}}}, at(5, 4), at(5, 5), "Mon 06:00 CEST 1h30m0s"},
 	} {
 		require.NoError(t, x.schedule.Validate(), x.name)
 		assert.Contains(t, said(x.schedule.Runs(x.from, x.to, spot)), x.want, x.name)
@@ -119,7 +123,8 @@ func TestLastDue(t *testing.T) {
 		{"day", "02:30", "2026-03-29 12:00", "2026-03-29 03:00", "2026-03-28 02:30"}, // in the hour that does not exist
 	} {
 		due, before := calendar.LastDue(c[0], c[1], at(c[2]), berlin)
-		assert.Equal(t, []string{c[3], c[4]}, []string{due.Format("2006-01-02 15:04"), before.Format("2006-01-02 15:04")}, "%v", c)
+		assert.Equal(t, []string{c[3], c[4]}, []string{due.Format("2006-01-02 15:04"), before.Format("2006-01-02 15:04")},
+			"%v", c)
 	}
 	due, _ := calendar.LastDue("day", "noon", time.Now(), berlin)
 	assert.True(t, due.IsZero())
@@ -134,7 +139,8 @@ func TestTheNextChangeIsThatOfTheWholeWeek(t *testing.T) {
 	for range 400 {
 		var s calendar.Schedule
 		for range 1 + rng.IntN(3) {
-			w := calendar.Window{Start: calendar.Moment{Base: []calendar.Base{calendar.Clock, calendar.Sunrise, calendar.Sunset}[rng.IntN(3)], Minutes: rng.IntN(24) * 15}, ForMS: int64(1+rng.IntN(24)) * 3600_000}
+			w := calendar.Window{Start: calendar.Moment{Base: []calendar.Base{calendar.Clock, calendar.Sunrise,
+				calendar.Sunset}[rng.IntN(3)], Minutes: rng.IntN(24) * 15}, ForMS: int64(1+rng.IntN(24)) * 3600_000}
 			for d := 1; d <= 7; d++ {
 				if rng.IntN(3) == 0 {
 					w.Days = append(w.Days, d)

@@ -1,5 +1,5 @@
-// Package calendar knows when things are due: times of day, days of the week, sunrise and sunset, and what summer time does
-// to them. It is pure; every time is handed in.
+// Package calendar knows when things are due: times of day, days of the week, sunrise and sunset, and what summer time
+// does to them. It is pure; every time is handed in.
 package calendar
 
 import (
@@ -30,9 +30,9 @@ func (s Spot) Remembering() Spot {
 const daysRemembered = 64
 
 // The sun's place is computed after J. Meeus, Astronomical Algorithms, second edition (1998): chapter 25 (low accuracy,
-// 0.01°), chapter 12 (sidereal time) and chapter 15 (rising and setting, with a standard altitude of −0°50′ for refraction
-// and the half diameter). The result is within a minute up to 65° of latitude; the height of the place and of its horizon
-// are not taken into account.
+// 0.01°), chapter 12 (sidereal time) and chapter 15 (rising and setting, with a standard altitude of −0°50′ for
+// refraction and the half diameter). The result is within a minute up to 65° of latitude; the height of the place and
+// of its horizon are not taken into account.
 const standardAltitude = -0.8333
 
 func sin(deg float64) float64 { return math.Sin(deg * math.Pi / 180) }
@@ -62,8 +62,8 @@ func (s Spot) altitude(t time.Time) float64 {
 	return math.Asin(sin(s.Latitude)*sin(declination)+cos(s.Latitude)*cos(declination)*cos(hour)) * 180 / math.Pi
 }
 
-// deltaT is how far the earth's turning lags behind atomic time, in seconds. It changes by less than a second a year; the
-// sun moves far less than a hundredth of a degree in it.
+// deltaT is how far the earth's turning lags behind atomic time, in seconds. It changes by less than a second a year;
+// the sun moves far less than a hundredth of a degree in it.
 const deltaT = 70
 
 func julian(t time.Time) float64 { return float64(t.UnixMilli())/86_400_000 + 2440587.5 }
@@ -71,8 +71,8 @@ func julian(t time.Time) float64 { return float64(t.UnixMilli())/86_400_000 + 24
 // Up reports whether the sun is up.
 func (s Spot) Up(t time.Time) bool { return s.altitude(t) >= standardAltitude }
 
-// Day returns sunrise and sunset of the day on which t falls in its time zone, to the second. In polar day and night, and on
-// days without the one or the other, that one is zero; up then says whether the sun is up at noon.
+// Day returns sunrise and sunset of the day on which t falls in its time zone, to the second. In polar day and night,
+// and on days without the one or the other, that one is zero; up then says whether the sun is up at noon.
 func (s Spot) Day(t time.Time) (rise, set time.Time, up bool) {
 	begin := Midnight(t)
 	if d, ok := s.days[begin]; ok {
@@ -90,8 +90,9 @@ func (s Spot) Day(t time.Time) (rise, set time.Time, up bool) {
 
 func (s Spot) day(begin time.Time) (rise, set time.Time, up bool) {
 	end := Midnight(begin.Add(36 * time.Hour))
-	// The sun is never up or down for less than a step, but within minutes of polar day and night. Its height bends by less
-	// than 4° an hour squared, so that within an hour at whose ends it is a degree up or down it crosses the horizon once at most.
+	// The sun is never up or down for less than a step, but within minutes of polar day and night. Its height bends by
+	// less than 4° an hour squared, so that within an hour at whose ends it is a degree up or down it crosses the horizon
+	// once at most.
 	const step, stride = 10 * time.Minute, time.Hour
 	was := s.altitude(begin) - standardAltitude
 	for from := begin; from.Before(end); {
@@ -147,8 +148,8 @@ func Midnight(t time.Time) time.Time {
 	return Instant(y, m, d, 0, t.Location())
 }
 
-// Instant is when a clock in loc first shows the given minute of a day. In an hour that summer time skips it is the first
-// instant after the gap; in one that comes twice, the first of the two.
+// Instant is when a clock in loc first shows the given minute of a day. In an hour that summer time skips it is the
+// first instant after the gap; in one that comes twice, the first of the two.
 func Instant(year int, month time.Month, day, minute int, loc *time.Location) time.Time {
 	t := time.Date(year, month, day, 0, minute, 0, 0, loc)
 	// As if no offset ever changed: what the clock should show.

@@ -71,7 +71,8 @@ func TestPolarDayAndNight(t *testing.T) {
 	rise, set, up = north.Day(time.Date(2026, 12, 21, 12, 0, 0, 0, time.UTC))
 	assert.True(t, rise.IsZero() && set.IsZero() && !up, "the sun stays down")
 	early := 7 * 60
-	at, ok := calendar.Moment{Base: calendar.Sunrise, NotBefore: &early}.At(time.Date(2026, 12, 21, 12, 0, 0, 0, time.UTC), north)
+	at, ok := calendar.Moment{Base: calendar.Sunrise, NotBefore: &early}.At(time.Date(2026, 12, 21, 12, 0, 0, 0, time.UTC),
+		north)
 	assert.True(t, ok, "the clock stands in")
 	assert.Equal(t, "07:00", at.Format("15:04"))
 	_, ok = calendar.Moment{Base: calendar.Sunset}.At(time.Date(2026, 6, 21, 12, 0, 0, 0, time.UTC), north)

@@ -1,5 +1,5 @@
-// Package control decides what a control should be. It is pure: what the engine knows comes in as Facts, and the same facts
-// give the same Decision. Time is that of a clock that never jumps.
+// Package control decides what a control should be. It is pure: what the engine knows comes in as Facts, and the same
+// facts give the same Decision. Time is that of a clock that never jumps.
 package control
 
 import (
@@ -120,8 +120,8 @@ type Decision struct {
 	Unseen int
 }
 
-// Decide takes a decision. The steps and limits are those of the house: out of service, interlock, by hand, auto, fallback;
-// then the run limits, by where the value came from.
+// Decide takes a decision. The steps and limits are those of the house: out of service, interlock, by hand, auto,
+// fallback; then the run limits, by where the value came from.
 func Decide(f *Facts) (d Decision) {
 	choose(f, &d)
 	switch {

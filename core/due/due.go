@@ -1,5 +1,5 @@
-// Package due keeps what is to happen at times of its own, the next first and what is due together in the order in which it
-// came. It is a binary heap; unlike with container/heap nothing in it costs an allocation of its own.
+// Package due keeps what is to happen at times of its own, the next first and what is due together in the order in
+// which it came. It is a binary heap; unlike with container/heap nothing in it costs an allocation of its own.
 package due
 
 import "time"

@@ -13,8 +13,8 @@ import (
 	"idleember/core/site"
 )
 
-// alarm is one alert at work.
-type alarm struct {
+// liveAlert is one alert at work.
+type liveAlert struct {
 	cfg         *site.Alert
 	cond, early *cond
 	marked      bool
@@ -75,61 +75,61 @@ func (AlertChanged) effect() {}
 func (AlertLearnt) effect()  {}
 func (AlertGone) effect()    {}
 
-// buildAlerts makes the alarms of the site; those of before keep their state.
-func (e *Engine) buildAlerts(old map[string]*alarm) {
+// buildAlerts makes the liveAlerts of the site; those of before keep their state.
+func (e *Engine) buildAlerts(old map[string]*liveAlert) {
 	all := e.site.AllAlerts()
 	e.routes = e.routes[:0]
 	for _, id := range sorted(e.site.Routes) {
 		e.routes = append(e.routes, e.site.Routes[id])
 	}
-	e.alarmsOf, e.alarmsAt = map[string][]*alarm{}, map[string][]*alarm{}
+	e.alertsOf, e.alertsAt = map[string][]*liveAlert{}, map[string][]*liveAlert{}
 	for _, id := range sorted(all) {
 		cfg := all[id]
 		if cfg.Off {
 			continue
 		}
-		x := &alarm{cfg: cfg, State: alert.State{ID: id}}
+		x := &liveAlert{cfg: cfg, State: alert.State{ID: id}}
 		if was := old[id]; was != nil {
 			x.State = was.State
 		}
 		c, early := cfg.Condition()
 		x.cond = e.condition(c)
-		x.cond.alarms = append(x.cond.alarms, x)
+		x.cond.liveAlerts = append(x.cond.liveAlerts, x)
 		if early != nil {
 			x.early = e.condition(*early)
-			x.early.alarms = append(x.early.alarms, x)
+			x.early.liveAlerts = append(x.early.liveAlerts, x)
 		}
-		e.alarms[id] = x
-		e.alarmsOf[cfg.Of] = append(e.alarmsOf[cfg.Of], x)
+		e.liveAlerts[id] = x
+		e.alertsOf[cfg.Of] = append(e.alertsOf[cfg.Of], x)
 		device, _ := site.Split(cfg.Of)
-		e.alarmsAt[device] = append(e.alarmsAt[device], x)
-		e.markAlarm(x)
+		e.alertsAt[device] = append(e.alertsAt[device], x)
+		e.markAlert(x)
 	}
 	for _, id := range sorted(old) {
-		if e.alarms[id] == nil && old[id].Phase() != alert.Normal {
+		if e.liveAlerts[id] == nil && old[id].Phase() != alert.Normal {
 			e.emit(AlertGone{id})
 		}
 	}
 }
 
-func (e *Engine) markAlarm(x *alarm) {
+func (e *Engine) markAlert(x *liveAlert) {
 	if !x.marked {
 		x.marked = true
-		e.alarmed.push(x)
+		e.alerted.push(x)
 	}
 }
 
-func (x *alarm) config() alert.Config {
+func (x *liveAlert) config() alert.Config {
 	return alert.Config{Latch: x.cfg.Latch, Rest: site.Millis(x.cfg.RestMS)}
 }
 
-// judgeAlarm brings an alert up to date with its conditions and its times, and finds out whom to tell.
-func (e *Engine) judgeAlarm(x *alarm) {
+// judgeAlert brings an alert up to date with its conditions and its times, and finds out whom to tell.
+func (e *Engine) judgeAlert(x *liveAlert) {
 	var what []alert.What
 	do := func(ev alert.Event) {
 		in := alert.Input{Event: ev}
 		if ev != alert.Went && ev != alert.Parts {
-			in.Value = e.alarmWords(x)
+			in.Value = e.alertWords(x)
 		}
 		w, _ := x.Apply(x.config(), e.now.Wall, in)
 		what = append(what, w...)
@@ -157,11 +157,11 @@ func (e *Engine) judgeAlarm(x *alarm) {
 	if next := x.Next(); !next.IsZero() && !e.now.Wall.Before(next) {
 		do(alert.Due)
 	}
-	e.alarmChanged(x, what, access.HubActor(), was != x.Is || early != x.Early)
+	e.alertChanged(x, what, access.HubActor(), was != x.Is || early != x.Early)
 }
 
-// alarmChanged lets out what became of an alert, and has it looked at again when somebody is to be told.
-func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep bool) {
+// alertChanged lets out what became of an alert, and has it looked at again when somebody is to be told.
+func (e *Engine) alertChanged(x *liveAlert, what []alert.What, by access.Actor, keep bool) {
 	list, next := x.Tell(e.routesNow(), x.cfg.Severity, e.placeOf(x.cfg.Of), e.now.Wall.In(e.zone))
 	if own := x.Next(); !own.IsZero() && (next.IsZero() || own.Before(next)) {
 		next = own
@@ -172,7 +172,7 @@ func (e *Engine) alarmChanged(x *alarm, what []alert.What, by access.Actor, keep
 		x.wake, x.wakeAt = e.wakeAt(at, wakeAlarm, x.ID), at
 	}
 	if keep || len(what) > 0 || len(list) > 0 {
-		e.emit(AlertChanged{State: x.State, What: what, Value: e.alarmWords(x), By: by, Messages: list})
+		e.emit(AlertChanged{State: x.State, What: what, Value: e.alertWords(x), By: by, Messages: list})
 	}
 }
 
@@ -189,51 +189,49 @@ func (e *Engine) routesNow() []site.Route {
 }
 
 // aboutPresence reports whether an alert is about somebody who may just not have come back after the hub's own start.
-func (x *alarm) aboutPresence() bool {
-	switch x.cfg.Kind {
-	case site.AlertOffline, site.AlertStale, site.AlertSilent, site.AlertUnconfirmed, site.AlertNoEffect:
-		return true
-	}
-	return false
+func (x *liveAlert) aboutPresence() bool {
+	about, _ := x.cfg.Absence()
+	return about
 }
 
-// causedElsewhere reports whether a device is away of which something is missing or does not answer: its own alert tells that.
-func (e *Engine) causedElsewhere(x *alarm) bool {
-	switch x.cfg.Kind {
-	case site.AlertStale, site.AlertUnconfirmed, site.AlertNoEffect:
-		id, _ := site.Split(x.cfg.Of)
-		d := e.devices[id]
-		return d != nil && !d.Online
+// causedElsewhere reports whether a device is away of which something is missing or does not answer: its own alert
+// tells that.
+func (e *Engine) causedElsewhere(x *liveAlert) bool {
+	if _, elsewhere := x.cfg.Absence(); !elsewhere {
+		return false
 	}
-	return false
+	id, _ := site.Split(x.cfg.Of)
+	d := e.devices[id]
+	return d != nil && !d.Online
 }
 
-func (e *Engine) alarmDue(w wake) {
-	if x := e.alarms[w.id]; x != nil && x.wake == w.seq {
+func (e *Engine) alertDue(w wake) {
+	if x := e.liveAlerts[w.id]; x != nil && x.wake == w.seq {
 		x.wake = 0
-		e.markAlarm(x)
+		e.markAlert(x)
 	}
 }
 
 // actOn does to an alert what somebody asked for.
 func (e *Engine) actOn(in AlertAction) {
-	x := e.alarms[in.Alert]
+	x := e.liveAlerts[in.Alert]
 	if x == nil {
 		return
 	}
-	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, ByID: in.Actor.ID, Word: in.Word, Until: in.Until, Value: e.alarmWords(x)})
+	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, ByID: in.Actor.ID,
+		Word: in.Word, Until: in.Until, Value: e.alertWords(x)})
 	if err != nil {
 		return
 	}
 	for _, w := range what {
 		e.emit(Journal{Actor: in.Actor, Action: "alert", Object: "alert." + x.ID, After: string(w), Reason: in.Word})
 	}
-	e.alarmChanged(x, what, in.Actor, true)
+	e.alertChanged(x, what, in.Actor, true)
 }
 
 // learnLate tells of what would have raised an alert, had it come in time. It raises none.
 func (e *Engine) learnLate(in Learnt) {
-	for _, x := range e.alarmsOf[in.Signal] {
+	for _, x := range e.alertsOf[in.Signal] {
 		holds := x.cfg.Holds()
 		if holds == nil {
 			continue
@@ -246,7 +244,7 @@ func (e *Engine) learnLate(in Learnt) {
 			x.Late = s.At
 			value := sayNumber(e.site.Signals[in.Signal], s.Value)
 			e.emit(AlertLearnt{ID: x.ID, At: s.At, Value: value})
-			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alarmWords(x)})
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertWords(x)})
 			break
 		}
 	}
@@ -258,20 +256,20 @@ func sayNumber(cfg site.Signal, v float64) string {
 
 // Watched reports whether any alert looks at the limits of a signal.
 func (e *Engine) Watched(signal string) bool {
-	return slices.ContainsFunc(e.alarmsOf[signal], func(x *alarm) bool { return x.cfg.Holds() != nil })
+	return slices.ContainsFunc(e.alertsOf[signal], func(x *liveAlert) bool { return x.cfg.Holds() != nil })
 }
 
 // Alert returns the state of an alert, its configuration, and in words what it is about now.
 func (e *Engine) Alert(id string) (state alert.State, cfg *site.Alert, value string, ok bool) {
-	x := e.alarms[id]
+	x := e.liveAlerts[id]
 	if x == nil {
 		return alert.State{}, nil, "", false
 	}
-	return x.State, x.cfg, e.alarmWords(x), true
+	return x.State, x.cfg, e.alertWords(x), true
 }
 
 // Alerts returns the ids of all alerts that are looked at, in order.
-func (e *Engine) Alerts() []string { return sorted(e.alarms) }
+func (e *Engine) Alerts() []string { return sorted(e.liveAlerts) }
 
 // placeOf is where a signal, control, setting or device is.
 func (e *Engine) placeOf(id string) string {
@@ -282,11 +280,11 @@ func (e *Engine) placeOf(id string) string {
 	return owner
 }
 
-// alarmWords says what an alert is about, as it is now.
-func (e *Engine) alarmWords(x *alarm) string {
+// alertWords says what an alert is about, as it is now.
+func (e *Engine) alertWords(x *liveAlert) string {
 	of := x.cfg.Of
-	switch x.cfg.Kind {
-	case site.AlertOffline:
+	switch x.cfg.Tells() {
+	case site.TellsPresence:
 		d := e.devices[of]
 		if d == nil || d.Online {
 			return "online"
@@ -298,13 +296,13 @@ func (e *Engine) alarmWords(x *alarm) string {
 			return "away since " + e.when(d.Since)
 		}
 		return "away since " + e.when(d.Since) + ": " + d.Why
-	case site.AlertStale, site.AlertSilent:
+	case site.TellsReading:
 		s := e.signals[of]
 		if s == nil || !s.Seen {
 			return "never seen"
 		}
 		return "last " + e.say(of) + " at " + e.when(s.Heard)
-	case site.AlertUnconfirmed, site.AlertNoEffect:
+	case site.TellsWant:
 		if c := e.controls[of]; c != nil && c.Want != nil {
 			said := is(c)
 			if said == "" {
@@ -313,13 +311,11 @@ func (e *Engine) alarmWords(x *alarm) string {
 			return "wanted " + wanted(c) + ", is " + said
 		}
 		return "nothing is wanted"
-	case site.AlertService:
+	case site.TellsHours:
 		if c := e.controls[of]; c != nil {
 			return fmt.Sprintf("ran for %.0f h", e.hours(c))
 		}
-	case site.AlertFaster, site.AlertTrend:
-		return e.say(of)
-	case site.AlertFormula:
+	case site.TellsFormula:
 		words := ""
 		for _, p := range x.cond.when.points {
 			if words != "" {
@@ -415,8 +411,8 @@ func (e *Engine) statePoints(from int) {
 			if p := e.points[x.State.ID+".online"]; p != nil {
 				e.set(p, presence(x.State))
 			}
-			for _, a := range e.alarmsAt[x.State.ID] {
-				e.markAlarm(a)
+			for _, a := range e.alertsAt[x.State.ID] {
+				e.markAlert(a)
 			}
 		}
 	}

@@ -8,8 +8,8 @@ import (
 	"idleember/core/site"
 )
 
-// build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers, demands,
-// rules and alerts, goes on where it is still there.
+// build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers,
+// demands, rules and alerts, goes on where it is still there.
 func (e *Engine) build() {
 	e.oldConds, e.oldBounds, e.oldWindows = e.conds, e.bounds, map[formula.Need]*window{}
 	oldPoints := e.points
@@ -22,15 +22,17 @@ func (e *Engine) build() {
 	old := map[string]deciding{}
 	e.points, e.bounds, e.order, e.conds = map[string]*point{}, map[string]*bound{}, nil, map[string]*cond{}
 	e.rules = map[string]*rule{}
-	oldAlarms := e.alarms
-	e.alarms, e.alarmed = map[string]*alarm{}, queue[*alarm]{}
-	e.queued, e.judged, e.locked, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*lock]{}, queue[*controlled]{}, queue[*rule]{}
+	oldAlarms := e.liveAlerts
+	e.liveAlerts, e.alerted = map[string]*liveAlert{}, queue[*liveAlert]{}
+	e.queued, e.judged, e.locked, e.marked, e.ruled = queue[*bound]{}, queue[*cond]{}, queue[*lock]{},
+		queue[*controlled]{}, queue[*rule]{}
 
 	for _, id := range sorted(e.site.Controls) {
 		x, cfg := e.controls[id], e.site.Controls[id]
 		was := x.deciding
 		old[id] = was
-		x.deciding = deciding{cfg: &cfg, auto: e.site.Automations[id], driven: was.driven, dec: was.dec, desires: was.desires, rank: was.rank, blocked: was.blocked}
+		x.deciding = deciding{cfg: &cfg, auto: e.site.Automations[id], driven: was.driven, dec: was.dec, desires: was.desires,
+			rank: was.rank, blocked: was.blocked}
 		x.facts = control.Facts{Config: x.cfg, Auto: x.auto, SettledAt: was.facts.SettledAt}
 		if was.auto.HasAuto() && !x.auto.HasAuto() && x.Mode == Auto {
 			e.automationGone(x)

@@ -29,14 +29,14 @@ func (e *Engine) lookAgain() {
 	for _, id := range sorted(e.controls) {
 		e.mark(e.controls[id])
 	}
-	for _, id := range sorted(e.alarms) {
-		e.markAlarm(e.alarms[id])
+	for _, id := range sorted(e.liveAlerts) {
+		e.markAlert(e.liveAlerts[id])
 	}
 }
 
-// clockSet moves what the hub stamped since In.From by the wrong clock along with it, so that what was "five minutes ago" and
-// "for two hours more" still is. Ends that were set before that stay where they are. The monotonic clock, which limits and
-// delays go by, knows nothing of it.
+// clockSet moves what the hub stamped since In.From by the wrong clock along with it, so that what was "five minutes
+// ago" and "for two hours more" still is. Ends that were set before that stay where they are. The monotonic clock,
+// which limits and delays go by, knows nothing of it.
 func (e *Engine) clockSet(in ClockSet) {
 	given := func(t time.Time) bool { return !t.IsZero() && !t.Before(in.From) }
 	moved := false
@@ -106,7 +106,7 @@ func (e *Engine) clockSet(in ClockSet) {
 			if given(d.At) {
 				d.At = d.At.Add(in.By).Truncate(regulateEvery)
 			}
-			d.looked = false
+			d.schedule.looked = false
 		}
 		x.Starts = slices.Clone(x.Starts) // what was told is compared by value
 		for i := range x.Starts {
@@ -151,8 +151,8 @@ func (e *Engine) clockSet(in ClockSet) {
 			e.keepCond(c)
 		}
 	}
-	for _, id := range sorted(e.alarms) {
-		x := e.alarms[id]
+	for _, id := range sorted(e.liveAlerts) {
+		x := e.liveAlerts[id]
 		moved = false
 		rests(x.Ended, &x.RestUntil, site.Millis(x.cfg.RestMS))
 		move(&x.Since, &x.Ended, &x.AckedAt, &x.OutAt, &x.Late)
@@ -162,9 +162,9 @@ func (e *Engine) clockSet(in ClockSet) {
 			told[route] = t
 		}
 		if x.Told = told; moved {
-			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alarmWords(x)})
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertWords(x)})
 		}
-		e.markAlarm(x)
+		e.markAlert(x)
 	}
 	for _, id := range sorted(e.points) {
 		for _, w := range e.points[id].windows {

@@ -25,10 +25,11 @@ func (h *house) set(from time.Time, by time.Duration) []Effect {
 }
 
 func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
-	always := &calendar.Schedule{Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock}, ForMS: (24 * time.Hour).Milliseconds()}}}
+	always := &calendar.Schedule{Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock},
+		ForMS: (24 * time.Hour).Milliseconds()}}}
 	for name, demand := range map[string]site.Demand{
-		"a schedule": {Kind: site.Scheduled, Schedule: always},
-		"a formula":  {Kind: site.Whenever, Condition: site.Condition{When: "hour >= 0"}},
+		"a schedule": {Kind: Scheduled, Schedule: always},
+		"a formula":  {Kind: Whenever, Condition: site.Condition{When: "hour >= 0"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{demand}}))
@@ -46,7 +47,7 @@ func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
 }
 
 func TestNothingIsForetoldByAClockThatMayBeWrong(t *testing.T) {
-	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: site.Scheduled, Schedule: &calendar.Schedule{
+	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: Scheduled, Schedule: &calendar.Schedule{
 		Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock, Minutes: 12 * 60}, ForMS: 3600_000}}}}}}))
 	next := func() []string { w, _ := h.Why(h.now, "h.heater"); return w.Next }
 	require.Equal(t, []string{"12:00: the schedule of demand 1 goes on."}, next())
@@ -58,8 +59,9 @@ func TestNothingIsForetoldByAClockThatMayBeWrong(t *testing.T) {
 
 func TestWhatWasStampedByAWrongClockMovesAlong(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		auto("heater", site.Automation{Demands: whenever("h.temperature < 20"), Limits: site.RunLimits{LongestOnMS: (10 * time.Minute).Milliseconds(), RestMS: (5 * time.Minute).Milliseconds()}})(s)
-		auto("fan", holding(site.HoldBelow, "humidity", 0))(s)
+		auto("heater", site.Automation{Demands: whenever("h.temperature < 20"),
+			Limits: site.RunLimits{LongestOnMS: (10 * time.Minute).Milliseconds(), RestMS: (5 * time.Minute).Milliseconds()}})(s)
+		auto("fan", holding(HoldBelow, "humidity", 0))(s)
 	})
 	h.do(Command{Control: "h.fan", To: 1, Actor: kim, Until: h.now.Wall.Add(3 * time.Hour)})
 	h.lives(time.Minute, map[string]float64{"temperature": 15})
@@ -91,7 +93,8 @@ func TestWhatWasStampedByAWrongClockMovesAlong(t *testing.T) {
 
 func TestTheLongestOnCountsOverAStartWithAWrongClock(t *testing.T) {
 	for _, off := range []time.Duration{-8 * time.Hour, -5 * time.Minute, 0, 8 * time.Hour} {
-		h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 20 * 60_000, RestMS: 5 * 60_000}}))
+		h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+			Limits: site.RunLimits{LongestOnMS: 20 * 60_000, RestMS: 5 * 60_000}}))
 		warm := map[string]float64{"temperature": 25}
 		h.reads("temperature", 25)
 		h.lives(4*time.Minute, warm)
@@ -130,7 +133,8 @@ func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
 		h.pass(10 * time.Second)
 		own = own.Add(10 * time.Second)
 	}
-	assert.Equal(t, Store{Signal: "h.humidity", At: h.now.Wall, Value: reading.Number(50), Live: true}, stored(Reading{Signal: "h.humidity", Newest: true, Value: reading.Number(50)}))
+	assert.Equal(t, Store{Signal: "h.humidity", At: h.now.Wall, Value: reading.Number(50), Live: true},
+		stored(Reading{Signal: "h.humidity", Newest: true, Value: reading.Number(50)}))
 	plain := stored(Reading{Signal: "h.temperature", Newest: true, Value: reading.Number(22)})
 	assert.True(t, plain.Live, "one without a time just came")
 	stamped := stored(Reading{Signal: "h.temperature", Stamp: own, Newest: true, Value: reading.Number(23)})
@@ -148,7 +152,8 @@ func TestBoardsKeepTheirOwnTimesWhileTheClockIsWrong(t *testing.T) {
 func TestAClockThatIsSetBackLosesNoReading(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		auto("fan", site.Automation{Demands: whenever("h.temperature > 20")})(s)
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.gas > 30", Actions: []site.Action{{Kind: site.DoMessage, Text: "gas"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.gas > 30",
+			Actions: []site.Action{{Kind: site.DoMessage, Text: "gas"}}}}}
 	})
 	h.lives(time.Minute, map[string]float64{"temperature": 15, "gas": 5})
 	require.Equal(t, []string{"gas"}, messages(h.reads("gas", 40)))

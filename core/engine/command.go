@@ -13,7 +13,8 @@ import (
 // byHand lets a person, a preset or a rule decide of a control. A zero end means: as the owner chose for the control.
 func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Actor, how How) {
 	x := e.controls[id]
-	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil || x.leaving || x.Service != control.InService {
+	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil || x.leaving ||
+		x.Service != control.InService {
 		return
 	}
 	if x.mover != nil && x.mover.pulses != nil && to == site.Stop {
@@ -41,7 +42,8 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		x.Spent = control.NoLimit
 		e.mark(x)
 	}
-	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && x.How == how && under && x.Want != nil && *x.Want == to {
+	if x.Hand != nil && *x.Hand == to && x.HandUntil.Equal(until) && x.Held == nil && x.How == how && under &&
+		x.Want != nil && *x.Want == to {
 		return
 	}
 	entry := Journal{Actor: by, Action: "switch", Object: x.ID, Before: said1(x), After: x.cfg.Say(to)}
@@ -118,7 +120,8 @@ func (e *Engine) serve(in Serve) {
 	e.mark(x)
 }
 
-// putAside ends what moves before a control is locked or taken away: a door is stopped, and so is the door whose motor it is.
+// putAside ends what moves before a control is locked or taken away: a door is stopped, and so is the door whose motor
+// it is.
 func (e *Engine) putAside(x *controlled) {
 	if x.moves != nil && x.moves.mover != nil {
 		e.halt(x.moves)
@@ -148,7 +151,8 @@ func (e *Engine) leave(in Leave) {
 		if !in.End {
 			e.putAside(x)
 		}
-		if !in.End && x.cfg.Momentary != nil && x.Phase == Unconfirmed && x.Service != control.OutSilent { // it may have stayed on
+		// it may have stayed on
+		if !in.End && x.cfg.Momentary != nil && x.Phase == Unconfirmed && x.Service != control.OutSilent {
 			x.Pulse.Off = x.Pulse.Off || !x.Pulse.Running
 			e.pulseOff(x)
 		}
@@ -165,14 +169,15 @@ type PulseState struct {
 	ID      string       `json:"id"`
 	By      access.Actor `json:"by"`
 	At      time.Time    `json:"at"`
-	Left    int          `json:"left"`           // how often it still goes on, the present time included
-	On      bool         `json:"on"`             // it is on now, as far as the hub wants
-	Running bool         `json:"running"`        // the sequence goes on
-	Heard   bool         `json:"heard"`          // the device said that it was on
-	Tries   int          `json:"tries"`          // how often it was tried again for want of an effect
-	Says    string       `json:"says"`           // how it ended
-	Off     bool         `json:"off,omitempty"`  // the hub was restarted in its midst: off is still to be sent
-	Offs    int          `json:"offs,omitempty"` // how often off was sent again, because the device said that it is still on
+	Left    int          `json:"left"`          // how often it still goes on, the present time included
+	On      bool         `json:"on"`            // it is on now, as far as the hub wants
+	Running bool         `json:"running"`       // the sequence goes on
+	Heard   bool         `json:"heard"`         // the device said that it was on
+	Tries   int          `json:"tries"`         // how often it was tried again for want of an effect
+	Says    string       `json:"says"`          // how it ended
+	Off     bool         `json:"off,omitempty"` // the hub was restarted in its midst: off is still to be sent
+	// how often off was sent again, because the device said that it is still on
+	Offs int `json:"offs,omitempty"`
 }
 
 // pulse begins the sequence of a momentary control. It is sent once: never again because of a reconnect, a restart or a
@@ -222,7 +227,8 @@ func (e *Engine) pulseOn(x *controlled) {
 		deadline = site.Millis(x.cfg.Momentary.DeadlineMS)
 	}
 	e.show(x)
-	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 1, Rev: x.Rev, Pulse: p.ID, Deadline: e.now.Wall.Add(deadline)})
+	e.emit(Want{Device: x.cfg.Device, Control: x.ID, Value: 1, Rev: x.Rev, Pulse: p.ID,
+		Deadline: e.now.Wall.Add(deadline)})
 	x.pulseWake = e.wakeAt(e.now.Mono+site.Millis(x.cfg.Momentary.ForMS), wakePulse, x.ID)
 }
 
@@ -320,7 +326,8 @@ func (e *Engine) endPulse(x *controlled) {
 		p.Running, p.On, p.Left, p.Off = false, false, 0, true
 		p.Says = "ended by a restart of the hub"
 		x.Phase, x.Reason = Unconfirmed, p.Says
-		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off", Reason: p.Says})
+		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off",
+			Reason: p.Says})
 	}
 }
 
@@ -411,7 +418,8 @@ func (e *Engine) proofDue(w wake) {
 	x.Reason = "no effect: " + x.auto.Proof.When + " did not come within " + within
 	e.show(x)
 	e.emit(Journal{Actor: access.HubActor(), Action: "no effect", Object: x.ID, After: wanted(x), Reason: x.Reason})
-	e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched " + wantedOrPulse(x) + " and has " + x.Reason})
+	e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched " + wantedOrPulse(x) + " and has " +
+		x.Reason})
 }
 
 func wantedOrPulse(x *controlled) string {
@@ -421,7 +429,8 @@ func wantedOrPulse(x *controlled) string {
 	return wanted(x)
 }
 
-// Left reports whether controls that are taken away are at the value that they are left with, as far as their device can say.
+// Left reports whether controls that are taken away are at the value that they are left with, as far as their device
+// can say.
 func (e *Engine) Left(controls []string) bool {
 	for _, id := range controls {
 		x := e.controls[id]
@@ -434,7 +443,8 @@ func (e *Engine) Left(controls []string) bool {
 			}
 			continue
 		}
-		if x.Phase != Confirmed && x.Phase != Sent || x.Phase == Sent && *x.Want == 0 && x.MayRun { // it has its time to hear it
+		// it has its time to hear it
+		if x.Phase != Confirmed && x.Phase != Sent || x.Phase == Sent && *x.Want == 0 && x.MayRun {
 			return false
 		}
 	}

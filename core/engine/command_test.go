@@ -19,7 +19,8 @@ func TestAPulseHasItsOwnDeadlineAndTheHubPulsesNotTooOften(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		momentary("gate", site.Pulse{ForMS: 100, DeadlineMS: 3000})(s)
 		momentary("up", site.Pulse{ForMS: 100})(s)
-		s.Rules["ring"] = &site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoPulse, ID: "h.gate"}}}}}
+		s.Rules["ring"] = &site.Rule{ID: "ring", Name: "Ring", Stages: []site.Stage{{When: "h.rain",
+			Actions: []site.Action{{Kind: site.DoPulse, ID: "h.gate"}}}}}
 	})
 	until := func(out []Effect) time.Duration {
 		for _, x := range out {
@@ -69,7 +70,8 @@ func TestWhatIsTakenBackDoesNotComeBackWithItsBoard(t *testing.T) {
 }
 
 func TestWhatStaysOffForItsLongestOnIsAutoAgainWhenGivenBack(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+		Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000}}))
 	warm := map[string]float64{"temperature": 25}
 	h.lives(20*time.Second, map[string]float64{"temperature": 10})
 	h.byHand("fan", 1, 0)
@@ -96,7 +98,8 @@ func TestWhatIsOutOfServiceIsNotPulsed(t *testing.T) {
 }
 
 func TestAPulseSaysHowFarItCame(t *testing.T) {
-	for answers, says := range map[bool]string{false: "sent, by Kim", true: "sent; the device did not say that it pulsed, by Kim"} {
+	for answers, says := range map[bool]string{false: "sent, by Kim",
+		true: "sent; the device did not say that it pulsed, by Kim"} {
 		h := newHouse(t, func(s *site.Site) {
 			momentary("gate", site.Pulse{ForMS: 500})(s)
 			c := s.Controls["h.gate"]
@@ -153,9 +156,11 @@ func TestAPulseWithoutEffectIsTriedAsOftenAsItsOwnerSays(t *testing.T) {
 
 func TestALatchThatIsResetWhileItsBoardIsDisabledStaysFree(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", Latch: true, Condition: site.Condition{When: "k.heat > 30"}}}})(s)
+		auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", Latch: true,
+			Condition: site.Condition{When: "k.heat > 30"}}}})(s)
 		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
-		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000}
+		s.Signals["k.heat"] = site.Signal{ID: "k.heat", Device: "k", Name: "Heat", Kind: site.Number, Reports: site.Periodic,
+			IntervalMS: 10_000}
 	})
 	heat := func(v float64) { h.do(Reading{Signal: "k.heat", Value: reading.Number(v)}) }
 	h.do(Online{Device: "k", Session: "1"})
@@ -189,7 +194,8 @@ func TestWhatPeopleWantEndsWhatAPresetWouldGiveBack(t *testing.T) {
 }
 
 func TestWhatIsByHandLastsAsItsOwnerSays(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), FollowMS: 60_000, HandMS: 120_000}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), FollowMS: 60_000,
+		HandMS: 120_000}))
 	cold := map[string]float64{"temperature": 10}
 	h.lives(time.Minute, cold)
 	h.do(Report{Control: "h.fan", Session: "1", Value: 1, By: ByHand})
@@ -212,7 +218,8 @@ func TestWhatIsByHandLastsAsItsOwnerSays(t *testing.T) {
 func TestAPulseThatItsBoardSawIsConfirmed(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		momentary("gate", site.Pulse{ForMS: 1000})(s)
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain",
+			Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
 	})
 	h.byHand("gate", 1, 0)
@@ -280,7 +287,8 @@ func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
 	assert.Equal(t, 1, entries(h.byHand("fan", 1, time.Hour)), "but for another time it is news")
 	assert.Equal(t, h.now.Wall.Add(time.Hour), h.state("fan").HandUntil)
 	assert.Contains(t, h.state("fan").Reason, "until 11:00")
-	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})), "what fell is sent again")
+	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})),
+		"what fell is sent again")
 	assert.Empty(t, wants(h.byHand("fan", 1, time.Hour)), "it is on its way")
 	h.pass(10 * time.Second)
 	assert.NotEmpty(t, wants(h.byHand("fan", 1, time.Hour)), "where nobody confirmed it, a tap sends it")
@@ -394,12 +402,13 @@ func TestAPulseThatWasCutEndsNoLaterOne(t *testing.T) {
 func TestWhatIsNotTakenAwayAfterAllIsToldNothingNew(t *testing.T) {
 	h := newHouse(t, nil)
 	h.byHand("fan", 0, 0)
-	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})), "nobody confirmed it yet")
+	assert.Equal(t, []string{"off"}, wants(h.do(Leave{Controls: []string{"h.fan"}, Actor: kim})),
+		"nobody confirmed it yet")
 	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.fan"}, End: true, Actor: kim})))
 }
 
-// An off that was lost on its way is sent again as long as the board says that it is on, and where it is taken away or the hub was
-// restarted meanwhile.
+// An off that was lost on its way is sent again as long as the board says that it is on, and where it is taken away or
+// the hub was restarted meanwhile.
 func TestAPulseWhoseOffWasLostLetsGo(t *testing.T) {
 	pulsed := func() *house {
 		h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))

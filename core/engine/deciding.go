@@ -200,7 +200,7 @@ func (e *Engine) consider(x *controlled) (dec control.Decision, next time.Durati
 	}
 	for i, d := range x.demands {
 		var at time.Duration
-		f.Demands[i], at = d.demanded(e, x)
+		f.Demands[i], at = d.kind.demanded(e, x, d)
 		next = sooner(next, at)
 	}
 	dec = control.Decide(f)
@@ -231,8 +231,8 @@ func (e *Engine) mono(wall time.Time) time.Duration {
 	return e.now.Mono + min(max(wall.Sub(e.now.Wall), 0), time.Minute)
 }
 
-// endHand goes back to auto where the time by hand is over; without automation to what was before, where a preset set it,
-// else to the safe value.
+// endHand goes back to auto where the time by hand is over; without automation to what was before, where a preset set
+// it, else to the safe value.
 func (e *Engine) endHand(x *controlled) {
 	if x.Hand == nil || x.HandUntil.IsZero() || e.now.Wall.Before(x.HandUntil) {
 		return
@@ -245,19 +245,22 @@ func (e *Engine) endHand(x *controlled) {
 		if x.Mover != nil {
 			x.Mover.Stayed = nil // what auto comes to is new
 		}
-		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto", Reason: "the time by hand is over"})
+		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto",
+			Reason: "the time by hand is over"})
 		return
 	}
 	back := x.afterHand()
 	x.Hand, x.HandBy, x.Before = &back, access.HubActor(), nil
-	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was), After: x.cfg.Say(back), Reason: "the time by hand is over"})
+	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was),
+		After: x.cfg.Say(back), Reason: "the time by hand is over"})
 }
 
-// stray reports whether a control is on that nobody wants to be anything, as after a lock or a start of its board, and that must
-// not be on for longer than its owner allows.
+// stray reports whether a control is on that nobody wants to be anything, as after a lock or a start of its board, and
+// that must not be on for longer than its owner allows.
 func (e *Engine) stray(x *controlled) bool {
 	return x.Want == nil && x.Hand == nil && x.Is != nil && *x.Is > 0 && x.Service == control.InService && !x.leaving &&
-		x.mover == nil && x.moves == nil && x.cfg.Momentary == nil && !x.auto.HasAuto() && x.auto != nil && x.auto.Limits.LongestOnMS > 0 &&
+		x.mover == nil && x.moves == nil && x.cfg.Momentary == nil && !x.auto.HasAuto() && x.auto != nil &&
+		x.auto.Limits.LongestOnMS > 0 &&
 		e.devices[x.cfg.Device].Online
 }
 
@@ -266,10 +269,12 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	was := x.dec
 	x.dec = dec
 	if x.cfg.Momentary != nil {
-		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked || dec.Step == control.Leaving) {
+		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked ||
+			dec.Step == control.Leaving) {
 			e.cutPulse(x, e.reason(x))
 		}
-		if x.lingers() && x.Pulse.Offs == 0 && (x.Service == control.OutAndSafe || dec.Step == control.Leaving || dec.Step == control.Interlocked && dec.Value == 0) {
+		if x.lingers() && x.Pulse.Offs == 0 && (x.Service == control.OutAndSafe || dec.Step == control.Leaving ||
+			dec.Step == control.Interlocked && dec.Value == 0) {
 			e.offAgain(x)
 		}
 		e.checkProof(x)
@@ -324,7 +329,8 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	again := x.again
 	x.again, x.shown = false, true
 	before := wanted(x)
-	steps := x.cfg.What() == site.Level && x.Want != nil && *x.Want > 0 && dec.Value > 0 && dec.Step == was.Step // its history tells how a level follows
+	// its history tells how a level follows
+	steps := x.cfg.What() == site.Level && x.Want != nil && *x.Want > 0 && dec.Value > 0 && dec.Step == was.Step
 	by := access.HubActor()
 	if dec.Step == control.ByHand && x.moves == nil {
 		by = x.HandBy
@@ -333,7 +339,8 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	x.Step, x.Reason = dec.Step, e.reason(x)
 	x.told = x.Reason
 	if by.Kind == access.TheHub && before != x.cfg.Say(dec.Value) && !steps {
-		e.emit(Journal{Actor: by, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(dec.Value), Reason: x.Reason})
+		e.emit(Journal{Actor: by, Action: "switch", Object: x.ID, Before: before, After: x.cfg.Say(dec.Value),
+			Reason: x.Reason})
 	}
 	d := e.devices[x.cfg.Device]
 	if !d.Online && dec.Step == control.ByHand && e.giveUpAfter(d, x, 0) {
@@ -443,7 +450,8 @@ func (e *Engine) controlPoints(x *controlled) {
 // automationGone ends auto for good: the safe value, until somebody wants something else.
 func (e *Engine) automationGone(x *controlled) {
 	safe := x.cfg.Safe
-	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.unkept = &safe, access.HubActor(), e.now.Wall, time.Time{}, HowPerson, true
+	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.unkept = &safe, access.HubActor(), e.now.Wall, time.Time{},
+		HowPerson, true
 }
 
 func sorted[T any](m map[string]T) []string {

@@ -17,23 +17,27 @@ func crowd() *site.Site {
 		s.Devices[dev] = site.Device{ID: dev, Name: dev}
 		for _, what := range []string{"temperature", "gas"} {
 			id := dev + "." + what
-			s.Signals[id] = site.Signal{ID: id, Device: dev, Name: what, Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000}
+			s.Signals[id] = site.Signal{ID: id, Device: dev, Name: what, Kind: site.Number, Reports: site.Periodic,
+				IntervalMS: 10_000}
 		}
-		s.Settings[dev+".setpoint"] = site.Setting{ID: dev + ".setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40, Default: 22}
+		s.Settings[dev+".setpoint"] = site.Setting{ID: dev + ".setpoint", Name: "Setpoint", Kind: site.SetNumber, Max: 40,
+			Default: 22}
 		c := site.NewControl(dev, "heater", "heater", "Heater")
 		s.Controls[c.ID] = c
 		s.Automations[c.ID] = &site.Automation{Control: c.ID,
-			Demands:    []site.Demand{{Kind: site.HoldAbove, Of: dev + ".temperature", Target: dev + ".setpoint", Band: 1}},
-			Interlocks: []site.Interlock{{Name: "gas", Condition: site.Condition{When: dev + ".gas > 30", Until: dev + ".gas < 15"}}}}
+			Demands: []site.Demand{{Kind: HoldAbove, Of: dev + ".temperature", Target: dev + ".setpoint", Band: 1}},
+			Interlocks: []site.Interlock{{Name: "gas", Condition: site.Condition{When: dev + ".gas > 30", Until: dev +
+				".gas < 15"}}}}
 		if i < 100 {
-			s.Automations[c.ID].Permits = []site.Permit{{Condition: site.Condition{When: fmt.Sprintf("d%d.gas < 25 and %s.temperature < 35", (i+1)%200, dev)}}}
+			s.Automations[c.ID].Permits = []site.Permit{{Condition: site.Condition{When: fmt.Sprintf(
+				"d%d.gas < 25 and %s.temperature < 35", (i+1)%200, dev)}}}
 		}
 	}
 	return s
 }
 
-// BenchmarkReadings lets readings come to an engine with 200 controls and 500 conditions. Changing ones differ every time,
-// steady ones do not; neither makes anything switch.
+// BenchmarkReadings lets readings come to an engine with 200 controls and 500 conditions. Changing ones differ every
+// time, steady ones do not; neither makes anything switch.
 func BenchmarkReadings(b *testing.B) {
 	for _, kind := range []string{"changing", "steady"} {
 		b.Run(kind, func(b *testing.B) {

@@ -20,17 +20,19 @@ type house struct {
 	doubted bool // what it stamped is of a wrong clock
 }
 
-// newHouse has one board with these signals: temperature, humidity, gas, power and moisture, which are numbers, and rain,
-// float, day, open and closed, which are on or off. Its controls are switches but for duct, a level.
+// newHouse has one board with these signals: temperature, humidity, gas, power and moisture, which are numbers, and
+// rain, float, day, open and closed, which are on or off. Its controls are switches but for duct, a level.
 func newHouse(t *testing.T, change func(*site.Site)) *house {
 	s := (&site.Site{}).Clone()
 	s.Hub = site.Hub{Zone: "Europe/Berlin", Latitude: 48.2, Longitude: 9.8}
 	s.Devices["h"] = site.Device{ID: "h", Name: "House"}
 	for _, id := range []string{"temperature", "humidity", "gas", "power", "moisture"} {
-		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.Number, Reports: site.Periodic, IntervalMS: 10_000, Decimals: 1}
+		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.Number,
+			Reports: site.Periodic, IntervalMS: 10_000, Decimals: 1}
 	}
 	for _, id := range []string{"rain", "float", "day", "open", "closed"} {
-		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.OnOff, Reports: site.OnChange}
+		s.Signals["h."+id] = site.Signal{ID: "h." + id, Device: "h", Name: site.Title(id), Kind: site.OnOff,
+			Reports: site.OnChange}
 	}
 	for _, id := range []string{"heater", "fan", "pump", "up", "down", "cooler", "gate"} {
 		s.Controls["h."+id] = site.NewControl("h", id, id, site.Title(id))
@@ -72,7 +74,7 @@ func holding(kind site.DemandKind, of string, band float64) site.Automation {
 }
 
 func whenever(when string) []site.Demand {
-	return []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: when}}}
+	return []site.Demand{{Kind: Whenever, Condition: site.Condition{When: when}}}
 }
 
 // reads lets a number arrive.
@@ -131,7 +133,7 @@ func (h *house) byHand(id string, to site.Amount, span time.Duration) []Effect {
 }
 
 func TestHoldWithADeadBand(t *testing.T) {
-	h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+	h := newHouse(t, auto("heater", holding(HoldAbove, "temperature", 1)))
 	for _, x := range []struct {
 		temperature float64
 		want        site.Amount
@@ -143,7 +145,7 @@ func TestHoldWithADeadBand(t *testing.T) {
 	h.do(Set{Setting: "h.setpoint", To: 18, Actor: kim})
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "a new setpoint takes effect at once")
 
-	h = newHouse(t, auto("fan", holding(site.HoldBelow, "humidity", 2)))
+	h = newHouse(t, auto("fan", holding(HoldBelow, "humidity", 2)))
 	for _, x := range []struct {
 		humidity float64
 		want     site.Amount
@@ -154,7 +156,7 @@ func TestHoldWithADeadBand(t *testing.T) {
 }
 
 func TestAutoAndManual(t *testing.T) {
-	h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+	h := newHouse(t, auto("heater", holding(HoldAbove, "temperature", 1)))
 	h.reads("temperature", 25)
 	assert.Equal(t, Auto, h.state("heater").Mode)
 	assert.Equal(t, site.Amount(0), h.wanted("heater"))
@@ -190,7 +192,8 @@ func TestADangerousControlComesBackByItself(t *testing.T) {
 }
 
 func TestDoorByDaylightNotBeforeHalfPastTen(t *testing.T) {
-	h := newHouse(t, auto("gate", site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: `h.day and now >= at("10:30")`, Until: "not h.day"}}}}))
+	h := newHouse(t, auto("gate", site.Automation{Demands: []site.Demand{{Kind: Whenever,
+		Condition: site.Condition{When: `h.day and now >= at("10:30")`, Until: "not h.day"}}}}))
 	h.is("day", false)
 	assert.Equal(t, site.Amount(0), h.wanted("gate"))
 	h.is("day", true) // 10:00 local time
@@ -207,7 +210,8 @@ func TestDoorByDaylightNotBeforeHalfPastTen(t *testing.T) {
 }
 
 func TestDayLength(t *testing.T) {
-	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}}))
+	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.day",
+		Hours: "h.hours"}}}))
 	h.is("day", false)
 	assert.Equal(t, site.Amount(0), h.wanted("up"), "dark, and no daylight yet")
 	h.is("day", true) // 10:00
@@ -228,8 +232,9 @@ func TestDayLength(t *testing.T) {
 
 func TestSchedulesRun(t *testing.T) {
 	morning := calendar.Moment{Base: calendar.Clock, Minutes: 11 * 60}
-	h := newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Scheduled, Schedule: &calendar.Schedule{
-		Windows: []calendar.Window{{Start: morning, ForMS: 240_000, EveryMS: 3600_000, Times: 3}}, Once: []calendar.Once{{At: start.Add(20 * time.Minute), ForMS: 60_000}}}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: Scheduled, Schedule: &calendar.Schedule{
+		Windows: []calendar.Window{{Start: morning, ForMS: 240_000, EveryMS: 3600_000, Times: 3}},
+		Once:    []calendar.Once{{At: start.Add(20 * time.Minute), ForMS: 60_000}}}}}}))
 	var runs []string
 	was := site.Amount(0)
 	for range 60 * 24 {
@@ -248,7 +253,8 @@ func TestSchedulesRun(t *testing.T) {
 
 func TestPumpWithPermitsLimitsAndFloat(t *testing.T) {
 	h := newHouse(t, auto("pump", site.Automation{
-		Demands:    []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.moisture < 30", Until: "h.moisture > 45"}}},
+		Demands: []site.Demand{{Kind: Whenever, Condition: site.Condition{When: "h.moisture < 30",
+			Until: "h.moisture > 45"}}},
 		Permits:    []site.Permit{{Name: "dry weather", Condition: site.Condition{When: "not h.rain"}}},
 		Interlocks: []site.Interlock{{Name: "tank empty", Condition: site.Condition{When: "not h.float"}}},
 		Limits:     site.RunLimits{LongestOnMS: 120_000, RestMS: 300_000}}))
@@ -309,7 +315,8 @@ func TestExtractorForcedOn(t *testing.T) {
 }
 
 func TestLatchedInterlock(t *testing.T) {
-	h := newHouse(t, auto("heater", site.Automation{Interlocks: []site.Interlock{{Name: "too hot", Latch: true, Condition: site.Condition{When: "h.temperature > 60"}}}}))
+	h := newHouse(t, auto("heater", site.Automation{Interlocks: []site.Interlock{{Name: "too hot", Latch: true,
+		Condition: site.Condition{When: "h.temperature > 60"}}}}))
 	h.reads("temperature", 20)
 	h.byHand("heater", 1, 0)
 	h.reads("temperature", 61)
@@ -329,8 +336,9 @@ func TestSuspectAndBadReadings(t *testing.T) {
 		g := s.Signals["h.temperature"]
 		g.Sense = site.Sense{Lowest: &low, Highest: &high, Spike: 10}
 		s.Signals[g.ID] = g
-		s.Automations["h.heater"] = ptr(holding(site.HoldAbove, "temperature", 1))
-		s.Automations["h.fan"] = &site.Automation{Interlocks: []site.Interlock{{Name: "hot", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.temperature > 40"}}}}
+		s.Automations["h.heater"] = ptr(holding(HoldAbove, "temperature", 1))
+		s.Automations["h.fan"] = &site.Automation{Interlocks: []site.Interlock{{Name: "hot", To: ptr(site.Amount(1)),
+			Condition: site.Condition{When: "h.temperature > 40"}}}}
 	})
 	h.lives(time.Minute, map[string]float64{"temperature": 20})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
@@ -349,15 +357,17 @@ func TestSuspectAndBadReadings(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "normal again after a settling time")
 	h.lives(40*time.Second, map[string]float64{"temperature": -127})
 	h.reads("temperature", 50)
-	h.edits(auto("cooler", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.temperature > 40", AfterMS: 60_000}}}}))
-	assert.Equal(t, site.Amount(1), h.wanted("cooler"), "nobody knows how hot it is, and what seems to be is no reason to wait")
+	h.edits(auto("cooler", site.Automation{Interlocks: []site.Interlock{{ID: "hot", Name: "hot", To: ptr(site.Amount(1)),
+		Condition: site.Condition{When: "h.temperature > 40", AfterMS: 60_000}}}}))
+	assert.Equal(t, site.Amount(1), h.wanted("cooler"),
+		"nobody knows how hot it is, and what seems to be is no reason to wait")
 }
 
 func ptr[T any](v T) *T { return &v }
 
 func TestStaleFallsBack(t *testing.T) {
 	on := site.Amount(1)
-	a := holding(site.HoldAbove, "temperature", 1)
+	a := holding(HoldAbove, "temperature", 1)
 	a.Fallback = &on
 	h := newHouse(t, auto("heater", a))
 	h.lives(20*time.Second, map[string]float64{"temperature": 30})
@@ -370,7 +380,7 @@ func TestStaleFallsBack(t *testing.T) {
 // Whether a signal is late is found out also where only now it is said how often it reports.
 func TestASignalIsLateByWhatWasEdited(t *testing.T) {
 	on := site.Amount(1)
-	a := holding(site.HoldAbove, "temperature", 1)
+	a := holding(HoldAbove, "temperature", 1)
 	a.Fallback = &on
 	reports := func(how site.Reports, every time.Duration) func(*site.Site) {
 		return func(s *site.Site) {
@@ -393,7 +403,8 @@ func TestASignalIsLateByWhatWasEdited(t *testing.T) {
 }
 
 func TestProofOfEffect(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, Retries: 1}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"),
+		Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, Retries: 1}}))
 	h.lives(20*time.Second, map[string]float64{"humidity": 70, "power": 2})
 	assert.Equal(t, ProofWaiting, h.state("fan").Proof)
 	h.reads("power", 58)
@@ -419,7 +430,8 @@ func messages(effects []Effect) (out []string) {
 }
 
 func TestFollowAndInsistWithAutomation(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Interlocks: []site.Interlock{{Name: "rain", Condition: site.Condition{When: "h.rain"}}}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"),
+		Interlocks: []site.Interlock{{Name: "rain", Condition: site.Condition{When: "h.rain"}}}}))
 	h.is("rain", false)
 	h.lives(time.Minute, map[string]float64{"humidity": 70})
 	h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByHand})
@@ -438,12 +450,14 @@ func TestFollowAndInsistWithAutomation(t *testing.T) {
 }
 
 func TestPresetsAndTheFloorThatHolds(t *testing.T) {
-	a := holding(site.HoldAbove, "temperature", 1)
-	a.Demands = append(a.Demands, site.Demand{Kind: site.HoldAbove, Of: "h.temperature", Target: "5", Band: 1, Floor: true})
+	a := holding(HoldAbove, "temperature", 1)
+	a.Demands = append(a.Demands, site.Demand{Kind: HoldAbove, Of: "h.temperature", Target: "5", Band: 1, Floor: true})
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.heater"] = &a
-		s.Presets["all_off"] = site.Preset{ID: "all_off", Name: "All off", Actions: []site.Action{{Kind: site.DoControl, ID: "h.heater"}, {Kind: site.DoControl, ID: "h.fan"}}}
-		s.Presets["holiday"] = site.Preset{ID: "holiday", Name: "Holiday", Actions: []site.Action{{Kind: site.DoSetting, ID: "h.setpoint", To: 12}}}
+		s.Presets["all_off"] = site.Preset{ID: "all_off", Name: "All off", Actions: []site.Action{{Kind: site.DoControl,
+			ID: "h.heater"}, {Kind: site.DoControl, ID: "h.fan"}}}
+		s.Presets["holiday"] = site.Preset{ID: "holiday", Name: "Holiday", Actions: []site.Action{{Kind: site.DoSetting,
+			ID: "h.setpoint", To: 12}}}
 	})
 	h.byHand("fan", 1, 0)
 	h.lives(time.Minute, map[string]float64{"temperature": 15})
@@ -472,8 +486,9 @@ func TestRuleWithTwoStagesAndARest(t *testing.T) {
 		s.Rules["cool"] = &site.Rule{ID: "cool", Name: "Kiln cools", RestMS: 40 * 60_000, Stages: []site.Stage{
 			{When: "h.temperature < 200", Actions: say("cooling, {h.temperature}")},
 			{When: "h.temperature < 60", AfterMS: 60_000, Actions: say("safe to open")}}}
-		s.Rules["lamp"] = &site.Rule{ID: "lamp", Name: "Dusk", Stages: []site.Stage{{When: "not h.day", If: "h.rain", Actions: []site.Action{
-			{Kind: site.DoControl, ID: "h.up", To: 1, ForMS: 600_000}, {Kind: site.DoNote, ID: "h.up", Text: "wet dusk"}}}}}
+		s.Rules["lamp"] = &site.Rule{ID: "lamp", Name: "Dusk", Stages: []site.Stage{{When: "not h.day", If: "h.rain",
+			Actions: []site.Action{
+				{Kind: site.DoControl, ID: "h.up", To: 1, ForMS: 600_000}, {Kind: site.DoNote, ID: "h.up", Text: "wet dusk"}}}}}
 	})
 	told := func(d time.Duration, temperature float64) []string {
 		return messages(h.lives(d, map[string]float64{"temperature": temperature}))
@@ -512,11 +527,13 @@ func momentary(id string, p site.Pulse) func(*site.Site) {
 func TestPulsesByARuleWithinHours(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		momentary("gate", site.Pulse{ForMS: 2000, Times: 2, GapMS: 1000})(s)
-		s.Rules["boost"] = &site.Rule{ID: "boost", Name: "Boost", Stages: []site.Stage{{When: "h.humidity > 70", If: "hour >= 6 and hour < 22", Actions: []site.Action{{Kind: site.DoPulse, ID: "h.gate"}}}}}
+		s.Rules["boost"] = &site.Rule{ID: "boost", Name: "Boost", Stages: []site.Stage{{When: "h.humidity > 70",
+			If: "hour >= 6 and hour < 22", Actions: []site.Action{{Kind: site.DoPulse, ID: "h.gate"}}}}}
 	})
 	h.reads("humidity", 50)
 	first := h.reads("humidity", 75)
-	assert.Equal(t, []string{"on", "off", "on", "off"}, append(wants(first), wants(h.pass(time.Minute))...), "twice, for 2 s each")
+	assert.Equal(t, []string{"on", "off", "on", "off"}, append(wants(first), wants(h.pass(time.Minute))...),
+		"twice, for 2 s each")
 	assert.Equal(t, site.Amount(-1), h.wanted("gate"), "nothing is wanted for good")
 	h.lives(13*time.Hour, map[string]float64{"humidity": 50}) // 23:00
 	assert.Empty(t, wants(h.reads("humidity", 75)))
@@ -537,7 +554,8 @@ func TestAMomentaryWantIsSentOnce(t *testing.T) {
 	assert.Empty(t, wants(h.byHand("gate", 1, 0)))
 	assert.Contains(t, h.state("gate").Reason, "not delivered")
 
-	again := &house{bench: &bench{Engine: New(), now: Now{Wall: h.now.Wall.Add(time.Minute), Trusted: true}, site: h.site}, t: t}
+	again := &house{bench: &bench{Engine: New(), now: Now{Wall: h.now.Wall.Add(time.Minute), Trusted: true}, site: h.site},
+		t: t}
 	again.do(SiteChanged{h.site})
 	out := again.do(Restored{Alive: h.now.Wall, Controls: []ControlState{saved}})
 	out = append(out, again.do(Online{Device: "h", Session: "1"})...)
@@ -566,7 +584,8 @@ func TestBlindWithTwoOutputs(t *testing.T) {
 		c := site.NewControl("h", "blind", "blind", "Blind")
 		c.Kind, c.Safe = site.Mover, site.Stop
 		s.Controls[c.ID] = c
-		s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open", IsClosed: "h.closed", TravelMS: 20_000, PauseMS: 2000}}
+		s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open",
+			IsClosed: "h.closed", TravelMS: 20_000, PauseMS: 2000}}
 	})
 	h.is("open", false)
 	h.is("closed", true)
@@ -614,7 +633,8 @@ func TestGateByOneMomentaryOutput(t *testing.T) {
 		c := site.NewControl("h", "door", "door", "Door")
 		c.Kind, c.Safe = site.Mover, site.Stop
 		s.Controls[c.ID] = c
-		s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Pulses: "h.gate", IsClosed: "h.closed", IsOpen: "h.open", TravelMS: 15_000}}
+		s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Pulses: "h.gate", IsClosed: "h.closed", IsOpen: "h.open",
+			TravelMS: 15_000}}
 	})
 	h.is("closed", true)
 	h.is("open", false)
@@ -635,7 +655,8 @@ func TestExclusiveControls(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
 		s.Automations["h.cooler"] = &site.Automation{Demands: whenever("h.temperature > 17")}
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", PauseMS: 30_000, Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", PauseMS: 30_000,
+			Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
 		require.NoError(t, s.Groups["climate"].Validate(s))
 	})
 	h.reads("temperature", 17.5) // both want to be on: the first comes first
@@ -664,8 +685,9 @@ func TestPowerBudgetAfterAnOutage(t *testing.T) {
 		for _, id := range []string{"heater", "fan", "pump"} {
 			s.Automations["h."+id] = &site.Automation{Demands: whenever("h.temperature < 18")}
 		}
-		s.Groups["budget"] = &site.Group{ID: "budget", Name: "Budget", Limit: 3500, PauseMS: 5000, Members: []site.GroupMember{
-			{Control: "h.heater", Watts: 1500}, {Control: "h.fan", Watts: 1500}, {Control: "h.pump", Watts: 1500}}}
+		s.Groups["budget"] = &site.Group{ID: "budget", Name: "Budget", Limit: 3500, PauseMS: 5000,
+			Members: []site.GroupMember{
+				{Control: "h.heater", Watts: 1500}, {Control: "h.fan", Watts: 1500}, {Control: "h.pump", Watts: 1500}}}
 	})
 	on := func() (n int) {
 		for _, id := range []string{"heater", "fan", "pump"} {
@@ -695,7 +717,8 @@ func TestPowerBudgetAfterAnOutage(t *testing.T) {
 
 func TestExerciseOnceAWeek(t *testing.T) {
 	at := calendar.Moment{Base: calendar.Clock, Minutes: 12 * 60}
-	h := newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &at}}}))
+	h := newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: Exercise, EveryMS: 7 * 24 * 3600_000,
+		ForMS: 30_000, At: &at}}}))
 	var runs []string
 	for i := range 60 * 24 * 16 {
 		if next := h.Next(h.now.Wall, h.now.Wall.AddDate(0, 0, 8)); i == 60*24*3 {
@@ -708,12 +731,15 @@ func TestExerciseOnceAWeek(t *testing.T) {
 		h.obeys()
 	}
 	assert.Equal(t, []string{"02 12:00", "09 12:00", "16 12:00"}, runs)
-	weekly := auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &at}}})
+	weekly := auto("pump", site.Automation{Demands: []site.Demand{{Kind: Exercise, EveryMS: 7 * 24 * 3600_000,
+		ForMS: 30_000, At: &at}}})
 	h = newHouse(t, weekly)
 	h.pass(28*24*time.Hour + time.Hour + 10*time.Second)
 	assert.Equal(t, site.Amount(1), h.wanted("pump"), "the week in which clocks are put on has an hour less")
-	h = newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 3600_000, ForMS: 30_000, At: &at}}}))
-	assert.Equal(t, []string{"off", "on", "off"}, wants(h.lives(20*time.Hour, nil)), "once a day at its time, however often it is asked for")
+	h = newHouse(t, auto("pump", site.Automation{Demands: []site.Demand{{Kind: Exercise, EveryMS: 3600_000, ForMS: 30_000,
+		At: &at}}}))
+	assert.Equal(t, []string{"off", "on", "off"}, wants(h.lives(20*time.Hour, nil)),
+		"once a day at its time, however often it is asked for")
 	h = newHouse(t, nil)
 	h.pass(4*time.Hour + 30*time.Minute)
 	h.edits(weekly)
@@ -732,7 +758,8 @@ func TestExerciseOnceAWeek(t *testing.T) {
 }
 
 func TestCurveAndRegulator(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{20, 0}, {30, 50}, {40, 100}}}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Curve, Of: "h.temperature",
+		Points: [][2]float64{{20, 0}, {30, 50}, {40, 100}}}}}))
 	for _, x := range []struct {
 		temperature float64
 		want        site.Amount
@@ -746,7 +773,8 @@ func TestCurveAndRegulator(t *testing.T) {
 	h.pass(levelStep)
 	assert.Equal(t, site.Amount(75), h.wanted("duct"))
 	// A room that a fan cools: the regulator brings it to its setpoint and keeps it there.
-	h = newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
+	h = newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Regulate, Of: "h.temperature",
+		Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
 	room := 30.0
 	for range 2000 {
 		h.lives(10*time.Second, map[string]float64{"temperature": room})
@@ -789,11 +817,12 @@ func TestMirroredSettings(t *testing.T) {
 }
 
 func TestOutOfService(t *testing.T) {
-	h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+	h := newHouse(t, auto("heater", holding(HoldAbove, "temperature", 1)))
 	h.reads("temperature", 10)
 	h.obeys()
 	out := h.do(Serve{Control: "h.heater", Service: control.OutSilent, Actor: kim})
-	assert.Contains(t, out, Withdrawn{Device: "h", Control: "h.heater", Rev: h.state("heater").Rev}, "the retained want is cleared")
+	assert.Contains(t, out, Withdrawn{Device: "h", Control: "h.heater", Rev: h.state("heater").Rev},
+		"the retained want is cleared")
 	out = h.do(Report{Control: "h.heater", Session: "1", Value: 0, By: ByHand})
 	out = append(out, h.lives(time.Hour, map[string]float64{"temperature": 10})...)
 	assert.Empty(t, wants(out), "it is told nothing")
@@ -805,7 +834,7 @@ func TestOutOfService(t *testing.T) {
 }
 
 func TestWhySaysWhatItWouldBeOtherwiseAndWhatIsNext(t *testing.T) {
-	a := holding(site.HoldAbove, "temperature", 1)
+	a := holding(HoldAbove, "temperature", 1)
 	a.Limits.ShortestOnMS = 600_000
 	h := newHouse(t, auto("heater", a))
 	h.reads("temperature", 10)
@@ -826,8 +855,9 @@ func TestTryChangesNothing(t *testing.T) {
 	h := newHouse(t, nil)
 	h.reads("temperature", 30)
 	draft := h.site.Clone()
-	a := holding(site.HoldAbove, "temperature", 1)
-	a.Demands = append(a.Demands, site.Demand{Kind: site.Whenever, Condition: site.Condition{When: `mean(h.humidity, "10m") > 60`, AfterMS: 60_000}})
+	a := holding(HoldAbove, "temperature", 1)
+	a.Demands = append(a.Demands, site.Demand{Kind: Whenever,
+		Condition: site.Condition{When: `mean(h.humidity, "10m") > 60`, AfterMS: 60_000}})
 	a.Control = "h.heater"
 	draft.Automations["h.heater"] = &a
 	got, ok := h.Try(h.now, draft, "h.heater", nil)
@@ -850,11 +880,13 @@ func TestAReadingThatChangesNothingAllocatesNothing(t *testing.T) {
 	assert.Zero(t, testing.AllocsPerRun(100, func() { h.Apply(h.now, in) }))
 }
 
-// After a start, what was live when the hub went away counts for as long as it would have; then everybody had time to come back.
+// After a start, what was live when the hub went away counts for as long as it would have; then everybody had time to
+// come back.
 func TestAfterAStart(t *testing.T) {
 	before := newHouse(t, func(s *site.Site) {
-		s.Automations["h.heater"] = ptr(holding(site.HoldAbove, "temperature", 1))
-		s.Automations["h.fan"] = &site.Automation{Interlocks: []site.Interlock{{Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Automations["h.heater"] = ptr(holding(HoldAbove, "temperature", 1))
+		s.Automations["h.fan"] = &site.Automation{Interlocks: []site.Interlock{{Name: "gas", To: ptr(site.Amount(1)),
+			Condition: site.Condition{When: "h.gas > 30"}}}}
 	})
 	before.lives(time.Minute, map[string]float64{"temperature": 15, "gas": 3})
 	restart := func(away time.Duration) *house {
@@ -863,9 +895,11 @@ func TestAfterAStart(t *testing.T) {
 			s, _ := before.Signal(id)
 			signals = append(signals, s)
 		}
-		h := &house{bench: &bench{Engine: New(), now: Now{Wall: before.now.Wall.Add(away), Trusted: true}, site: before.site}, t: t}
+		h := &house{bench: &bench{Engine: New(), now: Now{Wall: before.now.Wall.Add(away), Trusted: true}, site: before.site},
+			t: t}
 		h.do(SiteChanged{before.site})
-		out := h.do(Restored{Alive: before.now.Wall, Signals: signals, Controls: []ControlState{before.state("heater"), before.state("fan")}})
+		out := h.do(Restored{Alive: before.now.Wall, Signals: signals, Controls: []ControlState{before.state("heater"),
+			before.state("fan")}})
 		assert.NotEmpty(t, wants(out), "the links are told what is wanted, after everything came back")
 		return h
 	}

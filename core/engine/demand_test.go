@@ -16,7 +16,8 @@ import (
 // What demands, permits and proofs come to, and what is left of what is edited away.
 
 func TestADayLengthWithoutItsHoursIsUnknown(t *testing.T) {
-	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.moisture"}}}))
+	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.day",
+		Hours: "h.moisture"}}}))
 	h.is("day", true)
 	h.reads("moisture", 13)
 	h.is("day", false)
@@ -47,7 +48,8 @@ func TestWhatIsOnThoughNobodyWantsItKeepsToItsLongestOn(t *testing.T) {
 }
 
 func TestARegulatorThatNeverStopsComesBackFromItsBound(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 5, IntegralMS: 60_000, Least: 60}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Regulate, Of: "h.temperature",
+		Target: "h.setpoint", Gain: 5, IntegralMS: 60_000, Least: 60}}}))
 	h.lives(20*time.Minute, map[string]float64{"temperature": 30})
 	require.Equal(t, site.Amount(60), h.wanted("duct"))
 	h.lives(10*time.Minute, map[string]float64{"temperature": 18})
@@ -57,7 +59,8 @@ func TestARegulatorThatNeverStopsComesBackFromItsBound(t *testing.T) {
 func TestAnExerciseAtASunThatDoesNotRiseIsNotAnnounced(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Hub.Latitude = 80
-		auto("pump", site.Automation{Demands: []site.Demand{{Kind: site.Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000, At: &calendar.Moment{Base: calendar.Sunrise}}}})(s)
+		auto("pump", site.Automation{Demands: []site.Demand{{Kind: Exercise, EveryMS: 7 * 24 * 3600_000, ForMS: 30_000,
+			At: &calendar.Moment{Base: calendar.Sunrise}}}})(s)
 	})
 	from := time.Date(2026, 12, 10, 12, 0, 0, 0, time.UTC)
 	assert.Empty(t, h.Next(from, from.AddDate(0, 0, 8)))
@@ -66,7 +69,8 @@ func TestAnExerciseAtASunThatDoesNotRiseIsNotAnnounced(t *testing.T) {
 }
 
 func TestProtectionDoesNotWaitForOthersToSettle(t *testing.T) {
-	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "h.humidity", Target: "50"}, {Kind: site.HoldAbove, Of: "h.temperature", Target: "5", Floor: true}}}))
+	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: HoldAbove, Of: "h.humidity",
+		Target: "50"}, {Kind: HoldAbove, Of: "h.temperature", Target: "5", Floor: true}}}))
 	h.reads("humidity", 60)
 	h.reads("temperature", 3)
 	assert.Equal(t, control.Demanding, h.state("heater").Step)
@@ -74,7 +78,8 @@ func TestProtectionDoesNotWaitForOthersToSettle(t *testing.T) {
 }
 
 func TestAProofThatCameLateIsSaid(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"),
+		Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}))
 	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 2})
 	require.Equal(t, ProofMissing, h.state("fan").Proof)
 	h.reads("power", 60)
@@ -105,7 +110,8 @@ func TestWhatLooksBackOnAControl(t *testing.T) {
 	})
 	for _, x := range slices.Clone(h.seen) {
 		if need, ok := x.(NeedHistory); ok {
-			h.do(History{ID: need.ID, Span: need.Span, From: h.now.Wall.Add(-2 * need.Span), Samples: []Sample{{h.now.Wall.Add(-2 * need.Span), 0}}})
+			h.do(History{ID: need.ID, Span: need.Span, From: h.now.Wall.Add(-2 * need.Span),
+				Samples: []Sample{{h.now.Wall.Add(-2 * need.Span), 0}}})
 		}
 	}
 	h.byHand("duct", 30, 0)
@@ -118,9 +124,10 @@ func TestWhatLooksBackOnAControl(t *testing.T) {
 
 func TestTheHighestFloorProtects(t *testing.T) {
 	floor := func(when string, to site.Amount) site.Demand {
-		return site.Demand{Kind: site.Whenever, Floor: true, To: &to, Condition: site.Condition{When: when}}
+		return site.Demand{Kind: Whenever, Floor: true, To: &to, Condition: site.Condition{When: when}}
 	}
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{floor("h.temperature < 5", 30), floor("h.temperature < 3", 60), floor("h.temperature < 4", 40)}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{floor("h.temperature < 5", 30),
+		floor("h.temperature < 3", 60), floor("h.temperature < 4", 40)}}))
 	h.lives(time.Minute, map[string]float64{"temperature": 10})
 	h.do(Command{Control: "h.duct", To: 0, Actor: kim, How: HowPreset})
 	for temperature, level := range map[float64]site.Amount{4.5: 30, 3.5: 40, 2: 60} {
@@ -133,7 +140,8 @@ func TestTheHighestFloorProtects(t *testing.T) {
 }
 
 func TestARegulatorAtItsBoundHasNothingToRemember(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Regulate, Of: "h.temperature",
+		Target: "h.setpoint", Gain: 12, IntegralMS: 120_000, Cools: true}}}))
 	kept := func(out []Effect) (n int) {
 		for _, x := range out {
 			if k, ok := x.(Keep); ok && k.Kind == keptDemands {

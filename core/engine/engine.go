@@ -1,6 +1,6 @@
-// Package engine decides. It is a pure state machine: Apply takes the time and one input and returns effects, NextWake says
-// when it wants a Tick. It does no I/O and has no clock, so the same inputs in the same order give the same effects,
-// whether they come from live devices, from a test or from a recording.
+// Package engine decides. It is a pure state machine: Apply takes the time and one input and returns effects, NextWake
+// says when it wants a Tick. It does no I/O and has no clock, so the same inputs in the same order give the same
+// effects, whether they come from live devices, from a test or from a recording.
 package engine
 
 import (
@@ -22,7 +22,8 @@ type Now struct {
 	Trusted bool          `json:"trusted"` // the wall clock is known to be right
 }
 
-// linger is how long a device stays online after its last session ended: boards that connect, push and leave would flap.
+// linger is how long a device stays online after its last session ended: boards that connect, push and leave would
+// flap.
 const (
 	linger        = 5 * time.Second
 	longestLinger = 15 * time.Minute
@@ -30,18 +31,18 @@ const (
 
 // Engine is the state machine. Use New to make one.
 type Engine struct {
-	site     *site.Site
-	devices  map[string]*device
-	signals  map[string]*signal
-	controls map[string]*controlled
-	settings map[string]*setting
-	rules    map[string]*rule
-	alarms   map[string]*alarm
-	alarmsOf map[string][]*alarm // by what they are about
-	alarmsAt map[string][]*alarm // by the device of that
-	routes   []site.Route
-	own      map[string]float64       // what the hub knows of itself
-	started  map[string]time.Duration // when a member of a group last went on
+	site       *site.Site
+	devices    map[string]*device
+	signals    map[string]*signal
+	controls   map[string]*controlled
+	settings   map[string]*setting
+	rules      map[string]*rule
+	liveAlerts map[string]*liveAlert
+	alertsOf   map[string][]*liveAlert // by what they are about
+	alertsAt   map[string][]*liveAlert // by the device of that
+	routes     []site.Route
+	own        map[string]float64       // what the hub knows of itself
+	started    map[string]time.Duration // when a member of a group last went on
 
 	points     map[string]*point
 	bounds     map[string]*bound
@@ -55,7 +56,7 @@ type Engine struct {
 	locked     queue[*lock]
 	marked     queue[*controlled]
 	ruled      queue[*rule]
-	alarmed    queue[*alarm]
+	alerted    queue[*liveAlert]
 	zone       *time.Location
 	where      calendar.Spot
 	grace      time.Duration // until then everybody may come back after a start
@@ -113,7 +114,8 @@ type signal struct {
 // New returns an engine for an empty site.
 func New() *Engine {
 	return &Engine{site: (&site.Site{}).Clone(), devices: map[string]*device{}, signals: map[string]*signal{},
-		controls: map[string]*controlled{}, settings: map[string]*setting{}, rules: map[string]*rule{}, alarms: map[string]*alarm{}, own: map[string]float64{}, started: map[string]time.Duration{},
+		controls: map[string]*controlled{}, settings: map[string]*setting{}, rules: map[string]*rule{},
+		liveAlerts: map[string]*liveAlert{}, own: map[string]float64{}, started: map[string]time.Duration{},
 		points: map[string]*point{}, bounds: map[string]*bound{}, conds: map[string]*cond{}, zone: time.UTC}
 }
 
@@ -300,7 +302,8 @@ func (e *Engine) applySite(s *site.Site) {
 		g.cfg, g.device, g.active, g.asleep = &cfg, e.devices[cfg.Device], dev.Active(), sleepFor(dev.Wakes())
 	}
 	e.build()
-	for _, id := range slices.Sorted(maps.Keys(e.signals)) { // it may be late by now: it reports more often, or is to report at all
+	// it may be late by now: it reports more often, or is to report at all
+	for _, id := range slices.Sorted(maps.Keys(e.signals)) {
 		if g := e.signals[id]; g.Fresh == Live && g.cfg.Reports == site.Periodic {
 			e.watch(g)
 		}
@@ -336,7 +339,8 @@ func (e *Engine) reading(in *Reading) {
 	if s.Seen && (in.Stamp.IsZero() || placed.Ahead) {
 		placed.At = reading.Apart(placed.At, s.At)
 	}
-	// While the hub's clock is not to be trusted a board's own time may be ahead of it; what just came is the newest all the same.
+	// While the hub's clock is not to be trusted a board's own time may be ahead of it; what just came is the newest all
+	// the same.
 	justCame := in.Stamp.IsZero() && !e.now.Trusted
 	live := placed.Live && (!s.Seen || justCame || !placed.At.Before(s.newest()))
 	quality := placed.Quality
@@ -403,8 +407,8 @@ func (e *Engine) ClockOff(device string) time.Duration {
 	return 0
 }
 
-// Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late is
-// true and at tells when it was; all others must go through Apply.
+// Past places readings of a signal that may belong to the past, without changing anything. For a stamp that does, late
+// is true and at tells when it was; all others must go through Apply.
 func (e *Engine) Past(now Now, id string) func(stamp time.Time) (at time.Time, late bool, err error) {
 	s := e.signals[id]
 	if s == nil {
@@ -456,15 +460,16 @@ func (s *signal) interval() time.Duration {
 	return s.Interval
 }
 
-// The interval of a signal that automation uses is fixed: were it learnt on, a board that fails slowly would never be late.
+// The interval of a signal that automation uses is fixed: were it learnt on, a board that fails slowly would never be
+// late.
 const (
 	shortestFixed = 5 * time.Second
 	longestFixed  = 15 * time.Minute
 	unlearnt      = 5 * time.Minute // while it is not known
 )
 
-// Relied is the interval by which a signal is missed: as told, else as fixed where automation uses it, else as learnt; 0: none
-// is known.
+// Relied is the interval by which a signal is missed: as told, else as fixed where automation uses it, else as learnt;
+// 0: none is known.
 func (e *Engine) Relied(id string) time.Duration {
 	s := e.signals[id]
 	if s == nil {
@@ -473,8 +478,8 @@ func (e *Engine) Relied(id string) time.Duration {
 	return s.relies()
 }
 
-// Proposed is the interval that should be relied on instead, because the signal came to report twice as often or half as often
-// as that; 0: it is as it should be, or nobody knows.
+// Proposed is the interval that should be relied on instead, because the signal came to report twice as often or half
+// as often as that; 0: it is as it should be, or nobody knows.
 func (e *Engine) Proposed(id string) time.Duration {
 	s := e.signals[id]
 	if s == nil || s.cfg.Reports != site.Periodic || s.cfg.IntervalMS == 0 && (!s.relied || s.Fixed == 0) {
@@ -555,7 +560,7 @@ func (e *Engine) fire() {
 		case wakeExpire:
 			e.expireDue(w)
 		case wakeAlarm:
-			e.alarmDue(w)
+			e.alertDue(w)
 		}
 	}
 }

@@ -166,9 +166,11 @@ func TestChangesAtTheDevice(t *testing.T) {
 	}{
 		{"pressed within one session", false, nil, Report{Session: "1"}, false, Confirmed},
 		{"pressed, and the hub insists", true, nil, Report{Session: "1"}, true, Pending},
-		{"first report after coming online", false, func(b *bench) { b.do(Online{Device: "kiln", Session: "2"}) }, Report{Session: "2"}, true, Pending},
-		{"first report after coming online, marked as by hand", false, func(b *bench) { b.do(Online{Device: "kiln", Session: "2"}) },
-			Report{Session: "2", By: ByHand}, false, Confirmed},
+		{"first report after coming online", false, func(b *bench) { b.do(Online{Device: "kiln", Session: "2"}) },
+			Report{Session: "2"}, true, Pending},
+		{"first report after coming online, marked as by hand", false, func(b *bench) {
+			b.do(Online{Device: "kiln", Session: "2"})
+		}, Report{Session: "2", By: ByHand}, false, Confirmed},
 		{"fell to the safe value, and says so", false, nil, Report{Session: "1", By: ByLease}, true, Pending},
 		{"while a want is pending", false, func(b *bench) {
 			b.do(Command{Control: "kiln.fan", To: 0, Actor: kim})
@@ -199,7 +201,8 @@ func TestChangesAtTheDevice(t *testing.T) {
 	}
 }
 
-// Whoever taps faster than a board answers gets what was tapped last: answers to older wants are no switching at the board.
+// Whoever taps faster than a board answers gets what was tapped last: answers to older wants are no switching at the
+// board.
 func TestAnswersToOlderWants(t *testing.T) {
 	tap := func(v site.Amount) Input { return Command{Control: "kiln.fan", To: v, Actor: kim} }
 	says := func(v site.Amount) Input { return Report{Control: "kiln.fan", Session: "1", Value: v} }
@@ -212,8 +215,10 @@ func TestAnswersToOlderWants(t *testing.T) {
 	}{
 		{"three taps, three answers", []Input{tap(1), tap(0), tap(1), says(1), says(0), says(1)}, 1, Confirmed, "on off on"},
 		{"the last answer is on its way", []Input{tap(1), tap(0), tap(1), says(1), says(0)}, 1, Pending, "on off on"},
-		{"a tap between the answers", []Input{tap(1), tap(0), tap(1), says(1), tap(0), says(0), says(1), says(0)}, 0, Confirmed, "on off on off"},
-		{"by hand all the same", []Input{tap(1), tap(0), tap(1), says(1), Report{Control: "kiln.fan", Session: "1", By: ByHand}}, 0, Confirmed, "on off on off"},
+		{"a tap between the answers", []Input{tap(1), tap(0), tap(1), says(1), tap(0), says(0), says(1), says(0)}, 0,
+			Confirmed, "on off on off"},
+		{"by hand all the same", []Input{tap(1), tap(0), tap(1), says(1), Report{Control: "kiln.fan", Session: "1",
+			By: ByHand}}, 0, Confirmed, "on off on off"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -390,7 +395,8 @@ func TestLateReadingsAreStoredButNeverTheLiveValue(t *testing.T) {
 	b.do(Reading{Signal: "kiln.chamber", Value: reading.Number(400)})
 	out := b.do(Reading{Signal: "kiln.chamber", Stamp: start.Add(-time.Hour), Newest: true, Value: reading.Number(900)})
 	require.Len(t, out, 1)
-	assert.Equal(t, &Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900), Own: true}, out[0])
+	assert.Equal(t, &Store{Signal: "kiln.chamber", At: start.Add(-time.Hour), Value: reading.Number(900), Own: true},
+		out[0])
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, 400.0, s.Value.Num)
 	out = b.do(Reading{Signal: "kiln.chamber", Stamp: start.AddDate(74, 0, 0), Newest: true, Value: reading.Number(1)})
@@ -468,7 +474,8 @@ func TestARecordingReplaysToTheSameEffects(t *testing.T) {
 		for range rapid.IntRange(1, 30).Draw(t, "n") {
 			b.now.Mono += time.Duration(rapid.IntRange(0, 100_000_000).Draw(t, "us")) * time.Microsecond
 			b.now.Wall = start.Add(b.now.Mono).Truncate(time.Millisecond)
-			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"}, Listening{"kiln", "1"},
+			feed(rapid.SampledFrom([]Input{Online{Device: "kiln", Session: "1"}, Offline{Device: "kiln", Session: "1"},
+				Listening{"kiln", "1"},
 				Command{Control: "kiln.fan", To: 1, Actor: kim}, Command{Control: "kiln.fan", To: 0, Actor: kim}, Tick{},
 				Report{Control: "kiln.fan", Session: "1", Value: 1}, Reading{Signal: "kiln.chamber", Value: reading.Number(-0.1)},
 				Reading{Signal: "kiln.chamber", Stamp: start.Add(time.Microsecond), Value: reading.Number(math.Pi)},
@@ -503,7 +510,8 @@ func TestOldAndDamagedTapes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(21.5)}, in)
 
-	piece, err := Pack([]Recorded{{Kind: "engine.Reading", reading: &Reading{Signal: "kiln.chamber", Value: reading.Text("open")}}, back[1]})
+	piece, err := Pack([]Recorded{{Kind: "engine.Reading", reading: &Reading{Signal: "kiln.chamber",
+		Value: reading.Text("open")}}, back[1]})
 	require.NoError(t, err)
 	for i := range piece {
 		for bit := range 8 {
@@ -525,7 +533,8 @@ func BenchmarkTape(b *testing.B) {
 		for range 222 {
 			now.Mono += time.Duration(rng.IntN(5_400_000))
 			now.Wall = start.Add(now.Mono).Truncate(time.Millisecond)
-			r, _ := Record(now, Reading{Signal: fmt.Sprintf("board_%d.temperature", rng.IntN(100)), Newest: true, Value: reading.Number(float64(180+rng.IntN(40)) / 10)})
+			r, _ := Record(now, Reading{Signal: fmt.Sprintf("board_%d.temperature", rng.IntN(100)), Newest: true,
+				Value: reading.Number(float64(180+rng.IntN(40)) / 10)})
 			list = append(list, r)
 		}
 		piece, err := Pack(list)
@@ -535,7 +544,8 @@ func BenchmarkTape(b *testing.B) {
 	b.ReportMetric(float64(bytes)/float64(n), "bytes/reading")
 }
 
-// Whatever happened: a want that is neither confirmed nor impossible to confirm is being worked on, and off wins at once.
+// Whatever happened: a want that is neither confirmed nor impossible to confirm is being worked on, and off wins at
+// once.
 func TestInvariants(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		b := newBench(func(c *site.Control) { c.Dangerous = rapid.Bool().Draw(t, "dangerous") })

@@ -89,8 +89,10 @@ func (e *Engine) share(x *controlled, d *control.Decision) {
 			return
 		}
 	}
-	// One that chatters, and that its group switched off, is not on again at once: what fights over it would not come to rest.
-	if end := x.offSince + fightFor; e.held(x) && x.Want != nil && *x.Want == 0 && x.ran && e.now.Mono < end && (x.dec.Limit == control.Shared || x.dec.Limit == control.Overruled) {
+	// One that chatters, and that its group switched off, is not on again at once: what fights over it would not come to
+	// rest.
+	if end := x.offSince + fightFor; e.held(x) && x.Want != nil && *x.Want == 0 && x.ran && e.now.Mono < end &&
+		(x.dec.Limit == control.Shared || x.dec.Limit == control.Overruled) {
 		x.blocked = last
 		d.Keep(0, x.dec.Limit)
 		d.Next = sooner(d.Next, end)
@@ -114,8 +116,8 @@ func (x *controlled) running() bool {
 	return x.Want != nil && *x.Want > 0 || x.Is != nil && *x.Is > 0 || x.MayRun
 }
 
-// before reports whether a member comes before another one: by the strength of its decision, then where one runs already,
-// then in the owner's order.
+// before reports whether a member comes before another one: by the strength of its decision, then where one runs
+// already, then in the owner's order.
 func (g *group) before(a, b *controlled) bool {
 	if a.rank != b.rank {
 		return a.rank > b.rank
@@ -138,7 +140,8 @@ func (g *group) blocks(e *Engine, x *controlled) (o *controlled, next time.Durat
 			if o == x {
 				continue
 			}
-			beyond := o.Service == control.OutSilent && o.Is != nil && *o.Is > 0 // somebody repairs it, and the hub cannot end that
+			// somebody repairs it, and the hub cannot end that
+			beyond := o.Service == control.OutSilent && o.Is != nil && *o.Is > 0
 			if o.desires && g.before(o, x) || !on && o.running() || beyond {
 				return o, 0
 			}

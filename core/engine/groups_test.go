@@ -16,7 +16,8 @@ import (
 func TestWhatIsOnOtherwiseThanItIsWantedWhenItsBoardReturnsIsTold(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.duct.is < 50")}
-		s.Groups["g"] = &site.Group{ID: "g", Name: "G", Limit: 3000, Members: []site.GroupMember{{Control: "h.duct", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
+		s.Groups["g"] = &site.Group{ID: "g", Name: "G", Limit: 3000, Members: []site.GroupMember{{Control: "h.duct",
+			Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
 	})
 	h.byHand("duct", 60, 0)
 	h.obeys()
@@ -58,7 +59,8 @@ func TestWhatCannotAnswerIsTakenForOffOnceItsBoardIsHeard(t *testing.T) {
 		s.Controls["h.heater"] = c
 		s.Devices["k"] = site.Device{ID: "k", Name: "Other"}
 		s.Controls["k.cooler"] = site.NewControl("k", "cooler", "cooler", "Cooler")
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "k.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "k.cooler"}}}
 	})
 	h.do(Online{Device: "k", Session: "1"})
 	h.do(Report{Control: "k.cooler", Session: "1", Value: 0})
@@ -92,8 +94,11 @@ func TestWhatCannotAnswerIsTakenForOffOnceItsBoardIsHeard(t *testing.T) {
 
 func TestWhatWasHeldAsItWasForcedRanksAsBeforeAfterwards(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Automations["h.heater"] = &site.Automation{Changes: 2, Demands: whenever("h.moisture < 30"), Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.temperature < 5"}}}}
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Automations["h.heater"] = &site.Automation{Changes: 2, Demands: whenever("h.moisture < 30"),
+			Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)),
+				Condition: site.Condition{When: "h.temperature < 5"}}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	h.lives(20*time.Second, map[string]float64{"temperature": 20, "moisture": 50})
 	for i := range 8 {
@@ -115,7 +120,8 @@ func TestOfTwoThatAreAskedForAlikeTheOneThatRunsGoesOn(t *testing.T) {
 		h := newHouse(t, func(s *site.Site) {
 			s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
 			s.Automations["h.cooler"] = &site.Automation{Demands: whenever("h.humidity > 60")}
-			s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"}, {Control: "h.heater"}}}
+			s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"},
+				{Control: "h.heater"}}}
 		})
 		now := map[string]float64{"temperature": 20, "humidity": 50}
 		h.lives(20*time.Second, now)
@@ -132,7 +138,8 @@ func TestOfTwoThatAreAskedForAlikeTheOneThatRunsGoesOn(t *testing.T) {
 
 func TestNothingWaitsForAStartThatNeverWas(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["power"] = &site.Group{ID: "power", Name: "Power", Limit: 3000, PauseMS: 60_000, Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
+		s.Groups["power"] = &site.Group{ID: "power", Name: "Power", Limit: 3000, PauseMS: 60_000,
+			Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
 	})
 	h.do(Report{Control: "h.heater", Session: "1", Value: 1}) // as it came up
 	assert.Equal(t, "as the board came up", h.state("heater").Reason)
@@ -142,7 +149,8 @@ func TestNothingWaitsForAStartThatNeverWas(t *testing.T) {
 
 func TestAnAnswerThatComesLateKeepsTheOtherOneOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	says := func(value site.Amount) { h.do(Report{Control: "h.heater", Session: "1", Value: value}) }
 	says(0)
@@ -160,8 +168,10 @@ func TestAnAnswerThatComesLateKeepsTheOtherOneOff(t *testing.T) {
 
 func TestWhatIsOnWhileItIsRepairedKeepsTheOtherOneOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i",
+			To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	gas := map[string]float64{"gas": 40}
 	h.lives(20*time.Second, gas)
@@ -178,7 +188,8 @@ func TestWhatIsOnWhileItIsRepairedKeepsTheOtherOneOff(t *testing.T) {
 
 func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	h.byHand("heater", 1, 0)
 	h.obeys()
@@ -201,8 +212,10 @@ func TestAPauseThatIsEditedSwitchesNothingOff(t *testing.T) {
 
 func TestNoFormulaSeesWhatABoardThatReturnsIsForAnInstant(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
-		s.Automations["h.pump"] = &site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "not h.heater.want", SettleMS: 60_000}}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
+		s.Automations["h.pump"] = &site.Automation{Demands: []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "not h.heater.want", SettleMS: 60_000}}}}
 	})
 	h.byHand("heater", 1, 0)
 	h.obeys()
@@ -220,7 +233,8 @@ func TestNoFormulaSeesWhatABoardThatReturnsIsForAnInstant(t *testing.T) {
 
 func TestWhatABoardHasOnStaysWhereNothingExcludesIt(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	h.byHand("cooler", 0, 0)
 	h.obeys()
@@ -231,5 +245,6 @@ func TestWhatABoardHasOnStaysWhereNothingExcludesIt(t *testing.T) {
 	assert.Zero(t, h.wanted("heater"), "now it is in the way")
 	h.obeys()
 	assert.Equal(t, site.Amount(1), h.wanted("cooler"))
-	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.heater"}, Actor: kim})), "what is off already is not told again")
+	assert.Empty(t, wants(h.do(Leave{Controls: []string{"h.heater"}, Actor: kim})),
+		"what is off already is not told again")
 }

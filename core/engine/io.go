@@ -99,8 +99,8 @@ type Serve struct {
 	Actor   access.Actor
 }
 
-// Leave begins to take controls away: they go to their safe value, or where an interlock forces one and Stay is set to that,
-// and nothing else counts. Withdraw or End ends it.
+// Leave begins to take controls away: they go to their safe value, or where an interlock forces one and Stay is set to
+// that, and nothing else counts. Withdraw or End ends it.
 type Leave struct {
 	Controls []string
 	Stay     bool
@@ -129,8 +129,8 @@ type Apply struct {
 	Actor  access.Actor
 }
 
-// Mirrored is what a device says of its copy of a setting: its value, the revision that it was based on, and how long ago
-// the device changed it, 0 where it did not.
+// Mirrored is what a device says of its copy of a setting: its value, the revision that it was based on, and how long
+// ago the device changed it, 0 where it did not.
 type Mirrored struct {
 	Setting string
 	Value   site.Amount
@@ -155,9 +155,10 @@ type History struct {
 // Late says that readings of the past were stored for a signal.
 type Late struct{ Signal string }
 
-// Withdraw ends what is wanted of a control, because it or its device is taken away. Nothing is decided of it before its device
-// is enabled again or Leave with End says that it stays, as with another board in the place of the old one. Doubt says that its safe value was not
-// confirmed: then the device does not hear the hub for a while, so that it falls back by itself.
+// Withdraw ends what is wanted of a control, because it or its device is taken away. Nothing is decided of it before
+// its device is enabled again or Leave with End says that it stays, as with another board in the place of the old one.
+// Doubt says that its safe value was not confirmed: then the device does not hear the hub for a while, so that it falls
+// back by itself.
 type Withdraw struct {
 	Control string
 	Doubt   bool
@@ -242,8 +243,8 @@ type Withdrawn struct {
 	Rev             int64
 }
 
-// Keep has the store remember a state that belongs to nothing that is shown: of a condition, of a rule or of the demands of a
-// control. What Kept makes of another effect holds the effect itself.
+// Keep has the store remember a state that belongs to nothing that is shown: of a condition, of a rule or of the
+// demands of a control. What Kept makes of another effect holds the effect itself.
 type Keep struct {
 	Kind, ID string
 	State    any
@@ -419,22 +420,23 @@ type ControlState struct {
 	StopAt     time.Time       `json:"stop_at,omitzero"`      // and off
 	RanMS      int64           `json:"ran_ms,omitempty"`      // for how long it ran in all, but for the run it is in
 	ServicedMS int64           `json:"serviced_ms,omitempty"` // and of that before its last service
-	UsedMS     int64           `json:"used_ms,omitempty"`     // for how long it ran since it last was off for a whole rest, but for the run it is in
-	RestUntil  time.Time       `json:"rest_until,omitzero"`
-	Starts     []time.Time     `json:"starts,omitempty"` // when it was last switched on, where that is limited
-	Spent      control.Limit   `json:"spent,omitempty"`  // why it stays off until somebody tells it anew
-	Limit      control.Limit   `json:"limit,omitempty"`  // what keeps it from being what is asked for
-	Floor      string          `json:"floor,omitempty"`  // "blind": it is to protect, and its sensor is unknown
-	Damped     *Damping        `json:"damped,omitempty"` // it chattered
-	Before     *site.Amount    `json:"before,omitempty"` // what was wanted before a preset with an end
-	Mover      *MoverState     `json:"mover,omitempty"`
-	Proof      Proved          `json:"proof,omitempty"`
-	ProofTries int             `json:"proof_tries,omitempty"`
-	Pulse      PulseState      `json:"pulse,omitzero"`
-	Demands    []DemandState   `json:"demands,omitempty"`   // where versions before kept what its demands remember
-	Knew       bool            `json:"knew,omitempty"`      // auto once knew all that it needs
-	Lost       bool            `json:"lost,omitempty"`      // and then did not
-	SettledAt  time.Time       `json:"settled_at,omitzero"` // auto counts on its readings from then on
+	// for how long it ran since it last was off for a whole rest, but for the run it is in
+	UsedMS     int64         `json:"used_ms,omitempty"`
+	RestUntil  time.Time     `json:"rest_until,omitzero"`
+	Starts     []time.Time   `json:"starts,omitempty"` // when it was last switched on, where that is limited
+	Spent      control.Limit `json:"spent,omitempty"`  // why it stays off until somebody tells it anew
+	Limit      control.Limit `json:"limit,omitempty"`  // what keeps it from being what is asked for
+	Floor      string        `json:"floor,omitempty"`  // "blind": it is to protect, and its sensor is unknown
+	Damped     *Damping      `json:"damped,omitempty"` // it chattered
+	Before     *site.Amount  `json:"before,omitempty"` // what was wanted before a preset with an end
+	Mover      *MoverState   `json:"mover,omitempty"`
+	Proof      Proved        `json:"proof,omitempty"`
+	ProofTries int           `json:"proof_tries,omitempty"`
+	Pulse      PulseState    `json:"pulse,omitzero"`
+	Demands    []DemandState `json:"demands,omitempty"`   // where versions before kept what its demands remember
+	Knew       bool          `json:"knew,omitempty"`      // auto once knew all that it needs
+	Lost       bool          `json:"lost,omitempty"`      // and then did not
+	SettledAt  time.Time     `json:"settled_at,omitzero"` // auto counts on its readings from then on
 }
 
 // Recorded is an input with its time, as the store keeps it.
@@ -475,10 +477,14 @@ func (r *Recorded) asJSON() *Recorded {
 var unpackers = map[string]func(json.RawMessage) (Input, error){
 	"engine.SiteChanged": unpack[SiteChanged], "engine.Restored": unpack[Restored], "engine.Reading": unpack[Reading],
 	"engine.Online": unpack[Online], "engine.Listening": unpack[Listening], "engine.Offline": unpack[Offline],
-	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto], "engine.Serve": unpack[Serve], "engine.Leave": unpack[Leave],
-	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply], "engine.Mirrored": unpack[Mirrored],
-	"engine.AlertAction": unpack[AlertAction], "engine.Learnt": unpack[Learnt], "engine.Serviced": unpack[Serviced], "engine.Health": unpack[Health],
-	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw], "engine.ClockSet": unpack[ClockSet], "engine.Tick": unpack[Tick],
+	"engine.Report": unpack[Report], "engine.Command": unpack[Command], "engine.ToAuto": unpack[ToAuto],
+	"engine.Serve": unpack[Serve], "engine.Leave": unpack[Leave],
+	"engine.Reset": unpack[Reset], "engine.Set": unpack[Set], "engine.Apply": unpack[Apply],
+	"engine.Mirrored":    unpack[Mirrored],
+	"engine.AlertAction": unpack[AlertAction], "engine.Learnt": unpack[Learnt], "engine.Serviced": unpack[Serviced],
+	"engine.Health":  unpack[Health],
+	"engine.History": unpack[History], "engine.Late": unpack[Late], "engine.Withdraw": unpack[Withdraw],
+	"engine.ClockSet": unpack[ClockSet], "engine.Tick": unpack[Tick],
 }
 
 func unpack[T Input](b json.RawMessage) (Input, error) {

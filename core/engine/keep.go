@@ -19,8 +19,8 @@ const (
 	keptCondition = "condition"
 )
 
-// Kept is what must be kept of an effect so that an engine can be restored; ok is false where nothing must. A nil State is
-// to be forgotten.
+// Kept is what must be kept of an effect so that an engine can be restored; ok is false where nothing must. A nil State
+// is to be forgotten.
 func Kept(x Effect) (k Keep, ok bool) {
 	switch e := x.(type) {
 	case Keep:
@@ -59,8 +59,8 @@ func (k Keep) Body() ([]byte, error) {
 	return json.Marshal(state)
 }
 
-// Add takes back what was kept under a kind and an id. It fails where the body cannot be read; of a kind that it does not
-// know it takes nothing.
+// Add takes back what was kept under a kind and an id. It fails where the body cannot be read; of a kind that it does
+// not know it takes nothing.
 func (r *Restored) Add(kind, id string, body []byte) error {
 	var err error
 	switch kind {

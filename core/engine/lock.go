@@ -8,8 +8,8 @@ import (
 	"idleember/core/site"
 )
 
-// lock is an interlock at work. Its state belongs to the control and to the interlock's id: neither an edit nor another name,
-// neither silence nor a restart makes it let go.
+// lock is an interlock at work. Its state belongs to the control and to the interlock's id: neither an edit nor another
+// name, neither silence nor a restart makes it let go.
 type lock struct {
 	cfg         *site.Interlock
 	x           *controlled
@@ -23,8 +23,9 @@ type lock struct {
 
 // LockState is what an interlock remembers.
 type LockState struct {
-	ID      string      `json:"id"`
-	Is      control.Tri `json:"is"` // true: it was true, and its release was not seen; unknown: it was never true, and nobody knows
+	ID string `json:"id"`
+	// true: it was true, and its release was not seen; unknown: it was never true, and nobody knows
+	Is      control.Tri `json:"is"`
 	At      time.Time   `json:"at,omitzero"`
 	Latched bool        `json:"latched,omitempty"`
 	Pending control.Tri `json:"pending,omitempty"`
@@ -92,8 +93,9 @@ func (e *Engine) queueLock(l *lock) {
 	}
 }
 
-// judgeLock brings an interlock up to date with its formulas. One that was true holds until its release was seen, on good
-// readings of everything that it names; one that nobody knows holds at once; a latching one latches on a known true alone.
+// judgeLock brings an interlock up to date with its formulas. One that was true holds until its release was seen, on
+// good readings of everything that it names; one that nobody knows holds at once; a latching one latches on a known
+// true alone.
 func (e *Engine) judgeLock(l *lock) {
 	when := l.when.value
 	set := when.True() || l.when.doubtful.True()
@@ -174,7 +176,8 @@ func (e *Engine) lockDue(w wake) {
 	}
 }
 
-// keepLocks has the state of a control's interlocks kept with what caused it, and the control decided anew, where it is another one.
+// keepLocks has the state of a control's interlocks kept with what caused it, and the control decided anew, where it is
+// another one.
 func (e *Engine) keepLocks(x *controlled) {
 	var is []LockState
 	var latched []string
@@ -210,7 +213,8 @@ func (e *Engine) reset(in Reset) {
 	}
 }
 
-// carryOver gives interlocks the state that versions kept before their interlocks had ids: latches by name, the rest by text.
+// carryOver gives interlocks the state that versions kept before their interlocks had ids: latches by name, the rest by
+// text.
 func (e *Engine) carryOver(x *controlled, c ControlState, conditions map[string]CondState) {
 	for _, l := range x.interlocks {
 		if slices.Contains(c.Latched, l.cfg.Name) {

@@ -9,8 +9,8 @@ import (
 	"idleember/core/site"
 )
 
-// mover is a door, blind or valve: a control that other controls move. It belongs to the control, not to the building of a
-// site: a change of the site in the middle of a travel changes nothing.
+// mover is a door, blind or valve: a control that other controls move. It belongs to the control, not to the building
+// of a site: a change of the site in the middle of a travel changes nothing.
 type mover struct {
 	cfg                   *site.Travel
 	opens, closes, pulses *controlled
@@ -24,11 +24,12 @@ type mover struct {
 
 // MoverState is what a mover remembers.
 type MoverState struct {
-	Goal   site.Amount  `json:"goal"` // where it is going
-	Moving bool         `json:"moving,omitempty"`
-	Failed bool         `json:"failed,omitempty"` // it did not get there; nothing moves it until somebody wants something
-	Over   bool         `json:"over,omitempty"`   // an interlock overrules what is wanted
-	Stayed *site.Amount `json:"stayed,omitempty"` // what was wanted when an interlock or a lock let go: that alone moves it not
+	Goal   site.Amount `json:"goal"` // where it is going
+	Moving bool        `json:"moving,omitempty"`
+	Failed bool        `json:"failed,omitempty"` // it did not get there; nothing moves it until somebody wants something
+	Over   bool        `json:"over,omitempty"`   // an interlock overrules what is wanted
+	// what was wanted when an interlock or a lock let go: that alone moves it not
+	Stayed *site.Amount `json:"stayed,omitempty"`
 }
 
 func (e *Engine) buildMover(x *controlled) {
@@ -99,7 +100,8 @@ func (m *mover) place(moving bool) (site.Amount, bool) {
 	return site.Stop, true
 }
 
-// stay leaves a mover where it is when an interlock ends, until something else is wanted or somebody wants something anew.
+// stay leaves a mover where it is when an interlock ends, until something else is wanted or somebody wants something
+// anew.
 func (e *Engine) stay(x *controlled, dec *control.Decision) {
 	s, m := x.Mover, x.mover
 	switch {
@@ -114,7 +116,8 @@ func (e *Engine) stay(x *controlled, dec *control.Decision) {
 		}
 	}
 	if s.Stayed != nil && dec.Step != control.Interlocked {
-		if x.again || dec.Asked != *s.Stayed || x.Want == nil { // what it is held at because it chattered is nothing that is wanted
+		// what it is held at because it chattered is nothing that is wanted
+		if x.again || dec.Asked != *s.Stayed || x.Want == nil {
 			s.Stayed = nil
 		} else {
 			dec.Keep(*x.Want, control.Stays)
@@ -122,8 +125,8 @@ func (e *Engine) stay(x *controlled, dec *control.Decision) {
 	}
 }
 
-// stands leaves a mover that was locked or to be taken away, or whose motor was, where it stopped: it does not go on to where
-// somebody wanted it before, unless they want it anew.
+// stands leaves a mover that was locked or to be taken away, or whose motor was, where it stopped: it does not go on to
+// where somebody wanted it before, unless they want it anew.
 func (e *Engine) stands(x *controlled) {
 	if x.Service != control.InService || x.leaving {
 		return
@@ -251,12 +254,14 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 		if e.now.Mono >= m.until {
 			e.travelled(x)
 		}
-	case (x.Phase == Confirmed || x.Phase == Assumed) && !fresh && !known: // it was run for its travel time, and no contact says else
+	// it was run for its travel time, and no contact says else
+	case (x.Phase == Confirmed || x.Phase == Assumed) && !fresh && !known:
 	default:
 		e.start(x, want)
 	}
 	e.lookOnce(x)
-	if x.Phase != phase || x.Reason != reason || was.Goal != s.Goal || was.Moving != s.Moving || was.Failed != s.Failed || fresh {
+	if x.Phase != phase || x.Reason != reason || was.Goal != s.Goal || was.Moving != s.Moving || was.Failed != s.Failed ||
+		fresh {
 		x.unkept = true
 	}
 }
@@ -352,8 +357,9 @@ func (e *Engine) drive(x *controlled, opens, closes site.Amount) {
 	e.mark(m.closes)
 }
 
-// travelled ends a travel whose time is over, and whose contact is not made: without a contact it is taken to be there; with
-// one, or where the motor never answered, something is wrong, and nothing moves until somebody wants something new.
+// travelled ends a travel whose time is over, and whose contact is not made: without a contact it is taken to be there;
+// with one, or where the motor never answered, something is wrong, and nothing moves until somebody wants something
+// new.
 func (e *Engine) travelled(x *controlled) {
 	m, s := x.mover, x.Mover
 	_, known := m.at(s.Goal)
@@ -370,11 +376,13 @@ func (e *Engine) travelled(x *controlled) {
 	if known || m.pulses != nil || deaf {
 		s.Failed = true
 		x.Phase = Unconfirmed
-		x.Reason = "did not get to " + x.cfg.Say(s.Goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) + "; it was stopped, look at it"
+		x.Reason = "did not get to " + x.cfg.Say(s.Goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) +
+			"; it was stopped, look at it"
 		if deaf {
 			x.Reason = "its motor did not answer; it may not be at " + x.cfg.Say(s.Goal) + ", look at it"
 		}
-		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(s.Goal), Reason: x.Reason})
+		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(s.Goal),
+			Reason: x.Reason})
 		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " " + x.Reason})
 		return
 	}

@@ -30,7 +30,8 @@ func TestADoorOnItsWayStandsStillAfterARestart(t *testing.T) {
 		h.lives(3*time.Second, nil)
 		require.Equal(t, [2]site.Amount{1, 0}, h.motors())
 		h = h.restarts(time.Second)
-		h.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(false), "h.temperature": reading.Number(15)}, map[string]site.Amount{"h.up": 0, "h.down": 0})
+		h.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(false), "h.temperature": reading.Number(15)},
+			map[string]site.Amount{"h.up": 0, "h.down": 0})
 		h.lives(20*time.Second, map[string]float64{"temperature": 15})
 		assert.Zero(t, h.motors()[0], "nobody saw how far it came")
 		assert.Zero(t, h.motors()[1])
@@ -48,7 +49,8 @@ func TestADoorOnItsWayStandsStillAfterARestart(t *testing.T) {
 func TestADoorThatStayedGoesOnWhenItIsGivenBack(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
-		s.Automations["h.gate"].Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}}}
+		s.Automations["h.gate"].Demands = []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "h.temperature > 20"}}}
 	})
 	warm := map[string]float64{"temperature": 25}
 	h.is("rain", false)
@@ -60,7 +62,8 @@ func TestADoorThatStayedGoesOnWhenItIsGivenBack(t *testing.T) {
 	h.lives(3*time.Second, warm)
 	require.Equal(t, [2]site.Amount{0, 0}, h.motors(), "it stays where it was stopped")
 	again := h.restarts(time.Second)
-	again.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(false), "h.temperature": reading.Number(25)}, map[string]site.Amount{"h.up": 0, "h.down": 0})
+	again.comes("2", map[string]reading.Value{"h.rain": reading.OnOff(false), "h.temperature": reading.Number(25)},
+		map[string]site.Amount{"h.up": 0, "h.down": 0})
 	again.lives(time.Minute, warm)
 	assert.Equal(t, [2]site.Amount{0, 0}, again.motors(), "and over a restart")
 	h.do(ToAuto{Control: "h.gate", Actor: kim})
@@ -103,7 +106,8 @@ func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
 		s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever(`h.heater.mode == "manual"`)}
 		s.Automations["h.pump"] = &site.Automation{Demands: whenever(`h.gate.want == "open"`)}
-		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 30"}, To: ptr(site.Amount(60))}}}
+		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "h.temperature > 30"}, To: ptr(site.Amount(60))}}}
 	})
 	h.lives(20*time.Second, map[string]float64{"temperature": 25})
 	assert.Zero(t, h.wanted("fan"))
@@ -121,10 +125,13 @@ func TestFormulasSeeModesAndDoorsInWords(t *testing.T) {
 
 func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
 	for name, give := range map[string][2]Input{
-		"in service":  {Serve{Control: "h.door", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.door", Actor: kim}},
-		"its motor":   {Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.up", Actor: kim}},
-		"made safe":   {Serve{Control: "h.door", Service: control.OutAndSafe, Actor: kim}, Serve{Control: "h.door", Actor: kim}},
-		"not deleted": {Leave{Controls: []string{"h.door"}, Actor: kim}, Leave{Controls: []string{"h.door"}, End: true, Actor: kim}},
+		"in service": {Serve{Control: "h.door", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.door",
+			Actor: kim}},
+		"its motor": {Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}, Serve{Control: "h.up", Actor: kim}},
+		"made safe": {Serve{Control: "h.door", Service: control.OutAndSafe, Actor: kim}, Serve{Control: "h.door",
+			Actor: kim}},
+		"not deleted": {Leave{Controls: []string{"h.door"}, Actor: kim}, Leave{Controls: []string{"h.door"}, End: true,
+			Actor: kim}},
 	} {
 		for _, buttons := range []int{1, 2} {
 			if name == "its motor" && buttons == 1 {
@@ -134,7 +141,8 @@ func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
 				c := site.NewControl("h", "door", "door", "Door")
 				c.Kind, c.Safe = site.Mover, site.Stop
 				s.Controls[c.ID] = c
-				s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open", TravelMS: 20_000}}
+				s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open",
+					TravelMS: 20_000}}
 				if buttons == 1 {
 					momentary("gate", site.Pulse{ForMS: 500})(s)
 					s.Automations[c.ID] = &site.Automation{Travel: &site.Travel{Pulses: "h.gate", IsOpen: "h.open", TravelMS: 20_000}}
@@ -150,10 +158,12 @@ func TestADoorDoesNotGoOnByItselfWhenItIsGivenBack(t *testing.T) {
 			assert.Equal(t, control.Stays, h.state("door").Limit, name)
 			assert.Contains(t, h.Reason(h.now, "h.door"), "it was stopped, and stays where it is", name)
 			h = h.restarts(time.Second)
-			h.comes("2", map[string]reading.Value{"h.open": reading.OnOff(false)}, map[string]site.Amount{"h.up": 0, "h.down": 0})
+			h.comes("2", map[string]reading.Value{"h.open": reading.OnOff(false)}, map[string]site.Amount{"h.up": 0,
+				"h.down": 0})
 			assert.NotContains(t, wants(h.lives(time.Minute, nil)), "on", "%s, %d", name, buttons)
 			out = h.byHand("door", site.Open, 0)
-			assert.Contains(t, wants(append(out, h.lives(3*time.Second, nil)...)), "on", "%s, %d: it is wanted anew", name, buttons)
+			assert.Contains(t, wants(append(out, h.lives(3*time.Second, nil)...)), "on", "%s, %d: it is wanted anew", name,
+				buttons)
 		}
 	}
 }
@@ -179,7 +189,8 @@ func TestADoorThatWasThereStaysThereWhenItIsGivenBack(t *testing.T) {
 func TestADoorThatStoodWhileItWasByHandIsDecidedAfreshAfterwards(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
-		s.Automations["h.gate"].Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Close)}}
+		s.Automations["h.gate"].Demands = []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Close)}}
 	})
 	h.is("rain", false)
 	warm := map[string]float64{"temperature": 25}
@@ -336,7 +347,8 @@ func TestADoorWithOneButtonThatGotThereDoesNotMove(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		momentary("up", site.Pulse{ForMS: 500})(s)
 		door(false)(s)
-		s.Automations["h.gate"].Travel = &site.Travel{Pulses: "h.up", IsClosed: "h.closed", IsOpen: "h.open", TravelMS: 15_000}
+		s.Automations["h.gate"].Travel = &site.Travel{Pulses: "h.up", IsClosed: "h.closed", IsOpen: "h.open",
+			TravelMS: 15_000}
 	})
 	for _, id := range []string{"rain", "open", "closed"} {
 		h.is(id, false)
@@ -355,7 +367,8 @@ func TestADoorWithOneButtonThatGotThereDoesNotMove(t *testing.T) {
 }
 
 func TestADoorWithOneContactIsWhereItSays(t *testing.T) {
-	for contact, at := range map[string][2]site.Amount{"closed": {site.Close, site.Open}, "open": {site.Open, site.Close}} {
+	for contact, at := range map[string][2]site.Amount{"closed": {site.Close, site.Open}, "open": {site.Open,
+		site.Close}} {
 		h := newHouse(t, func(s *site.Site) {
 			door(false)(s)
 			travel := s.Automations["h.gate"].Travel

@@ -13,7 +13,8 @@ import (
 	"idleember/core/site"
 )
 
-// What comes in another order than one thinks of: each of these once kept something on, or off, that should not have been.
+// What comes in another order than one thinks of: each of these once kept something on, or off, that should not have
+// been.
 
 func TestARingIsFoundBeforeItIsSaved(t *testing.T) {
 	ring := func(change func(*site.Site)) []string {
@@ -30,17 +31,20 @@ func TestARingIsFoundBeforeItIsSaved(t *testing.T) {
 	assert.Equal(t, []string{"h.fan"}, ring(when("fan", "not h.fan.want")))
 	assert.Equal(t, []string{"h.fan", "h.pump"}, ring(when("fan", "not h.pump.want", "pump", "h.fan.want and h.rain")))
 	assert.Empty(t, ring(when("fan", "h.pump.want", "pump", "h.fan.want")), "mutual support comes to rest")
-	assert.Empty(t, ring(when("fan", "not h.pump.want", "pump", "not h.fan.want")), "and so do two that exclude each other")
+	assert.Empty(t, ring(when("fan", "not h.pump.want", "pump", "not h.fan.want")),
+		"and so do two that exclude each other")
 	assert.Empty(t, ring(when("fan", "not h.fan.is")), "a report lies between")
 	assert.Equal(t, []string{"h.fan"}, ring(func(s *site.Site) {
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.fan.want",
+			Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan"}}}}}
 	}))
 }
 
 func TestWhatGoesRoundIsHeldAndTold(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("not h.fan.want")}
-		alert := &site.Alert{ID: "chatters", Name: "Fan chatters", Kind: site.AlertFormula, Of: "h.fan", When: `h.fan.limit == "chatter"`, Severity: site.Warning}
+		alert := &site.Alert{ID: "chatters", Name: "Fan chatters", Kind: site.AlertFormula, Of: "h.fan",
+			When: `h.fan.limit == "chatter"`, Severity: site.Warning}
 		s.Alerts["chatters"] = alert
 	})
 	out := h.lives(10*time.Second, nil)
@@ -70,7 +74,8 @@ func TestTheHubsOwnChangesAreBounded(t *testing.T) {
 }
 
 func TestLongestOnIsABudget(t *testing.T) {
-	a := site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000}}
+	a := site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000,
+		RestMS: 30_000}}
 	h := newHouse(t, auto("fan", a))
 	run := func(temperature float64, d time.Duration) { h.lives(d, map[string]float64{"temperature": temperature}) }
 	h.reads("temperature", 25)
@@ -94,7 +99,8 @@ func TestLongestOnIsABudget(t *testing.T) {
 }
 
 func TestStartsAnHour(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{StartsAnHour: 2}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+		Limits: site.RunLimits{StartsAnHour: 2}}))
 	for range 4 {
 		h.lives(2*time.Minute, map[string]float64{"temperature": 25})
 		h.lives(2*time.Minute, map[string]float64{"temperature": 15})
@@ -109,7 +115,8 @@ func TestStartsAnHour(t *testing.T) {
 
 func TestAnInterlockLetsGoOnlyOfWhatWasSeen(t *testing.T) {
 	full := site.Amount(1)
-	h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}))
+	h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full,
+		Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}))
 	h.lives(20*time.Second, map[string]float64{"gas": 5})
 	require.Zero(t, h.wanted("fan"))
 	h.reads("gas", 40)
@@ -136,7 +143,9 @@ func mustWhy(h *house, id string) Why {
 }
 
 func TestALatchNeedsAKnownTrue(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Demands: whenever("h.moisture < 30"), Interlocks: []site.Interlock{{ID: "empty", Name: "empty", Latch: true, Condition: site.Condition{When: "not h.float"}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Demands: whenever("h.moisture < 30"),
+		Interlocks: []site.Interlock{{ID: "empty", Name: "empty", Latch: true,
+			Condition: site.Condition{When: "not h.float"}}}}))
 	h.lives(20*time.Second, map[string]float64{"moisture": 10})
 	assert.Zero(t, h.wanted("pump"), "unknown holds")
 	assert.Empty(t, h.state("pump").Latched)
@@ -167,7 +176,8 @@ func door(goOn bool) func(*site.Site) {
 		c := s.Controls["h.gate"]
 		c.Kind, c.Safe = site.Mover, site.Stop
 		s.Controls["h.gate"] = c
-		s.Automations["h.gate"] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open", IsClosed: "h.closed", TravelMS: 10_000, GoOn: goOn},
+		s.Automations["h.gate"] = &site.Automation{Travel: &site.Travel{Opens: "h.up", Closes: "h.down", IsOpen: "h.open",
+			IsClosed: "h.closed", TravelMS: 10_000, GoOn: goOn},
 			Interlocks: []site.Interlock{{ID: "eye", Name: "light eye", Condition: site.Condition{When: "h.rain"}}}}
 	}
 }
@@ -175,7 +185,8 @@ func door(goOn bool) func(*site.Site) {
 func (h *house) motors() [2]site.Amount { return [2]site.Amount{h.wanted("up"), h.wanted("down")} }
 
 func TestADoorThatIsLockedOnItsWayStops(t *testing.T) {
-	for name, stop := range map[string]Input{"locked": Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim}, "taken away": Leave{Controls: []string{"h.gate"}, Actor: kim},
+	for name, stop := range map[string]Input{"locked": Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim},
+		"taken away":       Leave{Controls: []string{"h.gate"}, Actor: kim},
 		"its motor locked": Serve{Control: "h.up", Service: control.OutSilent, Actor: kim}} {
 		h := newHouse(t, door(false))
 		h.is("rain", false)
@@ -229,11 +240,14 @@ func TestAChangeOfTheSiteChangesNothingForADoorOnItsWay(t *testing.T) {
 }
 
 func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
-	for name, end := range map[string]func(*house) []Effect{"interlock": func(h *house) []Effect { return h.is("rain", true) },
+	for name, end := range map[string]func(*house) []Effect{"interlock": func(h *house) []Effect {
+		return h.is("rain", true)
+	},
 		"lock": func(h *house) []Effect { return h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim}) }} {
 		h := newHouse(t, func(s *site.Site) {
 			momentary("gate", site.Pulse{ForMS: 1000, Times: 5, GapMS: 1000})(s)
-			s.Automations["h.gate"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "rain", Condition: site.Condition{When: "h.rain"}}}}
+			s.Automations["h.gate"] = &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "rain",
+				Condition: site.Condition{When: "h.rain"}}}}
 		})
 		h.is("rain", false)
 		h.byHand("gate", 1, 0)
@@ -259,7 +273,8 @@ func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
 func TestTakingAwayAsksWhatShallStay(t *testing.T) {
 	full := site.Amount(1)
 	for _, stay := range []bool{false, true} {
-		h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full, Condition: site.Condition{When: "h.gas > 30"}}}}))
+		h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full,
+			Condition: site.Condition{When: "h.gas > 30"}}}}))
 		h.reads("gas", 40)
 		h.obeys()
 		h.do(Leave{Controls: []string{"h.fan"}, Stay: stay, Actor: kim})
@@ -290,7 +305,8 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 	h.byHand("heater", 1, 0)
 	h.pass(20 * time.Minute)
 	require.Positive(t, beats(h.pass(time.Minute)))
-	assert.Contains(t, h.do(Withdraw{Control: "h.fan", Doubt: true}), Journal{Actor: access.HubActor(), Action: "silent", Object: "h",
+	assert.Contains(t, h.do(Withdraw{Control: "h.fan", Doubt: true}), Journal{Actor: access.HubActor(), Action: "silent",
+		Object: "h",
 		Reason: "Fan did not confirm off; the hub stays silent for 1 min, so that the board falls to its safe values"})
 	assert.Zero(t, beats(h.pass(79*time.Second)), "for a lease and a beat")
 	out := h.pass(20 * time.Second)
@@ -299,7 +315,8 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 }
 
 func TestProofCanSwitchOff(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, SwitchOff: true}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"),
+		Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, SwitchOff: true}}))
 	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 2})
 	assert.Zero(t, h.wanted("fan"))
 	assert.Equal(t, ProofMissing, h.state("fan").Proof)
@@ -311,7 +328,8 @@ func TestProofCanSwitchOff(t *testing.T) {
 func TestARuleRepeatsWhereThatIsChosen(t *testing.T) {
 	for _, repeat := range []bool{false, true} {
 		h := newHouse(t, func(s *site.Site) {
-			s.Rules["r"] = &site.Rule{ID: "r", Name: "Leave", Repeat: repeat, RestMS: 60_000, Stages: []site.Stage{{When: "h.temperature > 20", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "Leave", Repeat: repeat, RestMS: 60_000,
+				Stages: []site.Stage{{When: "h.temperature > 20", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
 		})
 		h.reads("temperature", 10)
 		out := h.lives(5*time.Minute, map[string]float64{"temperature": 25})
@@ -329,7 +347,8 @@ func TestAPresetWithAnEndGivesBackWhatWasWanted(t *testing.T) {
 }
 
 func TestAFloorThatCannotSeeSaysSo(t *testing.T) {
-	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: site.HoldAbove, Of: "h.temperature", Target: "5", Floor: true}}}))
+	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: HoldAbove, Of: "h.temperature",
+		Target: "5", Floor: true}}}))
 	h.lives(20*time.Second, map[string]float64{"temperature": 12})
 	h.do(Command{Control: "h.heater", To: 0, Actor: kim, How: HowPreset})
 	assert.Empty(t, h.state("heater").Floor)
@@ -343,7 +362,7 @@ func TestASensorThatFailsSlowlyIsMissed(t *testing.T) {
 		g := s.Signals["h.temperature"]
 		g.IntervalMS = 0
 		s.Signals["h.temperature"] = g
-		a := holding(site.HoldAbove, "temperature", 1)
+		a := holding(HoldAbove, "temperature", 1)
 		s.Automations["h.heater"] = &a
 	})
 	for range 20 {
@@ -363,7 +382,7 @@ func TestTheFirstAutomationOfALiveSignal(t *testing.T) {
 	h := newHouse(t, nil)
 	h.lives(10*time.Minute, map[string]float64{"temperature": 15})
 	h.pass(8 * time.Second)
-	a := holding(site.HoldAbove, "temperature", 1)
+	a := holding(HoldAbove, "temperature", 1)
 	h.edits(func(s *site.Site) {
 		s.Automations["h.heater"] = &a
 	})
@@ -389,7 +408,8 @@ func TestAnOldCopyIsNoChange(t *testing.T) {
 
 func TestBoardsOfOneBudgetComeBackOneAfterAnother(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Groups["g"] = &site.Group{ID: "g", Name: "Kilns", Limit: 3000, PauseMS: 10_000, Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
+		s.Groups["g"] = &site.Group{ID: "g", Name: "Kilns", Limit: 3000, PauseMS: 10_000,
+			Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
 	})
 	h.byHand("heater", 1, 0)
 	h.lives(20*time.Second, nil)
@@ -429,7 +449,7 @@ func distinct(list []string) (out []string) {
 }
 
 func TestAReplacedBoardIsDecidedAfresh(t *testing.T) {
-	h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+	h := newHouse(t, auto("heater", holding(HoldAbove, "temperature", 1)))
 	h.lives(20*time.Second, map[string]float64{"temperature": 15})
 	h.byHand("heater", 0, 0)
 	h.do(Leave{Controls: []string{"h.heater"}, Actor: access.HubActor()})
@@ -446,8 +466,9 @@ func TestAReplacedBoardIsDecidedAfresh(t *testing.T) {
 }
 
 func TestTryBeginsWithTheStateThatIs(t *testing.T) {
-	lamp := site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}},
-		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}
+	lamp := site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.day", Hours: "h.hours"}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30",
+			Until: "h.gas < 10"}}}}
 	h := newHouse(t, auto("fan", lamp))
 	h.reads("gas", 5)
 	h.is("day", true)
@@ -465,11 +486,14 @@ func TestTryBeginsWithTheStateThatIs(t *testing.T) {
 
 func TestLatchesOfEarlierVersionsAreCarriedOver(t *testing.T) {
 	h := newHouse(t, auto("pump", site.Automation{Demands: whenever("h.moisture < 30"), Interlocks: []site.Interlock{
-		{ID: "i1", Name: "empty", Latch: true, Condition: site.Condition{When: "not h.float"}}, {ID: "i2", Name: "gas", Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}))
+		{ID: "i1", Name: "empty", Latch: true, Condition: site.Condition{When: "not h.float"}}, {ID: "i2", Name: "gas",
+			Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}}}}))
 	want := site.Amount(0)
 	var state Restored
-	require.NoError(t, state.Add("control", "h.pump", []byte(`{"id":"h.pump","want":0,"mode":"auto","step":"interlock","latched":["empty"]}`)))
-	require.NoError(t, state.Add("condition", "h.gas > 30|h.gas < 10|0|0|true", []byte(`{"is":2,"at":"2026-03-02T08:00:00Z"}`)))
+	require.NoError(t, state.Add("control", "h.pump",
+		[]byte(`{"id":"h.pump","want":0,"mode":"auto","step":"interlock","latched":["empty"]}`)))
+	require.NoError(t, state.Add("condition", "h.gas > 30|h.gas < 10|0|0|true",
+		[]byte(`{"is":2,"at":"2026-03-02T08:00:00Z"}`)))
 	state.Controls[0].Want, state.Alive = &want, h.now.Wall
 	again := &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
 	again.do(SiteChanged{h.site})
@@ -506,7 +530,8 @@ func TestWhatWasGivenBackWhileItWasAwayIsNotGivenUp(t *testing.T) {
 
 func TestAnInterlockThatFluttersHoldsForAMinuteMore(t *testing.T) {
 	full := site.Amount(1)
-	h := newHouse(t, auto("fan", site.Automation{Changes: 3, Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: &full, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h := newHouse(t, auto("fan", site.Automation{Changes: 3, Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+		To: &full, Condition: site.Condition{When: "h.gas > 30"}}}}))
 	changes := 0
 	for range 20 {
 		h.pass(2 * time.Second)
@@ -526,7 +551,8 @@ func TestAnInterlockThatFluttersHoldsForAMinuteMore(t *testing.T) {
 
 func TestALatchThatItsOwnerTookOffStaysOffAfterARestart(t *testing.T) {
 	lock := site.Interlock{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Interlocks: []site.Interlock{lock}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+		Interlocks: []site.Interlock{lock}}))
 	h.lives(20*time.Second, map[string]float64{"temperature": 25, "gas": 40})
 	h.reads("gas", 10)
 	require.Equal(t, []string{"gas"}, h.state("fan").Latched)
@@ -575,11 +601,13 @@ func TestAnotherIntervalIsProposedAndNeverTakenByItself(t *testing.T) {
 func TestTwoThatAreForcedOnAndExcludeEachOther(t *testing.T) {
 	full := site.Amount(1)
 	forced := func(when string) *site.Automation {
-		return &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "frost", To: &full, Condition: site.Condition{When: when}}}}
+		return &site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "frost", To: &full,
+			Condition: site.Condition{When: when}}}}
 	}
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.heater"], s.Automations["h.cooler"] = forced("h.temperature < 5"), forced("h.gas > 30")
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	h.lives(20*time.Second, map[string]float64{"temperature": 20, "gas": 40})
 	require.Equal(t, full, h.wanted("cooler"))
@@ -602,7 +630,8 @@ func TestTwoThatAreForcedOnAndExcludeEachOther(t *testing.T) {
 }
 
 func TestALampCountsItsDayAnew(t *testing.T) {
-	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}}))
+	h := newHouse(t, auto("up", site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.day",
+		Hours: "h.hours"}}}))
 	h.is("day", true) // 10:00
 	h.lives(7*time.Hour, nil)
 	h.is("day", false)
@@ -620,7 +649,8 @@ func TestALampCountsItsDayAnew(t *testing.T) {
 }
 
 func TestWhatHadNoEffectIsTriedWhenItIsAskedForAnew(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, SwitchOff: true}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.humidity > 60"),
+		Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000, SwitchOff: true}}))
 	h.lives(40*time.Second, map[string]float64{"humidity": 70, "power": 2})
 	require.Equal(t, control.NoEffect, h.state("fan").Spent)
 	h.lives(10*time.Second, map[string]float64{"humidity": 50, "power": 2})
@@ -655,8 +685,10 @@ func TestOneInputTurnsAControlAFewTimes(t *testing.T) {
 
 func TestARingByWayOfACurve(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.duct.want + 1", Points: [][2]float64{{0, 0}, {100, 100}}}}}
-		s.Automations["h.fan"] = &site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.pump.want", Hours: "3"}}}
+		s.Automations["h.duct"] = &site.Automation{Demands: []site.Demand{{Kind: Curve, Of: "h.duct.want + 1",
+			Points: [][2]float64{{0, 0}, {100, 100}}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.pump.want",
+			Hours: "3"}}}
 		s.Automations["h.pump"] = &site.Automation{Demands: whenever("h.fan.want")}
 	})
 	assert.Equal(t, []string{"h.duct"}, Ring(h.site, "h.duct"))
@@ -707,8 +739,9 @@ func TestWhatIsOfflineIsNotToldAgain(t *testing.T) {
 func TestRulesSayWhatIs(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.rain")}
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "Tell", Stages: []site.Stage{{When: "h.temperature > 20", Actions: []site.Action{{Kind: site.DoMessage,
-			Text: "{h.temperature}, {h.setpoint}, fan {h.fan.want} and {h.fan}, {h.fan.mode}, {h.gas}, {h.nothing}"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "Tell", Stages: []site.Stage{{When: "h.temperature > 20",
+			Actions: []site.Action{{Kind: site.DoMessage,
+				Text: "{h.temperature}, {h.setpoint}, fan {h.fan.want} and {h.fan}, {h.fan.mode}, {h.gas}, {h.nothing}"}}}}}
 	})
 	h.is("rain", true)
 	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
@@ -717,7 +750,8 @@ func TestRulesSayWhatIs(t *testing.T) {
 }
 
 func TestARegulatorWaitsWithoutWindingUp(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Regulate, Of: "h.temperature", Target: "18", Gain: 10, IntegralMS: 600_000, Cools: true}},
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Regulate, Of: "h.temperature",
+		Target: "18", Gain: 10, IntegralMS: 600_000, Cools: true}},
 		Interlocks: []site.Interlock{{ID: "rain", Name: "rain", Condition: site.Condition{When: "h.rain"}}}}))
 	h.is("rain", false)
 	h.lives(30*time.Second, map[string]float64{"temperature": 21})
@@ -753,7 +787,8 @@ func TestWhatFightsBackIsSaidAndTriedAgain(t *testing.T) {
 }
 
 func TestTheShortestOnNeverOutlastsTheLongestOn(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 30_000, ShortestOnMS: 40_000, ShortestOffMS: 10_000}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000,
+		RestMS: 30_000, ShortestOnMS: 40_000, ShortestOffMS: 10_000}}))
 	h.is("rain", false)
 	h.pass(time.Minute)
 	h.is("rain", true)
@@ -772,7 +807,8 @@ func TestTheShortestOnNeverOutlastsTheLongestOn(t *testing.T) {
 }
 
 func TestWhatStayedOffForALimitThatIsGoneIsDecidedAgain(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"), Limits: site.RunLimits{LongestOnMS: 60_000}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.rain"),
+		Limits: site.RunLimits{LongestOnMS: 60_000}}))
 	h.is("rain", true)
 	h.byHand("fan", 1, 0)
 	h.lives(2*time.Minute, nil)

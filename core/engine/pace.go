@@ -52,7 +52,8 @@ func (e *Engine) enough(x *controlled) bool {
 	return d.rounds > roundsAnInput
 }
 
-// doing is what the hub did with a control, with nothing counted yet of this input where it is the first that comes to it.
+// doing is what the hub did with a control, with nothing counted yet of this input where it is the first that comes to
+// it.
 func (e *Engine) doing(x *controlled) *doing {
 	d := &x.doing
 	if d.input != e.inputs {
@@ -63,7 +64,8 @@ func (e *Engine) doing(x *controlled) *doing {
 
 // chatters counts a change that is about to be made, and holds the control where the hub made too many.
 func (e *Engine) chatters(x *controlled, dec control.Decision) bool {
-	if dec.Step == control.ByHand && x.How == HowPerson && x.mover != nil || dec.Step == control.Leaving || x.moves != nil || dec.Limit == control.Chatters {
+	if dec.Step == control.ByHand && x.How == HowPerson && x.mover != nil || dec.Step == control.Leaving ||
+		x.moves != nil || dec.Limit == control.Chatters {
 		return false
 	}
 	if x.cfg.What() == site.Level && (*x.Want > 0) == (dec.Value > 0) {
@@ -112,13 +114,15 @@ func (e *Engine) damp(x *controlled) {
 	x.doing.until, x.doing.to, x.doing.forced, x.doing.holds, x.doing.n = e.now.Mono+span, to, forced, e.now.Mono, 0
 	x.Damped = &Damping{e.now.Wall.Add(span), span, to, forced}
 	e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: x.ID, Before: wanted(x), After: x.cfg.Say(to),
-		Reason: fmt.Sprintf("it would change more than %d times a minute; it is held for %s", x.auto.MostChanges(), calendar.Words(span))})
+		Reason: fmt.Sprintf("it would change more than %d times a minute; it is held for %s", x.auto.MostChanges(),
+			calendar.Words(span))})
 	e.mark(x)
 }
 
-// eases lets what an interlock forced on a control that chatters be forced for as long as one holds and a minute more, so that
-// one that comes and goes cannot switch it to and fro; then the safe value holds. Of two interlocks that fight, the other one's
-// value counts at once where it is the safe one, else when it was forced for a while. It tells when to look again.
+// eases lets what an interlock forced on a control that chatters be forced for as long as one holds and a minute more,
+// so that one that comes and goes cannot switch it to and fro; then the safe value holds. Of two interlocks that fight,
+// the other one's value counts at once where it is the safe one, else when it was forced for a while. It tells when to
+// look again.
 func (e *Engine) eases(x *controlled) (next time.Duration) {
 	d := &x.doing
 	if !d.forced || !e.held(x) {
@@ -154,12 +158,14 @@ func (e *Engine) holdAt(x *controlled, to site.Amount, forced bool) {
 	x.unkept = true
 }
 
-// pace leaves a running level where it was changed just now, and keeps what an interlock forced while a control is held.
+// pace leaves a running level where it was changed just now, and keeps what an interlock forced while a control is
+// held.
 func (e *Engine) pace(x *controlled, dec *control.Decision) {
 	if e.now.Mono < x.doing.until && dec.Step == control.Interlocked && !x.doing.forced {
 		e.holdAt(x, dec.Value, true)
 	}
-	if dec.Step != control.Demanding || x.cfg.What() != site.Level || x.Want == nil || *x.Want == 0 || dec.Value == 0 || *x.Want == dec.Value {
+	if dec.Step != control.Demanding || x.cfg.What() != site.Level || x.Want == nil || *x.Want == 0 || dec.Value == 0 ||
+		*x.Want == dec.Value {
 		return
 	}
 	if next := x.doing.stepped + levelStep; x.doing.stepped > 0 && e.now.Mono < next {

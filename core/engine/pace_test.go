@@ -17,8 +17,9 @@ import (
 
 func TestALevelStepsSlowlyButNotForAnInterlock(t *testing.T) {
 	h := newHouse(t, auto("duct", site.Automation{
-		Demands:    []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}}},
-		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(80)), Condition: site.Condition{When: "h.gas > 30"}}}}))
+		Demands: []site.Demand{{Kind: Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(80)),
+			Condition: site.Condition{When: "h.gas > 30"}}}}))
 	h.reads("gas", 3)
 	h.reads("temperature", 40)
 	require.Equal(t, site.Amount(40), h.wanted("duct"))
@@ -57,10 +58,12 @@ func TestWhatChatteredIsHeldOverARestart(t *testing.T) {
 func TestWhatIsForcedAndChattersIsNotOnAgainAtOnceInItsGroup(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		forced := func(changes int, when string) *site.Automation {
-			return &site.Automation{Changes: changes, Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: when}}}}
+			return &site.Automation{Changes: changes, Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)),
+				Condition: site.Condition{When: when}}}}
 		}
 		s.Automations["h.heater"], s.Automations["h.cooler"] = forced(2, "h.temperature < 5"), forced(60, "h.gas > 30")
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"}, {Control: "h.heater"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.cooler"},
+			{Control: "h.heater"}}}
 	})
 	h.lives(20*time.Second, map[string]float64{"temperature": 3, "gas": 3})
 	require.Equal(t, site.Amount(1), h.wanted("heater"))
@@ -145,8 +148,8 @@ func TestADoorThatIsDrivenToAndFroByDemandsIsHeld(t *testing.T) {
 		door(false)(s)
 		gate := s.Automations["h.gate"]
 		gate.Interlocks, gate.Changes = nil, 2
-		gate.Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Open)},
-			{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
+		gate.Demands = []site.Demand{{Kind: Whenever, Condition: site.Condition{When: "h.temperature > 20"},
+			To: ptr(site.Open)}, {Kind: Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
 	})
 	for i := range 6 {
 		h.pass(time.Second)
@@ -161,8 +164,8 @@ func TestADoorThatIsHeldAndWasStoppedStaysUntilSomethingNewIsWanted(t *testing.T
 		door(false)(s)
 		gate := s.Automations["h.gate"]
 		gate.Changes, gate.Travel.IsOpen, gate.Travel.IsClosed, gate.Interlocks[0].To = 2, "", "", ptr(site.Close)
-		gate.Demands = []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20"}, To: ptr(site.Open)},
-			{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
+		gate.Demands = []site.Demand{{Kind: Whenever, Condition: site.Condition{When: "h.temperature > 20"},
+			To: ptr(site.Open)}, {Kind: Whenever, Condition: site.Condition{When: "h.temperature < 20"}, To: ptr(site.Close)}}
 	})
 	h.is("rain", false)
 	for i := range 6 {
@@ -200,9 +203,10 @@ func TestWhatChatteredIsFreeOnceAPersonWantsIt(t *testing.T) {
 }
 
 func TestTwoInterlocksThatFightAreDecidedByTheSafeOne(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Changes: 2, Demands: whenever("h.moisture > 90"), Interlocks: []site.Interlock{
-		{ID: "wet", Name: "wet", Condition: site.Condition{When: "h.humidity > 90"}},
-		{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h := newHouse(t, auto("fan", site.Automation{Changes: 2, Demands: whenever("h.moisture > 90"),
+		Interlocks: []site.Interlock{
+			{ID: "wet", Name: "wet", Condition: site.Condition{When: "h.humidity > 90"}},
+			{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30"}}}}))
 	say := func(gas, humidity float64) {
 		h.reads("moisture", 10)
 		h.reads("gas", gas)
@@ -244,8 +248,10 @@ func TestTwoInterlocksThatFightAreDecidedByTheSafeOne(t *testing.T) {
 }
 
 func TestTheJournalTellsThatALevelRunsNotEachOfItsSteps(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}}},
-		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(80)), Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Curve, Of: "h.temperature",
+		Points: [][2]float64{{0, 0}, {100, 100}}}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(80)),
+			Condition: site.Condition{When: "h.gas > 30"}}}}))
 	var told []string
 	at := func(temperature, gas float64) {
 		h.pass(6 * time.Second)
@@ -268,7 +274,8 @@ func TestTheJournalTellsThatALevelRunsNotEachOfItsSteps(t *testing.T) {
 }
 
 func TestACurveGoesOnLevelBeyondItsEnds(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{20, 30}, {30, 40}, {40, 90}}}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Curve, Of: "h.temperature",
+		Points: [][2]float64{{20, 30}, {30, 40}, {40, 90}}}}}))
 	for _, at := range [][2]float64{{10, 30}, {20, 30}, {25, 35}, {30, 40}, {35, 65}, {40, 90}, {50, 90}} {
 		h.pass(10 * time.Second)
 		h.reads("temperature", at[0])
@@ -277,7 +284,8 @@ func TestACurveGoesOnLevelBeyondItsEnds(t *testing.T) {
 }
 
 func TestALevelStartsAboveWhereItStops(t *testing.T) {
-	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: site.Curve, Of: "h.temperature", Points: [][2]float64{{0, 0}, {100, 100}}, Least: 0, Most: 60}}}))
+	h := newHouse(t, auto("duct", site.Automation{Demands: []site.Demand{{Kind: Curve, Of: "h.temperature",
+		Points: [][2]float64{{0, 0}, {100, 100}}, Least: 0, Most: 60}}}))
 	at := func(temperature float64) site.Amount {
 		h.pass(6 * time.Second)
 		h.reads("temperature", temperature)

@@ -11,11 +11,11 @@ import (
 	"idleember/core/site"
 )
 
-// Past runs one alert over recorded values as it would have run live, with its delays, the functions that look back, and the time of
-// day. It takes values as they are given; of sessions, stale signals and quality it knows nothing.
+// Past runs one alert over recorded values as it would have run live, with its delays, the functions that look back,
+// and the time of day. It takes values as they are given; of sessions, stale signals and quality it knows nothing.
 type Past struct {
 	e          *Engine
-	x          *alarm
+	x          *liveAlert
 	from, zero time.Time
 	open       *alert.Occurrence
 	out        []alert.Occurrence
@@ -31,14 +31,15 @@ func (recalled) input() {}
 
 // NewPast makes ready to try an alert from a time on.
 func NewPast(s *site.Site, a site.Alert, from time.Time) (*Past, error) {
-	part := (&site.Site{Hub: s.Hub, Places: s.Places, Devices: s.Devices, Signals: s.Signals, Controls: s.Controls, Settings: s.Settings}).Clone()
+	part := (&site.Site{Hub: s.Hub, Places: s.Places, Devices: s.Devices, Signals: s.Signals, Controls: s.Controls,
+		Settings: s.Settings}).Clone()
 	a.Off = false
 	part.Alerts = map[string]*site.Alert{a.ID: &a}
 	p := &Past{from: from, zero: from}
 	start := func() {
 		p.e = New()
 		p.e.Apply(Now{Wall: p.zero, Trusted: true}, SiteChanged{part})
-		p.x = p.e.alarms[a.ID]
+		p.x = p.e.liveAlerts[a.ID]
 	}
 	start()
 	for _, id := range p.IDs() {

@@ -26,8 +26,8 @@ type point struct {
 	live    func() formula.Value // of what changes with time alone
 }
 
-// window holds the recent values of a point for functions over time. Until the store was asked it also keeps what comes,
-// so that nothing is missing between the two.
+// window holds the recent values of a point for functions over time. Until the store was asked it also keeps what
+// comes, so that nothing is missing between the two.
 type window struct {
 	need   formula.Need
 	w      *formula.Window
@@ -57,12 +57,12 @@ type cond struct {
 	cfg         site.Condition
 	when, until *bound
 	CondState
-	due      time.Duration // when what is pending becomes true; 0: nothing is
-	wake     uint64
-	queued   bool
-	controls []*controlled
-	rules    []*rule
-	alarms   []*alarm
+	due        time.Duration // when what is pending becomes true; 0: nothing is
+	wake       uint64
+	queued     bool
+	controls   []*controlled
+	rules      []*rule
+	liveAlerts []*liveAlert
 }
 
 // CondState is a condition's state, as the store keeps it.
@@ -131,7 +131,8 @@ func (n names) Name(id string) (formula.Name, []string, bool) {
 		}
 	}
 	var all []string
-	for _, ids := range [][]string{slices.Collect(maps.Keys(n.s.Signals)), slices.Collect(maps.Keys(n.s.Settings)), slices.Collect(maps.Keys(n.s.Controls))} {
+	for _, ids := range [][]string{slices.Collect(maps.Keys(n.s.Signals)), slices.Collect(maps.Keys(n.s.Settings)),
+		slices.Collect(maps.Keys(n.s.Controls))} {
 		all = append(all, ids...)
 	}
 	slices.Sort(all)
@@ -168,7 +169,8 @@ func stateFormula(text string) *formula.Formula {
 	}
 	id, word, ok := strings.Cut(text, " == \"")
 	word, end := strings.CutSuffix(word, "\"")
-	if !ok || !end || strings.ContainsAny(word, "\"\\") || strings.Count(id, ".") != 2 || strings.ContainsAny(id, " ()\"") {
+	if !ok || !end || strings.ContainsAny(word, "\"\\") || strings.Count(id, ".") != 2 || strings.ContainsAny(id,
+		" ()\"") {
 		return nil
 	}
 	switch id[strings.LastIndexByte(id, '.')+1:] {
@@ -206,10 +208,11 @@ func (e *Engine) read(text string) (f *formula.Formula, meant []formula.Name) {
 		return f, nil
 	}
 	n := names{e.site}
-	if old := e.oldBounds[text]; old != nil && old.meant != nil && slices.EqualFunc(old.f.IDs, old.meant, func(id string, was formula.Name) bool {
-		is, _, ok := n.Name(id)
-		return ok && is == was
-	}) {
+	if old := e.oldBounds[text]; old != nil && old.meant != nil && slices.EqualFunc(old.f.IDs, old.meant,
+		func(id string, was formula.Name) bool {
+			is, _, ok := n.Name(id)
+			return ok && is == was
+		}) {
 		return old.f, old.meant
 	}
 	f, err := formula.Parse(text, n)
@@ -495,8 +498,8 @@ func (e *Engine) flip(c *cond, is control.Tri) {
 	for _, r := range c.rules {
 		e.markRule(r)
 	}
-	for _, x := range c.alarms {
-		e.markAlarm(x)
+	for _, x := range c.liveAlerts {
+		e.markAlert(x)
 	}
 }
 
@@ -506,8 +509,8 @@ func (e *Engine) keepCond(c *cond) {
 	}
 }
 
-// settle lets everything that changed take effect, until nothing changes any more. It ends because each control and each rule
-// may change only a few times for one input, see count.
+// settle lets everything that changed take effect, until nothing changes any more. It ends because each control and
+// each rule may change only a few times for one input, see count.
 func (e *Engine) settle() {
 	for {
 		if b, ok := e.queued.pop(); ok {
@@ -525,9 +528,9 @@ func (e *Engine) settle() {
 		} else if r, ok := e.ruled.pop(); ok {
 			r.marked = false
 			e.judgeRule(r)
-		} else if x, ok := e.alarmed.pop(); ok {
+		} else if x, ok := e.alerted.pop(); ok {
 			x.marked = false
-			e.judgeAlarm(x)
+			e.judgeAlert(x)
 		} else {
 			return
 		}

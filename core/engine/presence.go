@@ -33,7 +33,8 @@ func (e *Engine) online(in Online) {
 	d.Online, d.From, d.Why, d.Asleep = true, in.From, "", false
 	if !was {
 		d.Since = e.now.Wall
-		e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "online", Object: d.ID, After: "online", Reason: "connected from " + in.From})
+		e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "online", Object: d.ID, After: "online",
+			Reason: "connected from " + in.From})
 	}
 	if !was || from != in.From || slept {
 		e.emit(DeviceChanged{d.DeviceState})
@@ -64,8 +65,8 @@ func (e *Engine) online(in Online) {
 	}
 }
 
-// comesBack waits until a device that may have started anew says what an output is that no broker kept on for it; where it is
-// off, it waits for its turn.
+// comesBack waits until a device that may have started anew says what an output is that no broker kept on for it; where
+// it is off, it waits for its turn.
 func (e *Engine) comesBack(x *controlled) {
 	if !x.cfg.Answers {
 		e.anew(x)
@@ -77,14 +78,15 @@ func (e *Engine) comesBack(x *controlled) {
 	e.mark(x)
 }
 
-// listening lets a device hear the hub, and what no broker keeps for it. Who begins to listen in a session of its own beside
-// others may be the same device that started anew, while its old session is not known to be dead.
+// listening lets a device hear the hub, and what no broker keeps for it. Who begins to listen in a session of its own
+// beside others may be the same device that started anew, while its old session is not known to be dead.
 func (e *Engine) listening(in Listening) {
 	d := e.devices[in.Device]
 	if d == nil {
 		return
 	}
-	if at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session }); at >= 0 && !d.sessions[at].came {
+	if at := slices.IndexFunc(d.sessions, func(s session) bool { return s.id == in.Session }); at >= 0 &&
+		!d.sessions[at].came {
 		d.sessions[at].came = true
 		for _, id := range e.controlsOf(d.ID) {
 			if x := e.controls[id]; x.Want != nil && x.mover == nil && *x.Want > 0 && x.together() {
@@ -144,7 +146,8 @@ func (e *Engine) expireDue(w wake) {
 		s.wake = e.wakeAt(s.until, wakeExpire, d.ID)
 		return
 	}
-	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " + calendar.Words(e.silence(d.ID))})
+	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " +
+		calendar.Words(e.silence(d.ID))})
 }
 
 func (e *Engine) offline(in Offline) {
@@ -173,8 +176,8 @@ func (e *Engine) offline(in Offline) {
 	d.ending = e.wakeAt(e.now.Mono+wait, wakeOffline, d.ID)
 }
 
-// linger is how long a device stays online after its last session ended. One that says good-bye after each message stays
-// until three of its messages are missing.
+// linger is how long a device stays online after its last session ended. One that says good-bye after each message
+// stays until three of its messages are missing.
 func (e *Engine) linger(device string, bye bool) time.Duration {
 	wait := max(linger, sleepFor(e.site.Devices[device].Wakes()))
 	if bye {
@@ -194,7 +197,8 @@ func (e *Engine) offlineDue(w wake) {
 func (e *Engine) goOffline(d *device) {
 	d.Online, d.Asleep, d.Since = false, false, d.endedAt
 	e.emit(DeviceChanged{d.DeviceState})
-	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline", Reason: d.Why})
+	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline",
+		Reason: d.Why})
 	var ids []string
 	for id, s := range e.site.Signals {
 		if s.Device == d.ID {
@@ -250,9 +254,10 @@ func (e *Engine) beatDue(w wake) {
 	d.beats = e.wakeAt(e.now.Mono+lease/3, wakeBeat, w.id)
 }
 
-// giveUpAfter lets what a person wants of a device that was not heard for away be kept for the rest of the time that its
-// owner allows, and ends in the safe value then. The links are told at that time, not when the device is back: a broker's
-// retained message would be there first. It tells whether that is at once. Auto needs no such end: it decides afresh.
+// giveUpAfter lets what a person wants of a device that was not heard for away be kept for the rest of the time that
+// its owner allows, and ends in the safe value then. The links are told at that time, not when the device is back: a
+// broker's retained message would be there first. It tells whether that is at once. Auto needs no such end: it decides
+// afresh.
 func (e *Engine) giveUpAfter(d *device, x *controlled, away time.Duration) (gaveUp bool) {
 	if !x.holdsOn() {
 		return false
@@ -290,7 +295,8 @@ func (x *controlled) holdsOn() bool {
 func (e *Engine) giveUp(x *controlled) {
 	held, safe := *x.Hand, x.cfg.Safe
 	x.Held, x.Hand, x.HandBy, x.HandAt, x.How = &held, &safe, access.HubActor(), e.now.Wall, HowAway
-	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held), After: x.cfg.Say(safe),
+	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held),
+		After:  x.cfg.Say(safe),
 		Reason: "away for longer than " + calendar.Words(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
 	x.again = true
 	e.mark(x)

@@ -142,7 +142,8 @@ func TestCalibrationAndQualityOnTheWay(t *testing.T) {
 	b.do(SiteChanged{next})
 	out := b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(214)})
 	raw := 214.0
-	assert.Contains(t, out, &Store{Signal: "kiln.chamber", At: b.now.Wall, Value: reading.Number(21.4), Raw: &raw, Live: true})
+	assert.Contains(t, out, &Store{Signal: "kiln.chamber", At: b.now.Wall, Value: reading.Number(21.4), Raw: &raw,
+		Live: true})
 	b.do(Reading{Signal: "kiln.chamber", Newest: true, Value: reading.Number(5000)})
 	s, _ := b.Signal("kiln.chamber")
 	assert.Equal(t, reading.Bad, s.Quality)

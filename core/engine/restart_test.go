@@ -121,7 +121,8 @@ func TestARestartedHouseDecidesOn(t *testing.T) {
 			if was.Damped != nil || is.Damped != nil { // how often it changed before is not kept, only what came of it
 				continue
 			}
-			if cfg := a.site.Controls[id]; cfg.What() == site.Level && was.Want != nil && is.Want != nil { // when it was last changed is not kept
+			// when it was last changed is not kept
+			if cfg := a.site.Controls[id]; cfg.What() == site.Level && was.Want != nil && is.Want != nil {
 				require.InDelta(rt, float64(*was.Want), float64(*is.Want), 3)
 			} else {
 				require.Equal(rt, was.Want, is.Want, "%s: %s; %s", id, a.Reason(a.now, id), b.Reason(b.now, id))
@@ -205,8 +206,10 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 
 func TestADelayGoesOnOverARestart(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Automations["h.fan"] = &site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20", AfterMS: 60_000, SettleMS: 35_000}}}}
-		s.Automations["h.pump"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", AfterMS: 60_000, SettleMS: 60_000}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "h.temperature > 20", AfterMS: 60_000, SettleMS: 35_000}}}}
+		s.Automations["h.pump"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+			To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", AfterMS: 60_000, SettleMS: 60_000}}}}
 	})
 	h.lives(2*time.Minute, map[string]float64{"temperature": 15, "gas": 3})
 	on := map[string]float64{"temperature": 25, "gas": 40}
@@ -237,8 +240,10 @@ func TestADelayGoesOnOverARestart(t *testing.T) {
 }
 
 func TestWithoutARightClockADelayBeginsAnewAfterARestart(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.temperature > 20", AfterMS: 60_000}}},
-		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30", SettleMS: 60_000}}}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: []site.Demand{{Kind: Whenever,
+		Condition: site.Condition{When: "h.temperature > 20", AfterMS: 60_000}}},
+		Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30",
+			SettleMS: 60_000}}}}))
 	h.lives(time.Minute, map[string]float64{"temperature": 15, "gas": 3})
 	h.lives(40*time.Second, map[string]float64{"temperature": 25, "gas": 3})
 	kept := h.seen
@@ -264,7 +269,8 @@ func TestWithoutARightClockADelayBeginsAnewAfterARestart(t *testing.T) {
 
 func TestWhatOthersSawOfAnOutputCountsAfterARestart(t *testing.T) {
 	pair := func(s *site.Site) {
-		s.Groups["pair"] = &site.Group{ID: "pair", Name: "Pair", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["pair"] = &site.Group{ID: "pair", Name: "Pair", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	}
 	for _, x := range []struct {
 		is   site.Amount
@@ -285,7 +291,8 @@ func TestWhatOthersSawOfAnOutputCountsAfterARestart(t *testing.T) {
 func TestAPositionOfEarlierVersionsIsByHand(t *testing.T) {
 	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20")}))
 	full := site.Amount(1)
-	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Hand: &full, Want: &full, HandBy: kim}, {ID: "h.pump", Hand: &full, Want: &full, HandBy: kim}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.fan", Hand: &full, Want: &full, HandBy: kim}, {ID: "h.pump",
+		Hand: &full, Want: &full, HandBy: kim}}})
 	assert.Equal(t, Manual, h.state("fan").Mode)
 	assert.Equal(t, NoMode, h.state("pump").Mode)
 }
@@ -390,11 +397,12 @@ func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
 	assert.Equal(t, on(true), h.state("fan").Held)
 }
 
-// A delay of an interlock, starts and damping that a wrong clock stamped are neither over nor forgotten by the clock being set, or by
-// a restart with the right one.
+// A delay of an interlock, starts and damping that a wrong clock stamped are neither over nor forgotten by the clock
+// being set, or by a restart with the right one.
 func TestADelayIsNotOverBecauseTheClockWasWrong(t *testing.T) {
 	begin := func() *house {
-		h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 10", SettleMS: 60_000}}}}))
+		h := newHouse(t, auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i",
+			To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 10", SettleMS: 60_000}}}}))
 		h.doubts(true)
 		h.lives(time.Minute, map[string]float64{"gas": 20})
 		require.EqualValues(t, 1, h.wanted("fan"))

@@ -10,8 +10,8 @@ import (
 	"idleember/core/site"
 )
 
-// restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still counts
-// as long as it would have, and for a while everybody may come back before they are taken for lost.
+// restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still
+// counts as long as it would have, and for a while everybody may come back before they are taken for lost.
 func (e *Engine) restore(in Restored) {
 	trusted := e.now.Trusted
 	e.now.Trusted = trusted && !in.Doubted // by what was stamped then nobody can tell how long anything is ago
@@ -52,7 +52,7 @@ func (e *Engine) restore(in Restored) {
 		}
 	}
 	for _, a := range in.Alerts {
-		if have := e.alarms[a.ID]; have != nil {
+		if have := e.liveAlerts[a.ID]; have != nil {
 			have.State = a
 		}
 	}
@@ -95,8 +95,8 @@ func (e *Engine) restoreDemands(in Restored) {
 	}
 }
 
-// graceFor is how long after a start what is not known leaves things as they are: three intervals of the slowest signal that
-// a formula names.
+// graceFor is how long after a start what is not known leaves things as they are: three intervals of the slowest signal
+// that a formula names.
 func (e *Engine) graceFor(signals []SignalState) time.Duration {
 	grace := shortGrace
 	for _, s := range signals {
@@ -164,8 +164,10 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		return e.now.Mono - max(0, e.now.Wall.Sub(t))
 	}
 	x.onSince, x.offSince, x.ran = ago(c.RunAt), ago(c.StopAt), !c.RunAt.IsZero()
-	x.MayRun = c.MayRun || c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed && c.Phase != Sent && c.Phase != Idle ||
-		c.Want == nil && x.ran && !c.RunAt.Before(c.StopAt) // it ran when somebody took it out of service, and could not say that it stopped
+	x.MayRun = c.MayRun || c.Want != nil && *c.Want > 0 || c.Is != nil && *c.Is > 0 || x.ran && c.Phase != Confirmed &&
+		c.Phase != Sent && c.Phase != Idle ||
+		// it ran when somebody took it out of service, and could not say that it stopped
+		c.Want == nil && x.ran && !c.RunAt.Before(c.StopAt)
 	for _, t := range c.Starts {
 		x.starts = append(x.starts, ago(t))
 	}
@@ -189,7 +191,9 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		x.Mode = Auto
 	case !x.auto.HasAuto():
 		x.Mode = NoMode
-		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && c.RunAt.IsZero() && c.StopAt.IsZero() && x.cfg.Momentary == nil { // as versions before automation kept it
+		// as versions before automation kept it
+		if c.Hand == nil && c.Want != nil && c.Step == control.Nothing && c.RunAt.IsZero() && c.StopAt.IsZero() &&
+			x.cfg.Momentary == nil {
 			hand := *c.Want
 			x.Hand, x.HandBy, x.HandAt = &hand, c.WantBy, c.WantAt
 			if c.Held != nil {
@@ -228,8 +232,8 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 	x.again = true // still wanted: the links must know it before the device is back
 }
 
-// restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose board
-// has none goes on counting as on.
+// restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose
+// board has none goes on counting as on.
 func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 	lease := e.site.Devices[x.cfg.Device].Lease()
 	if x.Want == nil || *x.Want == 0 || alive.IsZero() || lease == 0 && e.now.Trusted {
@@ -260,7 +264,8 @@ func (e *Engine) restoreRun(x *controlled, alive time.Time) {
 	x.onSince, x.offSince = e.now.Mono, e.now.Mono-e.now.Wall.Sub(fell)
 }
 
-// restoreMover takes a mover back: nobody saw what it did meanwhile, and nothing moves before something is decided afresh.
+// restoreMover takes a mover back: nobody saw what it did meanwhile, and nothing moves before something is decided
+// afresh.
 func (e *Engine) restoreMover(x *controlled) {
 	if x.Mover == nil {
 		x.Mover = &MoverState{Goal: site.Stop}
@@ -273,8 +278,8 @@ func (e *Engine) restoreMover(x *controlled) {
 	x.Mover, x.mover.quiet = &s, true
 }
 
-// graceOf is how long after a start what is not known leaves a control as it is: three intervals of the slowest of its own
-// inputs, and not for long where it is dangerous.
+// graceOf is how long after a start what is not known leaves a control as it is: three intervals of the slowest of its
+// own inputs, and not for long where it is dangerous.
 func (e *Engine) graceOf(x *controlled) time.Duration {
 	grace := shortGrace
 	if x.auto == nil || x.cfg.Dangerous {
@@ -312,7 +317,7 @@ func (e *Engine) graceDue() {
 	for _, id := range sorted(e.controls) {
 		e.mark(e.controls[id])
 	}
-	for _, id := range sorted(e.alarms) {
-		e.markAlarm(e.alarms[id])
+	for _, id := range sorted(e.liveAlerts) {
+		e.markAlert(e.liveAlerts[id])
 	}
 }

@@ -15,7 +15,8 @@ import (
 // What is so after a restart, to the instant.
 
 func TestARestGoesOnWhenItsLimitIsChangedAndOverARestart(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 60_000}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+		Limits: site.RunLimits{LongestOnMS: 60_000, RestMS: 60_000}}))
 	warm := map[string]float64{"temperature": 25}
 	h.lives(75*time.Second, warm)
 	require.Zero(t, h.wanted("fan"), "it rests since 5 s or so")
@@ -33,7 +34,8 @@ func TestARestGoesOnWhenItsLimitIsChangedAndOverARestart(t *testing.T) {
 }
 
 func TestASettlingInterlockGoesOnOverARestart(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", AfterMS: 20_000, SettleMS: 90_000}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+		To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", AfterMS: 20_000, SettleMS: 90_000}}}}))
 	h.lives(time.Minute, map[string]float64{"gas": 40})
 	require.Equal(t, site.Amount(1), h.wanted("pump"))
 	low := map[string]float64{"gas": 3}
@@ -51,9 +53,13 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
 		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.temperature > 20")}
-		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Automations["h.cooler"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+			Condition: site.Condition{When: "h.gas > 30"}}}}
 	})
-	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Latched: []string{"gas"}, Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater", Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate", Want: ptr(site.Open)}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.cooler", Latched: []string{"gas"},
+		Locks: []LockState{{ID: "gas", Is: control.True, Latched: true}}}, {ID: "h.fan", Want: &full}, {ID: "h.heater",
+		Want: &full, Mode: Manual}, {ID: "h.pump", Want: &full, WantBy: kim, Held: &full}, {ID: "h.gate",
+		Want: ptr(site.Open)}}})
 	assert.Equal(t, Auto, h.state("fan").Mode)
 	assert.Equal(t, NoMode, h.state("heater").Mode, "it has no automation")
 	assert.Equal(t, HowAway, h.state("pump").How)
@@ -63,7 +69,8 @@ func TestStatesOfEarlierVersions(t *testing.T) {
 }
 
 func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+		To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}}))
 	h.reads("humidity", 50)
 	h.reads("gas", 40)
 	h.reads("gas", 3)
@@ -73,11 +80,13 @@ func TestAnInterlockIsLetGoByWhatItsReleaseNames(t *testing.T) {
 }
 
 func TestWhatEarlierVersionsKeptOfLatchesAndProofs(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1", AfterMS: 60_000}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "i1", Name: "gas", Latch: true,
+		Condition: site.Condition{When: "h.gas > 30", Until: "h.gas < 1", AfterMS: 60_000}}}}))
 	h = &house{bench: &bench{Engine: New(), now: h.now, site: h.site}, t: t}
 	h.do(SiteChanged{h.site})
 	h.do(Restored{Controls: []ControlState{{ID: "h.pump", Latched: []string{"gas"}}, {ID: "h.fan", Proof: ProofMissing}}})
-	assert.Equal(t, []LockState{{ID: "i1", Is: control.True, At: h.now.Wall, Latched: true}}, h.state("pump").Locks, "by its name")
+	assert.Equal(t, []LockState{{ID: "i1", Is: control.True, At: h.now.Wall, Latched: true}}, h.state("pump").Locks,
+		"by its name")
 	assert.Equal(t, NoProof, h.state("fan").Proof, "no proof is asked for any more")
 	h.reads("gas", 3)
 	assert.Equal(t, control.True, h.state("pump").Locks[0].Is, "its release was not seen")
@@ -93,7 +102,8 @@ func TestAnInterlockIsNotLetGoByWhatIsInDoubt(t *testing.T) {
 		g := s.Signals["h.humidity"]
 		g.Sense = site.Sense{Spike: 10}
 		s.Signals[g.ID] = g
-		auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}})(s)
+		auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)),
+			Condition: site.Condition{When: "h.gas > 30", Until: "h.humidity < 40"}}}})(s)
 	})
 	h.lives(time.Minute, map[string]float64{"gas": 40, "humidity": 35})
 	h.reads("humidity", 90) // a spike
@@ -104,7 +114,8 @@ func TestAnInterlockIsNotLetGoByWhatIsInDoubt(t *testing.T) {
 }
 
 func TestALatchThatWasResetStaysFreeOverARestart(t *testing.T) {
-	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}))
+	h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true,
+		Condition: site.Condition{When: "h.gas > 30"}}}}))
 	h.lives(time.Minute, map[string]float64{"gas": 40})
 	h.lives(time.Minute, map[string]float64{"gas": 3})
 	require.Equal(t, []string{"gas"}, h.state("pump").Latched)
@@ -118,16 +129,19 @@ func TestALatchThatWasResetStaysFreeOverARestart(t *testing.T) {
 func TestInterlocksOfEarlierVersionsHoldAsTheirConditionsDid(t *testing.T) {
 	for was, holds := range map[control.Tri]bool{control.True: true, control.False: false} {
 		gas := site.Condition{When: "h.gas > 30", Until: "h.gas < 10"}
-		h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", To: ptr(site.Amount(1)), Condition: gas}}}))
-		h.do(Restored{Controls: []ControlState{{ID: "h.pump"}}, Conditions: map[string]CondState{condKey(gas, true): {Is: was}}})
-		assert.Equal(t, holds, len(h.state("pump").Locks) == 1 && h.state("pump").Locks[0].Is == control.True, "and that is kept")
+		h := newHouse(t, auto("pump", site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas",
+			To: ptr(site.Amount(1)), Condition: gas}}}))
+		h.do(Restored{Controls: []ControlState{{ID: "h.pump"}}, Conditions: map[string]CondState{condKey(gas,
+			true): {Is: was}}})
+		assert.Equal(t, holds, len(h.state("pump").Locks) == 1 && h.state("pump").Locks[0].Is == control.True,
+			"and that is kept")
 		h.reads("gas", 20)
 		assert.Equal(t, holds, h.wanted("pump") == 1, was)
 	}
 }
 
 func TestWhatADemandRemembersIsCarriedOverFromEarlierVersions(t *testing.T) {
-	lit := auto("up", site.Automation{Demands: []site.Demand{{Kind: site.DayLength, Daylight: "h.day", Hours: "h.hours"}}})
+	lit := auto("up", site.Automation{Demands: []site.Demand{{Kind: DayLength, Daylight: "h.day", Hours: "h.hours"}}})
 	h := newHouse(t, lit)
 	remembers := []DemandState{{Key: h.controls["h.up"].demands[0].Key, First: h.now.Wall.Add(-7 * time.Hour)}}
 	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}}})
@@ -138,7 +152,8 @@ func TestWhatADemandRemembersIsCarriedOverFromEarlierVersions(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("up"))
 	assert.Contains(t, h.state("up").Reason, "counted from 03:00")
 	h = newHouse(t, lit)
-	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}}, Demands: []DemandsState{{Control: "h.up"}}})
+	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}},
+		Demands: []DemandsState{{Control: "h.up"}}})
 	h.is("day", false)
 	assert.Zero(t, h.wanted("up"), "the new place counts")
 }
@@ -204,7 +219,8 @@ func TestARunEndsWithTheLeaseOfABoardWhoseHubWasAway(t *testing.T) {
 			d := s.Devices["h"]
 			d.LeaseMS = 60_000
 			s.Devices["h"] = d
-			auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 3600_000, RestMS: tt.rest.Milliseconds()}})(s)
+			auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{LongestOnMS: 3600_000,
+				RestMS: tt.rest.Milliseconds()}})(s)
 		})
 		h.reads("temperature", 25)
 		h.lives(10*time.Minute, map[string]float64{"temperature": 25})
@@ -230,7 +246,8 @@ func TestARunEndsWithTheLeaseOfABoardWhoseHubWasAway(t *testing.T) {
 }
 
 func TestStartsAreCountedOverARestart(t *testing.T) {
-	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"), Limits: site.RunLimits{StartsAnHour: 2}}))
+	h := newHouse(t, auto("fan", site.Automation{Demands: whenever("h.temperature > 20"),
+		Limits: site.RunLimits{StartsAnHour: 2}}))
 	for range 2 {
 		h.lives(2*time.Minute, map[string]float64{"temperature": 25})
 		h.lives(2*time.Minute, map[string]float64{"temperature": 15})
@@ -251,7 +268,7 @@ func TestTheGraceWaitsForWhatIsHeld(t *testing.T) {
 		g := s.Signals["h.temperature"]
 		g.IntervalMS = 40_000
 		s.Signals["h.temperature"] = g
-		a := holding(site.HoldAbove, "temperature", 1)
+		a := holding(HoldAbove, "temperature", 1)
 		s.Automations["h.heater"] = &a
 	})
 	h.lives(time.Minute, map[string]float64{"temperature": 15})
@@ -266,7 +283,7 @@ func TestTheGraceWaitsForWhatIsHeld(t *testing.T) {
 
 func TestALastReadingCountsAfterARestartUntilItIsStale(t *testing.T) {
 	for away, known := range map[time.Duration]bool{30*time.Second - time.Millisecond: true, 30 * time.Second: false} {
-		h := newHouse(t, auto("heater", holding(site.HoldAbove, "temperature", 1)))
+		h := newHouse(t, auto("heater", holding(HoldAbove, "temperature", 1)))
 		h.reads("temperature", 15)
 		h = h.restarts(away)
 		assert.Equal(t, known, h.points["h.temperature"].value.Known, away)

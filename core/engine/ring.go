@@ -15,12 +15,14 @@ type edge struct {
 	sign formula.Sign
 }
 
-// Ring returns the ids of controls and settings of which each follows the one before and the first follows the last, without
-// a reading between them, in such a way that it cannot come to rest: an odd number of them goes against the one before. It
-// begins with of; nil: there is none. Controls that support each other, as mutual permits do, come to rest and are none.
+// Ring returns the ids of controls and settings of which each follows the one before and the first follows the last,
+// without a reading between them, in such a way that it cannot come to rest: an odd number of them goes against the one
+// before. It begins with of; nil: there is none. Controls that support each other, as mutual permits do, come to rest
+// and are none.
 //
-// An unstable ring is a cycle of negative sign in the signed graph of influences (R. Thomas, On the relation between the
-// logical structure of systems and their ability to generate multiple steady states or sustained oscillations, 1981).
+// An unstable ring is a cycle of negative sign in the signed graph of influences (R. Thomas, On the relation between
+// the logical structure of systems and their ability to generate multiple steady states or sustained oscillations,
+// 1981).
 func Ring(s *site.Site, of string) []string {
 	edges := influences(s)
 	type state struct {
@@ -100,12 +102,9 @@ func influences(s *site.Site) map[string][]edge {
 			if d.To != nil {
 				to = *d.To
 			}
-			switch d.Kind {
-			case site.HoldAbove, site.HoldBelow:
-				condition(Hold(d), id, towards(to))
-			case site.Whenever:
-				condition(d.Condition, id, towards(to))
-			default:
+			if k, ok := kindOf(d.Kind).(conditioned); ok {
+				condition(k.condition(d), id, towards(to))
+			} else {
 				for _, text := range []string{d.Of, d.Target, d.Daylight, d.Hours} {
 					add(text, id, formula.Either)
 				}

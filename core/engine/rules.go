@@ -41,7 +41,9 @@ func (e *Engine) buildRule(id string, old *rule) {
 	if old != nil {
 		r.RuleState = old.RuleState
 	}
-	moved := old != nil && !slices.EqualFunc(old.cfg.Stages, r.cfg.Stages, func(x, y site.Stage) bool { return x.When == y.When })
+	moved := old != nil && !slices.EqualFunc(old.cfg.Stages, r.cfg.Stages, func(x, y site.Stage) bool {
+		return x.When == y.When
+	})
 	for _, g := range r.cfg.Stages {
 		c := e.condition(site.Condition{When: g.When, AfterMS: g.AfterMS})
 		c.rules = append(c.rules, r)
@@ -115,8 +117,10 @@ func (e *Engine) judgeRule(r *rule) {
 		r.Rests = e.now.Wall.Add(firstDamping)
 		r.wake = e.wakeAt(e.mono(r.Rests), wakeRule, r.ID)
 		e.keepRule(r)
-		e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: "rule." + r.ID, After: r.cfg.Name, Reason: "what it does makes it act again; it rests for " + calendar.Words(firstDamping)})
-		e.emit(Message{Object: "rule." + r.ID, Grave: true, Text: "The rule " + r.cfg.Name + " acts on itself; it rests for " + calendar.Words(firstDamping) + ". Look at what it does."})
+		e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: "rule." + r.ID, After: r.cfg.Name,
+			Reason: "what it does makes it act again; it rests for " + calendar.Words(firstDamping)})
+		e.emit(Message{Object: "rule." + r.ID, Grave: true, Text: "The rule " + r.cfg.Name +
+			" acts on itself; it rests for " + calendar.Words(firstDamping) + ". Look at what it does."})
 		return
 	}
 	r.Fired, r.Since = e.now.Wall, e.now.Wall

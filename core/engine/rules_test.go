@@ -15,7 +15,8 @@ import (
 
 func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.temperature > 20", If: "h.gas < 10", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", RestMS: 60_000, Stages: []site.Stage{{When: "h.temperature > 20",
+			If: "h.gas < 10", Actions: []site.Action{{Kind: site.DoMessage, Text: "warm"}}}}}
 	})
 	h.reads("gas", 20)
 	h.reads("temperature", 10)
@@ -38,18 +39,21 @@ func TestARuleWhoseConditionDidNotHoldWaitsForTheNextTime(t *testing.T) {
 
 func TestRingsByWayOfInterlocksAndRules(t *testing.T) {
 	lock := func(to *site.Amount, when string) func(*site.Site) {
-		return auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: to, Condition: site.Condition{When: when}}}})
+		return auto("fan", site.Automation{Interlocks: []site.Interlock{{ID: "i", Name: "i", To: to,
+			Condition: site.Condition{When: when}}}})
 	}
 	rule := func(id string, to site.Amount) func(*site.Site) {
 		return func(s *site.Site) {
 			door(false)(s)
-			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: id + ".want > 0", Actions: []site.Action{{Kind: site.DoControl, ID: id, To: to}}}}}
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: id + ".want > 0",
+				Actions: []site.Action{{Kind: site.DoControl, ID: id, To: to}}}}}
 		}
 	}
 	off := func(when string) func(*site.Site) {
 		return func(s *site.Site) {
 			auto("fan", site.Automation{Demands: whenever(when)})(s)
-			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoControl, ID: "h.pump", To: 0}}}}}
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.fan.want",
+				Actions: []site.Action{{Kind: site.DoControl, ID: "h.pump", To: 0}}}}}
 		}
 	}
 	full := site.Amount(1)
@@ -77,19 +81,26 @@ func TestRingsByWayOfEverythingThatFollowsAtOnce(t *testing.T) {
 		a     site.Automation
 		rings bool
 	}{
-		"a permit that it takes away":     {site.Automation{Demands: whenever("h.rain"), Permits: []site.Permit{{Condition: site.Condition{When: "not h.fan.want"}}}}, true},
-		"a permit that it gives":          {site.Automation{Demands: whenever("h.rain"), Permits: []site.Permit{{Condition: site.Condition{When: "h.fan.want"}}}}, false},
-		"a demand for off while it is on": {site.Automation{Demands: []site.Demand{{Kind: site.Whenever, Condition: site.Condition{When: "h.fan.want"}, To: ptr(site.Amount(0))}}}, true},
-		"its phase":                       {site.Automation{Demands: whenever(`h.fan.phase == "confirmed"`)}, true},
-		"kept by what is wanted of it":    {site.Automation{Demands: []site.Demand{{Kind: site.HoldBelow, Of: "h.temperature", Target: "h.fan.want ? 20 : 30"}}}, true},
+		"a permit that it takes away": {site.Automation{Demands: whenever("h.rain"),
+			Permits: []site.Permit{{Condition: site.Condition{When: "not h.fan.want"}}}}, true},
+		"a permit that it gives": {site.Automation{Demands: whenever("h.rain"),
+			Permits: []site.Permit{{Condition: site.Condition{When: "h.fan.want"}}}}, false},
+		"a demand for off while it is on": {site.Automation{Demands: []site.Demand{{Kind: Whenever,
+			Condition: site.Condition{When: "h.fan.want"}, To: ptr(site.Amount(0))}}}, true},
+		"its phase": {site.Automation{Demands: whenever(`h.fan.phase == "confirmed"`)}, true},
+		"kept by what is wanted of it": {site.Automation{Demands: []site.Demand{{Kind: HoldBelow, Of: "h.temperature",
+			Target: "h.fan.want ? 20 : 30"}}}, true},
 	} {
 		h := newHouse(t, auto("fan", tt.a))
 		assert.Equal(t, tt.rings, len(Ring(h.site, "h.fan")) > 0, name)
 	}
 	h := newHouse(t, func(s *site.Site) {
-		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan"}}}}}
-		s.Rules["back"] = &site.Rule{ID: "back", Name: "Back", Stages: []site.Stage{{When: "h.fan.want", Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
-		s.Rules["set"] = &site.Rule{ID: "set", Name: "Set", Stages: []site.Stage{{When: "h.setpoint > 20", Actions: []site.Action{{Kind: site.DoSetting, ID: "h.setpoint", To: 10}}}}}
+		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.fan.want",
+			Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan"}}}}}
+		s.Rules["back"] = &site.Rule{ID: "back", Name: "Back", Stages: []site.Stage{{When: "h.fan.want",
+			Actions: []site.Action{{Kind: site.DoAuto, ID: "h.fan"}}}}}
+		s.Rules["set"] = &site.Rule{ID: "set", Name: "Set", Stages: []site.Stage{{When: "h.setpoint > 20",
+			Actions: []site.Action{{Kind: site.DoSetting, ID: "h.setpoint", To: 10}}}}}
 	})
 	assert.Empty(t, Ring(h.site, "h.fan"), "a rule that is off, and one that only gives back")
 	assert.Equal(t, []string{"h.setpoint"}, Ring(h.site, "h.setpoint"))
@@ -97,9 +108,13 @@ func TestRingsByWayOfEverythingThatFollowsAtOnce(t *testing.T) {
 
 func TestRulesThatAreOffOrShorterAndWhatTheyApply(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Presets["a"] = site.Preset{ID: "a", Name: "A", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan", To: 1}, {Kind: site.DoPreset, ID: "a"}}}
-		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoMessage, Text: "off"}}}}}
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoPreset, ID: "a"}, {Kind: site.DoMessage, Text: "{h.gas} {h.setpoint} {h.fan} {h.fan.want} {h.heater.mode} {h.nobody}"}}},
+		s.Presets["a"] = site.Preset{ID: "a", Name: "A", Actions: []site.Action{{Kind: site.DoControl, ID: "h.fan", To: 1},
+			{Kind: site.DoPreset, ID: "a"}}}
+		s.Rules["off"] = &site.Rule{ID: "off", Name: "Off", Off: true, Stages: []site.Stage{{When: "h.rain",
+			Actions: []site.Action{{Kind: site.DoMessage, Text: "off"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.rain",
+			Actions: []site.Action{{Kind: site.DoPreset, ID: "a"}, {Kind: site.DoMessage,
+				Text: "{h.gas} {h.setpoint} {h.fan} {h.fan.want} {h.heater.mode} {h.nobody}"}}},
 			{When: "h.day", Actions: []site.Action{{Kind: site.DoMessage, Text: "day"}}}}}
 		s.Automations["h.heater"] = &site.Automation{Demands: whenever("h.temperature < 18")}
 		g := s.Signals["h.gas"]
@@ -122,7 +137,8 @@ func TestRulesThatAreOffOrShorterAndWhatTheyApply(t *testing.T) {
 
 func TestARuleThatMakesItselfActRests(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
-		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Repeat: true, Stages: []site.Stage{{When: "h.rain", Actions: []site.Action{{Kind: site.DoNote, ID: "h.fan", Text: "x"}}}}}
+		s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Repeat: true, Stages: []site.Stage{{When: "h.rain",
+			Actions: []site.Action{{Kind: site.DoNote, ID: "h.fan", Text: "x"}}}}}
 	})
 	notes := func(out []Effect) (n int) {
 		for _, x := range out {
@@ -135,7 +151,8 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 	h.is("rain", false)
 	out := h.is("rain", true)
 	assert.Equal(t, turnsAnInput, notes(out))
-	assert.Contains(t, out, Message{Object: "rule.r", Grave: true, Text: "The rule R acts on itself; it rests for 1 min. Look at what it does."})
+	assert.Contains(t, out, Message{Object: "rule.r", Grave: true,
+		Text: "The rule R acts on itself; it rests for 1 min. Look at what it does."})
 	assert.Zero(t, notes(h.pass(59*time.Second)))
 	assert.Equal(t, turnsAnInput, notes(h.pass(2*time.Second)))
 	h = h.restarts(time.Second)
@@ -150,7 +167,8 @@ func TestAStageFallsBack(t *testing.T) {
 		return func(s *site.Site) {
 			second := site.Stage{When: "h.temperature < 15", Actions: say("cool again")}
 			change(&second)
-			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.temperature > 20", Actions: say("warm")}, second}}
+			s.Rules["r"] = &site.Rule{ID: "r", Name: "R", Stages: []site.Stage{{When: "h.temperature > 20",
+				Actions: say("warm")}, second}}
 		}
 	}
 	begin := func(change func(*site.Stage)) *house {

@@ -29,8 +29,10 @@ func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
 		momentary("pump", site.Pulse{ForMS: 1000, Times: 5, GapMS: 1000})(s)
-		s.Automations["h.heater"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true, Condition: site.Condition{When: "h.gas > 30"}}}}
-		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60"), Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}
+		s.Automations["h.heater"] = &site.Automation{Interlocks: []site.Interlock{{ID: "gas", Name: "gas", Latch: true,
+			Condition: site.Condition{When: "h.gas > 30"}}}}
+		s.Automations["h.fan"] = &site.Automation{Demands: whenever("h.humidity > 60"),
+			Proof: &site.Proof{When: "h.power > 55", WithinMS: 20_000}}
 		s.Automations["h.duct"] = &site.Automation{Demands: whenever("h.humidity > 60")}
 	})
 	h.byHand("duct", 30, 0)
@@ -88,7 +90,8 @@ func TestADangerousControlIsNotWantedOfABoardThatIsAway(t *testing.T) {
 func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
 	h := newHouse(t, func(s *site.Site) {
 		door(false)(s)
-		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"}, {Control: "h.cooler"}}}
+		s.Groups["climate"] = &site.Group{ID: "climate", Name: "Climate", Members: []site.GroupMember{{Control: "h.heater"},
+			{Control: "h.cooler"}}}
 	})
 	h.do(Listening{Device: "h", Session: "1"})
 	h.is("rain", false)
@@ -106,7 +109,8 @@ func TestWhoOnlySaysSomethingInASessionOfItsOwnStartsNothingAnew(t *testing.T) {
 		assert.Equal(t, Confirmed, h.state("heater").Phase)
 		assert.Equal(t, site.Amount(1), h.wanted("up"))
 	}
-	h.do(Online{Device: "h", Session: "2"}) // the board itself, by another name, while its old session is not known to be dead
+	// the board itself, by another name, while its old session is not known to be dead
+	h.do(Online{Device: "h", Session: "2"})
 	h.do(Listening{Device: "h", Session: "2"})
 	assert.Equal(t, Pending, h.state("heater").Phase)
 	assert.Empty(t, wants(h.byHand("heater", 1, 0)), "it says what it is before it is told anything")
@@ -163,7 +167,8 @@ func TestAnotherLeaseIsToldAtOnce(t *testing.T) {
 		}
 		return list
 	}
-	assert.Equal(t, []time.Duration{time.Minute, time.Minute, time.Minute}, leases(h.pass(time.Minute)), "every third of it")
+	assert.Equal(t, []time.Duration{time.Minute, time.Minute, time.Minute}, leases(h.pass(time.Minute)),
+		"every third of it")
 	d := h.site.Devices["h"]
 	d.LeaseMS = 30_000
 	h.site = h.site.Clone()

@@ -110,12 +110,13 @@ func (e *Engine) settingDue(w wake) {
 	was := g.Value
 	g.Value, g.Until, g.Before, g.At, g.By = back, time.Time{}, nil, e.now.Wall, access.HubActor()
 	g.Rev++
-	e.emit(Journal{Actor: access.HubActor(), Action: "set", Object: g.ID, Before: cfg.Say(was), After: cfg.Say(back), Reason: "its time is over"})
+	e.emit(Journal{Actor: access.HubActor(), Action: "set", Object: g.ID, Before: cfg.Say(was), After: cfg.Say(back),
+		Reason: "its time is over"})
 	e.settingChanged(g)
 }
 
-// mirrored takes what a device says of its copy of a setting. Of two changes the newer one wins; where both sides changed
-// since they last agreed, that is told.
+// mirrored takes what a device says of its copy of a setting. Of two changes the newer one wins; where both sides
+// changed since they last agreed, that is told.
 func (e *Engine) mirrored(in Mirrored) {
 	g := e.settings[in.Setting]
 	if g == nil {
@@ -134,9 +135,10 @@ func (e *Engine) mirrored(in Mirrored) {
 		e.emit(SettingChanged{g.SettingState})
 	}
 	conflict := func(lost, won site.Amount, whose string) {
-		e.emit(Journal{Actor: e.deviceActor(device), Action: "conflict", Object: g.ID, Before: cfg.Say(lost), After: cfg.Say(won),
-			Reason: "both sides changed it; " + whose + " change is newer"})
-		e.emit(Message{Object: g.ID, Text: cfg.Name + " was changed on both sides: " + cfg.Say(won) + " holds, " + cfg.Say(lost) + " does not"})
+		e.emit(Journal{Actor: e.deviceActor(device), Action: "conflict", Object: g.ID, Before: cfg.Say(lost),
+			After: cfg.Say(won), Reason: "both sides changed it; " + whose + " change is newer"})
+		e.emit(Message{Object: g.ID, Text: cfg.Name + " was changed on both sides: " + cfg.Say(won) + " holds, " +
+			cfg.Say(lost) + " does not"})
 	}
 	switch apart := in.Based != g.Rev; {
 	case in.Value == g.Value && !apart:

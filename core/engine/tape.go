@@ -17,8 +17,8 @@ import (
 	"idleember/core/site"
 )
 
-// tapeWords is what recorded inputs mostly consist of. It is the preset dictionary of the compression (RFC 1950, section
-// 2.2), so that even a single input packs well. Changing it makes earlier tapes unreadable.
+// tapeWords is what recorded inputs mostly consist of. It is the preset dictionary of the compression (RFC 1950,
+// section 2.2), so that even a single input packs well. Changing it makes earlier tapes unreadable.
 const tapeWords = `"},"kind":"engine.SiteChanged","in":{"Site":{"Hub":{"name":"","latitude":,"longitude":,"zone":""},"Places":[{"id":"","name":""` +
 	`"kind":"engine.Tick","in":{}},{"now":{"wall":"20"kind":"engine.Command","in":{"Control":"","On":false,"Actor":{"kind":"person","id":"","name":"","role":"owner","from":"127.0.0.1"}}}` +
 	`"kind":"engine.Online","in":{"Device":"","Session":"mqtt-","From":""}"kind":"engine.Offline","in":{"Device":"","Session":"mqtt-","Why":""}` +
@@ -34,7 +34,8 @@ var packers = sync.Pool{New: func() any {
 	return w
 }}
 
-// A piece begins with a byte that no DEFLATE stream (RFC 1951) begins with; pieces of earlier versions are JSON, compressed likewise.
+// A piece begins with a byte that no DEFLATE stream (RFC 1951) begins with; pieces of earlier versions are JSON,
+// compressed likewise.
 const tapeMark = 0x07
 
 // How each input is written: what it is, and of a reading what its value is written as.
@@ -50,8 +51,8 @@ const (
 	tapeForm    = 6 // the two highest bits: a float, a decimal, a switch, a text
 )
 
-// Pack makes one small piece of tape of inputs. Each is written by its difference from the one before it; readings name their signal
-// once. All of it is compressed with DEFLATE and a preset dictionary.
+// Pack makes one small piece of tape of inputs. Each is written by its difference from the one before it; readings name
+// their signal once. All of it is compressed with DEFLATE and a preset dictionary.
 func Pack(inputs []Recorded) ([]byte, error) {
 	w := tapeWriter{signals: map[string]int{}}
 	for i := range inputs {

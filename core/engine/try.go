@@ -16,8 +16,9 @@ type Tried struct {
 	Uses map[string]string `json:"uses"` // every id that the automation looks at, with the value that was taken
 }
 
-// Try says what a control would be in auto by a site that need not be in force, with some values in the place of those that
-// are. It begins with the state that is: what a demand remembers, an interlock that holds, a rest. Delays are left out, and what a function looks back on is taken to have been the same all the time. Nothing changes.
+// Try says what a control would be in auto by a site that need not be in force, with some values in the place of those
+// that are. It begins with the state that is: what a demand remembers, an interlock that holds, a rest. Delays are left
+// out, and what a function looks back on is taken to have been the same all the time. Nothing changes.
 func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading.Value) (Tried, bool) {
 	cfg, ok := s.Controls[id]
 	if !ok {

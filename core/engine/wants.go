@@ -24,7 +24,8 @@ func (e *Engine) sendWant(x *controlled, again bool) {
 
 func (e *Engine) emitWant(x *controlled, again bool) {
 	if w, ok := e.outgoing(x); ok && !e.waits(x, w) {
-		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.MayRun && x.offWake == 0 { // nobody will ever say that it is off
+		// nobody will ever say that it is off
+		if w.Value == 0 && !x.cfg.Answers && e.devices[x.cfg.Device].Online && x.MayRun && x.offWake == 0 {
 			x.offWake = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeOff, x.ID)
 		}
 		w.Again = again
@@ -43,14 +44,15 @@ type sent struct {
 	index int
 }
 
-// waits reports whether a want is one that no broker may keep, for a device that is not there or has not yet said what it is:
-// on its return it waits for its turn.
+// waits reports whether a want is one that no broker may keep, for a device that is not there or has not yet said what
+// it is: on its return it waits for its turn.
 func (e *Engine) waits(x *controlled, w Want) bool {
 	return w.Fleeting && (x.returns || !e.devices[x.cfg.Device].Online)
 }
 
-// offDue takes a control for off that cannot answer, or whose answer may have been one to an older want: it had the time to
-// hear it. Where its device reports by itself, something must have come from it since, or its session may be dead.
+// offDue takes a control for off that cannot answer, or whose answer may have been one to an older want: it had the
+// time to hear it. Where its device reports by itself, something must have come from it since, or its session may be
+// dead.
 func (e *Engine) offDue(w wake) {
 	x := e.controls[w.id]
 	if x == nil || x.offWake != w.seq {
@@ -85,8 +87,8 @@ func (e *Engine) outgoing(x *controlled) (w Want, ok bool) {
 		Urgent: *x.Want == x.cfg.Safe || x.dec.Step == control.Interlocked}, true
 }
 
-// together reports whether a control has to wait for others before it goes on: nothing of it may be kept by a broker while it
-// is on, or boards that come back would switch it on by themselves.
+// together reports whether a control has to wait for others before it goes on: nothing of it may be kept by a broker
+// while it is on, or boards that come back would switch it on by themselves.
 func (x *controlled) together() bool { return len(x.groups) > 0 || x.moves != nil }
 
 // Wants is what is wanted of the controls of a device now, by id.
@@ -99,8 +101,9 @@ func (e *Engine) Wants(device string) (list []Want) {
 	return list
 }
 
-// startConfirm begins to wait for the answer. What cannot answer is told again all the same, now and then: what was lost on the
-// way, or fell to its safe value for want of beats, is put right. A device that sleeps fetches what is wanted when it wakes.
+// startConfirm begins to wait for the answer. What cannot answer is told again all the same, now and then: what was
+// lost on the way, or fell to its safe value for want of beats, is put right. A device that sleeps fetches what is
+// wanted when it wakes.
 func (e *Engine) startConfirm(x *controlled) {
 	if x.mover == nil && (x.cfg.Answers || e.site.Devices[x.cfg.Device].Wakes() == 0) {
 		x.confirm = e.wakeAt(e.now.Mono+e.confirmWithin(*x.cfg), wakeConfirm, x.ID)
@@ -112,8 +115,8 @@ func (e *Engine) confirmWithin(cfg site.Control) time.Duration {
 	return cfg.ConfirmAfter() + 2*e.site.Devices[cfg.Device].Wakes()
 }
 
-// expire takes back what a person wanted and a sleeping device did not fetch in time: it must not act on an old wish when
-// it wakes.
+// expire takes back what a person wanted and a sleeping device did not fetch in time: it must not act on an old wish
+// when it wakes.
 func (e *Engine) expire(x *controlled) {
 	was := wanted(x)
 	back := x.cfg.Safe
@@ -124,7 +127,8 @@ func (e *Engine) expire(x *controlled) {
 	x.Want, x.WantBy, x.WantAt, x.Phase = &back, access.HubActor(), e.now.Wall, Unconfirmed
 	x.Rev++
 	x.Reason = was + " was not delivered: the board did not wake in time; taken back to " + x.cfg.Say(back)
-	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: x.ID, Before: was, After: x.cfg.Say(back), Reason: "the board did not wake in time"})
+	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: x.ID, Before: was, After: x.cfg.Say(back),
+		Reason: "the board did not wake in time"})
 	e.show(x)
 	e.emitWant(x, false)
 }
@@ -166,7 +170,8 @@ func (e *Engine) fallSilent(x *controlled) {
 		return
 	}
 	d.silent = e.now.Mono + lease + lease/3
-	e.emit(Journal{Actor: access.HubActor(), Action: "silent", Object: d.ID, Reason: x.cfg.Name + " did not confirm " + x.cfg.Say(x.cfg.Safe) +
+	e.emit(Journal{Actor: access.HubActor(), Action: "silent", Object: d.ID, Reason: x.cfg.Name + " did not confirm " +
+		x.cfg.Say(x.cfg.Safe) +
 		"; the hub stays silent for " + calendar.Words(lease+lease/3) + ", so that the board falls to its safe values"})
 }
 
@@ -188,7 +193,8 @@ func (e *Engine) confirmDue(w wake) {
 			why = "the board is offline"
 		}
 		e.show(x)
-		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, Before: is(x), After: wanted(x), Reason: why})
+		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, Before: is(x), After: wanted(x),
+			Reason: why})
 	}
 	if !d.Online {
 		return // coming online sends it again
@@ -303,8 +309,8 @@ func (e *Engine) leaseRanOut(d *device) bool {
 	return lease > 0 && e.now.Mono-d.lastBeat > lease
 }
 
-// follow makes what was switched at the device the value by hand. Whether it stays is decided like any other value by hand:
-// an interlock and the longest on hold in any case.
+// follow makes what was switched at the device the value by hand. Whether it stays is decided like any other value by
+// hand: an interlock and the longest on hold in any case.
 func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 	actor := e.deviceActor(x.cfg.Device)
 	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &value, actor, e.now.Wall, time.Time{}, HowDevice, nil
@@ -322,7 +328,8 @@ func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 }
 
 func (e *Engine) insist(x *controlled, in Report, why string) {
-	if x.Service == control.InService && !x.leaving && (e.held(x) || e.count(x)) { // it is told again, and no more often than may be
+	// it is told again, and no more often than may be
+	if x.Service == control.InService && !x.leaving && (e.held(x) || e.count(x)) {
 		x.Phase = Unconfirmed
 		x.confirm = e.wakeAt(e.now.Mono+time.Minute/site.DefaultChanges, wakeConfirm, x.ID)
 		e.show(x)
@@ -330,7 +337,8 @@ func (e *Engine) insist(x *controlled, in Report, why string) {
 	}
 	x.Reason = why
 	x.Tries = 0
-	e.emit(Journal{Actor: access.HubActor(), Action: "insist", Object: x.ID, Before: x.cfg.Say(in.Value), After: wanted(x), Reason: why})
+	e.emit(Journal{Actor: access.HubActor(), Action: "insist", Object: x.ID, Before: x.cfg.Say(in.Value), After: wanted(x),
+		Reason: why})
 	e.sendWant(x, true)
 	e.startConfirm(x)
 }

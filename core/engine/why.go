@@ -50,7 +50,8 @@ func (e *Engine) reason(x *controlled) string {
 	case control.Waiting:
 		text = "the hub has just started; stays as it was until " + e.unknownWords(x, d.Index) + " is known"
 	case control.Settling:
-		text = "readings are back; waits " + calendar.Words(max(x.facts.SettledAt-e.now.Mono, time.Second)) + " more before it counts on them"
+		text = "readings are back; waits " + calendar.Words(max(x.facts.SettledAt-e.now.Mono, time.Second)) +
+			" more before it counts on them"
 	case control.FellBack:
 		text = "falls back to " + x.cfg.Say(d.Asked) + ": " + e.unknownWords(x, d.Index) + " is unknown"
 	}
@@ -63,7 +64,8 @@ func (e *Engine) reason(x *controlled) string {
 	return text
 }
 
-// troubleWords says that a control is not what is decided, "" where it is as far as anybody knows: that comes before all else.
+// troubleWords says that a control is not what is decided, "" where it is as far as anybody knows: that comes before
+// all else.
 func (e *Engine) troubleWords(x *controlled) string {
 	d := e.devices[x.cfg.Device]
 	name := e.site.Devices[x.cfg.Device].Name
@@ -119,7 +121,8 @@ func (e *Engine) handWords(x *controlled) string {
 	if !x.HandUntil.IsZero() && x.How != HowAway {
 		text += " until " + e.when(x.HandUntil)
 	}
-	if n := e.Started(x.ID); x.auto != nil && x.auto.Limits.StartsAnHour > 0 && n > x.auto.Limits.StartsAnHour && *x.Hand > 0 {
+	if n := e.Started(x.ID); x.auto != nil && x.auto.Limits.StartsAnHour > 0 && n > x.auto.Limits.StartsAnHour &&
+		*x.Hand > 0 {
 		text += fmt.Sprintf("; mind: it was started %d times within an hour, %d are allowed", n, x.auto.Limits.StartsAnHour)
 	}
 	if x.HandBy.Kind == access.TheHub && x.How == HowPerson {
@@ -146,9 +149,11 @@ func (e *Engine) limitWords(x *controlled) string {
 	switch d.Limit {
 	case control.LongestOn:
 		if left == "" {
-			return "it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) + "; switch it anew"
+			return "it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) +
+				"; switch it anew"
 		}
-		return "stopped: it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) + ", and rests for " + left
+		return "stopped: it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) +
+			", and rests for " + left
 	case control.Rest:
 		return "rests for " + left + " more after running for its longest time"
 	case control.Starts:
@@ -197,7 +202,8 @@ func (e *Engine) budget(a, b string) *site.Group {
 func (e *Engine) lockWords(l *lock) string {
 	switch {
 	case l.due > 0 && l.Pending == control.False:
-		return "its cause is over, and must stay so for " + calendar.Words(l.due-e.now.Mono) + " more (" + e.formulaWords(l.when) + ")"
+		return "its cause is over, and must stay so for " + calendar.Words(l.due-e.now.Mono) + " more (" +
+			e.formulaWords(l.when) + ")"
 	case l.Is == control.Unknown:
 		return "unknown, and so it holds (" + e.formulaWords(l.when) + ")"
 	case l.Latched && l.Is == control.False:
@@ -257,41 +263,8 @@ func quantityWords(v formula.Value, unit string) string {
 	if !v.Known {
 		return "unknown"
 	}
-	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " + site.UnitSign(unit))
-}
-
-// holdWords says how a quantity stands to its setpoint. It states only what is so.
-func (e *Engine) holdWords(d *demand, of, target *bound) string {
-	c := d.cfg
-	name, unit := e.nameOf(c.Of), of.f.Unit
-	switch {
-	case !of.value.Known:
-		return name + " is unknown"
-	case !target.value.Known:
-		return "the setpoint of " + name + " is unknown"
-	}
-	a, b := apart(of.value.Num, target.value.Num, unit)
-	beyond, other, far := of.value.Num < target.value.Num, "above", "below"
-	if c.Kind == site.HoldBelow {
-		beyond, other, far = of.value.Num > target.value.Num, "below", "above"
-	}
-	band := ""
-	if c.Band > 0 {
-		band = fmt.Sprintf(" (dead band %g)", c.Band)
-	}
-	switch {
-	case of.value.Num == target.value.Num:
-		return fmt.Sprintf("%s %s is at the setpoint%s", name, a, band)
-	case !beyond:
-		return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, other, b, band)
-	case d.cond.Is == control.True && !d.cond.when.value.True():
-		return fmt.Sprintf("%s %s has not reached the setpoint %s yet%s", name, a, b, band)
-	case d.cond.Is != control.True && d.cond.due > 0:
-		return fmt.Sprintf("%s %s is %s the setpoint %s, and counts in %s%s", name, a, far, b, calendar.Words(d.cond.due-e.now.Mono), band)
-	case d.cond.Is != control.True && !d.cond.when.value.True():
-		return fmt.Sprintf("%s %s is within the dead band of %g at the setpoint %s", name, a, c.Band, b)
-	}
-	return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, far, b, band)
+	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " +
+		site.UnitSign(unit))
 }
 
 // apart puts two quantities into words so that they differ where they do.
@@ -299,68 +272,10 @@ func apart(a, b float64, unit string) (string, string) {
 	x, y := quantityWords(formula.Number(a), unit), quantityWords(formula.Number(b), unit)
 	if x == y && a != b {
 		sign := site.UnitSign(unit)
-		return strings.TrimSpace(strconv.FormatFloat(a, 'g', -1, 64) + " " + sign), strings.TrimSpace(strconv.FormatFloat(b, 'g', -1, 64) + " " + sign)
+		return strings.TrimSpace(strconv.FormatFloat(a, 'g', -1, 64) + " " + sign),
+			strings.TrimSpace(strconv.FormatFloat(b, 'g', -1, 64) + " " + sign)
 	}
 	return x, y
-}
-
-// demandWords says what a demand looks at, with its numbers.
-func (e *Engine) demandWords(x *controlled, i int) string {
-	d := x.demands[i]
-	switch c := d.cfg; c.Kind {
-	case site.HoldAbove, site.HoldBelow:
-		of, target := e.bind(c.Of), e.bind(c.Target)
-		e.eval(of)
-		e.eval(target)
-		return e.holdWords(d, of, target)
-	case site.Scheduled:
-		if !e.now.Trusted {
-			return "its schedule waits until the hub's clock is right"
-		}
-		if d.on {
-			return "scheduled until " + e.when(d.next)
-		}
-		if d.next.IsZero() {
-			return "nothing is scheduled within a week"
-		}
-		return "scheduled next " + e.when(d.next)
-	case site.DayLength:
-		if !e.now.Trusted {
-			return "the length of its day waits until the hub's clock is right"
-		}
-		if d.First.IsZero() {
-			return "waits for the day's first daylight"
-		}
-		end := d.First.Add(time.Duration(d.target.value.Num * float64(time.Hour)))
-		text := fmt.Sprintf("%g h of light counted from %s, until %s", d.target.value.Num, e.when(d.First), e.when(end))
-		if d.cond.Is == control.True {
-			text += "; it is light"
-		} else if e.now.Wall.Before(end) {
-			text += "; it is dark"
-		}
-		return text
-	case site.Exercise:
-		if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(site.Millis(c.ForMS))) {
-			return "is exercised for " + calendar.Words(site.Millis(c.ForMS))
-		}
-		return "is exercised at " + c.At.String() + " where it did not run for " + calendar.Words(site.Millis(c.EveryMS))
-	case site.Curve, site.Regulate:
-		for _, b := range []*bound{d.of, d.target} {
-			if b != nil && !b.value.Known {
-				return e.nameOf(b.f.Text) + " is unknown"
-			}
-		}
-		if c.Kind == site.Regulate {
-			return fmt.Sprintf("%s %s is kept at %s with %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit),
-				quantityWords(d.target.value, d.of.f.Unit), x.cfg.Say(d.Level))
-		}
-		return fmt.Sprintf("%s %s asks for %s", e.nameOf(c.Of), quantityWords(d.of.value, d.of.f.Unit), x.cfg.Say(d.Level))
-	default:
-		if c.Name != "" {
-			return c.Name + ": " + e.formulaWords(d.cond.when)
-		}
-		return e.formulaWords(d.cond.when)
-	}
 }
 
 func (e *Engine) permitWords(x *controlled, i int) string {
@@ -405,7 +320,7 @@ func (e *Engine) unknownWords(x *controlled, i int) string {
 	}
 	if i >= 0 && i < len(x.demands) {
 		d := x.demands[i]
-		if !e.now.Trusted && (d.cfg.Kind == site.Scheduled || d.cfg.Kind == site.DayLength) {
+		if _, timed := d.kind.(timed); timed && !e.now.Trusted {
 			return "the time"
 		}
 		for _, b := range []*bound{d.of, d.target} {
@@ -499,7 +414,8 @@ func (e *Engine) Why(now Now, id string) (Why, bool) {
 		add("Permit %s: %s.", word, e.permitWords(x, i))
 	}
 	for i, d := range x.facts.Demands {
-		word := map[control.Tri]string{control.True: "asks for " + x.cfg.Say(d.To), control.False: "asks for nothing", control.Unknown: "is unknown"}[d.Is]
+		word := map[control.Tri]string{control.True: "asks for " + x.cfg.Say(d.To), control.False: "asks for nothing",
+			control.Unknown: "is unknown"}[d.Is]
 		add("Demand %d %s: %s.", i+1, word, e.demandWords(x, i))
 	}
 	if l := e.limitWords(x); l != "" {
@@ -541,8 +457,8 @@ func (e *Engine) otherwise(x *controlled, w *Why) {
 	if !d.Has {
 		return
 	}
-	without := map[control.Step]string{control.OutOfWork: "In service", control.Interlocked: "Without the interlock", control.ByHand: "In auto",
-		control.Protected: "Without the protection"}[x.dec.Step]
+	without := map[control.Step]string{control.OutOfWork: "In service", control.Interlocked: "Without the interlock",
+		control.ByHand: "In auto", control.Protected: "Without the protection"}[x.dec.Step]
 	w.Else = without + " it would be " + x.cfg.Say(d.Value) + "."
 }
 
@@ -583,12 +499,10 @@ func (e *Engine) coming(x *controlled, w *Why) {
 		}
 	}
 	for i, d := range x.demands {
-		if d.cfg.Kind == site.Scheduled && !d.next.IsZero() {
-			word := "on"
-			if d.on {
-				word = "off"
+		if k, ok := d.kind.(turning); ok {
+			if at, to := k.turns(d); !at.IsZero() {
+				add("%s: the schedule of demand %d goes %s.", e.when(at), i+1, to)
 			}
-			add("%s: the schedule of demand %d goes %s.", e.when(d.next), i+1, word)
 		}
 	}
 }
@@ -613,26 +527,8 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: word + ", the time by hand is over"})
 		}
 		for _, d := range x.demands {
-			if d.cfg.Kind == site.Exercise {
-				if at, ok := d.nextExercise(e, x, from); ok && at.Before(to) {
-					list = append(list, Upcoming{At: at, ID: id, What: "exercised", Ends: at.Add(site.Millis(d.cfg.ForMS))})
-				}
-			}
-			if d.cfg.Kind != site.Scheduled {
-				continue
-			}
-			what := x.cfg.Say(x.cfg.Full())
-			if d.cfg.To != nil {
-				what = x.cfg.Say(*d.cfg.To)
-			}
-			if d.cfg.Name != "" {
-				what += ", " + d.cfg.Name
-			}
-			if x.Mode == Manual {
-				what += " (not while it is by hand)"
-			}
-			for _, r := range d.schedule.Runs(from.In(e.zone), to.In(e.zone), e.spot()) {
-				list = append(list, Upcoming{At: r.From, ID: id, What: what, Ends: r.To})
+			if k, ok := d.kind.(planned); ok {
+				list = append(list, k.upcoming(e, x, d, from, to)...)
 			}
 		}
 	}

@@ -4,8 +4,8 @@
 //	mean(kiln.temperature, "10m") < yard.limit or not slip_tank.float
 //
 // The grammar is that of expr-lang/expr; the meaning is this package's own, because a condition has three values: true,
-// false and unknown. Ids are written as everywhere else. What a formula is about is checked when it is parsed: unknown ids,
-// kinds that do not fit and units that cannot be compared are told with their place in the text.
+// false and unknown. Ids are written as everywhere else. What a formula is about is checked when it is parsed: unknown
+// ids, kinds that do not fit and units that cannot be compared are told with their place in the text.
 //
 // A formula is pure. It gets the values of its ids, its windows over time and the clock handed in.
 package formula
@@ -104,7 +104,8 @@ func Equals(id string, v Value) *Formula {
 func Condition(text string, names Names) (*Formula, error) {
 	f, err := Parse(text, names)
 	if err == nil && f.Kind != site.OnOff {
-		return nil, &Error{0, utf8.RuneCountInString(text), "this comes to a " + word(f.Kind) + "; a condition must be true or false, as in " + example(f)}
+		return nil, &Error{0, utf8.RuneCountInString(text), "this comes to a " + word(f.Kind) +
+			"; a condition must be true or false, as in " + example(f)}
 	}
 	return f, err
 }
@@ -140,7 +141,8 @@ func Parse(text string, names Names) (*Formula, error) {
 	case strings.TrimSpace(text) == "":
 		return nil, &Error{0, 0, "the formula is empty; write one such as drying_room.humidity > 60"}
 	case len(text) > MaxLength:
-		return nil, &Error{MaxLength, len(text), fmt.Sprintf("the formula has %d characters; at most %d are allowed", len(text), MaxLength)}
+		return nil, &Error{MaxLength, len(text), fmt.Sprintf("the formula has %d characters; at most %d are allowed",
+			len(text), MaxLength)}
 	}
 	tree, err := parser.ParseWithConfig(text, language)
 	if err != nil {
@@ -165,7 +167,8 @@ func plainer(msg string) string {
 	if strings.Contains(msg, "value out of range") {
 		return "this number is too large"
 	}
-	msg = strings.NewReplacer("token EOF", "end of the formula", "token ", "", "Operator(", "", "Identifier(", "", "Number(", "", "String(", "",
+	msg = strings.NewReplacer("token EOF", "end of the formula", "token ", "", "Operator(", "", "Identifier(", "",
+		"Number(", "", "String(", "",
 		"Bracket(", "", `")`, `"`).Replace(msg)
 	if i := strings.LastIndex(msg, " ("); i > 0 && strings.HasSuffix(msg, ")") {
 		msg = msg[:i]
@@ -351,7 +354,8 @@ func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 		return part{kind: site.OnOff, eval: func(e *Env) Value { return join(x(e), y(e)) }}, nil
 	case "??":
 		if l.kind != r.kind {
-			return l, at(n, "both sides of ?? must be of one kind, and %s is a %s, %s a %s", n.Left, word(l.kind), n.Right, word(r.kind))
+			return l, at(n, "both sides of ?? must be of one kind, and %s is a %s, %s a %s", n.Left, word(l.kind), n.Right,
+				word(r.kind))
 		}
 		return part{kind: l.kind, unit: l.unit, eval: func(e *Env) Value {
 			if v := x(e); v.Known {

@@ -80,16 +80,17 @@ func TestFormulas(t *testing.T) {
 
 func TestWrongFormulasAreToldWithTheirPlace(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                              "the formula is empty",
-		"drying_room.humidty > 60":      "at character 1: there is no drying_room.humidty; did you mean drying_room.humidity?",
-		"1 < 2 and drying_room.x > 0":   "at character 11: there is no drying_room.x",
-		"drying_room.humidity > ":       "end of the formula",
-		"drying_room.humidity >> 3":     "at character 23",
-		`kiln.lid > 3`:                  "at character 1: > needs numbers, and kiln.lid is a text",
-		`3 + slip_tank.float`:           "at character 5",
-		`drying_room.humidity and true`: "and needs conditions, and drying_room.humidity is a number",
-		`not 3`:                         "not needs a condition",
-		`kiln.lid == 3`:                 "a text cannot be compared with a number",
+		"": "the formula is empty",
+		"drying_room.humidty > 60": "at character 1: there is no drying_room.humidty; did you mean " +
+			"drying_room.humidity?",
+		"1 < 2 and drying_room.x > 0":                    "at character 11: there is no drying_room.x",
+		"drying_room.humidity > ":                        "end of the formula",
+		"drying_room.humidity >> 3":                      "at character 23",
+		`kiln.lid > 3`:                                   "at character 1: > needs numbers, and kiln.lid is a text",
+		`3 + slip_tank.float`:                            "at character 5",
+		`drying_room.humidity and true`:                  "and needs conditions, and drying_room.humidity is a number",
+		`not 3`:                                          "not needs a condition",
+		`kiln.lid == 3`:                                  "a text cannot be compared with a number",
 		`drying_room.humidity > drying_room.temperature`: "% and Cel are different units",
 		`drying_room.setpoint + drying_room.humidity`:    "different units",
 		`men(drying_room.humidity, "10m")`:               "there is no function men; did you mean mean or min",
@@ -121,7 +122,8 @@ func TestWrongFormulasAreToldWithTheirPlace(t *testing.T) {
 }
 
 func TestAFormulaTellsWhatItNeeds(t *testing.T) {
-	f, err := formula.Condition(`mean(drying_room.humidity, "10m") > 60 and drying_room.humidity > 50 and hour < 3`, studio)
+	f, err := formula.Condition(`mean(drying_room.humidity, "10m") > 60 and drying_room.humidity > 50 and hour < 3`,
+		studio)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"drying_room.humidity"}, f.IDs)
 	assert.Equal(t, []formula.Need{{ID: "drying_room.humidity", Span: 10 * time.Minute}}, f.Needs)
@@ -134,7 +136,8 @@ func TestUnknownDecidesNothing(t *testing.T) {
 		var build func(depth int) string
 		build = func(depth int) string {
 			if depth == 0 {
-				return rapid.SampledFrom([]string{"slip_tank.float", "kiln.vent.is", "(drying_room.humidity > 50)", "true", "false"}).Draw(t, "leaf")
+				return rapid.SampledFrom([]string{"slip_tank.float", "kiln.vent.is", "(drying_room.humidity > 50)", "true",
+					"false"}).Draw(t, "leaf")
 			}
 			switch rapid.IntRange(0, 3).Draw(t, "op") {
 			case 0:
@@ -210,7 +213,8 @@ func TestWindowsAgainstPlainSums(t *testing.T) {
 		ask := func(f string) formula.Value {
 			x, err := formula.Quantity(f+`(drying_room.humidity, "`+span.String()+`")`, studio)
 			require.NoError(t, err)
-			return x.Eval(&formula.Env{Values: []formula.Value{formula.Number(0)}, Windows: []*formula.Window{w}, Clock: formula.Clock{Wall: at}})
+			return x.Eval(&formula.Env{Values: []formula.Value{formula.Number(0)}, Windows: []*formula.Window{w},
+				Clock: formula.Clock{Wall: at}})
 		}
 		if covered > 0 {
 			assert.InDelta(t, area/covered, ask("mean").Num, 1e-9)
@@ -227,7 +231,8 @@ func TestAWindowThatIsNotYetFilledIsUnknown(t *testing.T) {
 	w := formula.NewWindow(10 * time.Minute)
 	at := func(m int) time.Time { return time.Unix(1_795_413_600, 0).Add(time.Duration(m) * time.Minute) }
 	env := func(m int) *formula.Env {
-		return &formula.Env{Values: []formula.Value{formula.Number(5)}, Windows: []*formula.Window{w}, Clock: formula.Clock{Wall: at(m)}}
+		return &formula.Env{Values: []formula.Value{formula.Number(5)}, Windows: []*formula.Window{w},
+			Clock: formula.Clock{Wall: at(m)}}
 	}
 	assert.False(t, f.Eval(env(0)).Known)
 	w.Add(at(0), 5)
@@ -254,7 +259,8 @@ func BenchmarkEval(b *testing.B) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{`drying_room.humidity > 60`, `mean(kiln.lid, "10m")`, `not not (1 ? 2 : 3)`, "a.b.c.d", `"`, "max()"} {
+	for _, s := range []string{`drying_room.humidity > 60`, `mean(kiln.lid, "10m")`, `not not (1 ? 2 : 3)`, "a.b.c.d", `"`,
+		"max()"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -105,8 +105,14 @@ var words = map[string]struct {
 	"weekday": {site.Number, func(e *Env) Value { return Number(float64((e.Clock.Wall.Weekday()+6)%7 + 1)) }},
 	"day":     {site.Number, func(e *Env) Value { return Number(float64(e.Clock.Wall.Day())) }},
 	"month":   {site.Number, func(e *Env) Value { return Number(float64(e.Clock.Wall.Month())) }},
-	"sunrise": {site.Number, func(e *Env) Value { rise, _, _ := e.Clock.Sun.Day(e.Clock.Wall); return sunMinutes(rise, e.Clock.Wall) }},
-	"sunset":  {site.Number, func(e *Env) Value { _, set, _ := e.Clock.Sun.Day(e.Clock.Wall); return sunMinutes(set, e.Clock.Wall) }},
+	"sunrise": {site.Number, func(e *Env) Value {
+		rise, _, _ := e.Clock.Sun.Day(e.Clock.Wall)
+		return sunMinutes(rise, e.Clock.Wall)
+	}},
+	"sunset": {site.Number, func(e *Env) Value {
+		_, set, _ := e.Clock.Sun.Day(e.Clock.Wall)
+		return sunMinutes(set, e.Clock.Wall)
+	}},
 	"daylight": {site.OnOff, func(e *Env) Value {
 		return Bool(e.Clock.Sun.Up(e.Clock.Wall))
 	}},
@@ -131,9 +137,11 @@ func (b *builder) word(n *ast.IdentifierNode) (part, error) {
 	if !ok {
 		known := append(slices.Sorted(maps.Keys(words)), functionNames()...)
 		if near := site.Nearest(n.Value, known); len(near) > 0 {
-			return part{}, at(n, "%s is not known; did you mean %s? A text stands in quotes", n.Value, strings.Join(near, " or "))
+			return part{}, at(n, "%s is not known; did you mean %s? A text stands in quotes", n.Value, strings.Join(near,
+				" or "))
 		}
-		return part{}, at(n, "%s is not known; an id has a point, as in drying_room.humidity, and a text stands in quotes", n.Value)
+		return part{}, at(n, "%s is not known; an id has a point, as in drying_room.humidity, and a text stands in quotes",
+			n.Value)
 	}
 	b.look(time.Minute)
 	return part{kind: w.kind, eval: func(e *Env) Value {

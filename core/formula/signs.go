@@ -30,8 +30,8 @@ func (s Sign) Then(t Sign) (out Sign) {
 	return out
 }
 
-// Signs says how a formula follows each of the ids in it: a condition that comes true when the id becomes more, or on, goes
-// with it. A text that cannot be read follows nothing.
+// Signs says how a formula follows each of the ids in it: a condition that comes true when the id becomes more, or on,
+// goes with it. A text that cannot be read follows nothing.
 func Signs(text string) map[string]Sign {
 	c := conf.CreateNew()
 	for name := range c.Builtins {

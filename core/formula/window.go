@@ -34,14 +34,14 @@ func ParseSpan(s string) (time.Duration, error) {
 	return d, nil
 }
 
-// paneOf is the width of a window's panes. They lie on whole multiples of it since 1970, and every sum is taken over the
-// same panes in the same order, so that a replay comes to the same bits.
+// paneOf is the width of a window's panes. They lie on whole multiples of it since 1970, and every sum is taken over
+// the same panes in the same order, so that a replay comes to the same bits.
 func paneOf(span time.Duration) time.Duration {
 	return max(time.Second, (span / panes).Truncate(time.Second))
 }
 
-// Window keeps what functions over time need of one id's recent values, in a bounded number of panes. A value holds until
-// the next one. Use NewWindow.
+// Window keeps what functions over time need of one id's recent values, in a bounded number of panes. A value holds
+// until the next one. Use NewWindow.
 type Window struct {
 	Span  time.Duration
 	width int64 // ms

@@ -1,8 +1,8 @@
 // Package guess counts wrong guesses at secrets, and says how long whoever guesses has to wait. It has no clock.
 //
-// A try counts as wrong before it is judged, however long that takes; once it is found right it never was. So of any number of
-// tries at the same time only as many are judged as of tries one after another. Each key that a try is booked under counts by
-// itself: an account, an address, or the two together.
+// A try counts as wrong before it is judged, however long that takes; once it is found right it never was. So of any
+// number of tries at the same time only as many are judged as of tries one after another. Each key that a try is booked
+// under counts by itself: an account, an address, or the two together.
 package guess
 
 import "time"

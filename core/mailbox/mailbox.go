@@ -1,6 +1,6 @@
-// Package mailbox knows what is on its way to one device: the last want for each control, momentary wants that are never
-// merged, copies of settings, the beat and problems. It is pure and not safe for use by several goroutines; the hub puts a
-// lock and a bell around it.
+// Package mailbox knows what is on its way to one device: the last want for each control, momentary wants that are
+// never merged, copies of settings, the beat and problems. It is pure and not safe for use by several goroutines; the
+// hub puts a lock and a bell around it.
 package mailbox
 
 import (

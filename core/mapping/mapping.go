@@ -131,13 +131,14 @@ func (m *Map) Topics() []string {
 	return slices.Compact(out)
 }
 
-// Message takes a message of a topic apart ("" for links without topics). An entry that the message does not speak of is
-// left out where others of the same message do; where none is found, each comes back with why.
+// Message takes a message of a topic apart ("" for links without topics). An entry that the message does not speak of
+// is left out where others of the same message do; where none is found, each comes back with why.
 func (m *Map) Message(topic string, payload []byte) []Found {
 	var out []Found
 	hit := false
 	for _, e := range m.entries {
-		if e.Source.Register != nil || e.Source.Topic != "" && !site.Matches(e.Source.Topic, topic) || e.Source.Topic == "" && topic != "" {
+		if e.Source.Register != nil || e.Source.Topic != "" && !site.Matches(e.Source.Topic, topic) || e.Source.Topic == "" &&
+			topic != "" {
 			continue
 		}
 		f := Found{Entry: e}
@@ -355,7 +356,9 @@ func cell(payload []byte, column string, skip int) (string, error) {
 			return "", fmt.Errorf("the CSV cannot be read: %w", err)
 		}
 		if first {
-			if i := slices.IndexFunc(row, func(c string) bool { return strings.EqualFold(strings.TrimSpace(c), column) }); i >= 0 {
+			if i := slices.IndexFunc(row, func(c string) bool {
+				return strings.EqualFold(strings.TrimSpace(c), column)
+			}); i >= 0 {
 				at, named = i, true
 				continue
 			}
@@ -428,7 +431,9 @@ func Amount(c site.Control, v reading.Value) (site.Amount, error) {
 	}
 	text := v.String()
 	for _, words := range [][]string{c.Source.Words, c.Target.Words} {
-		if i := slices.IndexFunc(words, func(w string) bool { return strings.EqualFold(w, text) || sameNumber(w, text) }); i >= 0 {
+		if i := slices.IndexFunc(words, func(w string) bool {
+			return strings.EqualFold(w, text) || sameNumber(w, text)
+		}); i >= 0 {
 			return site.Amount(i), nil
 		}
 	}

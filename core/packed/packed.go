@@ -1,4 +1,5 @@
-// Package packed reads what was packed into bytes and may be damaged: past the end everything is zero, and Broken tells of it.
+// Package packed reads what was packed into bytes and may be damaged: past the end everything is zero, and Broken tells
+// of it.
 package packed
 
 import (

@@ -10,9 +10,9 @@ import (
 	"strings"
 )
 
-// What it takes to draw a drawing is counted in bytes, as if everything that it draws again were written out: the parts that
-// use elements copy, and what fills, strokes, marks, masks and filters each shape. The unit is a rough one; what matters is that
-// a small file cannot ask for more than a large one.
+// What it takes to draw a drawing is counted in bytes, as if everything that it draws again were written out: the parts
+// that use elements copy, and what fills, strokes, marks, masks and filters each shape. The unit is a rough one; what
+// matters is that a small file cannot ask for more than a large one.
 const (
 	mostCost     = 32 << 20
 	costElement  = 400    // beside its bytes
@@ -163,8 +163,9 @@ const (
 	mostRules = 1000
 )
 
-// sheet cleans a style sheet. What could reach out of the drawing, or make it draw without end, takes all of it along; a fill by
-// something other than a gradient is taken out, as nobody could count how often it is drawn. why says what was left out.
+// sheet cleans a style sheet. What could reach out of the drawing, or make it draw without end, takes all of it along;
+// a fill by something other than a gradient is taken out, as nobody could count how often it is drawn. why says what
+// was left out.
 func (c *cleaner) sheet(text string) (clean, why string) {
 	text = remark.ReplaceAllString(text, " ")
 	c.sheets, c.rules = c.sheets+len(text), c.rules+strings.Count(text, "{")

@@ -33,19 +33,24 @@ func TestAFewCopiesOfCopiesAreDrawnAndABillionAreNot(t *testing.T) {
 		"copies": chain(9, use),
 		"patterns": strings.NewReplacer("<g ", `<pattern width="1" height="1" `, "</g>", "</pattern>").Replace(
 			chain(9, func(l int) string { return fmt.Sprintf(`<rect fill="url( '#l%d' ) red"/>`, l) })),
-		"masks":     chain(9, func(l int) string { return fmt.Sprintf(`<rect style="mask:url(#l%d)"/>`, l) }),
-		"inherited": frameOf + `<pattern id="p">` + strings.Repeat("<rect/>", 300) + `</pattern><g fill="url(#p)">` + strings.Repeat("<rect/>", 1000) + `</g></svg>`,
-		"marks":     frameOf + `<marker id="m">` + strings.Repeat("<rect/>", 20) + `</marker><path marker-mid="url(#m)" d="` + strings.Repeat("h1", 10_000) + `"/></svg>`,
-		"filters":   frameOf + `<filter id="f">` + strings.Repeat("<feMorphology/>", 10) + `</filter>` + strings.Repeat(`<rect filter="url(#f)"/>`, 1000) + `</svg>`,
+		"masks": chain(9, func(l int) string { return fmt.Sprintf(`<rect style="mask:url(#l%d)"/>`, l) }),
+		"inherited": frameOf + `<pattern id="p">` + strings.Repeat("<rect/>", 300) + `</pattern><g fill="url(#p)">` +
+			strings.Repeat("<rect/>", 1000) + `</g></svg>`,
+		"marks": frameOf + `<marker id="m">` + strings.Repeat("<rect/>", 20) + `</marker><path marker-mid="url(#m)" d="` +
+			strings.Repeat("h1", 10_000) + `"/></svg>`,
+		"filters": frameOf + `<filter id="f">` + strings.Repeat("<feMorphology/>", 10) + `</filter>` +
+			strings.Repeat(`<rect filter="url(#f)"/>`, 1000) + `</svg>`,
 	} {
 		_, err := Clean([]byte(body))
 		assert.ErrorContains(t, err, "so often", name)
 	}
-	for _, body := range []string{`<g id="a"><use href="#a"/></g>`, `<pattern id="a"><rect fill="url(#b)"/></pattern><pattern id="b"><rect fill="url(#a)"/></pattern>`} {
+	for _, body := range []string{`<g id="a"><use href="#a"/></g>`,
+		`<pattern id="a"><rect fill="url(#b)"/></pattern><pattern id="b"><rect fill="url(#a)"/></pattern>`} {
 		_, err := Clean([]byte(frameOf + body + `</svg>`))
 		assert.ErrorContains(t, err, "copy of itself", body)
 	}
-	_, err = Clean([]byte(frameOf + `<linearGradient id="a"><stop/></linearGradient><g fill="url(#a)">` + strings.Repeat("<rect/>", 10_000) + `</g></svg>`))
+	_, err = Clean([]byte(frameOf + `<linearGradient id="a"><stop/></linearGradient><g fill="url(#a)">` +
+		strings.Repeat("<rect/>", 10_000) + `</g></svg>`))
 	require.NoError(t, err, "gradients cost nothing to speak of")
 }
 
@@ -57,7 +62,8 @@ func TestAnElementHasFewAttributes(t *testing.T) {
 	began := time.Now()
 	_, err := Clean([]byte(frameOf + `<rect` + many.String() + `/></svg>`))
 	assert.ErrorContains(t, err, "attributes")
-	p, err := Clean([]byte(frameOf + `<rect style="` + strings.NewReplacer(`="1"`, ":1;").Replace(many.String()) + `"/></svg>`))
+	p, err := Clean([]byte(frameOf + `<rect style="` + strings.NewReplacer(`="1"`, ":1;").Replace(many.String()) +
+		`"/></svg>`))
 	require.NoError(t, err)
 	assert.Less(t, len(p.Body), 3000)
 	assert.Less(t, time.Since(began), 10*time.Second)
@@ -65,8 +71,10 @@ func TestAnElementHasFewAttributes(t *testing.T) {
 
 // A style sheet is about the shapes of its drawing.
 func TestAStyleSheetStaysInItsDrawing(t *testing.T) {
-	for _, bad := range []string{`:host{position:fixed}`, `:/**/host{top:0}`, `: HOST(x){}`, `svg{Position : fixed;inset:0}`, `svg{contain:none}`, `@keyframes x{from{x:1}}`, `rect{animation:x 1s infinite}`,
-		`@layer a{:host{}}`, `@media all{:host{}}`, `a::part(x){}`, strings.Repeat("a{}", 2000), strings.Repeat(" ", 200_000)} {
+	for _, bad := range []string{`:host{position:fixed}`, `:/**/host{top:0}`, `: HOST(x){}`,
+		`svg{Position : fixed;inset:0}`, `svg{contain:none}`, `@keyframes x{from{x:1}}`, `rect{animation:x 1s infinite}`,
+		`@layer a{:host{}}`, `@media all{:host{}}`, `a::part(x){}`, strings.Repeat("a{}", 2000), strings.Repeat(" ",
+			200_000)} {
 		p, err := Clean([]byte(frameOf + `<style>` + bad + `</style><rect/></svg>`))
 		require.NoError(t, err)
 		assert.NotContains(t, string(p.Body), "<style>", bad)

@@ -5,9 +5,9 @@ import (
 	"encoding/binary"
 )
 
-// bare takes out of a photo what it tells beside the picture: where and when it was taken, with what, by whom, and small copies
-// of what it showed before it was cut. Which way is up stays. What follows the picture is cut off. A file whose parts cannot be
-// told apart is given back as nil.
+// bare takes out of a photo what it tells beside the picture: where and when it was taken, with what, by whom, and
+// small copies of what it showed before it was cut. Which way is up stays. What follows the picture is cut off. A file
+// whose parts cannot be told apart is given back as nil.
 //
 // JPEG: ITU-T T.81 annex B; Exif 2.32 (CIPA DC-008) 4.5.5 for the way up. PNG: W3C PNG (third edition), chapter 11.
 func bare(format string, body []byte) []byte {
@@ -72,7 +72,8 @@ func bareJPEG(body []byte) []byte {
 			if up := wayUp(segment[4:]); up > 1 && !turned {
 				out, turned = append(out, upExif(up)...), true
 			}
-		case kind == colours && bytes.HasPrefix(segment[4:], []byte("ICC_PROFILE\x00")), kind == app0 && bytes.HasPrefix(segment[4:], []byte("JFIF\x00")), kind == adobe:
+		case kind == colours && bytes.HasPrefix(segment[4:], []byte("ICC_PROFILE\x00")), kind == app0 &&
+			bytes.HasPrefix(segment[4:], []byte("JFIF\x00")), kind == adobe:
 			out = append(out, segment...)
 		case kind >= app0 && kind <= appLast || kind == jpegRemark:
 		default:

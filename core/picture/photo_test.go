@@ -60,11 +60,13 @@ func TestAPhotoTellsNothingButThePicture(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, b, got.Body)
 
-	for _, cut := range [][]byte{b[:len(b)-6], append(append([]byte{}, b[:33]...), 0xff, 0xff, 0xff, 0xff, 'I', 'D', 'A', 'T', 0, 0, 0, 0), append([]byte{0xff, 0xd8, 0xff, 0xe1, 0, 1}, j.Bytes()[2:]...)} {
+	for _, cut := range [][]byte{b[:len(b)-6], append(append([]byte{}, b[:33]...), 0xff, 0xff, 0xff, 0xff, 'I', 'D', 'A',
+		'T', 0, 0, 0, 0), append([]byte{0xff, 0xd8, 0xff, 0xe1, 0, 1}, j.Bytes()[2:]...)} {
 		_, err := Clean(cut)
 		assert.Error(t, err)
 	}
-	for _, damaged := range [][]byte{exif[4:][:20], []byte("Exif\x00\x00II\x2a\x00\xff\xff\xff\xff"), []byte("Exif\x00\x00MM\x00\x2a\x00\x00\x00\x08\xff\xff")} {
+	for _, damaged := range [][]byte{exif[4:][:20], []byte("Exif\x00\x00II\x2a\x00\xff\xff\xff\xff"),
+		[]byte("Exif\x00\x00MM\x00\x2a\x00\x00\x00\x08\xff\xff")} {
 		assert.Zero(t, wayUp(damaged))
 	}
 }

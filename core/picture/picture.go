@@ -1,5 +1,5 @@
-// Package picture makes pictures that people upload safe to show: of PNG and JPEG the picture alone is kept, SVG is written anew
-// from what a drawing needs and nothing else.
+// Package picture makes pictures that people upload safe to show: of PNG and JPEG the picture alone is kept, SVG is
+// written anew from what a drawing needs and nothing else.
 package picture
 
 import (
@@ -41,7 +41,8 @@ type Picture struct {
 // Clean looks at what was uploaded; what it is, is told by its beginning and not by its name. The error is a sentence.
 func Clean(body []byte) (Picture, error) {
 	if len(body) > MostBytes {
-		return Picture{}, fmt.Errorf("the picture has %.1f MB; up to %d MB are taken, so make it smaller", float64(len(body))/1e6, MostBytes>>20)
+		return Picture{}, fmt.Errorf("the picture has %.1f MB; up to %d MB are taken, so make it smaller",
+			float64(len(body))/1e6, MostBytes>>20)
 	}
 	if c, format, err := image.DecodeConfig(bytes.NewReader(body)); err == nil {
 		if c.Width*c.Height > mostPixels || c.Width == 0 || c.Height == 0 {
@@ -128,7 +129,8 @@ func cleanSVG(body []byte) (Picture, error) {
 		case xml.StartElement:
 			name := t.Name.Local
 			if c.count++; c.count > mostElements || len(open) > mostDepth {
-				return p, fmt.Errorf("the SVG has more than %d elements, or they lie more than %d deep; simplify it", mostElements, mostDepth)
+				return p, fmt.Errorf("the SVG has more than %d elements, or they lie more than %d deep; simplify it", mostElements,
+					mostDepth)
 			}
 			if len(open) == 0 && (name != "svg" || c.out.Len() > 0) {
 				return p, errors.New("the file does not begin with an svg element")
@@ -186,7 +188,8 @@ func cleanSVG(body []byte) (Picture, error) {
 	case loop:
 		return p, errors.New("something in the SVG is a copy of itself, which nobody can draw")
 	case cost > mostCost:
-		return p, errors.New("the SVG draws its parts again so often that it would hold every page up; use fewer copies, patterns and effects")
+		return p, errors.New("the SVG draws its parts again so often that it would hold every page up; use fewer copies, " +
+			"patterns and effects")
 	}
 	p.Type, p.Body, p.Left = "image/svg+xml", c.out.Bytes(), c.left
 	return p, nil

@@ -40,7 +40,8 @@ func TestNothingOfAnAttackIsLeft(t *testing.T) {
 		p, err := Clean([]byte(frameOf + body + `</svg>`))
 		require.NoError(t, err, name)
 		text := string(p.Body)
-		for _, bad := range []string{"<script", "evil.example", "javascript:", "onload", "OnClick", "onerror", "foreignObject", "iframe", "@import", "svg+xml;", "<set", "<animate"} {
+		for _, bad := range []string{"<script", "evil.example", "javascript:", "onload", "OnClick", "onerror",
+			"foreignObject", "iframe", "@import", "svg+xml;", "<set", "<animate"} {
 			assert.NotContains(t, text, bad, "%s: %s", name, text)
 		}
 		d := xml.NewDecoder(bytes.NewReader(p.Body))
@@ -59,7 +60,8 @@ func TestNothingOfAnAttackIsLeft(t *testing.T) {
 }
 
 func TestWhatDrawsIsKept(t *testing.T) {
-	p, err := Clean([]byte(`<?xml version="1.0"?>` + frameOf + `<metadata>who</metadata><defs><linearGradient id="g"><stop offset="0" style="stop-color:#fff"/></linearGradient></defs>` +
+	p, err := Clean([]byte(`<?xml version="1.0"?>` + frameOf +
+		`<metadata>who</metadata><defs><linearGradient id="g"><stop offset="0" style="stop-color:#fff"/></linearGradient></defs>` +
 		`<style>.pipe{stroke:#333}</style><rect id="pump" class="pipe" style="fill:url(#g);stroke:none" x="1" draw:hint="3"/><use xlink:href="#pump"/>` +
 		`<text xml:space="preserve">3 &lt; 4</text><image href="data:image/png;base64,AAAA"/></svg>`))
 	require.NoError(t, err)
@@ -79,8 +81,8 @@ func TestWhatDrawsIsKept(t *testing.T) {
 	assert.ErrorContains(t, err, "neither PNG nor JPEG nor SVG")
 }
 
-// Whatever comes, a drawing that is taken holds no script, no handler and no reference elsewhere, is hardly larger, asks for a bounded
-// number of shapes, and is the same when it is cleaned again.
+// Whatever comes, a drawing that is taken holds no script, no handler and no reference elsewhere, is hardly larger,
+// asks for a bounded number of shapes, and is the same when it is cleaned again.
 func FuzzClean(f *testing.F) {
 	for _, s := range []string{
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 4 4"><rect id="a" width="1" onclick="x()"/><script>x()</script></svg>`,
@@ -120,12 +122,14 @@ func FuzzClean(f *testing.F) {
 			}
 			switch x := tok.(type) {
 			case xml.StartElement:
-				if name := strings.ToLower(x.Name.Local); name == "script" || name == "foreignobject" || name == "iframe" || name == "handler" {
+				if name := strings.ToLower(x.Name.Local); name == "script" || name == "foreignobject" || name == "iframe" ||
+					name == "handler" {
 					t.Fatalf("<%s> was left in\n%q", name, p.Body)
 				}
 				for _, a := range x.Attr {
 					name, v := strings.ToLower(a.Name.Local), strings.ToLower(strings.TrimSpace(a.Value))
-					if strings.HasPrefix(name, "on") || name == "href" && !strings.HasPrefix(v, "#") && !strings.HasPrefix(v, "data:image/") || strings.Contains(v, "javascript:") {
+					if strings.HasPrefix(name, "on") || name == "href" && !strings.HasPrefix(v, "#") && !strings.HasPrefix(v,
+						"data:image/") || strings.Contains(v, "javascript:") {
 						t.Fatalf("%s=%q was left in\n%q", a.Name.Local, a.Value, p.Body)
 					}
 				}

@@ -66,8 +66,8 @@ type Judge struct {
 
 const neighbours = 4 // readings that a spike is measured against
 
-// Quality judges a live reading and remembers it. A value outside the plausible range is bad. One further from the median
-// of its neighbours than the largest honest step is suspect, and so is one that has not changed for too long.
+// Quality judges a live reading and remembers it. A value outside the plausible range is bad. One further from the
+// median of its neighbours than the largest honest step is suspect, and so is one that has not changed for too long.
 func (j *Judge) Quality(s site.Sense, v Value, mono time.Duration) Quality {
 	if !j.seen || j.value != v {
 		j.value, j.since, j.seen = v, mono, true

@@ -65,7 +65,8 @@ type Placed struct {
 }
 
 // Place decides the time of a reading that arrived at arrival, was stamped device (zero: not stamped), and whose signal
-// usually reports every interval. A stamp more than 5 min ahead is refused unless the device's clock is known to be off.
+// usually reports every interval. A stamp more than 5 min ahead is refused unless the device's clock is known to be
+// off.
 func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed, error) {
 	if device.IsZero() {
 		return Placed{At: arrival, Live: true}, nil
@@ -75,7 +76,8 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	behind := arrival.Sub(at)
 	switch {
 	case behind < -aheadAllowed:
-		return Placed{}, fmt.Errorf("its time %s is %s ahead of the hub's clock; set the board's clock, or leave the time out",
+		return Placed{}, fmt.Errorf("its time %s is %s ahead of the hub's clock; set the board's clock, or leave the "+
+			"time out",
 			device.UTC().Format(time.RFC3339), Long(behind.Abs()))
 	case off < -aheadAllowed:
 		return Placed{At: arrival, Live: true, Quality: Suspect, Ahead: true}, nil
@@ -88,8 +90,8 @@ func (c *Clock) Place(arrival, device time.Time, interval time.Duration) (Placed
 	}
 }
 
-// What OddTime goes by: how old a reading may be before somebody is asked, what the clocks of small boards count from, and how far off
-// such a one may be.
+// What OddTime goes by: how old a reading may be before somebody is asked, what the clocks of small boards count from,
+// and how far off such a one may be.
 const (
 	oddAfter    = 10 * 365 * 24 * time.Hour
 	from2000    = 946_684_800 * time.Second // 1 January 2000 in Unix time
@@ -97,8 +99,8 @@ const (
 	oddDistance = 2 * 24 * time.Hour
 )
 
-// OddTime says what is strange about a stamp that is years behind: that the board counts from 2000, or that nobody ever set its clock.
-// It is empty for all others. What is kept of old times is for the owner to say.
+// OddTime says what is strange about a stamp that is years behind: that the board counts from 2000, or that nobody ever
+// set its clock. It is empty for all others. What is kept of old times is for the owner to say.
 func OddTime(stamp, now time.Time) string {
 	if stamp.IsZero() || now.Sub(stamp) < oddAfter {
 		return ""
@@ -116,8 +118,8 @@ func OddTime(stamp, now time.Time) string {
 // MostApart is how far ahead of its arrival a reading is put at most so that it takes no other's place.
 const MostApart = time.Second
 
-// Apart is the time of a reading that is stamped with its arrival while the newest of its signal is of last: a millisecond
-// later than that where several arrive in one. Past MostApart they do take each other's place.
+// Apart is the time of a reading that is stamped with its arrival while the newest of its signal is of last: a
+// millisecond later than that where several arrive in one. Past MostApart they do take each other's place.
 func Apart(arrival, last time.Time) time.Time {
 	most := arrival.Add(MostApart)
 	if last.Before(arrival) || last.After(most) {
@@ -132,9 +134,9 @@ func Apart(arrival, last time.Time) time.Time {
 // mostAhead bounds what is believed of a device while nobody knows the time: the hub was not switched off for longer.
 const mostAhead = 20 * 365 * 24 * time.Hour
 
-// PlaceUnset is Place while the hub's own clock is not to be trusted and arrival does no more than keep the order: a device's
-// time that is later is kept as it is. It is live once the device has shown that it does not bring a backlog: its clock has
-// gone on evenly with the hub's for a while.
+// PlaceUnset is Place while the hub's own clock is not to be trusted and arrival does no more than keep the order: a
+// device's time that is later is kept as it is. It is live once the device has shown that it does not bring a backlog:
+// its clock has gone on evenly with the hub's for a while.
 func (c *Clock) PlaceUnset(arrival, device time.Time, interval time.Duration) (Placed, error) {
 	ahead := device.Sub(arrival)
 	if device.IsZero() || ahead <= 0 || ahead > mostAhead {
@@ -165,7 +167,8 @@ type Rhythm struct {
 	count int           // how many do
 }
 
-// What it takes for gaps to agree: so many, over such a time, none of them further off from the others than this factor.
+// What it takes for gaps to agree: so many, over such a time, none of them further off from the others than this
+// factor.
 const (
 	evenGaps   = 8
 	evenSpan   = 2 * time.Minute

@@ -31,14 +31,16 @@ func CopyJSON(name string, payload []byte) (Copy, error) {
 		v, err = FromJSON(o.V)
 	}
 	if err != nil || o.Age < 0 || o.Age > longestAge {
-		return Copy{}, fmt.Errorf(`%s is not what a copy of a setting says; expected one such as {"v":24,"rev":7,"age":120}`, clip(string(payload)))
+		return Copy{}, fmt.Errorf(`%s is not what a copy of a setting says; expected one such as {"v":24,"rev":7,"age":120}`,
+			clip(string(payload)))
 	}
 	return Copy{Name: name, Value: v, Based: o.Rev, Age: time.Duration(o.Age * float64(time.Second))}, nil
 }
 
 // CopyText takes the same written as one word apart: 24,7,120.
 func CopyText(name, word string) (Copy, error) {
-	fail := fmt.Errorf("the copy %s: %s is not what a copy of a setting says; expected value,revision,seconds since it was changed, as in 24,7,120", clip(name), clip(word))
+	fail := fmt.Errorf("the copy %s: %s is not what a copy of a setting says; expected value,revision,seconds since it "+
+		"was changed, as in 24,7,120", clip(name), clip(word))
 	rest, age, ok := cutLast(word)
 	value, rev, ok2 := cutLast(rest)
 	seconds, err := strconv.ParseFloat(age, 64)
@@ -60,5 +62,6 @@ func cutLast(s string) (before, after string, ok bool) {
 
 // word writes a copy as CopyText reads it.
 func (c Copy) word() string {
-	return c.Value.String() + "," + strconv.FormatInt(c.Based, 10) + "," + strconv.FormatFloat(c.Age.Seconds(), 'f', -1, 64)
+	return c.Value.String() + "," + strconv.FormatInt(c.Based, 10) + "," + strconv.FormatFloat(c.Age.Seconds(), 'f', -1,
+		64)
 }

@@ -20,15 +20,16 @@ const maxReadings = 20_000
 // timeColumns are the names that a CSV column with times may have.
 var timeColumns = []string{"t", "time", "timestamp"}
 
-// CSV takes lines of comma-separated values (RFC 4180) apart. The first line names the signals; a column called t, time or
-// timestamp holds the time of its line in Unix seconds, Unix milliseconds or RFC 3339. Empty cells are left out.
+// CSV takes lines of comma-separated values (RFC 4180) apart. The first line names the signals; a column called t, time
+// or timestamp holds the time of its line in Unix seconds, Unix milliseconds or RFC 3339. Empty cells are left out.
 func CSV(payload []byte) (named []Named, faults []error, err error) {
 	payload, comma, skipped := Dialect(payload)
 	r := NewTable(bytes.NewReader(payload))
 	r.Comma = comma
 	head, _, err := r.Record()
 	if err != nil {
-		return nil, nil, fmt.Errorf("the CSV has no header line; the first line names the signals, as in t,temperature,humidity")
+		return nil, nil, fmt.Errorf("the CSV has no header line; the first line names the signals, as in " +
+			"t,temperature,humidity")
 	}
 	for i := range head {
 		head[i] = strings.TrimSpace(head[i])
@@ -105,19 +106,22 @@ func Pointed(text string, comma site.Comma) (string, error) {
 	case comma == site.ThousandsComma || comma == "" && byThousands.MatchString(s):
 		return strings.ReplaceAll(s, ",", ""), nil
 	case comma == "" && eitherWay.MatchString(s):
-		return "", fmt.Errorf("%s can be %s or %s; say on the signal what a comma in a number means", s, strings.Replace(s, ",", ".", 1), strings.Replace(s, ",", "", 1))
+		return "", fmt.Errorf("%s can be %s or %s; say on the signal what a comma in a number means", s, strings.Replace(s,
+			",", ".", 1), strings.Replace(s, ",", "", 1))
 	case decimalComma.MatchString(s) || byPoints.MatchString(s):
 		return strings.Replace(strings.ReplaceAll(s, ".", ""), ",", ".", 1), nil
 	}
 	return text, nil
 }
 
-// Dialect finds out how a table is written, and leaves away what stands before it: a byte order mark, and a line that names the
-// separator (sep=;), so many lines. Without that line semicolons or tabs part the cells where the header has some, and no commas.
+// Dialect finds out how a table is written, and leaves away what stands before it: a byte order mark, and a line that
+// names the separator (sep=;), so many lines. Without that line semicolons or tabs part the cells where the header has
+// some, and no commas.
 func Dialect(payload []byte) (rest []byte, comma rune, lines int) {
 	payload = bytes.TrimPrefix(payload, []byte("\xef\xbb\xbf"))
 	head, after, _ := bytes.Cut(payload, []byte("\n"))
-	if by, ok := bytes.CutPrefix(bytes.ToLower(bytes.TrimRight(head, " \r")), []byte("sep=")); ok && len(by) == 1 && bytes.ContainsAny(by, ",;|\t") {
+	if by, ok := bytes.CutPrefix(bytes.ToLower(bytes.TrimRight(head, " \r")), []byte("sep=")); ok && len(by) == 1 &&
+		bytes.ContainsAny(by, ",;|\t") {
 		return after, rune(by[0]), 1
 	}
 	for bytes.HasPrefix(bytes.TrimSpace(head), []byte("#")) {
@@ -204,10 +208,12 @@ func Newest(named []Named) (at time.Time) {
 	return at
 }
 
-// Split takes the reports and copies out of the values: a name such as is.heater tells what the control heater is, one such
-// as has.setpoint what the device's copy of that setting is.
+// Split takes the reports and copies out of the values: a name such as is.heater tells what the control heater is, one
+// such as has.setpoint what the device's copy of that setting is.
 func Split(named []Named) (readings, reports []Named, copies []Copy, faults []error) {
-	if !slices.ContainsFunc(named, func(n Named) bool { return strings.HasPrefix(n.Name, "is.") || strings.HasPrefix(n.Name, "has.") }) {
+	if !slices.ContainsFunc(named, func(n Named) bool {
+		return strings.HasPrefix(n.Name, "is.") || strings.HasPrefix(n.Name, "has.")
+	}) {
 		return named, nil, nil, nil
 	}
 	for _, n := range named {

@@ -15,10 +15,11 @@ import (
 func TestCSVAsItIsWrittenElsewhere(t *testing.T) {
 	at := time.Date(2026, 11, 23, 10, 0, 2, 0, time.UTC)
 	for name, table := range map[string]string{
-		"a byte order mark":    "\xef\xbb\xbft,temperature,lid\n2026-11-23T10:00:02Z,21.5,open\n",
-		"semicolons":           "t;temperature;lid\n2026-11-23T10:00:02Z;21,5;open\n",
-		"its separator told":   "\xef\xbb\xbfsep=;\r\nt;temperature;lid\r\n2026-11-23T10:00:02Z;21,5;open\r\n",
-		"comments":             "# of the shed; not of the yard\nt,temperature,lid\n# noon, roughly\n2026-11-23T10:00:02Z,21.5,open\n",
+		"a byte order mark":  "\xef\xbb\xbft,temperature,lid\n2026-11-23T10:00:02Z,21.5,open\n",
+		"semicolons":         "t;temperature;lid\n2026-11-23T10:00:02Z;21,5;open\n",
+		"its separator told": "\xef\xbb\xbfsep=;\r\nt;temperature;lid\r\n2026-11-23T10:00:02Z;21,5;open\r\n",
+		"comments": "# of the shed; not of the yard\nt,temperature,lid\n# noon, roughly\n" +
+			"2026-11-23T10:00:02Z,21.5,open\n",
 		"a space for the T":    "t,temperature,lid\n2026-11-23 11:00:02+01:00,21.5,open\n",
 		"milliseconds as well": "t,temperature,lid\n2026-11-23 10:00:02.000Z,21.5,open\n",
 	} {
@@ -40,10 +41,12 @@ func TestCSVAsItIsWrittenElsewhere(t *testing.T) {
 }
 
 func TestCSV(t *testing.T) {
-	named, faults, err := CSV([]byte("t,temperature,lid\n1795413600,21.40,shut\n1795413600500,,open\n2026-11-23T10:00:02Z,21.5,\nnoon,1,1\n1795413603,1\n1795413604,NaN,x\n"))
+	named, faults, err := CSV([]byte("t,temperature,lid\n1795413600,21.40,shut\n1795413600500,,open\n" +
+		"2026-11-23T10:00:02Z,21.5,\nnoon,1,1\n1795413603,1\n1795413604,NaN,x\n"))
 	require.NoError(t, err)
 	require.Len(t, named, 5)
-	assert.Equal(t, Named{Name: "temperature", Value: Number(21.4), Decimals: 2, At: time.UnixMilli(1795413600_000)}, named[0])
+	assert.Equal(t, Named{Name: "temperature", Value: Number(21.4), Decimals: 2, At: time.UnixMilli(1795413600_000)},
+		named[0])
 	assert.Equal(t, int64(1795413600_500), named[2].At.UnixMilli())
 	assert.Equal(t, "2026-11-23T10:00:02Z", named[3].At.UTC().Format(time.RFC3339))
 	require.Len(t, faults, 3, "what is wrong with one line loses nothing else")
@@ -57,7 +60,8 @@ func TestCSV(t *testing.T) {
 }
 
 func TestLine(t *testing.T) {
-	key, named, faults, err := Line([]byte("k=abc temperature=21.4 is.fan=on has.sp=24,7,120 has.x=24 lid=shut nonsense t=1795413600123"))
+	key, named, faults, err := Line([]byte("k=abc temperature=21.4 is.fan=on has.sp=24,7,120 has.x=24 lid=shut nonsense " +
+		"t=1795413600123"))
 	require.NoError(t, err)
 	assert.Equal(t, "abc", key)
 	readings, reports, copies, wrong := Split(named)
@@ -99,7 +103,8 @@ func TestCalibrate(t *testing.T) {
 		{"two points", site.Calibration{Method: "two_point", Points: [][2]float64{{812, 0}, {362, 100}}}, 587, 50},
 		{"two points beyond", site.Calibration{Method: "two_point", Points: [][2]float64{{0, 0}, {10, 5}}}, 20, 10},
 		{"one reference", site.Calibration{Method: "gain", Points: [][2]float64{{500, 4.1}}}, 1000, 8.2},
-		{"divider", site.Calibration{Method: "divider", Divider: &site.Divider{R1: 100_000, R2: 22_000, Reference: 3.3, Counts: 1023}}, 1023, 18.3},
+		{"divider", site.Calibration{Method: "divider", Divider: &site.Divider{R1: 100_000, R2: 22_000, Reference: 3.3,
+			Counts: 1023}}, 1023, 18.3},
 		{"no resistors", site.Calibration{Method: "divider", Divider: &site.Divider{Reference: 5, Counts: 1000}}, 500, 2.5},
 		{"table", site.Calibration{Method: "table", Points: [][2]float64{{0, 0}, {10, 100}, {20, 120}}}, 15, 110},
 		{"table beyond", site.Calibration{Method: "table", Points: [][2]float64{{0, 0}, {10, 100}, {20, 120}}}, 30, 140},
@@ -179,7 +184,8 @@ func TestQuality(t *testing.T) {
 }
 
 func FuzzForms(f *testing.F) {
-	for _, s := range []string{senmlMultiple, senmlTypes, "t,a\n1,2\n", "k=x a=1 t=5", `[{"a":1,"t":1795413600}]`, "\x87\xa7\x21", "[[]]"} {
+	for _, s := range []string{senmlMultiple, senmlTypes, "t,a\n1,2\n", "k=x a=1 t=5", `[{"a":1,"t":1795413600}]`,
+		"\x87\xa7\x21", "[[]]"} {
 		f.Add([]byte(s))
 	}
 	now := time.Unix(1795413600, 0)
@@ -200,11 +206,13 @@ func FuzzForms(f *testing.F) {
 
 // A quote that is not closed costs its line and no other.
 func TestAQuoteThatIsNotClosed(t *testing.T) {
-	named, faults, err := CSV([]byte("t,chamber,note\n1772442000,20,\"wet\n1772442060,21,dry\n1772442120,22,\"d\"\"ry\"\n1772442180,23\n"))
+	named, faults, err := CSV([]byte("t,chamber,note\n1772442000,20,\"wet\n1772442060,21,dry\n" +
+		"1772442120,22,\"d\"\"ry\"\n1772442180,23\n"))
 	require.NoError(t, err)
 	require.Len(t, faults, 2)
 	assert.ErrorContains(t, faults[0], "line 2: ")
 	assert.ErrorContains(t, faults[1], "line 5: it has 2 cells, and the header has 3")
 	require.Len(t, named, 4)
-	assert.Equal(t, []any{21.0, "dry", 22.0, `d"ry`}, []any{named[0].Value.Num, named[1].Value.Text, named[2].Value.Num, named[3].Value.Text})
+	assert.Equal(t, []any{21.0, "dry", 22.0, `d"ry`}, []any{named[0].Value.Num, named[1].Value.Text, named[2].Value.Num,
+		named[3].Value.Text})
 }

@@ -31,9 +31,9 @@ type Named struct {
 // maxNames is the most values that one message may carry.
 const maxNames = 256
 
-// Object takes a JSON object such as {"temperature":21.4,"lid":"shut","t":1795413600000} apart. The key t is the time of
-// all of them, in Unix seconds or milliseconds; at is zero where there is none. What is wrong with single values comes
-// back in faults and loses nothing else; err means that nothing could be taken.
+// Object takes a JSON object such as {"temperature":21.4,"lid":"shut","t":1795413600000} apart. The key t is the time
+// of all of them, in Unix seconds or milliseconds; at is zero where there is none. What is wrong with single values
+// comes back in faults and loses nothing else; err means that nothing could be taken.
 func Object(payload []byte) (named []Named, at time.Time, faults []error, err error) {
 	return object(new(decoder), payload, nil)
 }
@@ -42,7 +42,8 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Time, faults []error, err error) {
 	dec.read(payload)
 	if tok, err := dec.ReadToken(); err != nil || tok.Kind() != '{' {
-		return nil, at, nil, fmt.Errorf(`%s is no JSON object; expected one such as {"temperature":21.4}`, clip(string(payload)))
+		return nil, at, nil, fmt.Errorf(`%s is no JSON object; expected one such as {"temperature":21.4}`,
+			clip(string(payload)))
 	}
 	before := len(named)
 	for dec.PeekKind() != '}' {
@@ -51,7 +52,8 @@ func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Tim
 			return nil, at, nil, errors.New("the JSON breaks off: the object is not closed; was the payload cut off?")
 		}
 		if err != nil {
-			return nil, at, nil, fmt.Errorf("the JSON has a mistake at byte %d; see whether commas, colons and quotes are right", dec.InputOffset())
+			return nil, at, nil, fmt.Errorf("the JSON has a mistake at byte %d; see whether commas, colons and quotes are right",
+				dec.InputOffset())
 		}
 		name := key.String()
 		value, err := dec.ReadValue()
@@ -131,8 +133,8 @@ func take(named *[]Named, faults *[]error, name string, raw json.RawMessage) {
 	*named = append(*named, n)
 }
 
-// Report takes the payload of a report apart: on, off, true, false, a number, a word, or an object that also says why, such
-// as {"v":"on","by":"hand"}.
+// Report takes the payload of a report apart: on, off, true, false, a number, a word, or an object that also says why,
+// such as {"v":"on","by":"hand"}.
 func Report(payload []byte) (v Value, by string, err error) {
 	p := bytes.TrimSpace(payload)
 	if len(p) == 0 || p[0] != '{' {

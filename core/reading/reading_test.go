@@ -17,7 +17,8 @@ import (
 func TestParse(t *testing.T) {
 	for payload, want := range map[string]Value{
 		"21.4": Number(21.4), " -3 ": Number(-3), "1e3": Number(1000), "5e-324": Number(5e-324),
-		"on": OnOff(true), "OFF": OnOff(false), "true": OnOff(true), "wet": Text("wet"), "0x10": Number(16), "größer": Text("größer"),
+		"on": OnOff(true), "OFF": OnOff(false), "true": OnOff(true), "wet": Text("wet"), "0x10": Number(16),
+		"größer": Text("größer"),
 	} {
 		got, err := Parse([]byte(payload))
 		if assert.NoError(t, err, payload) && payload != "0x10" {
@@ -25,7 +26,8 @@ func TestParse(t *testing.T) {
 		}
 	}
 	for payload, why := range map[string]string{
-		"": "empty", "  ": "empty", "NaN": "not finite", "nan": "not finite", "Inf": "not finite", "-infinity": "not finite", "1e999": "not finite",
+		"": "empty", "  ": "empty", "NaN": "not finite", "nan": "not finite", "Inf": "not finite", "-infinity": "not finite",
+		"1e999":  "not finite",
 		"a\x00b": "control characters", "\xff\xfe": "UTF-8", strings.Repeat("x", 300): "at most 256",
 	} {
 		_, err := Parse([]byte(payload))
@@ -49,13 +51,15 @@ func TestAs(t *testing.T) {
 func TestObject(t *testing.T) {
 	named, at, faults, err := Object([]byte(`{"temperature":21.40,"lid":"shut","fan":true,"x":null,"y":[1],"t":1795413600}`))
 	require.NoError(t, err)
-	assert.Equal(t, []Named{{Name: "temperature", Value: Number(21.4), Decimals: 2}, {Name: "lid", Value: Text("shut")}, {Name: "fan", Value: OnOff(true)}}, named)
+	assert.Equal(t, []Named{{Name: "temperature", Value: Number(21.4), Decimals: 2}, {Name: "lid", Value: Text("shut")},
+		{Name: "fan", Value: OnOff(true)}}, named)
 	assert.Equal(t, int64(1795413600_000), at.UnixMilli())
 	assert.Len(t, faults, 2, "what is wrong with single values loses nothing else")
 	_, at, _, err = Object([]byte(`{"a":1,"t":1795413600123}`))
 	require.NoError(t, err)
 	assert.Equal(t, int64(1795413600123), at.UnixMilli())
-	for payload, why := range map[string]string{`[1]`: "no JSON object", `{"a":1`: "not closed", `{"a":`: "breaks off", `{"a":1}x`: "something follows",
+	for payload, why := range map[string]string{`[1]`: "no JSON object", `{"a":1`: "not closed", `{"a":`: "breaks off",
+		`{"a":1}x`:     "something follows",
 		`{"t":"noon"}`: "expected Unix seconds", `{"t":-1,"a":1}`: "expected Unix seconds", ``: "no JSON object"} {
 		_, _, _, err := Object([]byte(payload))
 		assert.ErrorContains(t, err, why, payload)
@@ -67,7 +71,8 @@ func TestReport(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, OnOff(true), v)
 	assert.Equal(t, "hand", by)
-	for payload, want := range map[string]Value{"0": Number(0), "off": OnOff(false), "half": Text("half"), `{"v":40}`: Number(40)} {
+	for payload, want := range map[string]Value{"0": Number(0), "off": OnOff(false), "half": Text("half"),
+		`{"v":40}`: Number(40)} {
 		v, _, err = Report([]byte(payload))
 		require.NoError(t, err)
 		assert.Equal(t, want, v)
@@ -96,8 +101,10 @@ func FuzzMessages(f *testing.F) {
 
 func TestValueJSONRoundTrip(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		v := rapid.OneOf(rapid.Map(rapid.Float64(), Number), rapid.Map(rapid.Bool(), OnOff), rapid.Map(rapid.String(), Text)).Draw(t, "v")
-		if v.Kind == site.Text && len(v.Text) > MaxText || strings.ContainsFunc(v.Text, func(r rune) bool { return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd }) {
+		v := rapid.OneOf(rapid.Map(rapid.Float64(), Number), rapid.Map(rapid.Bool(), OnOff), rapid.Map(rapid.String(),
+			Text)).Draw(t, "v")
+		if v.Kind == site.Text && len(v.Text) > MaxText || strings.ContainsFunc(v.Text,
+			func(r rune) bool { return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd }) {
 			return
 		}
 		b, err := v.MarshalJSON()
@@ -168,7 +175,8 @@ func TestRhythm(t *testing.T) {
 	assert.Equal(t, 11*time.Second, r.Interval(), "one long pause does not change the rhythm")
 }
 
-// NaN and infinities are refused of whatever link they come, and one that an earlier version kept does not spoil what it stands in.
+// NaN and infinities are refused of whatever link they come, and one that an earlier version kept does not spoil what
+// it stands in.
 func TestNotFinite(t *testing.T) {
 	for _, v := range []float64{math.NaN(), math.Inf(1), math.Inf(-1)} {
 		for _, kind := range []site.ValueKind{site.Number, site.OnOff, site.Text} {

@@ -58,8 +58,8 @@ func (f *figure) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-// UnmarshalCBOR takes an integer, a float, a big integer or a decimal fraction (RFC 8949, section 3.4.4): the numbers of RFC 8428,
-// section 6.
+// UnmarshalCBOR takes an integer, a float, a big integer or a decimal fraction (RFC 8949, section 3.4.4): the numbers
+// of RFC 8428, section 6.
 func (f *figure) UnmarshalCBOR(b []byte) error {
 	var v any
 	if err := cborMode.Unmarshal(b, &v); err != nil {
@@ -74,7 +74,8 @@ func (f *figure) UnmarshalCBOR(b []byte) error {
 	case cbor.Tag:
 		part, ok := v.Content.([]any)
 		if !ok || v.Number != decimalFraction || len(part) != 2 || !whole(part[0]) || !whole(part[1]) {
-			f.err = fmt.Errorf("the CBOR tag %d is not known here, or does not hold what it says; send an integer, a float or a decimal fraction", v.Number)
+			f.err = fmt.Errorf("the CBOR tag %d is not known here, or does not hold what it says; send an integer, a float or "+
+				"a decimal fraction", v.Number)
 			break
 		}
 		*f = figureOf(fmt.Sprintf("%de%d", part[1], part[0]))
@@ -107,11 +108,12 @@ const (
 )
 
 // senmlLabels are all labels of a JSON record; an object with others is none.
-var senmlLabels = map[string]bool{"bn": true, "bt": true, "bu": true, "bv": true, "bs": true, "bver": true, "n": true, "u": true, "v": true,
-	"vs": true, "vb": true, "s": true, "t": true, "ut": true, "vd": true}
+var senmlLabels = map[string]bool{"bn": true, "bt": true, "bu": true, "bv": true, "bs": true, "bver": true, "n": true,
+	"u": true, "v": true, "vs": true, "vb": true, "s": true, "t": true, "ut": true, "vd": true}
 
 var cborMode = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxArrayElements: 100_000, MaxMapPairs: 64, MaxNestedLevels: 8, BigIntDec: cbor.BigIntDecodePointer}.DecMode()
+	m, err := cbor.DecOptions{MaxArrayElements: 100_000, MaxMapPairs: 64, MaxNestedLevels: 8,
+		BigIntDec: cbor.BigIntDecodePointer}.DecMode()
 	if err != nil {
 		panic(err) // cannot be: the options are constant
 	}
@@ -140,9 +142,9 @@ func SenMLCBOR(payload []byte, now time.Time) ([]Named, []error, error) {
 	return resolve(pack, now)
 }
 
-// SenML takes a SenML pack in JSON (RFC 8428) apart into named values with their times. Times below 2^28 are relative to
-// now. A name is what follows the base name, or the base name's last part where nothing does. What is wrong with single
-// records comes back in faults and loses nothing else.
+// SenML takes a SenML pack in JSON (RFC 8428) apart into named values with their times. Times below 2^28 are relative
+// to now. A name is what follows the base name, or the base name's last part where nothing does. What is wrong with
+// single records comes back in faults and loses nothing else.
 func SenML(payload []byte, now time.Time) (named []Named, faults []error, err error) {
 	var pack []record
 	if err := json.Unmarshal(payload, &pack); err != nil {
@@ -162,8 +164,8 @@ func SenML(payload []byte, now time.Time) (named []Named, faults []error, err er
 	return resolve(pack, now)
 }
 
-// SenMLFile reads a pack in JSON of any length, and hands on each record's values with its number from 1. It ends at the first error of
-// the pack or of take.
+// SenMLFile reads a pack in JSON of any length, and hands on each record's values with its number from 1. It ends at
+// the first error of the pack or of take.
 func SenMLFile(r io.Reader, now time.Time, take func(record int, named []Named, faults []error) error) error {
 	dec := json.NewDecoder(r)
 	if begin, err := dec.Token(); err != nil || begin != json.Delim('[') {
@@ -214,16 +216,18 @@ func allUnderstood(r json.RawMessage) error {
 	return nil
 }
 
-// understood refuses a pack with a label that must be understood: what it changes of the others nobody here knows (RFC 8428, section
-// 4.4).
+// understood refuses a pack with a label that must be understood: what it changes of the others nobody here knows (RFC
+// 8428, section 4.4).
 func understood(label string) error {
 	if strings.HasSuffix(label, "_") {
-		return fmt.Errorf("the pack has the label %s, which must be understood, and is not known here; nothing of it was taken", clip(label))
+		return fmt.Errorf("the pack has the label %s, which must be understood, and is not known here; nothing of it was "+
+			"taken", clip(label))
 	}
 	return nil
 }
 
-// resolve carries the base fields through the pack (RFC 8428, section 4.6). A sum becomes a value of its own: of power, it is energy.
+// resolve carries the base fields through the pack (RFC 8428, section 4.6). A sum becomes a value of its own: of power,
+// it is energy.
 func resolve(pack []record, now time.Time) (named []Named, faults []error, err error) {
 	if len(pack) > maxReadings {
 		return nil, nil, fmt.Errorf("the pack holds %d records; send at most %d at a time", len(pack), maxReadings)
@@ -232,7 +236,8 @@ func resolve(pack []record, now time.Time) (named []Named, faults []error, err e
 	own := map[string]bool{} // full names that the pack itself gives
 	for i, r := range pack {
 		if err := base.take(r); err != nil {
-			return nil, nil, fmt.Errorf("record %d: %w, which all records that follow start from; nothing of the pack was taken", i+1, err)
+			return nil, nil, fmt.Errorf("record %d: %w, which all records that follow start from; nothing of the pack was taken",
+				i+1, err)
 		}
 		values, wrong := base.resolve(r, now)
 		if r.Value != nil || r.Bool != nil || r.Text != nil {
@@ -245,7 +250,8 @@ func resolve(pack []record, now time.Time) (named []Named, faults []error, err e
 	}
 	named = slices.DeleteFunc(named, func(n Named) bool {
 		if n.sum && own[n.FullName] {
-			faults = append(faults, fmt.Errorf("the sum (s) of %s is not taken: the pack has a value called %s", clip(strings.TrimSuffix(n.FullName, sumName)), clip(n.FullName)))
+			faults = append(faults, fmt.Errorf("the sum (s) of %s is not taken: the pack has a value called %s",
+				clip(strings.TrimSuffix(n.FullName, sumName)), clip(n.FullName)))
 		}
 		return n.sum && own[n.FullName]
 	})
@@ -268,7 +274,8 @@ type base struct {
 
 func (b *base) take(r record) error {
 	if r.BaseVersion != nil && *r.BaseVersion > senmlVersion {
-		return fmt.Errorf("the pack has the SenML version %d, and the hub knows versions up to %d", *r.BaseVersion, senmlVersion)
+		return fmt.Errorf("the pack has the SenML version %d, and the hub knows versions up to %d", *r.BaseVersion,
+			senmlVersion)
 	}
 	carry(&b.name, r.BaseName)
 	carry(&b.unit, r.BaseUnit)
@@ -368,7 +375,8 @@ func (b *base) at(t *figure, now time.Time) (time.Time, error) {
 	case at >= relativeUntil:
 		return unixSeconds(at), nil
 	case at <= -1e9:
-		return time.Time{}, fmt.Errorf("the time %g would be %s ago; times below 2^28 seconds are relative to now (RFC 8428, section 4.5.3)", at, Long(time.Duration(-at)*time.Second))
+		return time.Time{}, fmt.Errorf("the time %g would be %s ago; times below 2^28 seconds are relative to now (RFC "+
+			"8428, section 4.5.3)", at, Long(time.Duration(-at)*time.Second))
 	case at != 0:
 		return now.Add(time.Duration(at * float64(time.Second))), nil
 	}
@@ -391,8 +399,8 @@ func lastPart(name string) string {
 
 func unixSeconds(s float64) time.Time { return time.UnixMilli(int64(math.Round(s * 1000))) }
 
-// Message takes a message without a media type apart: a JSON object, an array of objects with times of their own (a backlog), or a
-// SenML pack in JSON or in CBOR, whose first byte no JSON has.
+// Message takes a message without a media type apart: a JSON object, an array of objects with times of their own (a
+// backlog), or a SenML pack in JSON or in CBOR, whose first byte no JSON has.
 func Message(payload []byte, now time.Time) (named []Named, faults []error, err error) {
 	if len(payload) > 0 && payload[0]>>5 == cborArray {
 		return SenMLCBOR(payload, now)
@@ -433,7 +441,8 @@ func Message(payload []byte, now time.Time) (named []Named, faults []error, err 
 		}
 	}
 	if len(named) == 0 && len(faults) == 0 {
-		return nil, nil, errors.New("the JSON array is empty; expected objects such as {\"temperature\":21.4,\"t\":1795413600}")
+		return nil, nil, errors.New("the JSON array is empty; expected objects such as " +
+			"{\"temperature\":21.4,\"t\":1795413600}")
 	}
 	return named, faults, nil
 }

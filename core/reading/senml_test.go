@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The examples of RFC 8428, section 5.1, with the resolved records that its section 5.1.4 gives for one of them; the others
-// are resolved by hand after section 4.6.
+// The examples of RFC 8428, section 5.1, with the resolved records that its section 5.1.4 gives for one of them; the
+// others are resolved by hand after section 4.6.
 const (
 	senmlSingle   = `[{"n":"urn:dev:ow:10e2073a01080063","u":"Cel","v":23.1}]`
 	senmlMultiple = `[
@@ -188,8 +188,10 @@ func TestNumbersOfCBOR(t *testing.T) {
 	fraction := func(exp int, mantissa any) cbor.Tag { return cbor.Tag{Number: 4, Content: []any{exp, mantissa}} }
 	huge, _ := new(big.Int).SetString("123456789012345678901234567890", 10)
 	body, err := cbor.Marshal([]map[int]any{
-		{-3: fraction(-3, int64(1_795_413_600_250)), 0: "a", 2: fraction(-2, 2145)}, {0: "b", 2: float32(23.1)}, {0: "c", 2: -7}, {0: "d", 2: fraction(3, -2)},
-		{0: "e", 2: huge}, {0: "f", 2: fraction(400, 1)}, {0: "g", 2: cbor.Tag{Number: 5, Content: []any{1, 1}}}, {0: "h", 2: "21"}, {0: "i", 2: fraction(-20, huge)}, {0: "j", 2: fraction(1, "x")}, {0: "k", 2: fraction(1, 2.5)}})
+		{-3: fraction(-3, int64(1_795_413_600_250)), 0: "a", 2: fraction(-2, 2145)}, {0: "b", 2: float32(23.1)}, {0: "c",
+			2: -7}, {0: "d", 2: fraction(3, -2)},
+		{0: "e", 2: huge}, {0: "f", 2: fraction(400, 1)}, {0: "g", 2: cbor.Tag{Number: 5, Content: []any{1, 1}}}, {0: "h",
+			2: "21"}, {0: "i", 2: fraction(-20, huge)}, {0: "j", 2: fraction(1, "x")}, {0: "k", 2: fraction(1, 2.5)}})
 	require.NoError(t, err)
 	named, faults, err := Message(body, now)
 	require.NoError(t, err)
@@ -198,10 +200,12 @@ func TestNumbersOfCBOR(t *testing.T) {
 		nums = append(nums, n.Value.Num)
 		assert.EqualValues(t, 1_795_413_600_250, n.At.UnixMilli())
 	}
-	assert.Equal(t, []float64{21.45, float64(float32(23.1)), -7, -2000, 123456789012345678901234567890, 21, 1234567890.1234567890}, nums)
+	assert.Equal(t, []float64{21.45, float64(float32(23.1)), -7, -2000, 123456789012345678901234567890, 21,
+		1234567890.1234567890}, nums)
 	assert.Equal(t, []int{2, 1}, []int{named[0].Decimals, named[1].Decimals})
 	require.Len(t, faults, 4)
-	for i, why := range []string{"not finite", "the CBOR tag 5 is not known", "does not hold what it says", "does not hold what it says"} {
+	for i, why := range []string{"not finite", "the CBOR tag 5 is not known", "does not hold what it says",
+		"does not hold what it says"} {
 		assert.ErrorContains(t, faults[i], why)
 	}
 }

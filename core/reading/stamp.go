@@ -10,13 +10,15 @@ import (
 )
 
 // zoned are the forms of ISO 8601 that name a moment, and the same with a space for the T, as tables have it.
-var zoned = []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05Z0700", "2006-01-02T15:04Z0700", "2006-01-02T15:04:05Z07", "2006-01-02T15:04Z07",
+var zoned = []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05Z0700", "2006-01-02T15:04Z0700",
+	"2006-01-02T15:04:05Z07", "2006-01-02T15:04Z07",
 	"20060102T150405Z0700", "20060102T150405Z07:00", "20060102T150405Z07", "20060102T1504Z0700"}
 
 // local are the same without a zone: they name a moment only where somebody says whose time of day it is.
 var local = []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02", "20060102T150405", "20060102T1504"}
 
-// Stamp reads a time as Unix seconds, as Unix milliseconds where it is too large for seconds, or as ISO 8601 with a zone.
+// Stamp reads a time as Unix seconds, as Unix milliseconds where it is too large for seconds, or as ISO 8601 with a
+// zone.
 func Stamp(s string) (time.Time, error) {
 	s = strings.TrimSpace(s)
 	if f, err := strconv.ParseFloat(s, 64); err == nil {
@@ -33,7 +35,8 @@ func Stamp(s string) (time.Time, error) {
 	if _, ok := parse(local, s); ok {
 		return time.Time{}, fmt.Errorf("the time %s has no zone; add Z for UTC, or one such as +01:00", clip(s))
 	}
-	return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds, or one such as 2026-03-02T09:00:00Z", clip(s))
+	return time.Time{}, fmt.Errorf("the time t is %s; expected Unix seconds or milliseconds, or one such as "+
+		"2026-03-02T09:00:00Z", clip(s))
 }
 
 // StampIn is Stamp for whoever says in which zone times are that name none.
@@ -48,8 +51,8 @@ func StampIn(s string, zone *time.Location) (time.Time, error) {
 	return time.Time{}, err
 }
 
-// Local is the moment at which clocks in a zone show what wall shows in UTC. As they are set forward and back, they show some times
-// never and some twice, which are errors.
+// Local is the moment at which clocks in a zone show what wall shows in UTC. As they are set forward and back, they
+// show some times never and some twice, which are errors.
 func Local(wall time.Time, zone *time.Location) (time.Time, error) {
 	var found []time.Time
 	for _, by := range []time.Duration{-26 * time.Hour, 26 * time.Hour} { // beyond any zone's offset and any change
@@ -66,7 +69,8 @@ func Local(wall time.Time, zone *time.Location) (time.Time, error) {
 	case 1:
 		return found[0], nil
 	}
-	return time.Time{}, fmt.Errorf("the time %s was shown twice in %s, as clocks were set back; add %s or %s to it", said, zone, found[0].Format("-07:00"), found[1].Format("-07:00"))
+	return time.Time{}, fmt.Errorf("the time %s was shown twice in %s, as clocks were set back; add %s or %s to it", said,
+		zone, found[0].Format("-07:00"), found[1].Format("-07:00"))
 }
 
 func parse(layouts []string, s string) (time.Time, bool) {

@@ -51,8 +51,8 @@ type LineError struct{ why string }
 
 func (e *LineError) Error() string { return e.why }
 
-// Record reads the next cells and the line on which they begin. Its errors are io.EOF at the end, a *LineError where only this line
-// cannot be read, and those of the file.
+// Record reads the next cells and the line on which they begin. Its errors are io.EOF at the end, a *LineError where
+// only this line cannot be read, and those of the file.
 func (t *Table) Record() (cells []string, line int, err error) {
 	text, ok := t.Next()
 	for ok && (strings.TrimSpace(text) == "" || text[0] == '#') {

@@ -101,8 +101,8 @@ func FromJSON(raw json.RawMessage) (Value, error) {
 	return number(s)
 }
 
-// Parse takes a payload as a value of the kind that it looks like: 21.4 is a number; on, off, true and false are on/off;
-// anything else is text. Empty payloads, NaN, infinities and numbers beyond float64 are refused.
+// Parse takes a payload as a value of the kind that it looks like: 21.4 is a number; on, off, true and false are
+// on/off; anything else is text. Empty payloads, NaN, infinities and numbers beyond float64 are refused.
 func Parse(payload []byte) (Value, error) {
 	s := strings.TrimSpace(string(payload))
 	if s == "" {
@@ -154,8 +154,8 @@ func (v Value) As(kind site.ValueKind) (Value, error) {
 	}
 }
 
-// finite is asked of every value that comes in, whatever the link: NaN and infinities are no measurements, and nothing can be
-// reckoned with them or shown.
+// finite is asked of every value that comes in, whatever the link: NaN and infinities are no measurements, and nothing
+// can be reckoned with them or shown.
 func (v Value) finite() error {
 	if v.Kind != site.Text && (math.IsNaN(v.Num) || math.IsInf(v.Num, 0)) {
 		return fmt.Errorf("%v is %w; devices mean by it that there is no value", v.Num, errNotFinite)
@@ -216,4 +216,15 @@ func clip(s string) string {
 		s = s[:40] + "…"
 	}
 	return strconv.Quote(s)
+}
+
+// OfControl is an amount of a control as everybody outside sees it: on/off, a number, or a word.
+func OfControl(c site.Control, a site.Amount) Value {
+	switch c.What() {
+	case site.Switch:
+		return OnOff(a != 0)
+	case site.Level:
+		return Number(float64(a))
+	}
+	return Text(c.Say(a))
 }

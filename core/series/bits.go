@@ -21,8 +21,9 @@ func unzigzag(u uint64) int64 { return int64(u>>1) ^ -int64(u&1) }
 func varintLen(n int64) int { return (bits.Len64(zigzag(n)|1) + 6) / 7 }
 
 // appendInts packs integers in groups by frame of reference, each group plain or as differences, whichever is shorter
-// (Goldstein, Ramakrishnan, Shaft, "Compressing Relations and Indexes", ICDE 1998; Lemire, Boytsov, "Decoding billions of
-// integers per second through vectorization", Software: Practice and Experience 45, 2015). How many there are is known elsewhere.
+// (Goldstein, Ramakrishnan, Shaft, "Compressing Relations and Indexes", ICDE 1998; Lemire, Boytsov, "Decoding billions
+// of integers per second through vectorization", Software: Practice and Experience 45, 2015). How many there are is
+// known elsewhere.
 func appendInts(dst []byte, list []int64) []byte {
 	for len(list) > 0 {
 		n := min(group, len(list))

@@ -28,8 +28,8 @@ const (
 	isText       = 1 << 3
 )
 
-// Codec encodes and decodes blocks; it holds memory to work in, and is for one goroutine. Its zero value is ready. The format
-// is written down in docs/series.md.
+// Codec encodes and decodes blocks; it holds memory to work in, and is for one goroutine. Its zero value is ready. The
+// format is written down in docs/series.md.
 type Codec struct {
 	ints    []int64
 	scratch []byte
@@ -43,7 +43,8 @@ func (c *Codec) work(n int) []int64 {
 	return c.ints[:n]
 }
 
-// Encode appends the block of some readings to dst. It panics where there are none or too many, or times are out of order.
+// Encode appends the block of some readings to dst. It panics where there are none or too many, or times are out of
+// order.
 func (c *Codec) Encode(dst []byte, cols *Columns) []byte {
 	n := cols.Len()
 	if n == 0 || n > MostReadings {
@@ -51,7 +52,8 @@ func (c *Codec) Encode(dst []byte, cols *Columns) []byte {
 	}
 	begin := len(dst)
 	flags := byte(0)
-	for flag, is := range map[byte]bool{hasQuality: cols.Q != nil, hasRaw: cols.Raw != nil, isOnOff: cols.Kind == site.OnOff, isText: cols.Kind == site.Text} {
+	for flag, is := range map[byte]bool{hasQuality: cols.Q != nil, hasRaw: cols.Raw != nil,
+		isOnOff: cols.Kind == site.OnOff, isText: cols.Kind == site.Text} {
 		if is {
 			flags |= flag
 		}
@@ -76,7 +78,8 @@ func (c *Codec) Encode(dst []byte, cols *Columns) []byte {
 
 // Decode reads a block into cols, whose memory is used again. The error is ErrDamaged.
 func (c *Codec) Decode(cols *Columns, block []byte) error {
-	if len(block) < 8 || crc32.Checksum(block[:len(block)-4], castagnoli) != binary.LittleEndian.Uint32(block[len(block)-4:]) {
+	if len(block) < 8 || crc32.Checksum(block[:len(block)-4],
+		castagnoli) != binary.LittleEndian.Uint32(block[len(block)-4:]) {
 		return ErrDamaged
 	}
 	r := &reader{b: block[:len(block)-4]}
@@ -118,7 +121,8 @@ func (c *Codec) Decode(cols *Columns, block []byte) error {
 // gridBits are the binary places of the step of a time grid.
 const gridBits = 8
 
-// Times are either what they are off an even grid, with the grid's steps that were left out listed beside, or differences.
+// Times are either what they are off an even grid, with the grid's steps that were left out listed beside, or
+// differences.
 const (
 	onGrid    = 0
 	byDeltas  = 1
@@ -149,7 +153,8 @@ func (c *Codec) appendTimes(dst []byte, t []int64, deltas []int64) []byte {
 	return append(dst[:begin], c.scratch...)
 }
 
-// appendGrid writes how far each time is off t0 + i*step, after the steps that were left out. The step is fitted to all.
+// appendGrid writes how far each time is off t0 + i*step, after the steps that were left out. The step is fitted to
+// all.
 func (c *Codec) appendGrid(dst []byte, t []int64) ([]byte, bool) {
 	if len(t) < 3 {
 		return nil, false
@@ -208,7 +213,8 @@ func (c *Codec) appendGrid(dst []byte, t []int64) ([]byte, bool) {
 	return append(dst, packed...), true
 }
 
-// offSteps fills off with how far times are off steps, until one is nearer to another step, and returns how many it filled.
+// offSteps fills off with how far times are off steps, until one is nearer to another step, and returns how many it
+// filled.
 func offSteps(t, off []int64, t0, scaled, fine int64) int {
 	half := fine >> (gridBits + 1)
 	off = off[:len(t)]

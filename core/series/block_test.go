@@ -31,8 +31,10 @@ func same(t require.TestingT, want, got *Columns) {
 	require.Equal(t, bitsOf(want.Raw), bitsOf(got.Raw))
 }
 
-var awkward = []float64{0, math.Copysign(0, -1), 1, -1, math.SmallestNonzeroFloat64, -math.SmallestNonzeroFloat64, math.MaxFloat64, -math.MaxFloat64,
-	0x1p-1022, math.Pi, 1e300, 9007199254740993, -9007199254740992, 4503599627370497.5, 0.1, 21.4, -0.3, 1e-9, 1e9, 123456.789012}
+var awkward = []float64{0, math.Copysign(0, -1), 1, -1, math.SmallestNonzeroFloat64, -math.SmallestNonzeroFloat64,
+	math.MaxFloat64, -math.MaxFloat64,
+	0x1p-1022, math.Pi, 1e300, 9007199254740993, -9007199254740992, 4503599627370497.5, 0.1, 21.4, -0.3, 1e-9, 1e9,
+	123456.789012}
 
 func anyColumns(t *rapid.T) *Columns {
 	n := rapid.IntRange(1, 400).Draw(t, "n")
@@ -103,7 +105,8 @@ func TestEveryValueComesBackBitForBit(t *testing.T) {
 // Far below zero the rounding to whole numbers leaves halves: none may be cut off.
 func TestHalvesFarBelowZero(t *testing.T) {
 	c := &Columns{Kind: site.Number}
-	for i, v := range []float64{math.Float64frombits(0xc2ebd773e8d2ed52), -2251799813685248.5, -4503599627370495.5, -225179981368524.85, -2345678.1234567897, -3000000.1234567891, 4503599627370495.5, -9007199254740992} {
+	for i, v := range []float64{math.Float64frombits(0xc2ebd773e8d2ed52), -2251799813685248.5, -4503599627370495.5,
+		-225179981368524.85, -2345678.1234567897, -3000000.1234567891, 4503599627370495.5, -9007199254740992} {
 		c.T, c.V = append(c.T, int64(i)*1000), append(c.V, v)
 		one := &Columns{Kind: site.Number, T: []int64{0}, V: []float64{v}}
 		for _, c := range []*Columns{one, c} {
@@ -137,8 +140,10 @@ func FuzzFloats(f *testing.F) {
 // Whatever stands in a block, reading it ends with an error at worst.
 func FuzzDamage(f *testing.F) {
 	var codec Codec
-	for _, c := range []*Columns{regular(300, "temperature", 0), regular(300, "relay", 50), {Kind: site.Text, T: []int64{1, 2}, Text: []string{"a", "b"}},
-		{Kind: site.Number, T: []int64{5, 9}, V: []float64{math.Pi, math.E}, Q: []byte{0, 2}, Raw: []float64{math.NaN(), 7}}} {
+	for _, c := range []*Columns{regular(300, "temperature", 0), regular(300, "relay", 50), {Kind: site.Text,
+		T: []int64{1, 2}, Text: []string{"a", "b"}},
+		{Kind: site.Number, T: []int64{5, 9}, V: []float64{math.Pi, math.E}, Q: []byte{0, 2}, Raw: []float64{math.NaN(),
+			7}}} {
 		f.Add(codec.Encode(nil, c))
 	}
 	f.Fuzz(func(t *testing.T, block []byte) {

@@ -1,4 +1,5 @@
-// Package series keeps readings small and sums them up: blocks of readings, cells of an hour, buckets of any width, gaps.
+// Package series keeps readings small and sums them up: blocks of readings, cells of an hour, buckets of any width,
+// gaps.
 package series
 
 import (
@@ -65,7 +66,8 @@ func NewBucketer(from, to, step int64, hold time.Duration) *Bucketer {
 func Within(bounds []int64, hold time.Duration) *Bucketer {
 	n := len(bounds) - 1
 	return &Bucketer{bounds: bounds, hold: hold.Milliseconds(), end: math.MinInt64,
-		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n), sums: make([]float64, n), some: make([]bool, n)}
+		buckets: make([]Bucket, n), weights: make([]float64, n), held: make([]int64, n), sums: make([]float64, n),
+		some: make([]bool, n)}
 }
 
 func (b *Bucketer) from() int64 { return b.bounds[0] }
@@ -123,7 +125,8 @@ func (b *Bucketer) AddRange(c *Columns, i, j int) {
 
 // Fits reports whether a whole hour can be taken at once: it must lie within one bucket and have no gap.
 func (b *Bucketer) Fits(c *Cell) bool {
-	return c.At >= b.from() && c.At+Hour <= b.to() && (b.hold == 0 || c.Gap <= b.hold) && !(c.Gap > 0 && c.saturated()) && c.At+Hour <= b.bounds[b.at(c.At)+1]
+	return c.At >= b.from() && c.At+Hour <= b.to() && (b.hold == 0 || c.Gap <= b.hold) && !(c.Gap > 0 && c.saturated()) &&
+		c.At+Hour <= b.bounds[b.at(c.At)+1]
 }
 
 // AddCell takes a whole hour that fits, in the place of its readings.
@@ -198,7 +201,8 @@ func (b *Bucketer) spread(end int64) {
 	}
 }
 
-// Finish returns the buckets, those without readings included, and the gaps. now bounds how long the last reading holds.
+// Finish returns the buckets, those without readings included, and the gaps. now bounds how long the last reading
+// holds.
 func (b *Bucketer) Finish(now int64) ([]Bucket, []Span) {
 	b.flush()
 	b.spread(min(b.to(), max(now, b.from())))
@@ -216,15 +220,16 @@ func (b *Bucketer) Finish(now int64) ([]Bucket, []Span) {
 	return b.buckets, unseldom(b.gaps)
 }
 
-// What a series must be that reports seldom: so many readings in succession stand alone, and most of their distances are alike.
+// What a series must be that reports seldom: so many readings in succession stand alone, and most of their distances
+// are alike.
 const (
 	seldomRun   = 5
 	seldomAlike = 1.5 // times more or less than their median
 	seldomGap   = 3   // more than so many medians are a gap there too
 )
 
-// unseldom leaves out of gaps those between readings that come evenly and seldom, as of each day, where others of the same series came
-// every few seconds: what is no longer than three of them is none.
+// unseldom leaves out of gaps those between readings that come evenly and seldom, as of each day, where others of the
+// same series came every few seconds: what is no longer than three of them is none.
 func unseldom(gaps []Span) []Span {
 	var out []Span
 	for i := 0; i < len(gaps); {
@@ -260,10 +265,11 @@ func unseldom(gaps []Span) []Span {
 
 // steps are the bucket widths below an hour that people can read.
 var steps = []time.Duration{time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 20 * time.Second,
-	30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour}
+	30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute,
+	time.Hour}
 
-// Step returns the smallest readable bucket width with which span fits into points buckets: from an hour on whole hours,
-// from a day on whole days.
+// Step returns the smallest readable bucket width with which span fits into points buckets: from an hour on whole
+// hours, from a day on whole days.
 func Step(span time.Duration, points int) time.Duration {
 	for _, s := range steps {
 		if span <= s*time.Duration(points) {
@@ -280,8 +286,9 @@ func Step(span time.Duration, points int) time.Duration {
 	return whole(24 * time.Hour)
 }
 
-// Bounds returns the bounds of buckets of a width over [from, to) in Unix milliseconds. Inner bounds are whole steps of the
-// zone's own clock: those of days are its midnights, also where a day has 23 or 25 hours. Both ends stay as they are.
+// Bounds returns the bounds of buckets of a width over [from, to) in Unix milliseconds. Inner bounds are whole steps of
+// the zone's own clock: those of days are its midnights, also where a day has 23 or 25 hours. Both ends stay as they
+// are.
 func Bounds(from, to int64, step time.Duration, zone *time.Location) []int64 {
 	out := []int64{from}
 	day := step / (24 * time.Hour)
@@ -297,7 +304,8 @@ func next(t time.Time, step time.Duration, days int) time.Time {
 		y, m, d := t.Date()
 		number := int(floorTo(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Unix(), 86400) / 86400)
 		for ahead := days - mod(number, days); ; ahead += days {
-			// Where clocks are put on at midnight the day begins later, and a day that a zone left out begins with the one after.
+			// Where clocks are put on at midnight the day begins later, and a day that a zone left out begins with the one
+			// after.
 			if midnight := calendar.Instant(y, m, d+ahead, 0, t.Location()); midnight.After(t) {
 				return midnight
 			}
@@ -310,7 +318,8 @@ func next(t time.Time, step time.Duration, days int) time.Time {
 
 func mod(a, b int) int { return (a%b + b) % b }
 
-// Gaps returns the stretches between neighbouring points that are further apart than hold (0: none), and no seldom ones (see unseldom).
+// Gaps returns the stretches between neighbouring points that are further apart than hold (0: none), and no seldom ones
+// (see unseldom).
 func Gaps(points []Point, from, to int64, hold time.Duration) []Span {
 	if hold <= 0 {
 		return nil

@@ -17,13 +17,15 @@ import (
 
 func TestBuckets(t *testing.T) {
 	b := NewBucketer(1000, 4000, 1000, 0)
-	for _, p := range []Point{{T: 500, V: 1}, {T: 1500, V: 0}, {T: 1600, V: 5, Bad: true}, {T: 3500, V: 1}, {T: 9000, V: 7}} {
+	for _, p := range []Point{{T: 500, V: 1}, {T: 1500, V: 0}, {T: 1600, V: 5, Bad: true}, {T: 3500, V: 1}, {T: 9000,
+		V: 7}} {
 		b.Add(p)
 	}
 	got, gaps := b.Finish(math.MaxInt64)
 	assert.Empty(t, gaps)
 	require.Len(t, got, 3)
-	assert.Equal(t, Bucket{From: 1000, To: 2000, Count: 1, Max: 1, Mean: 0, TimeMean: 0.5, OnMS: 500}, got[0], "what held at the start counts, bad readings do not")
+	assert.Equal(t, Bucket{From: 1000, To: 2000, Count: 1, Max: 1, Mean: 0, TimeMean: 0.5, OnMS: 500}, got[0],
+		"what held at the start counts, bad readings do not")
 	assert.Equal(t, 0, got[1].Count)
 	assert.Equal(t, 0.0, got[1].TimeMean)
 	assert.Equal(t, int64(500), got[2].OnMS)
@@ -41,7 +43,8 @@ func TestGapsAreTold(t *testing.T) {
 	assert.Equal(t, []Span{{28_000, 60_000}, {88_000, 100_000}}, gaps)
 	assert.True(t, math.IsNaN(got[4].TimeMean), "nothing held in a gap")
 	assert.Equal(t, 3.0, got[6].TimeMean)
-	assert.Equal(t, []Span{{28_000, 60_000}}, Gaps([]Point{{T: 0}, {T: 4000}, {T: 28_000}, {T: 60_000}, {T: 61_000}}, 0, 62_000, 25*time.Second))
+	assert.Equal(t, []Span{{28_000, 60_000}}, Gaps([]Point{{T: 0}, {T: 4000}, {T: 28_000}, {T: 60_000}, {T: 61_000}}, 0,
+		62_000, 25*time.Second))
 }
 
 // The buckets must always say what a plain look at all readings says.
@@ -122,7 +125,8 @@ func TestStep(t *testing.T) {
 		span   time.Duration
 		points int
 		want   time.Duration
-	}{{time.Hour, 1500, 5 * time.Second}, {24 * time.Hour, 1500, time.Minute}, {7 * 24 * time.Hour, 1500, 10 * time.Minute}, {365 * 24 * time.Hour, 100, 4 * 24 * time.Hour}} {
+	}{{time.Hour, 1500, 5 * time.Second}, {24 * time.Hour, 1500, time.Minute}, {7 * 24 * time.Hour, 1500,
+		10 * time.Minute}, {365 * 24 * time.Hour, 100, 4 * 24 * time.Hour}} {
 		assert.Equal(t, tt.want, Step(tt.span, tt.points), tt.span)
 	}
 }
@@ -142,7 +146,8 @@ func TestDaysOfEveryZone(t *testing.T) {
 				require.InDelta(t, float64(to.Sub(from)/step), float64(len(bounds)), 3, "%s, %s", name, step)
 				for i, at := range bounds[1:] {
 					was, is := time.UnixMilli(bounds[i]).In(zone), time.UnixMilli(at).In(zone)
-					if at <= bounds[i] || i < len(bounds)-3 && (is.YearDay() == was.YearDay() || is.Add(-time.Second).YearDay() == is.YearDay()) {
+					if at <= bounds[i] || i < len(bounds)-3 && (is.YearDay() == was.YearDay() ||
+						is.Add(-time.Second).YearDay() == is.YearDay()) {
 						t.Fatalf("%s: %s after %s", name, is, was)
 					}
 				}

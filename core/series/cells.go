@@ -29,8 +29,8 @@ type Cell struct {
 	hugeSum, hugeArea float64 // of values beyond huge, times scale; they do not count in Sum and Area
 }
 
-// Sums of values near the largest number are made of small parts of them, so that they stay numbers. A power of two changes no digit, and
-// neither that many readings nor that many milliseconds come together.
+// Sums of values near the largest number are made of small parts of them, so that they stay numbers. A power of two
+// changes no digit, and neither that many readings nor that many milliseconds come together.
 const scale, huge = 0x1p-40, 1e280
 
 func (c *Cell) add(t int64, v float64) {
@@ -58,8 +58,8 @@ func (c *Cell) add(t int64, v float64) {
 	c.Last, c.LastT = v, t
 }
 
-// settle rounds sums of decimals to the decimals that they would be without the errors of floating point, which also makes
-// them short to write.
+// settle rounds sums of decimals to the decimals that they would be without the errors of floating point, which also
+// makes them short to write.
 func (c *Cell) settle() { c.Sum, c.Area = decimal(c.Sum), decimal(c.Area) }
 
 // saturate adds the huge values to what is written of an hour, as far as a number holds them.
@@ -185,8 +185,10 @@ func (c *Codec) EncodeCells(dst []byte, day int64, cells []Cell) []byte {
 
 var (
 	cellInts   = []func(*Cell) *int64{func(c *Cell) *int64 { return &c.OnMS }, func(c *Cell) *int64 { return &c.Gap }}
-	cellFloats = []func(*Cell) *float64{func(c *Cell) *float64 { return &c.Min }, func(c *Cell) *float64 { return &c.Max }, func(c *Cell) *float64 { return &c.Sum },
-		func(c *Cell) *float64 { return &c.First }, func(c *Cell) *float64 { return &c.Last }, func(c *Cell) *float64 { return &c.Area }}
+	cellFloats = []func(*Cell) *float64{func(c *Cell) *float64 { return &c.Min }, func(c *Cell) *float64 { return &c.Max },
+		func(c *Cell) *float64 { return &c.Sum },
+		func(c *Cell) *float64 { return &c.First }, func(c *Cell) *float64 { return &c.Last },
+		func(c *Cell) *float64 { return &c.Area }}
 )
 
 // DecodeCells appends the cells of a day to out. The error is ErrDamaged.

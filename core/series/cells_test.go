@@ -24,7 +24,8 @@ func TestCellsGiveTheSameBuckets(t *testing.T) {
 		first, last := cols.T[0], cols.T[cols.Len()-1]
 		from := first + rapid.Int64Range(-3*Hour, 3*Hour).Draw(t, "from")
 		to := max(from+1, last+rapid.Int64Range(-3*Hour, 3*Hour).Draw(t, "to"))
-		step := max(time.Duration(to-from)*time.Millisecond/50, rapid.SampledFrom([]time.Duration{20 * time.Minute, time.Hour, 7 * time.Hour, 48 * time.Hour}).Draw(t, "step")).Truncate(time.Second)
+		step := max(time.Duration(to-from)*time.Millisecond/50, rapid.SampledFrom([]time.Duration{20 * time.Minute, time.Hour,
+			7 * time.Hour, 48 * time.Hour}).Draw(t, "step")).Truncate(time.Second)
 		hold := rapid.SampledFrom([]time.Duration{0, 30 * time.Second, 2 * time.Hour}).Draw(t, "hold")
 		bounds := Bounds(from, to, step, zone)
 		all, some := Within(bounds, hold), Within(bounds, hold)
@@ -53,7 +54,8 @@ func TestCellsGiveTheSameBuckets(t *testing.T) {
 		require.Equal(t, len(want), len(got))
 		for i := range want {
 			w, g := want[i], got[i]
-			require.Equal(t, [2]uint64{math.Float64bits(w.Mean), math.Float64bits(w.TimeMean)}, [2]uint64{math.Float64bits(g.Mean), math.Float64bits(g.TimeMean)})
+			require.Equal(t, [2]uint64{math.Float64bits(w.Mean), math.Float64bits(w.TimeMean)},
+				[2]uint64{math.Float64bits(g.Mean), math.Float64bits(g.TimeMean)})
 			w.Mean, g.Mean, w.TimeMean, g.TimeMean = 0, 0, 0, 0
 			require.Equal(t, w, g)
 		}
@@ -116,7 +118,8 @@ func TestBoundsOfDays(t *testing.T) {
 	for _, x := range []struct {
 		from, to string
 		hours    []float64
-	}{{"2026-03-28 13:00", "2026-03-31 05:00", []float64{11, 23, 24, 5}}, {"2026-10-24 00:00", "2026-10-27 00:00", []float64{24, 25, 24}}} {
+	}{{"2026-03-28 13:00", "2026-03-31 05:00", []float64{11, 23, 24, 5}}, {"2026-10-24 00:00", "2026-10-27 00:00",
+		[]float64{24, 25, 24}}} {
 		bounds := Bounds(at(x.from), at(x.to), 24*time.Hour, zone)
 		var hours []float64
 		for i := range bounds[1:] {
@@ -125,7 +128,8 @@ func TestBoundsOfDays(t *testing.T) {
 		assert.Equal(t, x.hours, hours)
 	}
 	b := Bounds(at("2026-06-01 10:20"), at("2026-06-01 12:40"), time.Hour, zone)
-	assert.Equal(t, []int64{at("2026-06-01 10:20"), at("2026-06-01 11:00"), at("2026-06-01 12:00"), at("2026-06-01 12:40")}, b)
+	assert.Equal(t, []int64{at("2026-06-01 10:20"), at("2026-06-01 11:00"), at("2026-06-01 12:00"),
+		at("2026-06-01 12:40")}, b)
 	assert.Equal(t, 9*time.Hour, Step(365*24*time.Hour, 1000), "whole hours")
 	assert.Equal(t, 4*24*time.Hour, Step(365*24*time.Hour, 100), "whole days")
 	assert.Equal(t, 10*time.Second, Step(time.Hour, 400))

@@ -21,7 +21,8 @@ func scaled(list []float64, ints []int64, k int) int {
 	ints = ints[:len(list)]
 	for i, v := range list {
 		n := v*p + rounding - rounding
-		whole := int64(n)                                                                              // far below zero the rounding leaves halves
+		// far below zero the rounding leaves halves
+		whole := int64(n)
 		if math.Float64bits(float64(whole)/p) != math.Float64bits(v) || !(math.Abs(n) <= mostScaled) { // no number neither
 			return i
 		}
@@ -70,8 +71,8 @@ func appendValues(dst []byte, list []float64, work []int64) []byte {
 	return appendInts(dst, work)
 }
 
-// divide makes the integers their distance from the first in units of the greatest common divisor of all these, which it
-// returns; it is 1 where they are all the same.
+// divide makes the integers their distance from the first in units of the greatest common divisor of all these, which
+// it returns; it is 1 where they are all the same.
 func divide(list []int64) int64 {
 	first, g := list[0], int64(0)
 	by := divisor{rest: -1} // divides 0 alone
@@ -93,8 +94,8 @@ func divide(list []int64) int64 {
 	return g
 }
 
-// divisor divides what it divides without a rest, by a multiplication: Granlund, Montgomery, "Division by invariant integers
-// using multiplication", PLDI 1994, section 9.
+// divisor divides what it divides without a rest, by a multiplication: Granlund, Montgomery, "Division by invariant
+// integers using multiplication", PLDI 1994, section 9.
 type divisor struct {
 	inverse, most int64 // of the odd part modulo 2^64; the largest quotient
 	shift, rest   int64 // of the even part

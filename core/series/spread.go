@@ -31,8 +31,9 @@ type Spread struct {
 	seen       bool
 }
 
-// NewSpread returns a spread over [from, to) in Unix milliseconds with about n bins from min to max, none of them narrower
-// than finest, and their bounds at round values. hold is as for a Bucketer, 0 meaning for ever, in milliseconds.
+// NewSpread returns a spread over [from, to) in Unix milliseconds with about n bins from min to max, none of them
+// narrower than finest, and their bounds at round values. hold is as for a Bucketer, 0 meaning for ever, in
+// milliseconds.
 func NewSpread(from, to, hold int64, min, max float64, n int, finest float64) *Spread {
 	s := &Spread{from: from, to: to, hold: hold}
 	s.width = finest
@@ -54,7 +55,8 @@ func NewSpread(from, to, hold int64, min, max float64, n int, finest float64) *S
 	first := math.Floor(min/s.width + 1e-9) // 0.3 / 0.1 is less than 3
 	last := math.Floor(max/s.width+1e-9) - first
 	for k := range int(math.Min(last, float64(n))) + 1 { // round bounds at both ends make one more than n
-		s.Bins = append(s.Bins, Bin{From: decimal((first + float64(k)) * s.width), To: decimal((first + float64(k) + 1) * s.width)})
+		s.Bins = append(s.Bins, Bin{From: decimal((first + float64(k)) * s.width),
+			To: decimal((first + float64(k) + 1) * s.width)})
 	}
 	return s
 }

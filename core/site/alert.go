@@ -12,24 +12,6 @@ import (
 // AlertKind says what an alert looks at.
 type AlertKind string
 
-// The kinds of alerts. All of them come down to conditions in the formula language.
-const (
-	AlertAbove       AlertKind = "above"       // a number is above a limit
-	AlertBelow       AlertKind = "below"       // or below
-	AlertOutside     AlertKind = "outside"     // or outside a band
-	AlertFaster      AlertKind = "faster"      // it rises or falls by more than a limit in a time
-	AlertTrend       AlertKind = "trend"       // as it went in the last while, it reaches a limit within a time
-	AlertSilent      AlertKind = "silent"      // no reading for a time
-	AlertUnchanged   AlertKind = "unchanged"   // the same value for a time
-	AlertEvent       AlertKind = "event"       // something is on, or a word: motion, a door
-	AlertStale       AlertKind = "stale"       // late by three intervals
-	AlertOffline     AlertKind = "offline"     // a device is away
-	AlertUnconfirmed AlertKind = "unconfirmed" // a control's device does not say that it switched
-	AlertNoEffect    AlertKind = "no_effect"   // a control's proof is missing
-	AlertService     AlertKind = "service"     // a control ran for so many hours since its last service
-	AlertFormula     AlertKind = "formula"     // anything else
-)
-
 // Severity says how much an alert matters.
 type Severity string
 
@@ -47,7 +29,8 @@ func (s Severity) AtLeast(t Severity) bool {
 	return slices.Index(severities, s) >= slices.Index(severities, t)
 }
 
-// Alert is a condition on readings, devices or controls that people must know of. Which fields count depends on the kind.
+// Alert is a condition on readings, devices or controls that people must know of. Which fields count depends on the
+// kind.
 type Alert struct {
 	ID       string    `json:"id"`
 	Name     string    `json:"name"`
@@ -56,14 +39,15 @@ type Alert struct {
 	Severity Severity  `json:"severity"`
 	Text     string    `json:"text,omitempty"` // what to do
 
-	Limit  float64 `json:"limit,omitempty"`
-	Upper  float64 `json:"upper,omitempty"`   // outside: the upper end of the band; Limit is the lower
-	Band   float64 `json:"band,omitempty"`    // dead band: how far back it must be before the alert ends
-	Falls  bool    `json:"falls,omitempty"`   // faster, trend: it is about falling
-	SpanMS int64   `json:"span_ms,omitempty"` // faster: in what time; silent, unchanged: for how long; trend: within what time
-	Word   string  `json:"word,omitempty"`    // event: the text that counts
-	When   string  `json:"when,omitempty"`    // formula
-	Until  string  `json:"until,omitempty"`   // formula: when it ends; empty: when When is false
+	Limit float64 `json:"limit,omitempty"`
+	Upper float64 `json:"upper,omitempty"` // outside: the upper end of the band; Limit is the lower
+	Band  float64 `json:"band,omitempty"`  // dead band: how far back it must be before the alert ends
+	Falls bool    `json:"falls,omitempty"` // faster, trend: it is about falling
+	// faster: in what time; silent, unchanged: for how long; trend: within what time
+	SpanMS int64  `json:"span_ms,omitempty"`
+	Word   string `json:"word,omitempty"`  // event: the text that counts
+	When   string `json:"when,omitempty"`  // formula
+	Until  string `json:"until,omitempty"` // formula: when it ends; empty: when When is false
 
 	AfterMS  int64  `json:"after_ms,omitempty"`  // it must hold for this long
 	SettleMS int64  `json:"settle_ms,omitempty"` // and be over for this long
@@ -78,12 +62,6 @@ type Alert struct {
 
 // Validate says in a sentence what is wrong with the alert, or returns nil. It does not look into formulas.
 func (a *Alert) Validate(s *Site) error {
-	_, signal := s.Signals[a.Of]
-	_, device := s.Devices[a.Of]
-	_, control := s.Controls[a.Of]
-	_, setting := s.Settings[a.Of]
-	number := signal && s.Signals[a.Of].Kind == Number || setting || strings.HasPrefix(a.Of, "hub.")
-	span := Millis(a.SpanMS)
 	switch {
 	case !slices.Contains(severities, a.Severity):
 		return fmt.Errorf("the severity %q is unknown; use info, warning or critical", a.Severity)
@@ -97,71 +75,17 @@ func (a *Alert) Validate(s *Site) error {
 	if err := a.validateWindow(); err != nil {
 		return err
 	}
+	k := a.kind()
+	if k == nil {
+		return fmt.Errorf("the kind %q is unknown; use one of %s", a.Kind, strings.Join(alertKindNames(), ", "))
+	}
 	if a.Early != "" {
-		if _, err := strconv.ParseFloat(a.Early, 64); err != nil || a.Kind != AlertAbove && a.Kind != AlertBelow {
+		_, early := k.(earlyKind)
+		if _, err := strconv.ParseFloat(a.Early, 64); err != nil || !early {
 			return fmt.Errorf("the earlier limit must be a number, of an alert that is above or below a limit")
 		}
 	}
-	need := func(ok bool, what string) error {
-		if ok {
-			return nil
-		}
-		return fmt.Errorf("%q is no %s of this hub; an alert of the kind %s is about one", a.Of, what, a.Kind)
-	}
-	long := func(most time.Duration) error {
-		if span < 10*time.Second || span > most {
-			return fmt.Errorf("the time is %s; choose 10 s to %d days", span, most/(24*time.Hour))
-		}
-		return nil
-	}
-	both := func(a, b error) error {
-		if a != nil {
-			return a
-		}
-		return b
-	}
-	switch a.Kind {
-	case AlertAbove, AlertBelow:
-		return need(number, "number signal or setting")
-	case AlertOutside:
-		if a.Upper <= a.Limit || a.Band > (a.Upper-a.Limit)/2 {
-			return fmt.Errorf("a band from %g to %g with a dead band of %g cannot be; its upper end is above the lower one, and the dead band fits into it", a.Limit, a.Upper, a.Band)
-		}
-		return need(number, "number signal or setting")
-	case AlertFaster:
-		if a.Limit <= 0 {
-			return fmt.Errorf("it must change by more than 0; tell by how much")
-		}
-		return both(need(number, "number signal"), long(7*24*time.Hour))
-	case AlertTrend:
-		return both(need(number, "number signal"), long(30*24*time.Hour))
-	case AlertSilent:
-		return both(need(signal, "signal"), long(30*24*time.Hour))
-	case AlertUnchanged:
-		return both(need(signal && s.Signals[a.Of].Kind != Text, "number or on/off signal"), long(7*24*time.Hour))
-	case AlertEvent:
-		if signal && s.Signals[a.Of].Kind == Number {
-			return fmt.Errorf("%s is a number; an event is something that is on, or a word", a.Of)
-		}
-		return need(signal || control, "signal or control")
-	case AlertStale:
-		return need(signal, "signal")
-	case AlertOffline:
-		return need(device, "device")
-	case AlertUnconfirmed, AlertNoEffect:
-		return need(control, "control")
-	case AlertService:
-		if a.Limit <= 0 {
-			return fmt.Errorf("tell after how many hours the service is due")
-		}
-		return need(control, "control")
-	case AlertFormula:
-		if strings.TrimSpace(a.When) == "" {
-			return fmt.Errorf("the formula is empty; write one such as drying_room.humidity > 60")
-		}
-		return nil
-	}
-	return fmt.Errorf("the kind %q is unknown", a.Kind)
+	return k.validate(a, s.alertThing(a.Of))
 }
 
 func (a *Alert) validateWindow() error {
@@ -189,75 +113,17 @@ func (a *Alert) validateWindow() error {
 
 // Condition is the alert as a condition; early is that of the earlier limit, nil where there is none.
 func (a *Alert) Condition() (c Condition, early *Condition) {
-	num := func(f float64) string {
-		s := strconv.FormatFloat(f, 'f', -1, 64)
-		if f < 0 {
-			return "(" + s + ")"
-		}
-		return s
-	}
-	span := func(d time.Duration) string { return strconv.Quote(strconv.Itoa(int(d/time.Second)) + "s") }
-	over := Millis(a.SpanMS)
-	above := func(limit float64) Condition {
-		return Condition{When: a.Of + " > " + num(limit), Until: a.Of + " <= " + num(limit-a.Band)}
-	}
-	below := func(limit float64) Condition {
-		return Condition{When: a.Of + " < " + num(limit), Until: a.Of + " >= " + num(limit+a.Band)}
-	}
-	switch a.Kind {
-	case AlertAbove:
-		c = above(a.Limit)
-	case AlertBelow:
-		c = below(a.Limit)
-	case AlertOutside:
-		c.When = a.Of + " < " + num(a.Limit) + " or " + a.Of + " > " + num(a.Upper)
-		c.Until = a.Of + " >= " + num(a.Limit+a.Band) + " and " + a.Of + " <= " + num(a.Upper-a.Band)
-	case AlertFaster:
-		rise := "rise(" + a.Of + ", " + span(over) + ")"
-		if a.Falls {
-			c = Condition{When: rise + " < " + num(-a.Limit), Until: rise + " >= " + num(min(0, a.Band-a.Limit))}
-		} else {
-			c = Condition{When: rise + " > " + num(a.Limit), Until: rise + " <= " + num(max(0, a.Limit-a.Band))}
-		}
-	case AlertTrend:
-		// Straight on as it went in as long a time before, but in no more than a day and no less than ten minutes of it.
-		back := min(max(over, 10*time.Minute), 24*time.Hour)
-		then := a.Of + " + rise(" + a.Of + ", " + span(back) + ") * " + num(float64(over)/float64(back))
-		if a.Falls {
-			c = Condition{When: then + " < " + num(a.Limit), Until: then + " >= " + num(a.Limit+a.Band)}
-		} else {
-			c = Condition{When: then + " > " + num(a.Limit), Until: then + " <= " + num(a.Limit-a.Band)}
-		}
-	case AlertSilent:
-		c.When = "age(" + a.Of + ") > " + num(over.Minutes())
-	case AlertUnchanged:
-		c.When = "changes(" + a.Of + ", " + span(over) + ") == 0"
-	case AlertEvent:
-		if c.When = a.Of; a.Word != "" {
-			c.When += " == " + strconv.Quote(a.Word)
-		}
-	case AlertStale:
-		c.When = a.Of + `.state == "stale"`
-	case AlertOffline:
-		c.When = a.Of + ".online == off"
-	case AlertUnconfirmed:
-		c.When = a.Of + `.phase == "unconfirmed"`
-	case AlertNoEffect:
-		c.When = a.Of + `.proof == "missing"`
-	case AlertService:
-		c.When = a.Of + ".hours >= " + num(a.Limit)
-	case AlertFormula:
-		c.When, c.Until = a.When, a.Until
+	k := a.kind()
+	if k == nil {
+		return c, nil
 	}
 	if a.Early != "" {
 		limit, _ := strconv.ParseFloat(a.Early, 64)
-		e := above(limit)
-		if a.Kind == AlertBelow {
-			e = below(limit)
+		if k, ok := k.(earlyKind); ok {
+			early = a.within(k.at(a, limit))
 		}
-		early = a.within(e)
 	}
-	return *a.within(c), early
+	return *a.within(k.condition(a)), early
 }
 
 // within limits a condition to the alert's days and time of day, and gives it its delays.
@@ -361,31 +227,19 @@ func (r Route) Validate() error {
 	}
 	for _, field := range bodyField.FindAllStringSubmatch(r.Body, -1) {
 		if !slices.Contains(BodyFields, field[1]) {
-			return fmt.Errorf("the body names {%s}, which nothing fills in; there are {%s}", field[1], strings.Join(BodyFields, "}, {"))
+			return fmt.Errorf("the body names {%s}, which nothing fills in; there are {%s}", field[1], strings.Join(BodyFields,
+				"}, {"))
 		}
 	}
 	return (&Alert{From: r.From, To: r.Until}).validateWindow()
 }
 
 // BodyFields are what is filled into a body of one's own.
-var BodyFields = []string{"subject", "text", "name", "value", "place", "severity", "what", "since", "link", "do", "id", "hub"}
+var BodyFields = []string{"subject", "text", "name", "value", "place", "severity", "what", "since", "link", "do", "id",
+	"hub"}
 
 // bodyField is a word in braces; braces of JSON have something else behind them.
 var bodyField = regexp.MustCompile(`\{([A-Za-z_][A-Za-z0-9_.]*)\}`)
-
-// Holds tells for a reading whether it is what the alert is about, without delays and dead band; nil where a single
-// reading cannot tell.
-func (a *Alert) Holds() func(v float64) bool {
-	switch a.Kind {
-	case AlertAbove:
-		return func(v float64) bool { return v > a.Limit }
-	case AlertBelow:
-		return func(v float64) bool { return v < a.Limit }
-	case AlertOutside:
-		return func(v float64) bool { return v < a.Limit || v > a.Upper }
-	}
-	return nil
-}
 
 // excluded reports whether a control must not be on together with others.
 func (s *Site) excluded(control string) bool {
@@ -397,46 +251,65 @@ func (s *Site) excluded(control string) bool {
 	return false
 }
 
-// AllAlerts are those that were made, and those that are there without making: for each device that it is away, for each
-// periodic signal that somebody named that it is stale, for each control that it is not confirmed or has no effect, and some of the hub itself.
-// One that was made takes the place of a built-in one of the same id, which so is tuned or switched off.
+// AllAlerts are those that were made, and those that are there without making: for each device that it is away, for
+// each periodic signal that somebody named that it is stale, for each control that it is not confirmed or has no
+// effect, and some of the hub itself. One that was made takes the place of a built-in one of the same id, which so is
+// tuned or switched off.
 func (s *Site) AllAlerts() map[string]*Alert {
 	all := make(map[string]*Alert, len(s.Alerts)+len(s.Devices)+len(s.Signals)+len(s.Controls))
 	add := func(a Alert) { all[a.ID] = &a }
 	minute := time.Minute.Milliseconds()
 	for id, d := range s.Devices {
 		if d.Active() {
-			add(Alert{ID: "offline_" + id, Name: d.Name + " is away", Kind: AlertOffline, Of: id, Severity: Warning, AfterMS: 5 * minute, Text: "Look whether it has power and reaches the network."})
+			add(Alert{ID: "offline_" + id, Name: d.Name + " is away", Kind: AlertOffline, Of: id, Severity: Warning,
+				AfterMS: 5 * minute, Text: "Look whether it has power and reaches the network."})
 		}
 	}
 	for id, g := range s.Signals {
-		if d := s.Devices[g.Device]; g.Reports == Periodic && d.Active() && !g.New { // what nobody has looked at yet is nobody's loss
-			add(Alert{ID: slugged("stale_", id), Name: g.Name + " is missing", Kind: AlertStale, Of: id, Severity: Warning, AfterMS: 5 * minute, Text: "The board is there, but this reading does not come any more."})
+		// what nobody has looked at yet is nobody's loss
+		if d := s.Devices[g.Device]; g.Reports == Periodic && d.Active() && !g.New {
+			add(Alert{ID: slugged("stale_", id), Name: g.Name + " is missing", Kind: AlertStale, Of: id, Severity: Warning,
+				AfterMS: 5 * minute, Text: "The board is there, but this reading does not come any more."})
 		}
 	}
 	for id, c := range s.Controls {
 		if !s.Devices[c.Device].Active() || c.Momentary != nil {
 			continue
 		}
-		add(Alert{ID: slugged("unconfirmed_", id), Name: c.Name + " does not answer", Kind: AlertUnconfirmed, Of: id, Severity: Warning, AfterMS: minute, Text: "The board does not say that it switched. Look at the thing itself."})
+		add(Alert{ID: slugged("unconfirmed_", id), Name: c.Name + " does not answer", Kind: AlertUnconfirmed, Of: id,
+			Severity: Warning, AfterMS: minute, Text: "The board does not say that it switched. Look at the thing itself."})
 		a := s.Automations[id]
 		if a != nil && (len(a.Demands) > 0 || len(a.Interlocks) > 0) {
-			add(Alert{ID: slugged("chatters_", id), Name: c.Name + " chatters", Kind: AlertFormula, Of: id, When: id + `.limit == "chatter"`, Severity: Warning, Text: "It changed too often within a minute and is held for a while. Look at what makes it change."})
+			add(Alert{ID: slugged("chatters_", id), Name: c.Name + " chatters", Kind: AlertFormula, Of: id, When: id +
+				`.limit == "chatter"`, Severity: Warning,
+				Text: "It changed too often within a minute and is held for a while. Look at what makes it change."})
 		}
-		if a != nil && s.excluded(id) && slices.ContainsFunc(a.Interlocks, func(l Interlock) bool { return l.To != nil && *l.To > 0 }) {
-			add(Alert{ID: slugged("overruled_", id), Name: c.Name + " is forced on and must stay off", Kind: AlertFormula, Of: id, When: id + `.limit == "overruled"`, Severity: Critical, Text: "An interlock forces on what it excludes as well, and that comes first. Look at both."})
+		if a != nil && s.excluded(id) && slices.ContainsFunc(a.Interlocks, func(l Interlock) bool {
+			return l.To != nil && *l.To > 0
+		}) {
+			add(Alert{ID: slugged("overruled_", id), Name: c.Name + " is forced on and must stay off", Kind: AlertFormula,
+				Of: id, When: id + `.limit == "overruled"`, Severity: Critical,
+				Text: "An interlock forces on what it excludes as well, and that comes first. Look at both."})
 		}
 		if a.HasFloor() {
-			add(Alert{ID: slugged("blind_", id), Name: c.Name + " cannot protect", Kind: AlertFormula, Of: id, When: id + `.floor == "blind"`, AfterMS: minute, Severity: Critical, Text: "Its lower limit must hold, as against frost, and the reading that it needs is missing."})
+			add(Alert{ID: slugged("blind_", id), Name: c.Name + " cannot protect", Kind: AlertFormula, Of: id, When: id +
+				`.floor == "blind"`, AfterMS: minute, Severity: Critical,
+				Text: "Its lower limit must hold, as against frost, and the reading that it needs is missing."})
 		}
 		if a != nil && a.Proof != nil {
-			add(Alert{ID: slugged("no_effect_", id), Name: c.Name + " has no effect", Kind: AlertNoEffect, Of: id, Severity: Critical, Text: "It was switched on, and what it should do does not show."})
+			add(Alert{ID: slugged("no_effect_", id), Name: c.Name + " has no effect", Kind: AlertNoEffect, Of: id,
+				Severity: Critical, Text: "It was switched on, and what it should do does not show."})
 		}
 	}
-	add(Alert{ID: "disk_full", Name: "The hub's disk is nearly full", Kind: AlertFormula, When: "hub.disk_used > 90", Until: "hub.disk_used < 88", Severity: Critical, Text: "Make room on the disk, or keep readings for less time."})
-	add(Alert{ID: "store_damage", Name: "The store is damaged", Kind: AlertFormula, When: "hub.damaged > 0", Severity: Critical, Text: "Run idleember check, and bring back a backup if what is missing matters."})
-	add(Alert{ID: "clock_wrong", Name: "The hub's clock is wrong", Kind: AlertFormula, When: "hub.clock > 0", Severity: Critical, AfterMS: minute, Text: "Set the clock of the hub's computer; until then times cannot be trusted."})
-	add(Alert{ID: "backup_old", Name: "The last backup is old", Kind: AlertFormula, When: "hub.backup > 192", Severity: Info, Text: "Make a backup, or let the hub make one by itself."})
+	add(Alert{ID: "disk_full", Name: "The hub's disk is nearly full", Kind: AlertFormula, When: "hub.disk_used > 90",
+		Until: "hub.disk_used < 88", Severity: Critical, Text: "Make room on the disk, or keep readings for less time."})
+	add(Alert{ID: "store_damage", Name: "The store is damaged", Kind: AlertFormula, When: "hub.damaged > 0",
+		Severity: Critical, Text: "Run idleember check, and bring back a backup if what is missing matters."})
+	add(Alert{ID: "clock_wrong", Name: "The hub's clock is wrong", Kind: AlertFormula, When: "hub.clock > 0",
+		Severity: Critical, AfterMS: minute, Text: "Set the clock of the hub's computer; until then times cannot be " +
+			"trusted."})
+	add(Alert{ID: "backup_old", Name: "The last backup is old", Kind: AlertFormula, When: "hub.backup > 192",
+		Severity: Info, Text: "Make a backup, or let the hub make one by itself."})
 	for id, a := range s.Alerts {
 		all[id] = a
 	}

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -9,9 +10,9 @@ import (
 	"strings"
 )
 
-// Amount is what a control or a setting can be, as a number: a switch 0 or 1; a level 0 to 100 per cent; a choice the place
-// of its word, counted from 0; a mover 0 closed, 1 stopped, 2 open; a time of day in minutes since midnight; a duration in
-// seconds.
+// Amount is what a control or a setting can be, as a number: a switch 0 or 1; a level 0 to 100 per cent; a choice the
+// place of its word, counted from 0; a mover 0 closed, 1 stopped, 2 open; a time of day in minutes since midnight; a
+// duration in seconds.
 type Amount float64
 
 // UnmarshalJSON also reads true and false, as 1 and 0.
@@ -53,6 +54,59 @@ func (c *Control) What() ControlKind {
 		return Switch
 	}
 	return c.Kind
+}
+
+type plainControl Control
+
+// controlJSON is a control as JSON: its safe value is what it is told, true, 40 or "open".
+type controlJSON struct {
+	plainControl
+	Safe json.RawMessage `json:"safe"`
+}
+
+// MarshalJSON writes the safe value as what the control is told.
+func (c Control) MarshalJSON() ([]byte, error) {
+	out := controlJSON{plainControl: plainControl(c)}
+	var err error
+	switch words := c.Words(); {
+	case words != nil && c.Safe >= 0 && int(c.Safe) < len(words):
+		out.Safe, err = json.Marshal(words[int(c.Safe)])
+	case c.What() == Switch && (c.Safe == 0 || c.Safe == 1):
+		out.Safe, err = json.Marshal(c.Safe == 1)
+	default:
+		out.Safe, err = json.Marshal(float64(c.Safe))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(out)
+}
+
+// UnmarshalJSON also reads a safe value that is an amount.
+func (c *Control) UnmarshalJSON(b []byte) error { return c.decode(json.NewDecoder(bytes.NewReader(b))) }
+
+// decode fails with a *json.UnmarshalTypeError where the safe value is none of the control's.
+func (c *Control) decode(d *json.Decoder) error {
+	var in controlJSON
+	if err := d.Decode(&in); err != nil {
+		return err
+	}
+	*c = Control(in.plainControl)
+	c.Kind = c.What()
+	if len(in.Safe) == 0 || string(in.Safe) == "null" {
+		return nil
+	}
+	if in.Safe[0] != '"' {
+		return json.Unmarshal(in.Safe, &c.Safe)
+	}
+	var word string
+	err := json.Unmarshal(in.Safe, &word)
+	if err == nil {
+		if c.Safe, err = c.AmountOf(word); err != nil {
+			err = fmt.Errorf("the safe value: %w", err)
+		}
+	}
+	return err
 }
 
 // Words are what a choice or a mover can be told, in the order of their amounts.
@@ -119,7 +173,9 @@ func (c *Control) AmountOf(word string) (Amount, error) {
 	if words := c.Words(); words != nil {
 		i := slices.IndexFunc(words, func(w string) bool { return strings.EqualFold(w, word) })
 		if c.What() == Mover && i < 0 {
-			i = slices.IndexFunc([]string{"closed", "stopped", "opened"}, func(w string) bool { return strings.EqualFold(w, word) })
+			i = slices.IndexFunc([]string{"closed", "stopped", "opened"}, func(w string) bool {
+				return strings.EqualFold(w, word)
+			})
 		}
 		if i < 0 {
 			return 0, fmt.Errorf("%s is one of %s, not %.40q", c.Name, strings.Join(words, ", "), word)
@@ -141,4 +197,15 @@ func (c *Control) AmountOf(word string) (Amount, error) {
 		return 0, fmt.Errorf("%.40q is no value of %s; expected %s", word, c.Name, expected)
 	}
 	return Amount(f), c.Check(Amount(f))
+}
+
+// SeriesKind is the kind of the values that a control's history has.
+func (c Control) SeriesKind() ValueKind {
+	switch c.What() {
+	case Switch:
+		return OnOff
+	case Level:
+		return Number
+	}
+	return Text
 }

@@ -9,8 +9,8 @@ import (
 	"idleember/core/calendar"
 )
 
-// Condition is true or false, or unknown where its readings are. It becomes true when When is, and false when Until is; an
-// empty Until means: when When is false. What lies between the two keeps it as it is: that is its dead band.
+// Condition is true or false, or unknown where its readings are. It becomes true when When is, and false when Until is;
+// an empty Until means: when When is false. What lies between the two keeps it as it is: that is its dead band.
 type Condition struct {
 	When     string `json:"when"`
 	Until    string `json:"until,omitempty"`
@@ -18,20 +18,8 @@ type Condition struct {
 	SettleMS int64  `json:"settle_ms,omitempty"` // Until must hold for this long
 }
 
-// DemandKind says what a demand looks at.
+// DemandKind says what a demand looks at; core/engine has the kinds, a file each.
 type DemandKind string
-
-// The kinds of demands.
-const (
-	HoldAbove DemandKind = "hold_above" // heat or humidify: on below the setpoint
-	HoldBelow DemandKind = "hold_below" // cool, dry or extract: on above the setpoint
-	Scheduled DemandKind = "schedule"
-	DayLength DemandKind = "day_length" // hours of light counted from the day's first daylight
-	Whenever  DemandKind = "formula"
-	Exercise  DemandKind = "exercise" // a short run where there was none for days
-	Curve     DemandKind = "curve"    // a level that follows a signal
-	Regulate  DemandKind = "regulate" // a level that keeps a signal at a setpoint (PI)
-)
 
 // Demand is a reason in auto to be on, or at a level. Which fields count depends on the kind. Of, Target, Hours and the
 // condition are formulas.
@@ -53,12 +41,13 @@ type Demand struct {
 	ForMS   int64            `json:"for_ms,omitempty"`   // exercise: how long
 	At      *calendar.Moment `json:"at,omitempty"`       // exercise: when
 
-	Points     [][2]float64 `json:"points,omitempty"`      // curve: quantity and level, by quantity
-	Gain       float64      `json:"gain,omitempty"`        // regulate: per cent for one unit of difference
-	IntegralMS int64        `json:"integral_ms,omitempty"` // regulate: in what time a lasting difference counts as much again; 0: never
-	Cools      bool         `json:"cools,omitempty"`       // regulate: more of it makes the quantity smaller
-	Least      float64      `json:"least,omitempty"`       // curve, regulate: the level is at least this
-	Most       float64      `json:"most,omitempty"`        // and at most this; 0: 100
+	Points [][2]float64 `json:"points,omitempty"` // curve: quantity and level, by quantity
+	Gain   float64      `json:"gain,omitempty"`   // regulate: per cent for one unit of difference
+	// regulate: in what time a lasting difference counts as much again; 0: never
+	IntegralMS int64   `json:"integral_ms,omitempty"`
+	Cools      bool    `json:"cools,omitempty"` // regulate: more of it makes the quantity smaller
+	Least      float64 `json:"least,omitempty"` // curve, regulate: the level is at least this
+	Most       float64 `json:"most,omitempty"`  // and at most this; 0: 100
 
 	// Floor protects, as from frost: the demand needs no permit and holds even where a preset switched off.
 	Floor bool `json:"floor,omitempty"`
@@ -81,8 +70,9 @@ type Interlock struct {
 
 // RunLimits bound how a control runs. Zero means no limit.
 type RunLimits struct {
-	LongestOnMS   int64 `json:"longest_on_ms,omitempty"`
-	RestMS        int64 `json:"rest_ms,omitempty"` // after a stop forced by the longest on; 0: as long as that, at most 1 h
+	LongestOnMS int64 `json:"longest_on_ms,omitempty"`
+	// after a stop forced by the longest on; 0: as long as that, at most 1 h
+	RestMS        int64 `json:"rest_ms,omitempty"`
 	ShortestOnMS  int64 `json:"shortest_on_ms,omitempty"`
 	ShortestOffMS int64 `json:"shortest_off_ms,omitempty"`
 	StartsAnHour  int   `json:"starts_an_hour,omitempty"` // how often auto may switch it on within an hour
@@ -92,10 +82,11 @@ type RunLimits struct {
 
 // Proof is the effect that a control must show elsewhere after it was switched on.
 type Proof struct {
-	When      string `json:"when"`
-	WithinMS  int64  `json:"within_ms"`
-	Retries   int    `json:"retries,omitempty"`    // how often it is sent once more where there is no effect
-	SwitchOff bool   `json:"switch_off,omitempty"` // then it is switched off, until somebody tells it anew; else it goes on
+	When     string `json:"when"`
+	WithinMS int64  `json:"within_ms"`
+	Retries  int    `json:"retries,omitempty"` // how often it is sent once more where there is no effect
+	// then it is switched off, until somebody tells it anew; else it goes on
+	SwitchOff bool `json:"switch_off,omitempty"`
 }
 
 // Pulse makes a switch momentary: on for a time, off, perhaps again.
@@ -115,7 +106,8 @@ type Travel struct {
 	IsClosed string `json:"is_closed,omitempty"` // conditions: the end contacts
 	TravelMS int64  `json:"travel_ms"`           // from end to end
 	PauseMS  int64  `json:"pause_ms,omitempty"`  // before it reverses; 0: 1 s
-	GoOn     bool   `json:"go_on,omitempty"`     // when an interlock ends it goes on to where it should be; else it stays until something new is wanted
+	// when an interlock ends it goes on to where it should be; else it stays until something new is wanted
+	GoOn bool `json:"go_on,omitempty"`
 }
 
 // Automation is what the hub decides of a control by itself.
@@ -130,9 +122,10 @@ type Automation struct {
 	Idle       Amount      `json:"idle,omitempty"`      // in auto without a demand
 	Fallback   *Amount     `json:"fallback,omitempty"`  // where auto's readings are unknown; none: the safe value
 	SettleMS   int64       `json:"settle_ms,omitempty"` // how long they must be back; 0: 30 s
-	HandMS     int64       `json:"hand_ms,omitempty"`   // how long by hand lasts by default; 0: 8 h where dangerous, else without end
-	FollowMS   int64       `json:"follow_ms,omitempty"` // how long what was switched at the device lasts; 0: 4 h
-	Changes    int         `json:"changes,omitempty"`   // how often the hub itself may change it within a minute; 0: 6
+	// how long by hand lasts by default; 0: 8 h where dangerous, else without end
+	HandMS   int64 `json:"hand_ms,omitempty"`
+	FollowMS int64 `json:"follow_ms,omitempty"` // how long what was switched at the device lasts; 0: 4 h
+	Changes  int   `json:"changes,omitempty"`   // how often the hub itself may change it within a minute; 0: 6
 }
 
 // Defaults of automation.
@@ -220,17 +213,14 @@ func (a *Automation) Formulas(each func(place, text string, quantity bool)) {
 	}
 	for i, d := range a.Demands {
 		at := fmt.Sprintf("demands.%d", i)
-		switch d.Kind {
-		case HoldAbove, HoldBelow, Regulate:
-			each(at+".of", d.Of, true)
-			each(at+".target", d.Target, true)
-		case Curve:
-			each(at+".of", d.Of, true)
-		case DayLength:
-			each(at+".daylight", d.Daylight, false)
-			each(at+".hours", d.Hours, true)
-		case Whenever:
-			cond(at, d.Condition)
+		for _, f := range []struct {
+			name, text string
+			quantity   bool
+		}{{"of", d.Of, true}, {"target", d.Target, true}, {"daylight", d.Daylight, false}, {"hours", d.Hours, true}, {"when",
+			d.When, false}, {"until", d.Until, false}} {
+			if f.text != "" {
+				each(at+"."+f.name, f.text, f.quantity)
+			}
 		}
 	}
 	for i, p := range a.Permits {
@@ -252,18 +242,14 @@ func (a *Automation) Formulas(each func(place, text string, quantity bool)) {
 	}
 }
 
-// Validate says in a sentence what is wrong with the automation of a control, or returns nil. It does not look into formulas.
+// Validate says in a sentence what is wrong with the automation of a control, or returns nil. It looks neither into
+// formulas nor at demands (engine.CheckAutomation).
 func (a *Automation) Validate(s *Site, c Control) error {
-	for i, d := range a.Demands {
-		if err := d.validate(c); err != nil {
-			return fmt.Errorf("demand %d: %w", i+1, err)
-		}
-	}
 	for i, l := range a.Interlocks {
 		if strings.TrimSpace(l.Name) == "" {
 			return fmt.Errorf("interlock %d has no name; say what it protects, as in “gas”", i+1)
 		}
-		if err := l.validate(); err != nil {
+		if err := l.Validate(); err != nil {
 			return fmt.Errorf("interlock %q: %w", l.Name, err)
 		}
 		if l.To != nil {
@@ -273,7 +259,7 @@ func (a *Automation) Validate(s *Site, c Control) error {
 		}
 	}
 	for i, p := range a.Permits {
-		if err := p.validate(); err != nil {
+		if err := p.Validate(); err != nil {
 			return fmt.Errorf("permit %d: %w", i+1, err)
 		}
 	}
@@ -314,7 +300,8 @@ func (a *Automation) Validate(s *Site, c Control) error {
 	return nil
 }
 
-func (c Condition) validate() error {
+// Validate says in a sentence what is wrong with the condition, but for its formulas.
+func (c Condition) Validate() error {
 	if strings.TrimSpace(c.When) == "" {
 		return fmt.Errorf("the condition is missing; write a formula such as kiln_shed.co > 30")
 	}
@@ -322,88 +309,6 @@ func (c Condition) validate() error {
 		if n < 0 || n > 7*24*3600_000 {
 			return fmt.Errorf("a delay is %d ms; choose up to 7 days", n)
 		}
-	}
-	return nil
-}
-
-func (d Demand) validate(c Control) error {
-	if d.To != nil {
-		if err := c.Check(*d.To); err != nil {
-			return err
-		}
-	}
-	need := func(ok bool, what string) error {
-		if !ok {
-			return fmt.Errorf("%s", what)
-		}
-		return nil
-	}
-	level := need(c.What() == Level, c.Name+" is no level; a "+string(d.Kind)+" demand needs one")
-	switch d.Kind {
-	case HoldAbove, HoldBelow:
-		if d.Of == "" || d.Target == "" {
-			return fmt.Errorf("tell what is held and at which setpoint")
-		}
-		return need(d.Band >= 0, "the dead band is negative; choose 0 or more")
-	case Scheduled:
-		if d.Schedule == nil {
-			return fmt.Errorf("the schedule is missing")
-		}
-		return d.Schedule.Validate()
-	case DayLength:
-		return need(d.Daylight != "" && d.Hours != "", "tell what daylight is, as in yard.daylight > 40, and how many hours")
-	case Whenever:
-		return d.Condition.validate()
-	case Exercise:
-		if d.At == nil {
-			return fmt.Errorf("tell at what time of day it is exercised")
-		}
-		if d.EveryMS < 3600_000 || d.EveryMS > 366*24*3600_000 || d.ForMS < 1000 || d.ForMS > 3600_000 {
-			return fmt.Errorf("exercise it every 1 h to a year, for 1 s to 1 h")
-		}
-		return d.At.Validate()
-	case Curve:
-		if level != nil {
-			return level
-		}
-		if len(d.Points) < 2 || len(d.Points) > 50 || !slices.IsSortedFunc(d.Points, func(a, b [2]float64) int { return compare(a[0], b[0]) }) {
-			return fmt.Errorf("a curve needs 2 to 50 points, sorted by the quantity")
-		}
-		for i, p := range d.Points {
-			if p[1] < 0 || p[1] > 100 || i > 0 && p[0] == d.Points[i-1][0] {
-				return fmt.Errorf("point %d of the curve is wrong; levels are 0 to 100, and no quantity comes twice", i+1)
-			}
-		}
-		return d.bounds()
-	case Regulate:
-		switch {
-		case level != nil:
-			return level
-		case d.Of == "" || d.Target == "":
-			return fmt.Errorf("tell what is regulated and to which setpoint")
-		case !(d.Gain > 0) || d.Gain > 10_000:
-			return fmt.Errorf("the gain is %g; choose how many per cent one unit of difference is worth, up to 10000", d.Gain)
-		case d.IntegralMS < 0 || d.IntegralMS > 0 && d.IntegralMS < 1000 || d.IntegralMS > 24*3600_000:
-			return fmt.Errorf("the integral time is %d ms; choose 1 s to 24 h, or 0 for none", d.IntegralMS)
-		}
-		return d.bounds()
-	}
-	return fmt.Errorf("the demand %q is unknown; use hold_above, hold_below, schedule, day_length, formula, exercise, curve or regulate", d.Kind)
-}
-
-func compare(a, b float64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
-}
-
-func (d Demand) bounds() error {
-	if d.Least < 0 || d.Most < 0 || d.Most > 100 || d.Most > 0 && d.Least > d.Most {
-		return fmt.Errorf("the level is bounded by %g and %g; choose 0 to 100, the least first", d.Least, d.Most)
 	}
 	return nil
 }
@@ -515,7 +420,8 @@ func (g *Group) Validate(s *Site) error {
 		}
 		seen[m.Control] = true
 		for id, other := range s.Groups {
-			if id != g.ID && other.Exclusive() == g.Exclusive() && slices.ContainsFunc(other.Members, func(o GroupMember) bool { return o.Control == m.Control }) {
+			if id != g.ID && other.Exclusive() == g.Exclusive() && slices.ContainsFunc(other.Members,
+				func(o GroupMember) bool { return o.Control == m.Control }) {
 				return fmt.Errorf("%s is already in %s", m.Control, other.Name)
 			}
 		}

@@ -55,7 +55,8 @@ func (d Divider) Warning() string {
 	case d.Highest == 0:
 		return ""
 	case pin > limit:
-		return fmt.Sprintf("At %.4g V the pin would see %.3g V, more than the %.3g V that it stands: make R1 larger than %.3g kΩ.",
+		return fmt.Sprintf("At %.4g V the pin would see %.3g V, more than the %.3g V that it stands: make R1 larger than "+
+			"%.3g kΩ.",
 			d.Highest, pin, limit, d.R2*(d.Highest/limit-1)/1000)
 	case pin > d.Reference:
 		return fmt.Sprintf("At %.4g V the pin would see %.3g V, more than the reference of %.3g V: readings stop at %.4g V.",
@@ -90,14 +91,16 @@ func (c Calibration) Validate(kind ValueKind) error {
 		return nil
 	case "two_point":
 		if len(c.Points) != 2 {
-			return fmt.Errorf("a two-point calibration needs two points, each a raw number and its value; there are %d", len(c.Points))
+			return fmt.Errorf("a two-point calibration needs two points, each a raw number and its value; there are %d",
+				len(c.Points))
 		}
 		if c.Points[0][0] == c.Points[1][0] {
 			return fmt.Errorf("both points have the raw number %g; measure at two different values", c.Points[0][0])
 		}
 	case "gain":
 		if len(c.Points) != 1 {
-			return fmt.Errorf("a calibration by one reference needs one point, a raw number and the reference meter's value; there are %d", len(c.Points))
+			return fmt.Errorf("a calibration by one reference needs one point, a raw number and the reference meter's value; "+
+				"there are %d", len(c.Points))
 		}
 		if c.Points[0][0] == 0 {
 			return fmt.Errorf("the raw number of the reference is 0; measure where it is not")
@@ -119,7 +122,8 @@ func (c Calibration) Validate(kind ValueKind) error {
 		case d.R1 < 0 || d.R2 <= 0 && d.R1 > 0 || d.R1 > 1e9 || d.R2 > 1e9:
 			return fmt.Errorf("the resistors %g Ω and %g Ω make no divider; R2 must be above 0", d.R1, d.R2)
 		case d.Reference <= 0 || d.Reference > 1000 || d.Counts < 1 || d.Counts > 1<<32:
-			return fmt.Errorf("the converter's reference %g V and highest count %g cannot be; use such as 3.3 and 4095", d.Reference, d.Counts)
+			return fmt.Errorf("the converter's reference %g V and highest count %g cannot be; use such as 3.3 and 4095",
+				d.Reference, d.Counts)
 		}
 	default:
 		return fmt.Errorf("the calibration %q is unknown; use two_point, gain, divider or table", c.Method)
@@ -127,8 +131,8 @@ func (c Calibration) Validate(kind ValueKind) error {
 	return nil
 }
 
-// Sense is what can be said of a signal's readings before anybody looks: which can be true, and which are suspicious. The
-// zero value trusts everything.
+// Sense is what can be said of a signal's readings before anybody looks: which can be true, and which are suspicious.
+// The zero value trusts everything.
 type Sense struct {
 	Lowest  *float64 `json:"lowest,omitempty"`   // lower readings are bad
 	Highest *float64 `json:"highest,omitempty"`  // higher readings are bad
@@ -142,7 +146,8 @@ func (s Sense) Validate(kind ValueKind) error {
 	case kind != Number && (s.Lowest != nil || s.Highest != nil || s.Spike != 0):
 		return fmt.Errorf("only numbers have a plausible range or spikes")
 	case s.Lowest != nil && s.Highest != nil && *s.Lowest >= *s.Highest:
-		return fmt.Errorf("the plausible range goes from %g to %g; its lower end must be below its upper end", *s.Lowest, *s.Highest)
+		return fmt.Errorf("the plausible range goes from %g to %g; its lower end must be below its upper end", *s.Lowest,
+			*s.Highest)
 	case s.Spike < 0 || math.IsNaN(s.Spike) || math.IsInf(s.Spike, 0):
 		return fmt.Errorf("a spike of %g cannot be; give the largest honest step", s.Spike)
 	case s.StuckMS < 0 || s.StuckMS > 365*24*3600_000:

@@ -44,7 +44,8 @@ func (c Camera) Validate() error {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
 		return fmt.Errorf("%q is no address of a picture; write it as http://camera.local/still.jpg", c.Address)
 	case u.User != nil:
-		return fmt.Errorf("an account in the address would be shown to everybody who sees it; enter account and password beside it")
+		return fmt.Errorf("an account in the address would be shown to everybody who sees it; enter account and password " +
+			"beside it")
 	case len(c.Address) > 500:
 		return fmt.Errorf("the address has %d characters; use up to 500", len(c.Address))
 	case len(c.Account) > 200:

@@ -12,7 +12,7 @@ const (
 	Password       = "password"   // that somebody else asks for
 	Passphrase     = "passphrase" // by which backups are encrypted
 	DeviceKey      = "key"        // the SHA-256 of a device's key, in hexadecimal
-	CameraPassword = "camera"
+	CameraPassword = "camera_password"
 )
 
 // Catalogue lists all kinds of parts, those first that others hang on.
@@ -75,14 +75,18 @@ var Catalogue = []*Kind{
 		},
 		formulas: (*Automation).Formulas, mentions: (*Site).automationMentions}.entry(),
 	kind[*Group]{name: "group", prefix: "group.", many: func(s *Site) map[string]*Group { return s.Groups },
-		id: func(g **Group) *string { return &(*g).ID }, called: func(g *Group) string { return g.Name }, validate: (*Group).Validate,
+		id: func(g **Group) *string { return &(*g).ID }, called: func(g *Group) string { return g.Name },
+		validate: (*Group).Validate,
 		without: func(g *Group, gone func(Key) bool) (*Group, bool, bool) {
 			left := *g
-			left.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m GroupMember) bool { return gone(Key{Thing, m.Control}) })
+			left.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m GroupMember) bool {
+				return gone(Key{Thing, m.Control})
+			})
 			return &left, len(left.Members) < len(g.Members), len(left.Members) >= 2
 		}}.entry(),
 	kind[Preset]{name: "preset", prefix: "preset.", many: func(s *Site) map[string]Preset { return s.Presets },
-		id: func(p *Preset) *string { return &p.ID }, called: func(p Preset) string { return p.Name }, validate: Preset.Validate,
+		id: func(p *Preset) *string { return &p.ID }, called: func(p Preset) string { return p.Name },
+		validate: Preset.Validate,
 		mentions: func(_ *Site, p Preset, _ Reads, each func(Mention)) {
 			actionMentions(p.Actions, "the preset "+p.Name, each)
 		},
@@ -92,10 +96,12 @@ var Catalogue = []*Kind{
 			return p, len(p.Actions) < had, len(p.Actions) > 0
 		}}.entry(),
 	kind[*Rule]{name: "rule", prefix: "rule.", many: func(s *Site) map[string]*Rule { return s.Rules },
-		id: func(r **Rule) *string { return &(*r).ID }, called: func(r *Rule) string { return r.Name }, validate: (*Rule).Validate,
+		id: func(r **Rule) *string { return &(*r).ID }, called: func(r *Rule) string { return r.Name },
+		validate: (*Rule).Validate,
 		formulas: (*Rule).Formulas, mentions: (*Site).ruleMentions, without: (*Rule).without}.entry(),
 	kind[*Alert]{name: "alert", prefix: "alert.", many: func(s *Site) map[string]*Alert { return s.Alerts },
-		id: func(a **Alert) *string { return &(*a).ID }, called: func(a *Alert) string { return a.Name }, validate: (*Alert).Validate,
+		id: func(a **Alert) *string { return &(*a).ID }, called: func(a *Alert) string { return a.Name },
+		validate: (*Alert).Validate,
 		formulas: (*Alert).Formulas,
 		mentions: func(s *Site, a *Alert, reads Reads, each func(Mention)) {
 			if a.Of != "" {
@@ -142,7 +148,8 @@ var Catalogue = []*Kind{
 		},
 		secrets: map[string]func(Messaging) Goes{Password: func(x Messaging) Goes {
 			m := x.Mail
-			return Goes{m.Account != "", m.Host, fmt.Sprintf("%s\x00%d\x00%s\x00%s\x00%s", m.Host, m.Port, m.Account, m.Security, m.CA)}
+			return Goes{m.Account != "", m.Host, fmt.Sprintf("%s\x00%d\x00%s\x00%s\x00%s", m.Host, m.Port, m.Account, m.Security,
+				m.CA)}
 		}}}.entry(),
 	kind[Backups]{name: "backups", prefix: "hub.backups", idle: true, alone: func(s *Site) *Backups { return &s.Backups },
 		validate: func(b Backups, _ *Site) error { return b.Validate() },
@@ -163,8 +170,9 @@ var Catalogue = []*Kind{
 	kind[Model]{name: "model", prefix: "model ", idle: true, many: func(s *Site) map[string]Model { return s.Models },
 		id: func(m *Model) *string { return &m.ID }, called: func(m Model) string { return m.Name },
 		validate: func(m Model, _ *Site) error { return m.Validate() }}.entry(),
-	kind[Dashboard]{name: "dashboard", prefix: "dashboard.", idle: true, many: func(s *Site) map[string]Dashboard { return s.Dashboards },
-		id: func(d *Dashboard) *string { return &d.ID }, called: func(d Dashboard) string { return d.Name },
+	kind[Dashboard]{name: "dashboard", prefix: "dashboard.", idle: true,
+		many: func(s *Site) map[string]Dashboard { return s.Dashboards },
+		id:   func(d *Dashboard) *string { return &d.ID }, called: func(d Dashboard) string { return d.Name },
 		validate: func(d Dashboard, _ *Site) error { return d.Validate() },
 		mentions: func(_ *Site, d Dashboard, _ Reads, each func(Mention)) {
 			if d.Shared == Private { // a shared one is everybody's
@@ -175,11 +183,20 @@ var Catalogue = []*Kind{
 			left, changed := d.Without(func(id string) bool { return gone(Key{Thing, id}) || gone(Key{"preset", id}) })
 			return left, changed, true
 		}}.entry(),
+	kind[View]{name: "view", prefix: "view ", idle: true, many: func(s *Site) map[string]View { return s.Views },
+		id: func(v *View) *string { return &v.ID }, called: func(v View) string { return v.Name },
+		validate: func(v View, _ *Site) error { return v.Validate() },
+		mentions: func(_ *Site, v View, _ Reads, each func(Mention)) {
+			if !v.Shared {
+				each(Mention{Of: Key{Member, v.By}, Bond: Owned})
+			}
+		}}.entry(),
 }
 
 // places are in the order in which they were made.
 func places() *Kind {
-	k := kind[Place]{name: "place", prefix: "place ", id: func(p *Place) *string { return &p.ID }, called: func(p Place) string { return p.Name },
+	k := kind[Place]{name: "place", prefix: "place ", id: func(p *Place) *string { return &p.ID },
+		called:   func(p Place) string { return p.Name },
 		validate: func(p Place, _ *Site) error { return p.Validate() }}.entry()
 	k.ids = func(s *Site) (ids []string) {
 		for _, p := range s.Places {
@@ -201,7 +218,9 @@ func places() *Kind {
 		} else {
 			s.Places = append(s.Places, p)
 		}
-		slices.SortFunc(s.Places, func(a, b Place) int { return cmp.Or(cmp.Compare(a.Position, b.Position), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(s.Places, func(a, b Place) int {
+			return cmp.Or(cmp.Compare(a.Position, b.Position), cmp.Compare(a.ID, b.ID))
+		})
 	}
 	k.drop = func(s *Site, id string) {
 		s.Places = slices.DeleteFunc(s.Places, func(p Place) bool { return p.ID == id })
@@ -210,7 +229,8 @@ func places() *Kind {
 }
 
 // settingsIn mentions the settings that formulas name.
-func (s *Site) settingsIn(formulas func(func(place, text string, quantity bool)), by string, reads Reads, each func(Mention)) {
+func (s *Site) settingsIn(formulas func(func(place, text string, quantity bool)), by string, reads Reads,
+	each func(Mention)) {
 	formulas(func(_, text string, _ bool) {
 		for _, id := range reads(text) {
 			if _, ok := s.Settings[id]; ok {

@@ -18,8 +18,8 @@ const (
 	Everybody Sharing = "everybody" // guests too; they see of it what was opened to them
 )
 
-// Dashboard is a page that somebody arranged. Its tiles lie on a grid of 12 columns; narrower screens have fewer, on which the
-// tiles follow each other in order.
+// Dashboard is a page that somebody arranged. Its tiles lie on a grid of 12 columns; narrower screens have fewer, on
+// which the tiles follow each other in order.
 type Dashboard struct {
 	ID     string   `json:"id"`
 	Name   string   `json:"name"`
@@ -52,10 +52,16 @@ const (
 	TileClock    TileKind = "clock"
 )
 
-// tileTakes is how many things a tile of each kind is about, at least and at most.
+// mostOf is how many things a tile is about at most.
+const mostOf = 12
+
+// tileTakes is how many things a tile of each kind is about, at least and at most. Of kinds that are not in it the
+// console alone knows.
 var tileTakes = map[TileKind][2]int{
-	TileValue: {1, 1}, TileGauge: {1, 1}, TileSpark: {1, 1}, TileChart: {1, 12}, TileLamp: {1, 1}, TileControl: {1, 1}, TileSetpoint: {1, 1},
-	TileText: {0, 0}, TileAlerts: {0, 12}, TileStrip: {1, 6}, TilePreset: {1, 1}, TileTimer: {1, 1}, TileNotes: {0, 1}, TilePicture: {0, 0}, TileStill: {1, 1}, TileClock: {0, 0},
+	TileValue: {1, 1}, TileGauge: {1, 1}, TileSpark: {1, 1}, TileChart: {1, 12}, TileLamp: {1, 1}, TileControl: {1, 1},
+	TileSetpoint: {1, 1},
+	TileText:     {0, 0}, TileAlerts: {0, 12}, TileStrip: {1, 6}, TilePreset: {1, 1}, TileTimer: {1, 1}, TileNotes: {0, 1},
+	TilePicture: {0, 0}, TileStill: {1, 1}, TileClock: {0, 0},
 }
 
 // Tile is one thing on a dashboard. X, Y, W and H are in columns and rows of the grid.
@@ -96,8 +102,8 @@ type Pin struct {
 	Y    float64  `json:"y"`
 }
 
-// Part is an element of an SVG picture that a signal, control or formula moves. Numbers from Low to High go from Start to End;
-// on is End, off is Start.
+// Part is an element of an SVG picture that a signal, control or formula moves. Numbers from Low to High go from Start
+// to End; on is End, off is Start.
 type Part struct {
 	Element string  `json:"element"` // its id in the picture
 	Does    string  `json:"does"`    // fill, opacity, show, turn, text, level
@@ -117,8 +123,8 @@ const (
 	mostPins    = 60
 )
 
-// Validate says in a sentence what is wrong with the arrangement, or returns nil. Whether what tiles are about is there is not
-// asked: it may come back, and the tile says so meanwhile.
+// Validate says in a sentence what is wrong with the arrangement, or returns nil. Whether what tiles are about is there
+// is not asked: it may come back, and the tile says so meanwhile.
 func (d *Dashboard) Validate() error {
 	switch {
 	case strings.TrimSpace(d.Name) == "" || utf8.RuneCountInString(d.Name) > 80:
@@ -152,16 +158,21 @@ func (t *Tile) Validate() error {
 	if err := CheckSlug(t.ID); err != nil {
 		return err
 	}
+	if err := CheckSlug(string(t.Kind)); err != nil {
+		return fmt.Errorf("the kind of a tile: %w", err)
+	}
 	takes, ok := tileTakes[t.Kind]
+	if !ok {
+		takes = [2]int{0, mostOf}
+	}
 	switch {
-	case !ok:
-		return fmt.Errorf("there is no kind of tile %q", t.Kind)
 	case len(t.Of) < takes[0]:
 		return fmt.Errorf("a %s is about something; tell its id in of", t.Kind)
 	case len(t.Of) > takes[1]:
 		return fmt.Errorf("a %s is about %d things at most, and these are %d", t.Kind, takes[1], len(t.Of))
 	case t.W < 1 || t.H < 1 || t.X < 0 || t.Y < 0 || t.X+t.W > GridColumns || t.Y+t.H > mostRows:
-		return fmt.Errorf("it lies at column %d, row %d and is %d by %d; the grid has %d columns, counted from 0", t.X, t.Y, t.W, t.H, GridColumns)
+		return fmt.Errorf("it lies at column %d, row %d and is %d by %d; the grid has %d columns, counted from 0", t.X, t.Y,
+			t.W, t.H, GridColumns)
 	case utf8.RuneCountInString(t.Name) > 80 || utf8.RuneCountInString(t.Text) > 4000:
 		return fmt.Errorf("its name is up to 80 characters, its text up to 4000")
 	case t.SpanMS != 0 && (t.SpanMS < time.Minute.Milliseconds() || t.SpanMS > 10*366*24*time.Hour.Milliseconds()):
@@ -184,8 +195,8 @@ func (t *Tile) Validate() error {
 		}
 	}
 	for _, p := range t.Pins {
-		if !slices.Contains([]TileKind{TileValue, TileLamp, TileControl, TileSpark}, p.Kind) || p.Of == "" || len(p.Of) > 100 ||
-			!(p.X >= 0 && p.X <= 100 && p.Y >= 0 && p.Y <= 100) || CheckSlug(p.ID) != nil {
+		if !slices.Contains([]TileKind{TileValue, TileLamp, TileControl, TileSpark}, p.Kind) || p.Of == "" ||
+			len(p.Of) > 100 || !(p.X >= 0 && p.X <= 100 && p.Y >= 0 && p.Y <= 100) || CheckSlug(p.ID) != nil {
 			return fmt.Errorf("a pin is a value, lamp, control or sparkline of something, at 0 to 100 per cent of the picture")
 		}
 	}
@@ -194,7 +205,8 @@ func (t *Tile) Validate() error {
 		case p.Element == "" || len(p.Element) > 100:
 			return fmt.Errorf("a moving part names an element of the picture by its id")
 		case !slices.Contains([]string{"fill", "opacity", "show", "turn", "text", "level"}, p.Does):
-			return fmt.Errorf("the part %s can change its fill, opacity, whether it shows, turn, text or level, not its %q", p.Element, p.Does)
+			return fmt.Errorf("the part %s can change its fill, opacity, whether it shows, turn, text or level, not its %q",
+				p.Element, p.Does)
 		case (p.Of == "") == (p.Formula == ""):
 			return fmt.Errorf("the part %s is moved by a signal or control, or by a formula: one of both", p.Element)
 		case len(p.Of) > 100 || len(p.Formula) > 1000 || len(p.Start) > 40 || len(p.End) > 40:
@@ -247,8 +259,8 @@ func (d *Dashboard) tile(id string) int {
 	return slices.IndexFunc(d.Tiles, func(t Tile) bool { return t.ID == id })
 }
 
-// WithHidden is a dashboard that somebody saved who saw only a part of what was there before, with the rest of that in its place.
-// Where somebody took a tile away of which they saw something, it goes as a whole.
+// WithHidden is a dashboard that somebody saved who saw only a part of what was there before, with the rest of that in
+// its place. Where somebody took a tile away of which they saw something, it goes as a whole.
 func (d Dashboard) WithHidden(before, seen Dashboard) Dashboard {
 	d.Tiles, d.Narrow = slices.Clone(d.Tiles), slices.Clone(d.Narrow)
 	for i, t := range before.Tiles {
@@ -256,7 +268,8 @@ func (d Dashboard) WithHidden(before, seen Dashboard) Dashboard {
 		if shown >= 0 {
 			if now >= 0 {
 				x, of := &d.Tiles[now], seen.Tiles[shown]
-				x.Of, x.Pins, x.Parts = putBack(x.Of, t.Of, of.Of), putBack(x.Pins, t.Pins, of.Pins), putBack(x.Parts, t.Parts, of.Parts)
+				x.Of, x.Pins, x.Parts = putBack(x.Of, t.Of, of.Of), putBack(x.Pins, t.Pins, of.Pins), putBack(x.Parts, t.Parts,
+					of.Parts)
 			}
 			continue
 		}

@@ -9,7 +9,8 @@ import (
 
 func TestADashboardWithoutADeviceIsStillSound(t *testing.T) {
 	d := Dashboard{Name: "Mine", Narrow: []string{"shed", "kiln"}, Tiles: []Tile{
-		{ID: "kiln", Kind: TileValue, Of: []string{"kiln.chamber"}, W: 1, H: 1}, {ID: "shed", Kind: TileValue, Of: []string{"shed.level"}, W: 1, H: 1}}}
+		{ID: "kiln", Kind: TileValue, Of: []string{"kiln.chamber"}, W: 1, H: 1}, {ID: "shed", Kind: TileValue,
+			Of: []string{"shed.level"}, W: 1, H: 1}}}
 	left, changed := d.Without(func(id string) bool { return id == "shed.level" })
 	require.True(t, changed)
 	require.NoError(t, left.Validate())

@@ -8,7 +8,8 @@ import (
 	"strings"
 )
 
-// Elsewhere is another place to which backups are copied: another disk, or storage of somebody else. Its password is kept elsewhere.
+// Elsewhere is another place to which backups are copied: another disk, or storage of somebody else. Its password is
+// kept elsewhere.
 type Elsewhere struct {
 	Via     string `json:"via,omitempty"`     // folder, webdav, s3; empty: none
 	Address string `json:"address,omitempty"` // the folder's path; the collection's URL; the URL of the storage
@@ -62,7 +63,8 @@ func (e Elsewhere) Validate() error {
 	case u.RawQuery != "" || u.Fragment != "":
 		return fmt.Errorf("the address %q has a ? or # in it", e.Address)
 	case e.Via == ToS3 && (u.Path != "" && u.Path != "/"):
-		return fmt.Errorf("the address of the storage is its name alone, as in https://s3.example.org; the bucket has a field of its own")
+		return fmt.Errorf("the address of the storage is its name alone, as in https://s3.example.org; the bucket has a " +
+			"field of its own")
 	case e.Via == ToS3 && (len(e.Bucket) < 3 || strings.ContainsAny(e.Bucket, "/ ")):
 		return fmt.Errorf("%q is no name of a bucket", e.Bucket)
 	case strings.Contains(e.Folder, "..") || strings.HasPrefix(e.Folder, "/"):

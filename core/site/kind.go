@@ -13,8 +13,8 @@ import (
 // Key names one part of the configuration: what kind it is of, and which one. What there is one of alone has no id.
 type Key struct{ Kind, ID string }
 
-// Thing is the kind of a key that names a place, device, signal, control or setting: they share one namespace, and whoever
-// mentions one need not know which it is.
+// Thing is the kind of a key that names a place, device, signal, control or setting: they share one namespace, and
+// whoever mentions one need not know which it is.
 const Thing = "thing"
 
 // IsThing reports whether the key's kind is one of those that share the namespace.
@@ -46,8 +46,8 @@ type Mention struct {
 // Reads tells what ids a formula names, none where it cannot be read.
 type Reads func(formula string) []string
 
-// Kind describes one kind of part of the configuration. Catalogue lists them all; whatever keeps, reads, checks, restores or
-// removes parts asks here, so that it is the same for each.
+// Kind describes one kind of part of the configuration. Catalogue lists them all; whatever keeps, reads, checks,
+// restores or removes parts asks here, so that it is the same for each.
 type Kind struct {
 	// Name stands in the store, in the journal and in keys.
 	Name string
@@ -193,7 +193,8 @@ func (s *Site) With(changes ...Change) *Site {
 	return next
 }
 
-// Load puts a part as the store kept it into a site that is being read. What is of no kind that this program knows is left alone.
+// Load puts a part as the store kept it into a site that is being read. What is of no kind that this program knows is
+// left alone.
 func (s *Site) Load(kind string, body []byte) error {
 	k := KindOf(kind)
 	if k == nil {
@@ -213,8 +214,8 @@ func (e *NeededError) Error() string {
 	return fmt.Sprintf("%s is used by %s; change that first", e.What, e.By)
 }
 
-// Remove finds all that changes when some parts, or members of the household, go: what they own goes with them, and what is left
-// mentions none of them any more. Where something that stays needs one of them it returns a *NeededError.
+// Remove finds all that changes when some parts, or members of the household, go: what they own goes with them, and
+// what is left mentions none of them any more. Where something that stays needs one of them it returns a *NeededError.
 //
 // Formulas that name what is gone are unknown from then on, and say so.
 func (s *Site) Remove(reads Reads, keys ...Key) (changes []Change, err error) {
@@ -282,7 +283,9 @@ func (s *Site) Remove(reads Reads, keys ...Key) (changes []Change, err error) {
 			}
 		})
 	})
-	for _, k := range slices.SortedFunc(maps.Keys(left), func(a, b Key) int { return strings.Compare(a.Kind+" "+a.ID, b.Kind+" "+b.ID) }) {
+	for _, k := range slices.SortedFunc(maps.Keys(left), func(a, b Key) int {
+		return strings.Compare(a.Kind+" "+a.ID, b.Kind+" "+b.ID)
+	}) {
 		changes = append(changes, Change{Put: left[k]})
 	}
 	return changes, err
@@ -351,6 +354,9 @@ func (k kind[T]) entry() *Kind {
 			var v T
 			d := json.NewDecoder(bytes.NewReader(body))
 			d.DisallowUnknownFields()
+			if own, ok := any(&v).(interface{ decode(*json.Decoder) error }); ok {
+				return v, own.decode(d)
+			}
 			err := d.Decode(&v)
 			return v, err
 		}}

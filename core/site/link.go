@@ -13,21 +13,6 @@ import (
 // LinkKind says over which protocol a device speaks with the hub.
 type LinkKind string
 
-// The links.
-const (
-	MQTT    LinkKind = "mqtt"    // the broker inside the hub
-	Outside LinkKind = "outside" // a broker elsewhere, of which the hub is a client
-	HTTP    LinkKind = "http"    // the device pushes over HTTP
-	UDP     LinkKind = "udp"     // datagrams
-	Modbus  LinkKind = "modbus"  // Modbus TCP, the hub asks
-	Lines   LinkKind = "lines"   // text lines over a serial port or TCP
-	Poll    LinkKind = "poll"    // the hub fetches a page over HTTP
-	Itself  LinkKind = "itself"  // the hub tells how it is itself
-)
-
-// LinkKinds are all links, in the order in which they are offered.
-var LinkKinds = []LinkKind{MQTT, HTTP, UDP, Modbus, Lines, Poll, Outside, Itself}
-
 // Link is how a device speaks with the hub. Which fields count depends on the kind.
 type Link struct {
 	Kind       LinkKind `json:"kind"`
@@ -37,29 +22,23 @@ type Link struct {
 	Unit       int      `json:"unit,omitempty"`        // modbus: unit id
 	Baud       int      `json:"baud,omitempty"`        // lines over a serial port
 	QueryKey   bool     `json:"query_key,omitempty"`   // http: the key may stand in the query string
-	Presence   *Source  `json:"presence,omitempty"`    // mqtt, outside: the topic, often a last will, that says on or off line
-	Skip       int      `json:"skip,omitempty"`        // poll: lines before a CSV page's header
-	Inside     bool     `json:"inside,omitempty"`      // poll: the page may be at an address in the house
+	// mqtt, outside: the topic, often a last will, that says on or off line
+	Presence *Source `json:"presence,omitempty"`
+	Skip     int     `json:"skip,omitempty"`   // poll: lines before a CSV page's header
+	Inside   bool    `json:"inside,omitempty"` // poll: the page may be at an address in the house
 	// Watchdog is the Modbus register into which the hub writes the lease in seconds with every beat.
 	Watchdog *Register `json:"watchdog,omitempty"`
 }
 
-// Defaults and limits of asking devices.
-const (
-	DefaultModbusInterval = 5 * time.Second
-	DefaultPollInterval   = 15 * time.Minute
-	DefaultBaud           = 9600
-)
+// DefaultBaud is how fast a serial port is by default.
+const DefaultBaud = 9600
 
 // Interval is how often the hub asks.
 func (l Link) Interval() time.Duration {
-	switch {
-	case l.IntervalMS > 0:
-		return time.Duration(l.IntervalMS) * time.Millisecond
-	case l.Kind == Poll:
-		return DefaultPollInterval
+	if l.IntervalMS > 0 {
+		return Millis(l.IntervalMS)
 	}
-	return DefaultModbusInterval
+	return l.Spec().Every
 }
 
 // Serial reports whether the lines come over a serial port rather than TCP.
@@ -67,9 +46,10 @@ func (l Link) Serial() bool { return strings.HasPrefix(l.Address, "/") }
 
 // Source says where in a device's messages a value is found. The zero value means: where the link's own rules say.
 type Source struct {
-	Topic    string    `json:"topic,omitempty"`    // MQTT topic filter
-	Pointer  string    `json:"pointer,omitempty"`  // JSON Pointer (RFC 6901) into the payload
-	Pattern  string    `json:"pattern,omitempty"`  // regular expression (RE2); its group "value", else its first group, else all that matched
+	Topic   string `json:"topic,omitempty"`   // MQTT topic filter
+	Pointer string `json:"pointer,omitempty"` // JSON Pointer (RFC 6901) into the payload
+	// regular expression (RE2); its group "value", else its first group, else all that matched
+	Pattern  string    `json:"pattern,omitempty"`
 	Column   string    `json:"column,omitempty"`   // CSV column, by name or by number from 1; the newest row counts
 	On       []string  `json:"on,omitempty"`       // words or numbers that mean on
 	Off      []string  `json:"off,omitempty"`      // those that mean off
@@ -90,12 +70,14 @@ const (
 
 // Set reports whether the source is mapped at all.
 func (s Source) Set() bool {
-	return s.Topic != "" || s.Pointer != "" || s.Pattern != "" || s.Column != "" || s.Register != nil || len(s.On)+len(s.Off)+len(s.Words) > 0 || s.Full != 0
+	return s.Topic != "" || s.Pointer != "" || s.Pattern != "" || s.Column != "" || s.Register != nil ||
+		len(s.On)+len(s.Off)+len(s.Words) > 0 || s.Full != 0
 }
 
 // Set reports whether the target is mapped at all.
 func (t Target) Set() bool {
-	return t.Topic != "" || t.On != "" || t.Off != "" || t.Template != "" || t.Retain || t.Register != nil || len(t.Words) > 0 || t.Full != 0
+	return t.Topic != "" || t.On != "" || t.Off != "" || t.Template != "" || t.Retain || t.Register != nil ||
+		len(t.Words) > 0 || t.Full != 0
 }
 
 // Target says how a want is sent. The zero value means: as the link's own rules say, with on and off as words.
@@ -187,48 +169,16 @@ func (l Limits) Validate() error {
 
 // Validate says in a sentence what is wrong with the link, or returns nil.
 func (l Link) Validate() error {
-	if !slices.Contains(LinkKinds, l.Kind) {
-		return fmt.Errorf("the link %q is unknown; use one of mqtt, http, udp, modbus, lines, poll, outside", l.Kind)
+	spec := l.Spec()
+	if spec.Kind == "" {
+		return fmt.Errorf("the link %q is unknown; use one of %s", l.Kind, strings.Join(LinkNames(), ", "))
 	}
 	if l.IntervalMS != 0 && (l.IntervalMS < 100 || l.IntervalMS > 7*24*3600_000) {
 		return fmt.Errorf("the interval is %d ms; choose between 100 ms and a week", l.IntervalMS)
 	}
-	switch l.Kind {
-	case Modbus:
-		if err := hostPort(l.Address); err != nil {
+	if spec.check != nil {
+		if err := spec.check(l); err != nil {
 			return err
-		}
-		if l.Unit < 0 || l.Unit > 255 {
-			return fmt.Errorf("the unit id is %d; choose between 0 and 255", l.Unit)
-		}
-		if l.Watchdog != nil {
-			return Target{Register: l.Watchdog}.Validate()
-		}
-	case Lines:
-		if l.Baud < 0 || l.Baud > 4_000_000 {
-			return fmt.Errorf("the speed is %d baud; use one such as 9600 or 115200", l.Baud)
-		}
-		if !l.Serial() {
-			return hostPort(l.Address)
-		}
-	case UDP:
-		if l.Address != "" {
-			return hostPort(l.Address)
-		}
-	case Poll:
-		u, err := url.Parse(l.Address)
-		if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return fmt.Errorf("%.80q is no page's address; use one such as http://192.168.1.20/values.json", l.Address)
-		}
-		if u.User != nil {
-			return fmt.Errorf("an account in the address would be shown to everybody who sees the device; let the page be read without one, or push its values to the hub")
-		}
-		if l.IntervalMS != 0 && l.IntervalMS < 1000 {
-			return fmt.Errorf("the interval is %d ms; pages are asked at most once a second", l.IntervalMS)
-		}
-	case Outside:
-		if l.Broker == "" {
-			return fmt.Errorf("the broker is missing; add one first and name its id")
 		}
 	}
 	if l.Presence != nil {
@@ -269,7 +219,8 @@ func (s Source) Validate() error {
 		return fmt.Errorf("a comma is %q; use decimal (1.250,5) or thousands (1,250.5)", s.Comma)
 	}
 	if s.Comma != "" && count(s.Topic != "", s.Pointer != "", s.Pattern != "", s.Column != "") == 0 {
-		return fmt.Errorf("what a comma means counts only where a topic, JSON Pointer, pattern or column says where the number is")
+		return fmt.Errorf("what a comma means counts only where a topic, JSON Pointer, pattern or column says where the " +
+			"number is")
 	}
 	if s.Register != nil {
 		return s.Register.Validate()
@@ -374,7 +325,8 @@ type Broker struct {
 	ClientID string `json:"client_id"`
 	Share    string `json:"share"` // group of hubs that share the load; empty: this hub takes all
 	CA       string `json:"ca"`    // PEM of the authority that signed its certificate; empty: those that the system trusts
-	Alive    string `json:"alive"` // a topic that says online while the hub is there, and offline by the hub's last will; empty: none
+	// a topic that says online while the hub is there, and offline by the hub's last will; empty: none
+	Alive string `json:"alive"`
 }
 
 // Validate says in a sentence what is wrong with the broker, or returns nil.
@@ -386,8 +338,10 @@ func (b Broker) Validate() error {
 	if strings.ContainsAny(b.Share, "/+#") || len(b.Share) > 40 {
 		return fmt.Errorf("the share group %.40q holds / or a wildcard; use a plain word", b.Share)
 	}
-	if strings.ContainsAny(b.Alive, "+#\x00") || strings.HasPrefix(b.Alive, "$") || strings.HasPrefix(b.Alive, "ember/") || len(b.Alive) > 200 {
-		return fmt.Errorf("%.80q is no topic for the hub's own presence; choose one without + and #, not below ember/, such as studio/hub", b.Alive)
+	if strings.ContainsAny(b.Alive, "+#\x00") || strings.HasPrefix(b.Alive, "$") || strings.HasPrefix(b.Alive, "ember/") ||
+		len(b.Alive) > 200 {
+		return fmt.Errorf("%.80q is no topic for the hub's own presence; choose one without + and #, not below ember/, "+
+			"such as studio/hub", b.Alive)
 	}
 	if len(b.ClientID) > 128 || len(b.User) > 200 || len(b.CA) > 20_000 {
 		return fmt.Errorf("client id, user or certificate is too long")

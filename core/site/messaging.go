@@ -15,8 +15,8 @@ type Messaging struct {
 	Push    bool   `json:"push,omitempty"` // to installed consoles; that needs the internet
 	Alive   Alive  `json:"alive,omitzero"`
 	Digest  Digest `json:"digest,omitzero"`
-	// Say holds wordings of the owner's own for what is asked of a device, a place or a dashboard, by its id. {id} of a signal or a
-	// control stands for what it is now, {alerts} for what needs somebody.
+	// Say holds wordings of the owner's own for what is asked of a device, a place or a dashboard, by its id. {id} of a
+	// signal or a control stands for what it is now, {alerts} for what needs somebody.
 	Say map[string]string `json:"say,omitempty"`
 }
 
@@ -27,7 +27,8 @@ type Mail struct {
 	Security string `json:"security,omitempty"` // starttls, tls, none
 	Account  string `json:"account,omitempty"`  // empty: no sign-in
 	From     string `json:"from,omitempty"`     // the sender's address
-	CA       string `json:"ca,omitempty"`       // PEM certificate of the authority that the server's is signed by; empty: one of the public ones
+	// PEM certificate of the authority that the server's is signed by; empty: one of the public ones
+	CA string `json:"ca,omitempty"`
 }
 
 // Alive is the hub's sign of life outward, so that its silence can be noticed elsewhere.
@@ -60,7 +61,8 @@ func (m Messaging) Validate() error {
 	case m.Mail.Host != "" && !address(m.Mail.From):
 		return fmt.Errorf("%q is no sender's address", m.Mail.From)
 	case m.Mail.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(m.Mail.CA)):
-		return fmt.Errorf("the certificate for the mail server is no PEM certificate; it begins with -----BEGIN CERTIFICATE-----")
+		return fmt.Errorf("the certificate for the mail server is no PEM certificate; it begins with -----BEGIN " +
+			"CERTIFICATE-----")
 	case m.Mail.Host != "" && strings.ContainsAny(m.Mail.Host, " /:\r\n"):
 		return fmt.Errorf("%q is no name of a mail server; the port stands apart", m.Mail.Host)
 	}

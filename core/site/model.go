@@ -71,7 +71,8 @@ type ModelControl struct {
 	Ask       bool        `json:"ask,omitempty"`
 }
 
-// ModelOf describes a device of the site as a model. Automation that names anything outside of the device is not part of it.
+// ModelOf describes a device of the site as a model. Automation that names anything outside of the device is not part
+// of it.
 func ModelOf(s *Site, device, id, name string) Model {
 	d := s.Devices[device]
 	m := Model{Format: ModelFormat, ID: id, Name: name, Link: d.Link, LeaseMS: d.LeaseMS, WakesMS: d.WakesMS,
@@ -83,8 +84,8 @@ func ModelOf(s *Site, device, id, name string) Model {
 	for _, id := range signals {
 		g := s.Signals[id]
 		_, slug := Split(id)
-		x := ModelSignal{ID: slug, Raw: other(g.Raw, slug), Name: g.Name, Kind: g.Kind, Unit: g.Unit, Decimals: g.Decimals, Reports: g.Reports,
-			IntervalMS: g.IntervalMS}
+		x := ModelSignal{ID: slug, Raw: other(g.Raw, slug), Name: g.Name, Kind: g.Kind, Unit: g.Unit, Decimals: g.Decimals,
+			Reports: g.Reports, IntervalMS: g.IntervalMS}
 		if g.Source.Set() {
 			x.Source = &g.Source
 		}
@@ -100,8 +101,8 @@ func ModelOf(s *Site, device, id, name string) Model {
 		c := s.Controls[id]
 		_, slug := Split(id)
 		resume := c.ResumeWithinMS
-		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfterMS, ResumeWithinMS: &resume,
-			Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers,
+		x := ModelControl{ID: slug, Raw: other(c.Raw, slug), Name: c.Name, ConfirmAfterMS: c.ConfirmAfterMS,
+			ResumeWithinMS: &resume, Safe: c.Safe, Dangerous: c.Dangerous, AtDevice: c.AtDevice, Answers: c.Answers,
 			Kind: c.Kind, Options: c.Options, Lowest: c.Lowest, Momentary: c.Momentary, Ask: c.Ask}
 		if c.Source.Set() {
 			x.Source = &c.Source
@@ -131,15 +132,16 @@ func (m Model) LeftOut(s *Site, device string) (controls []string) {
 	_, all := s.Of(device)
 	for _, id := range all {
 		_, slug := Split(id)
-		if s.Automations[id] != nil && !slices.ContainsFunc(m.Automations, func(a *Automation) bool { return a.Control == slug }) {
+		if s.Automations[id] != nil && !slices.ContainsFunc(m.Automations,
+			func(a *Automation) bool { return a.Control == slug }) {
 			controls = append(controls, id)
 		}
 	}
 	return controls
 }
 
-// about is a copy of the automation with the ids of one device turned into those of another; nil where it names anything else
-// that is not the hub's own. The one that is called itself has its control by the slug alone.
+// about is a copy of the automation with the ids of one device turned into those of another; nil where it names
+// anything else that is not the hub's own. The one that is called itself has its control by the slug alone.
 func (a *Automation) about(from, to string) *Automation {
 	b, err := json.Marshal(a)
 	if err != nil {
@@ -238,8 +240,8 @@ func other(raw, slug string) string {
 	return raw
 }
 
-// Apply makes of a device one of this model and returns what it is made of. The link's address stays the device's own where
-// it has one.
+// Apply makes of a device one of this model and returns what it is made of. The link's address stays the device's own
+// where it has one.
 func (m Model) Apply(d *Device) (p Parts) {
 	link := m.Link
 	if d.Link.Address != "" {
@@ -253,8 +255,8 @@ func (m Model) Apply(d *Device) (p Parts) {
 		d.Limits = *m.Limits
 	}
 	for _, x := range m.Signals {
-		g := Signal{ID: d.ID + "." + x.ID, Device: d.ID, Raw: first(x.Raw, x.ID), Name: x.Name, Kind: x.Kind, Unit: x.Unit, Decimals: x.Decimals,
-			Reports: x.Reports, IntervalMS: x.IntervalMS, Guests: GuestsNothing}
+		g := Signal{ID: d.ID + "." + x.ID, Device: d.ID, Raw: first(x.Raw, x.ID), Name: x.Name, Kind: x.Kind, Unit: x.Unit,
+			Decimals: x.Decimals, Reports: x.Reports, IntervalMS: x.IntervalMS, Guests: GuestsNothing}
 		if g.Reports == "" {
 			g.Reports = Periodic
 			if g.Kind != Number {
@@ -321,7 +323,8 @@ func (m Model) Validate() error {
 		return err
 	}
 	if m.Name == "" || utf8.RuneCountInString(m.Name) > 80 || len(m.About) > 2000 {
-		return fmt.Errorf("the model's name is empty or longer than 80 characters, or what it says about itself is longer than 2000")
+		return fmt.Errorf("the model's name is empty or longer than 80 characters, or what it says about itself is longer " +
+			"than 2000")
 	}
 	d := Device{ID: "try", Name: "Try", Link: Link{Broker: "try"}}
 	if m.Link.Address == "" && (m.Link.Kind == Modbus || m.Link.Kind == Lines) {
@@ -382,7 +385,8 @@ func (m Model) Validate() error {
 		case !ok:
 			return fmt.Errorf("automation %d is of %q, which is no control of the model", i+1, a.Control)
 		case s.Automations[c.ID] == nil:
-			return fmt.Errorf("the automation of %s names something that does not begin with “%s.”; a model knows nothing else", a.Control, itself)
+			return fmt.Errorf("the automation of %s names something that does not begin with “%s.”; a model knows nothing else",
+				a.Control, itself)
 		default:
 			if err := s.Automations[c.ID].Validate(s, c); err != nil {
 				return fmt.Errorf("the automation of %s: %w", a.Control, err)

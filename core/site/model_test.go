@@ -8,7 +8,8 @@ import (
 )
 
 func TestAModelWithAnEmptyAutomationIsRefused(t *testing.T) {
-	m := Model{Format: ModelFormat, ID: "x", Name: "X", Link: Link{Kind: MQTT}, Controls: []ModelControl{{ID: "heater", Name: "Heater"}}}
+	m := Model{Format: ModelFormat, ID: "x", Name: "X", Link: Link{Kind: MQTT},
+		Controls: []ModelControl{{ID: "heater", Name: "Heater"}}}
 	require.NoError(t, m.Validate())
 	m.Automations = []*Automation{nil}
 	assert.ErrorContains(t, m.Validate(), "automation 1 is empty")

@@ -3,6 +3,9 @@ package site
 import (
 	"strings"
 	"unicode"
+	"unicode/utf8"
+
+	"idleember/core/fault"
 )
 
 // Unprintable reports whether a character steers a terminal, ends a line, or turns the direction of what follows.
@@ -24,4 +27,25 @@ func OneLine(s, instead string) string {
 		}
 	}
 	return b.String()
+}
+
+// Clip is the beginning of what came from outside, of up to n bytes, on one line.
+func Clip(s string, n int) string {
+	if len(s) > n {
+		s = strings.ToValidUTF8(s[:n], "") + "…"
+	}
+	return OneLine(s, "·")
+}
+
+// CheckName says what is wrong with a name that somebody gave.
+func CheckName(field, name string) error {
+	switch {
+	case strings.TrimSpace(name) == "":
+		return &fault.InvalidError{Field: field, Reason: field + " is empty; give it a name"}
+	case utf8.RuneCountInString(name) > 80:
+		return &fault.InvalidError{Field: field, Reason: field + " is longer than 80 characters; shorten it"}
+	case strings.ContainsFunc(name, Unprintable):
+		return &fault.InvalidError{Field: field, Reason: field + " holds control characters; leave them out"}
+	}
+	return nil
 }

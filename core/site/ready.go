@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// Ready arranges tiles for everything of a place or device, or for one signal, control, setting or preset: what a dashboard of
-// it begins with. None come back where there is nothing of that id.
+// Ready arranges tiles for everything of a place or device, or for one signal, control, setting or preset: what a
+// dashboard of it begins with. None come back where there is nothing of that id.
 func (s *Site) Ready(id string) (name string, tiles []Tile) {
 	switch {
 	case s.Signals[id].ID != "":
@@ -48,7 +48,8 @@ func fitting(g Signal) Tile {
 	return t
 }
 
-// readyFor puts numbers first, then what can be switched with its setpoints, then when it ran and a chart of up to four numbers.
+// readyFor puts numbers first, then what can be switched with its setpoints, then when it ran and a chart of up to four
+// numbers.
 func (s *Site) readyFor(has func(device string) bool, owner string) []Tile {
 	var numbers, lamps, controls, rest []Tile
 	var charted, run []string

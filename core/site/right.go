@@ -38,7 +38,8 @@ func (s *Site) CheckRights(lines []Right, member func(account string) bool) erro
 		key := [2]string{l.Who, l.Of}
 		switch {
 		case l.Who != RightMembers && l.Who != RightGuests && !member(l.Who):
-			return fmt.Errorf("line %d: nobody here has the account %q; a line is about a person, %s or %s", i+1, l.Who, RightMembers, RightGuests)
+			return fmt.Errorf("line %d: nobody here has the account %q; a line is about a person, %s or %s", i+1, l.Who,
+				RightMembers, RightGuests)
 		case !s.Has(l.Of):
 			return fmt.Errorf("line %d: there is no place, device, signal, control or setting with the id %q", i+1, l.Of)
 		case l.May != GuestsNothing && l.May != GuestsSee && l.May != GuestsSwitch:

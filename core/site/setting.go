@@ -56,7 +56,8 @@ func (g Setting) Validate(s *Site) error {
 	switch g.Kind {
 	case SetNumber:
 		if !(g.Min < g.Max) || g.Step < 0 || g.Step > g.Max-g.Min {
-			return fmt.Errorf("the range from %g to %g in steps of %g cannot be; tell a smallest and a largest value", g.Min, g.Max, g.Step)
+			return fmt.Errorf("the range from %g to %g in steps of %g cannot be; tell a smallest and a largest value", g.Min,
+				g.Max, g.Step)
 		}
 	case SetChoice:
 		if len(g.Options) < 2 || len(g.Options) > 50 {
@@ -254,13 +255,14 @@ type Stage struct {
 	AfterMS int64    `json:"after_ms,omitempty"` // When must hold for this long
 	Actions []Action `json:"actions"`
 
-	// Of a later stage: while it is waited for, the rule begins anew when Until holds, and after WithinMS; 0: after two days.
+	// Of a later stage: while it is waited for, the rule begins anew when Until holds, and after WithinMS; 0: after two
+	// days.
 	Until    string `json:"until,omitempty"`
 	WithinMS int64  `json:"within_ms,omitempty"`
 }
 
-// Rule does some actions once when something becomes true, then rests. With several stages the next one waits for the one
-// before, and after the last all begins anew.
+// Rule does some actions once when something becomes true, then rests. With several stages the next one waits for the
+// one before, and after the last all begins anew.
 type Rule struct {
 	ID     string  `json:"id"`
 	Name   string  `json:"name"`
@@ -295,7 +297,7 @@ func (r *Rule) Validate(s *Site) error {
 		return fmt.Errorf("a rule that repeats rests for at least a minute in between")
 	}
 	for i, g := range r.Stages {
-		if err := (Condition{When: g.When, AfterMS: g.AfterMS}).validate(); err != nil {
+		if err := (Condition{When: g.When, AfterMS: g.AfterMS}).Validate(); err != nil {
 			return fmt.Errorf("stage %d: %w", i+1, err)
 		}
 		if i == 0 && (g.Until != "" || g.WithinMS != 0) {
@@ -314,4 +316,15 @@ func (r *Rule) Validate(s *Site) error {
 		}
 	}
 	return nil
+}
+
+// SeriesKind is the kind of the values that a setting has.
+func (g Setting) SeriesKind() ValueKind {
+	switch g.Kind {
+	case SetOnOff:
+		return OnOff
+	case SetChoice:
+		return Text
+	}
+	return Number
 }

@@ -1,6 +1,7 @@
 // Package site holds the configuration of one hub: its places, devices, signals and controls.
 //
-// A Site is a value: the hub replaces it as a whole and hands it to the engine, so that no reader ever sees half a change.
+// A Site is a value: the hub replaces it as a whole and hands it to the engine, so that no reader ever sees half a
+// change.
 package site
 
 import (
@@ -9,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"idleember/core/fault"
 )
 
 // ValueKind says what values a signal has.
@@ -24,8 +27,8 @@ const (
 // Reports says when a device reports a signal.
 type Reports string
 
-// Periodic signals go stale when they are late by three intervals; OnChange signals hold their last value for as long as
-// their device is online.
+// Periodic signals go stale when they are late by three intervals; OnChange signals hold their last value for as long
+// as their device is online.
 const (
 	Periodic Reports = "periodic"
 	OnChange Reports = "change"
@@ -58,10 +61,12 @@ type Hub struct {
 	Zone      string  `json:"zone"`      // IANA name
 
 	JournalDays int `json:"journal_days,omitempty"` // how long the journal is kept; 0: for ever
-	IdleDays    int `json:"idle_days,omitempty"`    // after which a browser that was not used is signed out; 0: DefaultIdleDays
+	// after which a browser that was not used is signed out; 0: DefaultIdleDays
+	IdleDays int `json:"idle_days,omitempty"`
 }
 
-// DefaultIdleDays is after how long a browser that was not used is signed out. A phone in the hall is not picked up each day.
+// DefaultIdleDays is after how long a browser that was not used is signed out. A phone in the hall is not picked up
+// each day.
 const DefaultIdleDays = 30
 
 // Idle is after how long a browser that was not used is signed out.
@@ -156,9 +161,10 @@ type Signal struct {
 	Decimals   int       `json:"decimals"`
 	Reports    Reports   `json:"reports"`
 	IntervalMS int64     `json:"interval_ms,omitempty"` // how often it reports; 0: learnt
-	AcceptMS   int64     `json:"accept_ms,omitempty"`   // reports on change: for how long a kept value counts after a start of the hub; 0: not at all
-	New        bool      `json:"new"`                   // created by a reading, not yet looked at by the owner
-	Guests     Guests    `json:"guests"`
+	// reports on change: for how long a kept value counts after a start of the hub; 0: not at all
+	AcceptMS int64  `json:"accept_ms,omitempty"`
+	New      bool   `json:"new"` // created by a reading, not yet looked at by the owner
+	Guests   Guests `json:"guests"`
 
 	Source      Source      `json:"source"`
 	Calibration Calibration `json:"calibration"`
@@ -196,9 +202,11 @@ func (k Keep) Validate() error {
 	case k.ReadingsMS != 0 && (k.ReadingsMS < day || k.ReadingsMS > most):
 		return fmt.Errorf("readings_ms is %d; keep readings for a day at least, or for ever with 0", k.ReadingsMS)
 	case k.SumsMS != 0 && k.ReadingsMS == 0:
-		return fmt.Errorf("sums of hours are kept as long as the readings, which are kept for ever; say how long to keep the readings as well")
+		return fmt.Errorf("sums of hours are kept as long as the readings, which are kept for ever; say how long to keep " +
+			"the readings as well")
 	case k.SumsMS != 0 && (k.SumsMS < k.ReadingsMS || k.SumsMS > most):
-		return fmt.Errorf("sums_ms is %d; the sums of hours are kept at least as long as the readings, or for ever with 0", k.SumsMS)
+		return fmt.Errorf("sums_ms is %d; the sums of hours are kept at least as long as the readings, or for ever with 0",
+			k.SumsMS)
 	}
 	return nil
 }
@@ -217,7 +225,8 @@ func (k Keep) Ends(now time.Time) (readings, sums time.Time) {
 // Takes says in a sentence that a reading is older than readings are kept, or returns nil.
 func (k Keep) Takes(at, now time.Time) error {
 	if before, _ := k.Ends(now); at.Before(before) {
-		return fmt.Errorf("it is of %s; readings of this signal are kept for %d days", at.UTC().Format(time.RFC3339), k.ReadingsMS/(24*3600_000))
+		return fmt.Errorf("it is of %s; readings of this signal are kept for %d days", at.UTC().Format(time.RFC3339),
+			k.ReadingsMS/(24*3600_000))
 	}
 	return nil
 }
@@ -255,8 +264,9 @@ const (
 
 // NewControl returns a switch with the defaults.
 func NewControl(device, slug, raw, name string) Control {
-	return Control{ID: device + "." + slug, Device: device, Raw: raw, Name: name, ConfirmAfterMS: DefaultConfirm.Milliseconds(),
-		ResumeWithinMS: DefaultResume.Milliseconds(), AtDevice: Follow, Answers: true, Guests: GuestsNothing}
+	return Control{ID: device + "." + slug, Device: device, Raw: raw, Name: name,
+		ConfirmAfterMS: DefaultConfirm.Milliseconds(),
+		ResumeWithinMS: DefaultResume.Milliseconds(), Kind: Switch, AtDevice: Follow, Answers: true, Guests: GuestsNothing}
 }
 
 // Resume is how long an absence may last after which the last want is sent again.
@@ -325,15 +335,19 @@ type Site struct {
 
 	// What decides nothing is not recorded with what the engine is given.
 	Dashboards map[string]Dashboard `json:"-"`
+	Views      map[string]View      `json:"-"`
 	Models     map[string]Model     `json:"-"`
 }
 
 // Clone returns a copy of s. What the maps hold must not be changed, only replaced.
 func (s *Site) Clone() *Site {
 	c := *s
-	c.Places, c.Devices, c.Signals, c.Controls, c.Brokers = slices.Clone(s.Places), copied(s.Devices), copied(s.Signals), copied(s.Controls), copied(s.Brokers)
-	c.Automations, c.Groups, c.Settings, c.Presets, c.Rules = copied(s.Automations), copied(s.Groups), copied(s.Settings), copied(s.Presets), copied(s.Rules)
-	c.Alerts, c.Routes, c.Dashboards, c.Models = copied(s.Alerts), copied(s.Routes), copied(s.Dashboards), copied(s.Models)
+	c.Places, c.Devices, c.Signals, c.Controls, c.Brokers = slices.Clone(s.Places), copied(s.Devices), copied(s.Signals),
+		copied(s.Controls), copied(s.Brokers)
+	c.Automations, c.Groups, c.Settings, c.Presets, c.Rules = copied(s.Automations), copied(s.Groups), copied(s.Settings),
+		copied(s.Presets), copied(s.Rules)
+	c.Alerts, c.Routes, c.Dashboards, c.Models, c.Views = copied(s.Alerts), copied(s.Routes), copied(s.Dashboards),
+		copied(s.Models), copied(s.Views)
 	return &c
 }
 
@@ -374,4 +388,25 @@ func (s *Site) Place(id string) (Place, bool) {
 func Split(id string) (device, rest string) {
 	device, rest, _ = strings.Cut(id, ".")
 	return device, rest
+}
+
+// Check says what is wrong with the settings of a hub.
+func (v Hub) Check() error {
+	if err := CheckName("name", v.Name); err != nil {
+		return err
+	}
+	if v.Latitude < -90 || v.Latitude > 90 || v.Longitude < -180 || v.Longitude > 180 {
+		return fault.Invalid("latitude", "%g, %g is no place on the map; latitude goes from -90 to 90, longitude from -180 "+
+			"to 180", v.Latitude, v.Longitude)
+	}
+	if v.JournalDays < 0 || v.JournalDays > 0 && v.JournalDays < 30 {
+		return fault.Invalid("journal_days", "the journal is kept for at least 30 days, or for ever (0)")
+	}
+	if v.IdleDays < 0 || v.IdleDays > 365 {
+		return fault.Invalid("idle_days", "a browser that is not used is signed out after 1 to 365 days")
+	}
+	if _, err := time.LoadLocation(v.Zone); err != nil || v.Zone == "" || v.Zone == "Local" {
+		return fault.Invalid("zone", "%q is no time zone; use a name such as Europe/Vienna", Clip(v.Zone, 60))
+	}
+	return nil
 }

@@ -34,7 +34,8 @@ func TestMatches(t *testing.T) {
 }
 
 func TestValidFilter(t *testing.T) {
-	for filter, want := range map[string]bool{"a/b": true, "#": true, "+/b/#": true, "": false, "a/#/b": false, "a#": false, "a+/b": false, "a\x00": false} {
+	for filter, want := range map[string]bool{"a/b": true, "#": true, "+/b/#": true, "": false, "a/#/b": false,
+		"a#": false, "a+/b": false, "a\x00": false} {
 		assert.Equal(t, want, ValidFilter(filter), filter)
 	}
 }

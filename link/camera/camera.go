@@ -14,7 +14,6 @@ import (
 
 	"idleember/core/site"
 	"idleember/elsewhere"
-	"idleember/hub"
 	"idleember/link"
 )
 
@@ -23,11 +22,8 @@ const (
 	mostPixels = 40_000_000
 )
 
-// Register lets the hub fetch pictures.
-func Register(h *hub.Hub) { h.Fetches(Fetch) }
-
-// Fetch brings the JPEG that a camera shows now. To one that asks it tells account and password, by Digest (RFC 7616) or Basic
-// (RFC 7617), whichever it asks for.
+// Fetch brings the JPEG that a camera shows now. To one that asks it tells account and password, by Digest (RFC 7616)
+// or Basic (RFC 7617), whichever it asks for.
 func Fetch(ctx context.Context, c site.Camera, password string) ([]byte, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address, nil)
 	if err != nil {
@@ -40,7 +36,8 @@ func Fetch(ctx context.Context, c site.Camera, password string) ([]byte, error) 
 		client.Transport = &digest.Transport{Username: c.Account, Password: password, Transport: client.Transport}
 	}
 	resp, err := client.Do(req)
-	if err == nil && c.Account != "" && resp.StatusCode == http.StatusUnauthorized && strings.HasPrefix(strings.ToLower(resp.Header.Get("WWW-Authenticate")), "basic") {
+	if err == nil && c.Account != "" && resp.StatusCode == http.StatusUnauthorized &&
+		strings.HasPrefix(strings.ToLower(resp.Header.Get("WWW-Authenticate")), "basic") {
 		_ = resp.Body.Close()
 		req.SetBasicAuth(c.Account, password)
 		resp, err = client.Do(req)

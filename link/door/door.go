@@ -1,9 +1,9 @@
 // Package door lets connections in, so many from one address and so many in all, and shows out who only stands about.
 //
-// A connection waits while its other end has nothing to say for itself: it sent no request or did not say who it is. When there
-// are too many, the one goes that waited longest, of the address that has most of them; what is at work stays. So whoever has
-// something to say gets in, however many others say nothing, from his own address even. A part of the places is kept for
-// addresses that the house knows.
+// A connection waits while its other end has nothing to say for itself: it sent no request or did not say who it is.
+// When there are too many, the one goes that waited longest, of the address that has most of them; what is at work
+// stays. So whoever has something to say gets in, however many others say nothing, from his own address even. A part of
+// the places is kept for addresses that the house knows.
 package door
 
 import (
@@ -142,7 +142,8 @@ func (k *Keeper) enter(nc net.Conn) *Conn {
 	}
 	var out []*Conn
 	ok := true
-	if each, waiting := k.limits.Each, k.limits.Waiting; !k.own(at) && (each > 0 && v.count >= each || waiting > 0 && len(v.waiting) >= waiting) {
+	if each, waiting := k.limits.Each, k.limits.Waiting; !k.own(at) && (each > 0 && v.count >= each || waiting > 0 &&
+		len(v.waiting) >= waiting) {
 		out, ok = k.show(out, v)
 	}
 	room := k.limits.All

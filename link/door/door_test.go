@@ -81,7 +81,8 @@ func TestTheCrowdMakesRoomForOthers(t *testing.T) {
 }
 
 func TestAnAddressIsANetworkAndAProxyIsMany(t *testing.T) {
-	assert.Equal(t, network(netip.MustParseAddr("2001:db8:1:2::1")), network(netip.MustParseAddr("2001:db8:1:2:ffff::9%eth0")))
+	assert.Equal(t, network(netip.MustParseAddr("2001:db8:1:2::1")),
+		network(netip.MustParseAddr("2001:db8:1:2:ffff::9%eth0")))
 	assert.NotEqual(t, network(netip.MustParseAddr("2001:db8:1:2::1")), network(netip.MustParseAddr("2001:db8:1:3::1")))
 	assert.Equal(t, network(netip.MustParseAddr("192.0.2.1")), network(netip.MustParseAddr("::ffff:192.0.2.1")))
 	k := New(Limits{Each: 1, All: 10, Own: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
@@ -108,7 +109,8 @@ func TestBooks(t *testing.T) {
 			}
 			switch what := rapid.IntRange(0, 5).Draw(t, "what"); {
 			case what < 3:
-				if c := k.enter(&pipe{from: netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(rapid.IntRange(0, 4).Draw(t, "from"))}), 1).String()}); c != nil {
+				if c := k.enter(&pipe{from: netip.AddrPortFrom(netip.AddrFrom4([4]byte{10, 0, 0,
+					byte(rapid.IntRange(0, 4).Draw(t, "from"))}), 1).String()}); c != nil {
 					open = append(open, c)
 				}
 			case len(open) == 0:

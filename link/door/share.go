@@ -14,9 +14,10 @@ const (
 	spareAtMost = 512
 )
 
-// Divide shares out the descriptors of a process that has used some of its most already: a part stays for files and for what
-// the hub itself connects to; the rest goes to browsers and scripts, and to boards, so that neither can take what is the
-// other's. An address that was never met has a small part of it, and a quarter of what browsers have is for those that were.
+// Divide shares out the descriptors of a process that has used some of its most already: a part stays for files and for
+// what the hub itself connects to; the rest goes to browsers and scripts, and to boards, so that neither can take what
+// is the other's. An address that was never met has a small part of it, and a quarter of what browsers have is for
+// those that were.
 func Divide(most, used int) (web, boards Limits) {
 	free := max(0, most-used)
 	free -= min(free/4, spareAtMost)

@@ -1,9 +1,10 @@
-// Package itself is the link of a device that is the hub: what the hub knows of itself becomes signals, which are charted and
-// watched like any other.
+// Package itself is the link of a device that is the hub: what the hub knows of itself becomes signals, which are
+// charted and watched like any other.
 package itself
 
 import (
 	"context"
+	"log/slog"
 	"math"
 	"time"
 
@@ -19,14 +20,15 @@ const (
 )
 
 // Run speaks for every device with this link until the context ends.
-func Run(ctx context.Context, h *hub.Hub) {
+func Run(ctx context.Context, h *hub.Hub, _ *slog.Logger) {
 	link.Each(ctx, h, site.Itself, func(ctx context.Context, dev site.Device) {
 		s := hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: name}
 		h.Online(s)
 		before, at := h.Measures(ctx), time.Now()
 		for link.Sleep(ctx, every) {
 			now := h.Measures(ctx)
-			h.Deliver(hub.Delivery{Session: s, Device: dev.ID, Topic: name, Unacknowledged: true, Readings: Readings(before, now, time.Since(at))})
+			h.Deliver(hub.Arrival{Session: s, Device: dev.ID, Topic: name, Unacknowledged: true, Readings: Readings(before, now,
+				time.Since(at))})
 			before, at = now, time.Now()
 		}
 		h.Offline(s, "the hub no longer looks", true)

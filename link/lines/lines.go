@@ -1,5 +1,5 @@
-// Package lines is the link over text lines: a serial port, or TCP to a board or a serial server. Each line that comes is
-// taken apart by the patterns of the device's signals; each want is a line that goes out.
+// Package lines is the link over text lines: a serial port, or TCP to a board or a serial server. Each line that comes
+// is taken apart by the patterns of the device's signals; each want is a line that goes out.
 package lines
 
 import (
@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net"
 	"strings"
 	"time"
@@ -31,10 +32,11 @@ const (
 )
 
 // Run holds a line to every device with this link until the context ends.
-func Run(ctx context.Context, h *hub.Hub) {
+func Run(ctx context.Context, h *hub.Hub, _ *slog.Logger) {
 	link.Each(ctx, h, site.Lines, func(ctx context.Context, dev site.Device) {
 		w := &worker{hub: h, dev: dev, m: mapping.For(h.Site(), dev.ID)}
-		w.session = hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: name, From: dev.Link.Address, Expires: w.periodic()}
+		w.session = hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: name, From: dev.Link.Address,
+			Expires: w.periodic()}
 		w.run(ctx)
 	})
 }
@@ -96,7 +98,8 @@ func plain(l site.Link, err error) string {
 	var port *serial.PortError
 	switch {
 	case errors.As(err, &port) && port.Code() == serial.PermissionDenied:
-		return fmt.Sprintf("the port %s may not be opened by the account that runs the hub; add it to the group dialout", l.Address)
+		return fmt.Sprintf("the port %s may not be opened by the account that runs the hub; add it to the group dialout",
+			l.Address)
 	case errors.As(err, &port) && port.Code() == serial.PortBusy:
 		return fmt.Sprintf("the port %s is used by another program", l.Address)
 	case errors.As(err, &port) && port.Code() == serial.PortNotFound, errors.Is(err, fs.ErrNotExist):
@@ -158,7 +161,7 @@ func (w *worker) read(conn io.Reader) error {
 		w.take(append([]byte(nil), line...))
 	}
 	if errors.Is(sc.Err(), bufio.ErrTooLong) {
-		w.hub.Deliver(hub.Delivery{Session: w.session, Topic: "line", Faults: []string{errMany.Error()}})
+		w.hub.Deliver(hub.Arrival{Session: w.session, Topic: "line", Faults: []string{errMany.Error()}})
 		return errMany
 	}
 	if sc.Err() == nil {
@@ -179,7 +182,7 @@ func splitLines(data []byte, atEOF bool) (int, []byte, error) {
 }
 
 func (w *worker) take(line []byte) {
-	d := hub.Delivery{Session: w.session, Topic: "line", Payload: line}
+	d := hub.Arrival{Session: w.session, Topic: "line", Payload: line}
 	mapped := w.m.Take("", line)
 	switch {
 	case mapped.Matched && !mapped.Silent:

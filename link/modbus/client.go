@@ -5,12 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math"
 	"net"
 	"slices"
 	"strconv"
 	"time"
 
+	"idleember/core/mailbox"
 	"idleember/core/mapping"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -26,10 +28,11 @@ const (
 )
 
 // Run asks and tells every device with this link until the context ends.
-func Run(ctx context.Context, h *hub.Hub) {
+func Run(ctx context.Context, h *hub.Hub, _ *slog.Logger) {
 	link.Each(ctx, h, site.Modbus, func(ctx context.Context, dev site.Device) {
 		w := &worker{hub: h, dev: dev,
-			session: hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: fmt.Sprintf("unit %d", dev.Link.Unit), From: dev.Link.Address}}
+			session: hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: fmt.Sprintf("unit %d",
+				dev.Link.Unit), From: dev.Link.Address}}
 		w.plan = plan(h.Site(), dev.ID)
 		w.run(ctx)
 	})
@@ -183,7 +186,8 @@ func (w *worker) trouble(what, why string) {
 	w.hub.Failed(w.dev.ID, name, what, why)
 }
 
-// transact sends a request and waits for its answer. An answer to an earlier request, which came too late, is passed over.
+// transact sends a request and waits for its answer. An answer to an earlier request, which came too late, is passed
+// over.
 func (w *worker) transact(request []byte) ([]byte, error) {
 	if w.conn == nil {
 		return nil, net.ErrClosed
@@ -267,7 +271,7 @@ func (w *worker) read(b block) (ok bool, err error) {
 		w.online = true
 		w.hub.Online(w.session)
 	}
-	d := hub.Delivery{Session: w.session, Topic: b.String(), Payload: []byte(fmt.Sprint(words))}
+	d := hub.Arrival{Session: w.session, Topic: b.String(), Payload: []byte(fmt.Sprint(words))}
 	for _, p := range b.points {
 		at := p.Address - b.address
 		w.value(&d, p, decode(p.Register, words[at:at+p.Words()]))
@@ -276,7 +280,7 @@ func (w *worker) read(b block) (ok bool, err error) {
 	return true, nil
 }
 
-func (w *worker) value(d *hub.Delivery, p point, v float64) {
+func (w *worker) value(d *hub.Arrival, p point, v float64) {
 	n := reading.Named{Name: p.raw, Value: reading.Number(v), Decimals: decimals(p.Scale)}
 	if p.control && (math.IsNaN(v) || math.IsInf(v, 0)) {
 		w.trouble(fmt.Sprintf("%s %d", p.Table, p.Address), fmt.Sprintf("%v says nothing of %s", v, p.raw))
@@ -313,7 +317,7 @@ func decimals(scale float64) int {
 }
 
 // tell writes what the hub wants and reads it back.
-func (w *worker) tell(post hub.Post) {
+func (w *worker) tell(post mailbox.Post) {
 	var writes []write
 	controls := w.hub.Site().Controls
 	for _, x := range post.Wants {
@@ -375,11 +379,11 @@ func (w *worker) writeApart(x write) {
 	}
 }
 
-func (w *worker) readBack(wants []hub.Outgoing) {
+func (w *worker) readBack(wants []mailbox.Outgoing) {
 	var points []point
 	for _, b := range w.plan {
 		for _, p := range b.points {
-			if p.control && slices.ContainsFunc(wants, func(x hub.Outgoing) bool { return x.Raw == p.raw }) {
+			if p.control && slices.ContainsFunc(wants, func(x mailbox.Outgoing) bool { return x.Raw == p.raw }) {
 				points = append(points, p)
 			}
 		}
@@ -391,8 +395,8 @@ func (w *worker) readBack(wants []hub.Outgoing) {
 	}
 }
 
-// wordsFor are the words of a want: 1 and 0 for a switch, the level, the place of a choice, or the numbers that the owner
-// chose.
+// wordsFor are the words of a want: 1 and 0 for a switch, the level, the place of a choice, or the numbers that the
+// owner chose.
 func wordsFor(c site.Control, a site.Amount) ([]uint16, error) {
 	v := float64(a)
 	if word := mapping.Word(c, a); c.What() == site.Level || word != c.Say(a) {
@@ -424,7 +428,8 @@ func joined(list []write) (out []write) {
 		if x.table == site.Coil {
 			most = mostBitsWrite
 		}
-		if n := len(out); n > 0 && out[n-1].table == x.table && out[n-1].address+len(out[n-1].words) == x.address && len(out[n-1].words)+len(x.words) <= most {
+		if n := len(out); n > 0 && out[n-1].table == x.table && out[n-1].address+len(out[n-1].words) == x.address &&
+			len(out[n-1].words)+len(x.words) <= most {
 			to := &out[n-1]
 			to.words, to.parts = append(slices.Clone(to.words), x.words...), append(to.parts, x)
 			continue

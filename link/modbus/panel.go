@@ -10,7 +10,9 @@ import (
 	"slices"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/link"
@@ -19,8 +21,8 @@ import (
 
 const panelWait = 3 * time.Second
 
-// RunPanel offers what the owner chose to a panel, while that is switched on, until the context ends. Readings that are not
-// live are told as not a number, or as the type's lowest value (signed) or highest value (unsigned).
+// RunPanel offers what the owner chose to a panel, while that is switched on, until the context ends. Readings that are
+// not live are told as not a number, or as the type's lowest value (signed) or highest value (unsigned).
 func RunPanel(ctx context.Context, h *hub.Hub, log *slog.Logger) {
 	link.Keep(ctx, h, func(s *site.Site) map[string]string {
 		if !s.Panel.On {
@@ -111,20 +113,20 @@ func (p *panel) Read(_ byte, t site.Table, address, n int) ([]uint16, error) {
 }
 
 // current is the value of a signal or control now, NaN where it is not known.
-func current(snap hub.Snapshot, id string) float64 {
+func current(snap shown.Snapshot, id string) float64 {
 	for _, s := range snap.Signals {
-		if s.ID == id && s.State == "live" && s.Value != nil && s.Kind != site.Text {
-			return s.Value.Num
+		if s.Config.ID == id && s.State.Fresh == "live" && s.State.Value != nil && s.Config.Kind != site.Text {
+			return s.State.Value.Num
 		}
 	}
 	for _, c := range snap.Controls {
-		v := c.Is
+		v := c.State.Is
 		if v == nil {
-			v = c.Want
+			v = c.State.Want
 		}
-		if c.ID == id && v != nil {
+		if c.Config.ID == id && v != nil {
 			if v.Kind == site.Text {
-				return float64(slices.Index(c.Options, v.Text))
+				return float64(slices.Index(c.State.Words, v.Text))
 			}
 			return v.Num
 		}
@@ -202,7 +204,7 @@ func (p *panel) write(ctx context.Context, id string, v float64) error {
 		_, err := p.hub.Set(ctx, p.actor(), id, g.Say(site.Amount(v)), time.Time{})
 		return err
 	}
-	_, err := p.hub.Switch(ctx, p.actor(), id, hub.ValueOf(s.Controls[id], site.Amount(v)), time.Time{})
+	_, err := p.hub.Switch(ctx, p.actor(), id, reading.OfControl(s.Controls[id], site.Amount(v)), time.Time{})
 	return err
 }
 

@@ -15,8 +15,8 @@ const (
 	mostClients = 16
 )
 
-// Bank is what a Modbus server holds. A bit is the word 0 or 1. Errors that are an Exception go to the client as such, any
-// other as DeviceFailure.
+// Bank is what a Modbus server holds. A bit is the word 0 or 1. Errors that are an Exception go to the client as such,
+// any other as DeviceFailure.
 type Bank interface {
 	Read(unit byte, t site.Table, address, n int) ([]uint16, error)
 	Write(unit byte, t site.Table, address int, words []uint16) error
@@ -111,7 +111,8 @@ func (s *Server) answer(unit byte, pdu []byte) []byte {
 	return []byte{pdu[0] | 0x80, byte(code)}
 }
 
-var tables = map[byte]site.Table{readCoils: site.Coil, readDiscrete: site.Discrete, readHolding: site.Holding, readInput: site.Input}
+var tables = map[byte]site.Table{readCoils: site.Coil, readDiscrete: site.Discrete, readHolding: site.Holding,
+	readInput: site.Input}
 
 func (s *Server) perform(unit byte, pdu []byte) ([]byte, error) {
 	if len(pdu) < 5 {

@@ -1,8 +1,8 @@
 // Package modbus is the link over Modbus TCP, both ways: the hub asks and tells devices as a client, and offers chosen
 // signals and controls to a panel as a server.
 //
-// Sources: MODBUS Application Protocol Specification V1.1b3 (2012) and MODBUS Messaging on TCP/IP Implementation Guide V1.0b
-// (2006).
+// Sources: MODBUS Application Protocol Specification V1.1b3 (2012) and MODBUS Messaging on TCP/IP Implementation Guide
+// V1.0b (2006).
 package modbus
 
 import (
@@ -102,7 +102,8 @@ func readFrame(r io.Reader) (transaction uint16, unit byte, pdu []byte, err erro
 
 // readRequest asks for n bits or words of a table.
 func readRequest(t site.Table, address, n int) []byte {
-	code := map[site.Table]byte{site.Coil: readCoils, site.Discrete: readDiscrete, site.Holding: readHolding, site.Input: readInput}[t]
+	code := map[site.Table]byte{site.Coil: readCoils, site.Discrete: readDiscrete, site.Holding: readHolding,
+		site.Input: readInput}[t]
 	return binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16([]byte{code}, uint16(address)), uint16(n))
 }
 

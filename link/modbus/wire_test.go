@@ -29,8 +29,10 @@ func TestFramesOfTheSpecification(t *testing.T) {
 		{"read input register 9", readRequest(site.Input, 8, 1), []byte{0x04, 0x00, 0x08, 0x00, 0x01}},
 		{"write coil 173 on", writeRequest(site.Coil, 0xac, []uint16{1}), []byte{0x05, 0x00, 0xac, 0xff, 0x00}},
 		{"write register 2", writeRequest(site.Holding, 1, []uint16{3}), []byte{0x06, 0x00, 0x01, 0x00, 0x03}},
-		{"write ten coils from 20", writeRequest(site.Coil, 0x13, []uint16{1, 0, 1, 1, 0, 0, 1, 1, 1, 0}), []byte{0x0f, 0x00, 0x13, 0x00, 0x0a, 0x02, 0xcd, 0x01}},
-		{"write two registers from 2", writeRequest(site.Holding, 1, []uint16{0x0a, 0x0102}), []byte{0x10, 0x00, 0x01, 0x00, 0x02, 0x04, 0x00, 0x0a, 0x01, 0x02}},
+		{"write ten coils from 20", writeRequest(site.Coil, 0x13, []uint16{1, 0, 1, 1, 0, 0, 1, 1, 1, 0}), []byte{0x0f, 0x00,
+			0x13, 0x00, 0x0a, 0x02, 0xcd, 0x01}},
+		{"write two registers from 2", writeRequest(site.Holding, 1, []uint16{0x0a, 0x0102}), []byte{0x10, 0x00, 0x01, 0x00,
+			0x02, 0x04, 0x00, 0x0a, 0x01, 0x02}},
 	} {
 		assert.Equal(t, tt.want, tt.got, tt.name)
 	}
@@ -72,7 +74,8 @@ func TestNumbers(t *testing.T) {
 	_, err := encode(site.Register{Table: site.Holding}, 70000)
 	assert.ErrorContains(t, err, "does not fit")
 	rapid.Check(t, func(t *rapid.T) {
-		r := site.Register{Table: site.Holding, Type: rapid.SampledFrom([]string{"u16", "s16", "u32", "s32", "f32"}).Draw(t, "type"), Swap: rapid.Bool().Draw(t, "swap")}
+		r := site.Register{Table: site.Holding, Type: rapid.SampledFrom([]string{"u16", "s16", "u32", "s32", "f32"}).Draw(t,
+			"type"), Swap: rapid.Bool().Draw(t, "swap")}
 		words := rapid.SliceOfN(rapid.Uint16(), r.Words(), r.Words()).Draw(t, "words")
 		v := decode(r, words)
 		if v != v { // not a number
@@ -89,7 +92,8 @@ func TestNeighboursAreReadTogether(t *testing.T) {
 	p := func(table site.Table, at int, kind string) point {
 		return point{Register: site.Register{Table: table, Address: at, Type: kind}}
 	}
-	got := blocks([]point{p(site.Input, 4, ""), p(site.Input, 1, "u32"), p(site.Input, 0, ""), p(site.Input, 3, "s16"), p(site.Input, 9, ""), p(site.Coil, 5, ""), p(site.Coil, 6, "")})
+	got := blocks([]point{p(site.Input, 4, ""), p(site.Input, 1, "u32"), p(site.Input, 0, ""), p(site.Input, 3, "s16"),
+		p(site.Input, 9, ""), p(site.Coil, 5, ""), p(site.Coil, 6, "")})
 	var text []string
 	for _, b := range got {
 		text = append(text, b.String())
@@ -100,7 +104,8 @@ func TestNeighboursAreReadTogether(t *testing.T) {
 		many = append(many, p(site.Holding, i, ""))
 	}
 	assert.Len(t, blocks(many), 3, "no more than 125 words in one request")
-	list := []write{{table: site.Coil, address: 3, words: []uint16{1}}, {table: site.Coil, address: 2, words: []uint16{0}}, {table: site.Holding, address: 4, words: []uint16{7}}}
+	list := []write{{table: site.Coil, address: 3, words: []uint16{1}}, {table: site.Coil, address: 2, words: []uint16{0}},
+		{table: site.Holding, address: 4, words: []uint16{7}}}
 	joint := joined(list)
 	require.Len(t, joint, 2)
 	assert.Equal(t, []uint16{0, 1}, joint[0].words)
@@ -141,8 +146,10 @@ func (s *shelf) Write(_ byte, t site.Table, address int, words []uint16) error {
 
 // No request, however malformed, gets anything but an answer of its own function or an exception.
 func FuzzServer(f *testing.F) {
-	for _, pdu := range [][]byte{readRequest(site.Coil, 0, 9), readRequest(site.Holding, 0, 3), writeRequest(site.Coil, 1, []uint16{1}),
-		writeRequest(site.Holding, 1, []uint16{1, 2}), {0x2b, 0x0e, 1, 0, 0}, {3}, {16, 0, 0, 0, 2, 4, 0}, {3, 0, 0, 0xff, 0xff}, {6, 0, 0, 2, 154}} {
+	for _, pdu := range [][]byte{readRequest(site.Coil, 0, 9), readRequest(site.Holding, 0, 3), writeRequest(site.Coil, 1,
+		[]uint16{1}),
+		writeRequest(site.Holding, 1, []uint16{1, 2}), {0x2b, 0x0e, 1, 0, 0}, {3}, {16, 0, 0, 0, 2, 4, 0}, {3, 0, 0, 0xff,
+			0xff}, {6, 0, 0, 2, 154}} {
 		f.Add(pdu)
 	}
 	f.Fuzz(func(t *testing.T, pdu []byte) {

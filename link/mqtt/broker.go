@@ -1,8 +1,9 @@
 // Package mqtt is the link over MQTT 3.1.1 and 5: a broker inside the hub for its devices.
 //
-// The packet codec is a library's; sessions are kept here, because a hub promises more than a broker: an acknowledgement
-// comes only after the commit to the disk and does not hold up the messages behind it, a device sees and touches its own
-// topics only, and a want is never queued but always the newest one. Sources: OASIS MQTT Version 3.1.1 (2014) and 5.0 (2019).
+// The packet codec is a library's; sessions are kept here, because a hub promises more than a broker: an
+// acknowledgement comes only after the commit to the disk and does not hold up the messages behind it, a device sees
+// and touches its own topics only, and a want is never queued but always the newest one. Sources: OASIS MQTT Version
+// 3.1.1 (2014) and 5.0 (2019).
 package mqtt
 
 import (
@@ -22,6 +23,7 @@ import (
 
 	"github.com/coder/websocket"
 
+	"idleember/core/access"
 	"idleember/core/mapping"
 	"idleember/core/site"
 	"idleember/hub"
@@ -45,6 +47,7 @@ const (
 // Broker accepts devices. Use Listen to get one.
 type Broker struct {
 	hub       *hub.Hub
+	tokens    Tokens
 	log       *slog.Logger
 	listeners []net.Listener
 	maps      mapping.Cache
@@ -74,7 +77,15 @@ type Options struct {
 	Certificate *tls.Config
 	// Door counts the connections; nil: there may be any number.
 	Door *door.Keeper
-	Log  *slog.Logger
+	// Tokens knows whom a token stands for.
+	Tokens Tokens
+	Log    *slog.Logger
+}
+
+// Tokens knows whom a token stands for, and whether it still does.
+type Tokens interface {
+	Who(token, from string) (access.Actor, error)
+	Still(a access.Actor) (access.Actor, bool)
 }
 
 // AddressError says which of its addresses a broker could not listen on.
@@ -94,7 +105,7 @@ func Listen(h *hub.Hub, o Options) (*Broker, error) {
 	if o.Door == nil {
 		o.Door = door.New(door.Limits{All: math.MaxInt})
 	}
-	b := &Broker{hub: h, log: o.Log, devices: map[string]*device{}, conns: map[*conn]struct{}{}}
+	b := &Broker{hub: h, tokens: o.Tokens, log: o.Log, devices: map[string]*device{}, conns: map[*conn]struct{}{}}
 	plain, err := net.Listen("tcp", o.TCP)
 	if err != nil {
 		return nil, &AddressError{false, o.TCP, err}
@@ -137,7 +148,8 @@ func (b *Broker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ws.SetReadLimit(maxPacket + 5)
-	nc := &webConn{Conn: websocket.NetConn(context.WithoutCancel(r.Context()), ws, websocket.MessageBinary), from: r.RemoteAddr}
+	nc := &webConn{Conn: websocket.NetConn(context.WithoutCancel(r.Context()), ws, websocket.MessageBinary),
+		from: r.RemoteAddr}
 	if c := b.admit(nc, door.From(r.Context())); c != nil {
 		c.serve()
 	}
@@ -247,7 +259,8 @@ func (b *Broker) tryJoin(ctx context.Context, c *conn, clean bool) (s *session, 
 		if err != nil {
 			return nil, false, err
 		}
-		fresh := &device{id: c.device, box: box, wants: map[string]message{}, sessions: map[string]*session{}, stop: make(chan struct{})}
+		fresh := &device{id: c.device, box: box, wants: map[string]message{}, sessions: map[string]*session{},
+			stop: make(chan struct{})}
 		b.mu.Lock()
 		if d = b.devices[c.device]; d == nil && !b.closed {
 			d = fresh
@@ -310,7 +323,8 @@ func (d *device) makeRoom() error {
 		}
 	}
 	if oldest == "" {
-		return fmt.Errorf("%s has %d connections already; close some, or give each board a device of its own", d.id, len(d.sessions))
+		return fmt.Errorf("%s has %d connections already; close some, or give each board a device of its own", d.id,
+			len(d.sessions))
 	}
 	d.sessions[oldest].ended()
 	delete(d.sessions, oldest)
@@ -364,7 +378,8 @@ func (b *Broker) empty(d *device) {
 			continue
 		}
 		topic, keep := topics.Want(cfg)
-		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: w.Pulse == "", kept: keep && w.Pulse == "" && !w.Fleeting}
+		m := message{topic: topic, payload: mapping.Payload(cfg, w.Value, now), qos: 1, want: w.Pulse == "", kept: keep &&
+			w.Pulse == "" && !w.Fleeting}
 		switch {
 		case w.Fleeting: // whoever subscribes next is told anew, when it is its turn
 			delete(d.wants, topic)
@@ -456,8 +471,8 @@ func (b *Broker) publish(device string, m message) {
 	}
 }
 
-// tellWants gives a session the current wants of its device, those of a filter where there is one. No newer want can overtake them:
-// that would leave the device with the older one.
+// tellWants gives a session the current wants of its device, those of a filter where there is one. No newer want can
+// overtake them: that would leave the device with the older one.
 func (b *Broker) tellWants(device string, s *session, filter string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

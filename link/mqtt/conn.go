@@ -17,6 +17,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"idleember/core/fault"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/link/door"
@@ -145,16 +146,16 @@ func plain(err error, beat time.Duration) string {
 
 var errBye = errors.New("disconnect")
 
-// fault is an error that the client is told before the connection ends.
-type fault struct {
+// farewell is an error that the client is told before the connection ends.
+type farewell struct {
 	code byte
 	text string
 }
 
-func (f *fault) Error() string { return f.text }
+func (f *farewell) Error() string { return f.text }
 
-// send queues a packet and never blocks. Messages for a client that does not read are dropped; acknowledgements cannot be
-// many, since a client's window is limited.
+// send queues a packet and never blocks. Messages for a client that does not read are dropped; acknowledgements cannot
+// be many, since a client's window is limited.
 func (c *conn) send(pk packets.Packet) {
 	c.mu.Lock()
 	if !c.ending && (len(c.out) < 4*queued || pk.FixedHeader.Type != packets.Publish || pk.FixedHeader.Qos > 0) {
@@ -213,9 +214,11 @@ func (c *conn) connect(ctx context.Context) error {
 	}
 	c.device, c.client = string(p.Username), p.ClientIdentifier
 	from, _, _ := net.SplitHostPort(c.nc.RemoteAddr().String())
-	c.session = hub.Session{Device: c.device, ID: "mqtt-" + strconv.FormatUint(c.b.next.Add(1), 10), Link: "mqtt", Client: c.client, From: from}
+	c.session = hub.Session{Device: c.device, ID: "mqtt-" + strconv.FormatUint(c.b.next.Add(1), 10), Link: "mqtt",
+		Client: c.client, From: from}
 	if pk.Properties.AuthenticationMethod != "" {
-		return c.reject(codeBadMethod, 5, "only a user name and a password are asked for; leave the authentication method out")
+		return c.reject(codeBadMethod, 5, "only a user name and a password are asked for; leave the authentication "+
+			"method out")
 	}
 	admit, cancel := context.WithTimeout(ctx, connectWait)
 	defer cancel()
@@ -223,11 +226,11 @@ func (c *conn) connect(ctx context.Context) error {
 		return c.connectScript(string(p.Password), pk)
 	}
 	if err := c.b.hub.Admit(c.device, string(p.Password), from); err != nil {
-		var off *hub.DisabledError
+		var off *fault.DisabledError
 		if errors.As(err, &off) {
 			return c.reject(codeNotAuthorized, 5, err.Error())
 		}
-		var many *hub.TooManyError
+		var many *fault.TooManyError
 		if errors.As(err, &many) {
 			return c.reject(codeBadKey, 4, many.Error())
 		}
@@ -262,7 +265,8 @@ func (c *conn) connect(ctx context.Context) error {
 	c.beat = time.Duration(p.Keepalive) * time.Second
 	if p.WillFlag {
 		c.delay = time.Duration(p.WillProperties.WillDelayInterval) * time.Second
-		c.will = &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: p.WillTopic, Payload: p.WillPayload}
+		c.will = &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: p.WillTopic,
+			Payload: p.WillPayload}
 	}
 	sess, resumed, err := c.b.join(admit, c, p.Clean)
 	if err != nil {
@@ -272,7 +276,8 @@ func (c *conn) connect(ctx context.Context) error {
 	c.mu.Lock()
 	c.known = true
 	c.mu.Unlock()
-	c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, SessionPresent: resumed, Properties: props})
+	c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, SessionPresent: resumed,
+		Properties: props})
 	c.b.hub.Online(c.session)
 	if resumed {
 		sess.resume()
@@ -291,7 +296,7 @@ func (c *conn) reject(code, old byte, text string) error {
 		pk.ReasonCode, pk.Properties.ReasonString = code, text
 	}
 	c.send(pk)
-	return &fault{code, text}
+	return &farewell{code, text}
 }
 
 // read takes packets until the connection ends.
@@ -317,7 +322,7 @@ func (c *conn) read() error {
 			err = c.handle(pk)
 		}
 		if err != nil {
-			var f *fault
+			var f *farewell
 			switch {
 			case errors.As(err, &f):
 				c.end(f.code, f.text)
@@ -338,10 +343,11 @@ func (c *conn) discard(fh packets.FixedHeader) error {
 	head.Remaining = len(start)
 	probe := packets.Packet{FixedHeader: head, ProtocolVersion: 4}
 	_ = probe.PublishDecode(append([]byte{}, start...)) // of a truncated packet topic and id are enough
-	d := hub.Delivery{Session: c.session, Topic: probe.TopicName, Payload: probe.Payload, Faults: []string{text}, Done: func(hub.Result) {}}
+	d := hub.Arrival{Session: c.session, Topic: probe.TopicName, Payload: probe.Payload, Faults: []string{text},
+		Done: func(hub.Result) {}}
 	if fh.Type != packets.Publish || fh.Remaining > maxDiscard || c.version == 5 {
 		c.b.hub.Deliver(d)
-		return &fault{codeTooLarge, text}
+		return &farewell{codeTooLarge, text}
 	}
 	if _, err := io.CopyN(io.Discard, c.r, int64(fh.Remaining)); err != nil {
 		return err
@@ -360,7 +366,7 @@ func (c *conn) handle(pk packets.Packet) error {
 	switch pk.FixedHeader.Type {
 	case packets.Publish:
 		if code := pk.PublishValidate(0); code.Code != 0 && code != packets.ErrProtocolViolationSurplusWildcard {
-			return &fault{code.Code, code.Reason}
+			return &farewell{code.Code, code.Reason}
 		}
 		if c.script != nil {
 			c.asked(pk)
@@ -375,10 +381,10 @@ func (c *conn) handle(pk packets.Packet) error {
 		c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pubcomp}, PacketID: pk.PacketID})
 	case packets.Subscribe:
 		if code := pk.SubscribeValidate(); code.Code != 0 {
-			return &fault{code.Code, code.Reason}
+			return &farewell{code.Code, code.Reason}
 		}
 		if len(pk.Properties.SubscriptionIdentifier) > 0 {
-			return &fault{codeNoSubID, "subscription identifiers are not available, as the CONNACK said; subscribe without"}
+			return &farewell{codeNoSubID, "subscription identifiers are not available, as the CONNACK said; subscribe without"}
 		}
 		c.subscribe(pk)
 	case packets.Unsubscribe:
@@ -391,14 +397,14 @@ func (c *conn) handle(pk packets.Packet) error {
 		}
 		if p := pk.Properties; c.version == 5 && p.SessionExpiryIntervalFlag && c.script == nil {
 			if c.keep == 0 && p.SessionExpiryInterval > 0 {
-				return &fault{codeProtocol, "a session that was to end with its connection cannot be kept any more"}
+				return &farewell{codeProtocol, "a session that was to end with its connection cannot be kept any more"}
 			}
 			c.keep = min(sessionLife, time.Duration(p.SessionExpiryInterval)*time.Second)
 		}
 		return errBye
 	case packets.Pubrec, packets.Pubcomp: // nothing is ever sent with QoS 2
 	default:
-		return &fault{codeProtocol, "a second CONNECT, or a packet that only the hub sends"}
+		return &farewell{codeProtocol, "a second CONNECT, or a packet that only the hub sends"}
 	}
 	return nil
 }
@@ -411,7 +417,7 @@ func (c *conn) subscribe(pk packets.Packet) {
 		code, why := c.mayHear(f.Filter)
 		if code != 0 {
 			if told++; c.script == nil && told <= refusalsTold {
-				c.b.hub.Deliver(hub.Delivery{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func(hub.Result) {}})
+				c.b.hub.Deliver(hub.Arrival{Session: c.session, Topic: f.Filter, Faults: []string{why}, Done: func(hub.Result) {}})
 			}
 			ack.Properties.ReasonString = why
 			if c.version != 5 {
@@ -469,15 +475,16 @@ func (c *conn) mayHear(filter string) (code byte, why string) {
 	case !site.ValidFilter(filter):
 		return codeFilter, fmt.Sprintf("%q is no topic filter; + and # stand for whole levels, # comes last", short(filter))
 	case c.script == nil && !strings.HasPrefix(filter, topics.Own(c.device)) && !c.mapped(filter):
-		return codeNotAuthorized, fmt.Sprintf("%q is not this device's; it may subscribe to ember/%s/#", short(filter), c.device)
+		return codeNotAuthorized, fmt.Sprintf("%q is not this device's; it may subscribe to ember/%s/#", short(filter),
+			c.device)
 	case !c.sess.has(filter) && c.sess.filters() >= most:
 		return codeQuota, fmt.Sprintf("a client may have %d subscriptions; # at the end of one covers many", most)
 	}
 	return 0, ""
 }
 
-// mapped reports whether a device with topics of its own may subscribe to a filter: to what its controls are told on, or to
-// anything outside the hub's own topics. It hears its own messages only, whatever it subscribes to.
+// mapped reports whether a device with topics of its own may subscribe to a filter: to what its controls are told on,
+// or to anything outside the hub's own topics. It hears its own messages only, whatever it subscribes to.
 func (c *conn) mapped(filter string) bool {
 	own := c.b.hub.Site()
 	_, controls := own.Of(c.device)

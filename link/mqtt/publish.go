@@ -37,7 +37,8 @@ func (c *conn) published(pk packets.Packet) {
 		}
 		c.acknowledge(qos, pk.PacketID, code, strings.Join(append(slices.Clone(refused), x.Remarks...), "; "))
 		if len(refused) == 0 {
-			c.b.publish(c.device, message{topic: pk.TopicName, payload: pk.Payload, qos: min(qos, 1), from: c.sess, props: &pk.Properties})
+			c.b.publish(c.device, message{topic: pk.TopicName, payload: pk.Payload, qos: min(qos, 1), from: c.sess,
+				props: &pk.Properties})
 		}
 	}
 	c.b.hub.Deliver(d)
@@ -66,7 +67,7 @@ func (c *conn) acknowledge(qos byte, id uint16, code byte, text string) {
 }
 
 // delivery takes topic and payload apart. code is the reason code in case that nothing of it can be taken.
-func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
+func (c *conn) delivery(pk packets.Packet) (d hub.Arrival, code byte) {
 	t := topics.Take(c.b.maps.For(c.b.hub.Site(), c.device), c.device, pk.TopicName, pk.Payload, c.b.hub.Time())
 	t.Session = c.session
 	if t.Online != nil { // a device behind the one that connected, or one that says so before it goes
@@ -76,5 +77,5 @@ func (c *conn) delivery(pk packets.Packet) (d hub.Delivery, code byte) {
 			c.b.hub.Offline(c.session, "its presence topic says that it is gone", false)
 		}
 	}
-	return t.Delivery, t.Code
+	return t.Arrival, t.Code
 }

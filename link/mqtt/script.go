@@ -12,24 +12,27 @@ import (
 
 	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/fault"
+	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
 	"idleember/hub"
 	"idleember/link/topics"
+	"idleember/live"
 )
 
 // scriptUser is the user name of scripts; the password is a token. No device can have this id.
 const scriptUser = site.ScriptUser
 
-// script is a client that has a token: it may look at what its member may see, on the devices' topics, and ask for what its
-// member may switch.
+// script is a client that has a token: it may look at what its member may see, on the devices' topics, and ask for what
+// its member may switch.
 type script struct {
 	actor func() (access.Actor, bool)
 }
 
 // connectScript answers a CONNECT with a token.
 func (c *conn) connectScript(token string, pk packets.Packet) error {
-	actor, pass, err := c.b.hub.Who(token, c.session.From)
+	actor, err := c.b.tokens.Who(token, c.session.From)
 	if err != nil || actor.Kind != access.Token {
 		time.Sleep(500 * time.Millisecond) // slows guessing
 		return c.reject(codeBadKey, 4, "the password must be a token; make one with `idleember tokens add`")
@@ -37,7 +40,7 @@ func (c *conn) connectScript(token string, pk packets.Packet) error {
 	if c.client == "" {
 		c.client = c.session.ID
 	}
-	c.script = &script{actor: func() (access.Actor, bool) { return c.b.hub.Still(actor, pass.ID) }}
+	c.script = &script{actor: func() (access.Actor, bool) { return c.b.tokens.Still(actor) }}
 	c.sess = newSession()
 	c.sess.take(c)
 	c.beat = time.Duration(pk.Connect.Keepalive) * time.Second
@@ -87,15 +90,15 @@ func (c *conn) follow() {
 	}
 }
 
-func eventMessages(e *hub.Event) []message {
+func eventMessages(e *live.Event) []message {
 	switch e.Kind {
 	case "signal":
-		var s hub.Signal
+		var s shown.Signal
 		if json.Unmarshal(e.Data(), &s) == nil {
 			return signalMessages(s)
 		}
 	case "control":
-		var x hub.Control
+		var x shown.Control
 		if json.Unmarshal(e.Data(), &x) == nil {
 			return controlMessages(x)
 		}
@@ -110,27 +113,34 @@ func eventMessages(e *hub.Event) []message {
 
 // alertMessage is an alert as JSON, below the hub's own name.
 func alertMessage(a shown.Alert) message {
-	body, _ := json.Marshal(a) // a plain view
-	return message{topic: topics.Own("hub") + "alert/" + a.ID, payload: body, qos: 1, kept: true}
+	body, _ := json.Marshal(struct { // as scripts have always read it
+		ID      string     `json:"id"`
+		Version string     `json:"version"`
+		Config  site.Alert `json:"config"`
+		shown.AlertState
+	}{a.Config.ID, a.Version, a.Config, a.State})
+	return message{topic: topics.Own("hub") + "alert/" + a.Config.ID, payload: body, qos: 1, kept: true}
 }
 
-func signalMessages(s hub.Signal) []message {
-	if s.Value == nil || s.State != "live" {
+func signalMessages(s shown.Signal) []message {
+	if s.State.Value == nil || s.State.Fresh != "live" {
 		return nil
 	}
-	_, slug := site.Split(s.ID)
-	return []message{{topic: topics.Own(s.Device) + "r/" + slug, payload: []byte(s.Value.String()), qos: 1, kept: true}}
+	_, slug := site.Split(s.Config.ID)
+	return []message{{topic: topics.Own(s.Config.Device) + "r/" + slug, payload: []byte(s.State.Value.String()), qos: 1,
+		kept: true}}
 }
 
-func controlMessages(x hub.Control) (out []message) {
-	_, slug := site.Split(x.ID)
+func controlMessages(x shown.Control) (out []message) {
+	_, slug := site.Split(x.Config.ID)
 	add := func(what string, v *reading.Value) {
 		if v != nil {
-			out = append(out, message{topic: topics.Own(x.Device) + what + "/" + slug, payload: []byte(v.String()), qos: 1, want: true, kept: true})
+			out = append(out, message{topic: topics.Own(x.Config.Device) + what + "/" + slug, payload: []byte(v.String()),
+				qos: 1, want: true, kept: true})
 		}
 	}
-	add("is", x.Is)
-	add("want", x.Want)
+	add("is", x.State.Is)
+	add("want", x.State.Want)
 	return out
 }
 
@@ -200,8 +210,8 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 	defer cancel()
 	err = c.b.wish(ctx, actor, levels[1]+"."+levels[3], to)
 	var denied *access.Denied
-	var missing *hub.NotFoundError
-	var invalid *hub.InvalidError
+	var missing *fault.NotFoundError
+	var invalid *fault.InvalidError
 	switch {
 	case err == nil:
 		return codeSuccess, ""
@@ -217,7 +227,7 @@ func (c *conn) ask(pk packets.Packet) (code byte, why string) {
 
 // refuseAsk tells a script why its ask was refused, for clients that get no reason codes.
 func (c *conn) refuseAsk(topic, why string) {
-	payload, err := json.Marshal(hub.Problem{At: c.b.hub.Time().UTC(), Topic: topic, Reason: why})
+	payload, err := json.Marshal(mailbox.Problem{At: c.b.hub.Time().UTC(), Topic: topic, Reason: why})
 	if err != nil {
 		return
 	}

@@ -46,7 +46,8 @@ type session struct {
 }
 
 func newSession() *session {
-	return &session{subs: map[string]subscription{}, fresh: map[string]message{}, flight: map[uint16]message{}, rec: map[uint16]bool{}}
+	return &session{subs: map[string]subscription{}, fresh: map[string]message{}, flight: map[uint16]message{},
+		rec: map[uint16]bool{}}
 }
 
 // take gives the session to a connection and returns the one that it had.
@@ -62,8 +63,8 @@ func (s *session) take(c *conn) *conn {
 	return old
 }
 
-// testament has tell run after a delay, unless the client is back by then (MQTT 5, section 3.1.3.2.2). Where the session belongs to
-// another connection already, nobody is to be told.
+// testament has tell run after a delay, unless the client is back by then (MQTT 5, section 3.1.3.2.2). Where the
+// session belongs to another connection already, nobody is to be told.
 func (s *session) testament(delay time.Duration, tell func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -273,9 +274,11 @@ func (s *session) released(id uint16) {
 }
 
 func publishPacket(m message, id uint16) packets.Packet {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos, Retain: m.again}, TopicName: m.topic, Payload: m.payload, PacketID: id}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos, Retain: m.again},
+		TopicName: m.topic, Payload: m.payload, PacketID: id}
 	if p := m.props; p != nil { // what must arrive unaltered (MQTT 5, section 3.3.2.3)
-		pk.Properties = packets.Properties{PayloadFormat: p.PayloadFormat, PayloadFormatFlag: p.PayloadFormatFlag, ContentType: p.ContentType, ResponseTopic: p.ResponseTopic,
+		pk.Properties = packets.Properties{PayloadFormat: p.PayloadFormat, PayloadFormatFlag: p.PayloadFormatFlag,
+			ContentType: p.ContentType, ResponseTopic: p.ResponseTopic,
 			CorrelationData: p.CorrelationData, User: p.User, MessageExpiryInterval: p.MessageExpiryInterval}
 	}
 	return pk

@@ -31,7 +31,8 @@ func TestSessionKeepsOnlyTheNewestWantOfATopic(t *testing.T) {
 	assert.NotContains(t, s.waiting, message{topic: "ember/kiln/lease", payload: []byte("60")})
 }
 
-// What a fresh subscription gets keeps to the client's Receive Maximum, is all told, and before anything newer of its topic.
+// What a fresh subscription gets keeps to the client's Receive Maximum, is all told, and before anything newer of its
+// topic.
 func TestRetainedMessagesKeepToTheWindow(t *testing.T) {
 	s := newSession()
 	c := &conn{window: 2, wake: make(chan struct{}, 1)}

@@ -76,11 +76,11 @@ func (c *conn) header() (packets.FixedHeader, error) {
 		return fh, err
 	}
 	if err := fh.Decode(first); err != nil {
-		return fh, &fault{codeMalformed, "a packet is malformed: " + err.Error()}
+		return fh, &farewell{codeMalformed, "a packet is malformed: " + err.Error()}
 	}
 	fh.Remaining, _, err = packets.DecodeLength(c.r)
 	if err != nil {
-		return fh, &fault{codeMalformed, "a packet's length is malformed"}
+		return fh, &farewell{codeMalformed, "a packet's length is malformed"}
 	}
 	return fh, nil
 }
@@ -89,7 +89,7 @@ func (c *conn) header() (packets.FixedHeader, error) {
 func (c *conn) body(fh packets.FixedHeader) (pk packets.Packet, err error) {
 	defer func() {
 		if recover() != nil {
-			err = &fault{codeMalformed, "a packet is malformed"}
+			err = &farewell{codeMalformed, "a packet is malformed"}
 		}
 	}()
 	buf := make([]byte, fh.Remaining)
@@ -121,7 +121,7 @@ func (c *conn) body(fh packets.FixedHeader) (pk packets.Packet, err error) {
 		err = fmt.Errorf("packet type %d is not for a client to send", fh.Type)
 	}
 	if err != nil {
-		return pk, &fault{codeMalformed, "a packet is malformed: " + err.Error()}
+		return pk, &farewell{codeMalformed, "a packet is malformed: " + err.Error()}
 	}
 	return pk, nil
 }

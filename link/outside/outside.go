@@ -1,7 +1,7 @@
 // Package outside is the link over MQTT brokers elsewhere, of which the hub is a client (MQTT 3.1.1).
 //
-// A message is acknowledged to the broker when it is on the disk. While the broker is away, what the hub wants waits; it is
-// told anew when the connection is back.
+// A message is acknowledged to the broker when it is on the disk. While the broker is away, what the hub wants waits;
+// it is told anew when the connection is back.
 package outside
 
 import (
@@ -13,6 +13,7 @@ import (
 
 	paho "github.com/eclipse/paho.mqtt.golang"
 
+	"idleember/contract/shown"
 	"idleember/core/mapping"
 	"idleember/core/site"
 	"idleember/elsewhere"
@@ -28,14 +29,15 @@ const (
 	keepAlive   = 20 * time.Second
 )
 
-// Run holds a connection to every broker that a device uses, or that is told that the hub is there, until the context ends.
+// Run holds a connection to every broker that a device uses, or that is told that the hub is there, until the context
+// ends.
 func Run(ctx context.Context, h *hub.Hub, log *slog.Logger) {
 	link.Keep(ctx, h, func(s *site.Site) map[string]string {
 		want := map[string]string{}
 		for id, b := range s.Brokers {
 			if devices := devicesOf(s, id); len(devices) > 0 || b.Alive != "" {
-				password, _ := h.BrokerPassword(ctx, id)
-				want[id] = hub.Version([]any{b, password, fingerprints(s, devices)})
+				password := h.Secret(site.Key{Kind: "broker", ID: id}, site.Password)
+				want[id] = shown.Version([]any{b, password, fingerprints(s, devices)})
 			}
 		}
 		return want
@@ -106,10 +108,7 @@ func (c *client) away(why string) {
 }
 
 func (c *client) options() (*paho.ClientOptions, error) {
-	password, err := c.hub.BrokerPassword(context.Background(), c.broker.ID)
-	if err != nil {
-		return nil, err
-	}
+	password := c.hub.Secret(site.Key{Kind: "broker", ID: c.broker.ID}, site.Password)
 	o, err := elsewhere.Options(c.broker, password, c.broker.ClientID)
 	if err != nil {
 		return nil, err
@@ -183,8 +182,8 @@ func (c *client) present(p paho.Client, state string) error {
 	return t.Error()
 }
 
-// subscribe asks for the topics of all devices. Readings are shared among the hubs of a group; who is there and what controls
-// are concerns each of them.
+// subscribe asks for the topics of all devices. Readings are shared among the hubs of a group; who is there and what
+// controls are concerns each of them.
 func (c *client) subscribe(p paho.Client) error {
 	filters := map[string]byte{}
 	share := func(filter string) {
@@ -232,7 +231,8 @@ func (c *client) subscribe(p paho.Client) error {
 }
 
 func (c *client) session(device string) hub.Session {
-	s := hub.Session{Device: device, ID: name + "-" + c.broker.ID + "-" + device, Link: name, Client: c.broker.Name, From: "broker " + c.broker.ID}
+	s := hub.Session{Device: device, ID: name + "-" + c.broker.ID + "-" + device, Link: name, Client: c.broker.Name,
+		From: "broker " + c.broker.ID}
 	s.Expires = c.hub.Site().Devices[device].Link.Presence == nil
 	return s
 }
@@ -274,7 +274,7 @@ func (c *client) take(m paho.Message) {
 			mu.Unlock()
 			left.Done()
 		}
-		c.hub.Deliver(t.Delivery)
+		c.hub.Deliver(t.Arrival)
 	}
 	go func() {
 		left.Wait()
@@ -323,7 +323,8 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 			if keep && w.Fleeting { // what the broker kept before would hold for whoever comes next
 				c.publish(ctx, p, device, topic, true, nil)
 			}
-			c.publish(ctx, p, device, topic, keep && w.Pulse == "" && !w.Fleeting, mapping.Payload(controls[w.Control], w.Value, c.hub.Time()))
+			c.publish(ctx, p, device, topic, keep && w.Pulse == "" && !w.Fleeting, mapping.Payload(controls[w.Control], w.Value,
+				c.hub.Time()))
 		}
 		for _, x := range post.Mirrors {
 			topic, payload := topics.Mirror(x)
@@ -338,7 +339,8 @@ func (c *client) tell(ctx context.Context, p paho.Client, device string) {
 	}
 }
 
-// publish waits until the broker has taken a message, or the connection is gone: then it is told again with the next one.
+// publish waits until the broker has taken a message, or the connection is gone: then it is told again with the next
+// one.
 func (c *client) publish(ctx context.Context, p paho.Client, device, topic string, keep bool, payload []byte) {
 	tok := p.Publish(topic, 1, keep, payload)
 	late := time.NewTimer(publishWait)

@@ -1,11 +1,12 @@
-// Package poll is the link that fetches a page over HTTP now and then and takes values out of it by JSON Pointer, regular
-// expression or CSV column.
+// Package poll is the link that fetches a page over HTTP now and then and takes values out of it by JSON Pointer,
+// regular expression or CSV column.
 package poll
 
 import (
 	"context"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"time"
@@ -26,7 +27,7 @@ const (
 )
 
 // Run polls every device with this link until the context ends.
-func Run(ctx context.Context, h *hub.Hub) {
+func Run(ctx context.Context, h *hub.Hub, _ *slog.Logger) {
 	link.Each(ctx, h, site.Poll, func(ctx context.Context, dev site.Device) {
 		w := &worker{hub: h, dev: dev, m: mapping.For(h.Site(), dev.ID), client: elsewhere.Client(dev.Link.Inside),
 			session: hub.Session{Device: dev.ID, ID: name + "-" + dev.ID, Link: name, Client: name, From: dev.Link.Address}}
@@ -74,7 +75,8 @@ func (w *worker) run(ctx context.Context) {
 
 func (w *worker) failed(err error, pause time.Duration) {
 	w.failures++
-	w.hub.Failed(w.dev.ID, name, "GET "+w.dev.Link.Address, fmt.Sprintf("%s; asked again in %s", err, pause.Round(time.Second)))
+	w.hub.Failed(w.dev.ID, name, "GET "+w.dev.Link.Address, fmt.Sprintf("%s; asked again in %s", err,
+		pause.Round(time.Second)))
 	if w.failures == patience {
 		w.hub.Offline(w.session, err.Error(), false)
 	}
@@ -130,7 +132,7 @@ func retryAfter(header string, now time.Time) time.Duration {
 }
 
 func (w *worker) take() {
-	d := hub.Delivery{Session: w.session, Topic: "GET " + w.dev.Link.Address, Payload: w.page}
+	d := hub.Arrival{Session: w.session, Topic: "GET " + w.dev.Link.Address, Payload: w.page}
 	if most := w.dev.Limits.Filled().MaxBytes; len(d.Payload) > most { // a page is long, what is taken of it is not
 		d.Payload = d.Payload[:most]
 	}

@@ -23,6 +23,8 @@ import (
 	"strings"
 	"time"
 
+	"idleember/contract/shown"
+	"idleember/core/fault"
 	"idleember/core/mapping"
 	"idleember/core/reading"
 	"idleember/core/site"
@@ -71,22 +73,24 @@ func (p *Handler) sign(w http.ResponseWriter, r *http.Request, queryKey string) 
 	case bearer:
 		key = strings.TrimSpace(token)
 	case basic && user != device:
-		problem(w, http.StatusForbidden, fmt.Sprintf("the user %.60q is not the device in the path; use the device's id for both", user))
+		problem(w, http.StatusForbidden, fmt.Sprintf("the user %.60q is not the device in the path; use the device's id "+
+			"for both", user))
 		return s, false
 	case !basic && queryKey != "":
 		if !p.hub.Site().Devices[device].Link.QueryKey {
-			problem(w, http.StatusForbidden, "a key in the query string is not allowed for this device; allow it on the device's page, or send it in a header")
+			problem(w, http.StatusForbidden, "a key in the query string is not allowed for this device; allow it on the "+
+				"device's page, or send it in a header")
 			return s, false
 		}
 		key = queryKey
 	}
 	if err := p.hub.Admit(device, key, s.From); err != nil {
-		var off *hub.DisabledError
+		var off *fault.DisabledError
 		if errors.As(err, &off) {
 			problem(w, http.StatusForbidden, err.Error())
 			return s, false
 		}
-		var many *hub.TooManyError
+		var many *fault.TooManyError
 		if errors.As(err, &many) {
 			w.Header().Set("Retry-After", strconv.Itoa(int(many.Wait.Seconds())+1))
 			problem(w, http.StatusTooManyRequests, many.Error())
@@ -102,7 +106,8 @@ func (p *Handler) sign(w http.ResponseWriter, r *http.Request, queryKey string) 
 	}
 	if wait := p.hub.Allow(device); wait > 0 {
 		w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-		problem(w, http.StatusTooManyRequests, "the device sends more often than it may; send less often, or several readings at once")
+		problem(w, http.StatusTooManyRequests, "the device sends more often than it may; send less often, or several "+
+			"readings at once")
 		return s, false
 	}
 	return s, true
@@ -118,8 +123,9 @@ func (p *Handler) push(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		var big *http.MaxBytesError
 		if errors.As(err, &big) {
-			why := fmt.Sprintf("the message is longer than the %d bytes that %s may send at a time; send it in portions", most, s.Device)
-			p.hub.Deliver(hub.Delivery{Session: s, Topic: r.URL.Path, Payload: body, Faults: []string{why}})
+			why := fmt.Sprintf("the message is longer than the %d bytes that %s may send at a time; send it in portions", most,
+				s.Device)
+			p.hub.Deliver(hub.Arrival{Session: s, Topic: r.URL.Path, Payload: body, Faults: []string{why}})
 			problem(w, http.StatusRequestEntityTooLarge, why)
 			return
 		}
@@ -127,7 +133,7 @@ func (p *Handler) push(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusRequestTimeout, "the message did not come whole within a minute; send it again")
 		return
 	}
-	d := hub.Delivery{Session: s, Topic: "POST " + r.URL.Path, Payload: body}
+	d := hub.Arrival{Session: s, Topic: "POST " + r.URL.Path, Payload: body}
 	mapped := p.maps.For(p.hub.Site(), s.Device).Take("", body)
 	if mapped.Matched && len(mapped.Readings)+len(mapped.Reports) > 0 {
 		d.Mapped(mapped)
@@ -138,7 +144,7 @@ func (p *Handler) push(w http.ResponseWriter, r *http.Request) {
 }
 
 // decode takes a body apart by its media type.
-func decode(d *hub.Delivery, contentType string, body []byte, now time.Time) error {
+func decode(d *hub.Arrival, contentType string, body []byte, now time.Time) error {
 	kind, _, err := mime.ParseMediaType(contentType)
 	if err != nil && contentType != "" {
 		return fmt.Errorf("the media type %.80q cannot be read", contentType)
@@ -164,7 +170,8 @@ func decode(d *hub.Delivery, contentType string, body []byte, now time.Time) err
 			named, faults, err = reading.Pairs(values)
 		}
 	default:
-		return fmt.Errorf("the media type %.80q is unknown; use application/json, application/senml+json, application/senml+cbor, text/csv or application/x-www-form-urlencoded", kind)
+		return fmt.Errorf("the media type %.80q is unknown; use application/json, application/senml+json, "+
+			"application/senml+cbor, text/csv or application/x-www-form-urlencoded", kind)
 	}
 	if err != nil {
 		return err
@@ -185,7 +192,7 @@ func (p *Handler) query(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	d := hub.Delivery{Session: s, Topic: "GET " + r.URL.Path, Payload: []byte(values.Encode())}
+	d := hub.Arrival{Session: s, Topic: "GET " + r.URL.Path, Payload: []byte(values.Encode())}
 	named, faults, err := reading.Pairs(values)
 	d.Values(named, faults)
 	if err != nil {
@@ -195,7 +202,7 @@ func (p *Handler) query(w http.ResponseWriter, r *http.Request) {
 }
 
 // deliver hands a message to the hub and answers when what could be taken is on the disk.
-func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Delivery) {
+func (p *Handler) deliver(w http.ResponseWriter, r *http.Request, d hub.Arrival) {
 	done := make(chan hub.Result, 1)
 	n := len(d.Readings) + len(d.Reports) + len(d.Copies) + len(d.Faults)
 	d.Done = func(x hub.Result) { done <- x }
@@ -231,10 +238,11 @@ type answer struct {
 	Refused []string          `json:"refused,omitempty"`
 	Remarks []string          `json:"remarks,omitempty"` // what was taken and looks wrong
 	Wants   map[string]string `json:"wants"`
-	Set     map[string]held   `json:"set,omitempty"`   // settings of which the device has a copy
-	Rev     string            `json:"rev"`             // of the wants and settings, for a long poll
-	LeaseS  float64           `json:"lease,omitempty"` // seconds that a want may be kept from now on without hearing the hub again
-	T       int64             `json:"t,omitempty"`     // the hub's time in Unix milliseconds, where it knows it
+	Set     map[string]held   `json:"set,omitempty"` // settings of which the device has a copy
+	Rev     string            `json:"rev"`           // of the wants and settings, for a long poll
+	// seconds that a want may be kept from now on without hearing the hub again
+	LeaseS float64 `json:"lease,omitempty"`
+	T      int64   `json:"t,omitempty"` // the hub's time in Unix milliseconds, where it knows it
 }
 
 // held is the value of a setting and its revision.
@@ -260,7 +268,7 @@ func (p *Handler) current(ctx context.Context, device string) (answer, error) {
 		}
 		a.Set[x.Raw] = held{x.Said(), x.Rev}
 	}
-	a.Rev = hub.Version([]any{a.Wants, a.Set})
+	a.Rev = shown.Version([]any{a.Wants, a.Set})
 	return a, err
 }
 

@@ -1,5 +1,5 @@
-// Package topics knows the MQTT topics of the hub: how a device's messages are taken apart and where its wants go, be it
-// over the broker inside or over one elsewhere.
+// Package topics knows the MQTT topics of the hub: how a device's messages are taken apart and where its wants go, be
+// it over the broker inside or over one elsewhere.
 package topics
 
 import (
@@ -35,7 +35,7 @@ func Want(c site.Control) (topic string, retain bool) {
 
 // Taken is a message taken apart.
 type Taken struct {
-	hub.Delivery
+	hub.Arrival
 	Code   byte  // the reason code in case that nothing of it can be taken
 	Online *bool // what the message tells of the device's presence
 }
@@ -107,7 +107,8 @@ func Take(m *mapping.Map, speaker, topic string, payload []byte, now time.Time) 
 	case what == "want" || what == "set" || what == "lease" || what == "problem":
 		return fail(NotAuthorized, "only the hub publishes on %s%s; a board subscribes to it", own, what)
 	default:
-		return fail(TopicInvalid, "the topic is none of %sr, %sr/<signal>, %sis/<control> and %shas/<setting>", own, own, own, own)
+		return fail(TopicInvalid, "the topic is none of %sr, %sr/<signal>, %sis/<control> and %shas/<setting>", own, own, own,
+			own)
 	}
 	if t.Device != speaker { // which the hub is going to refuse
 		t.Code = NotAuthorized

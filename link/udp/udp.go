@@ -2,8 +2,8 @@
 //
 //	k=<key> temperature=21.4 is.fan=on t=1795413600000
 //
-// and gets datagrams back on the address that it sent from. A controller that cannot send a key is known by the address that
-// its owner entered, and its text is taken apart by its mapping.
+// and gets datagrams back on the address that it sent from. A controller that cannot send a key is known by the address
+// that its owner entered, and its text is taken apart by its mapping.
 package udp
 
 import (
@@ -113,7 +113,7 @@ func (s *Server) take(datagram []byte, from netip.AddrPort) {
 	if p == nil || s.hub.Allow(device) > 0 {
 		return
 	}
-	d := hub.Delivery{Session: session(device, from), Topic: "udp", Payload: payload}
+	d := hub.Arrival{Session: session(device, from), Topic: "udp", Payload: payload}
 	switch mapped := s.maps.For(s.hub.Site(), device).Take("", datagram); {
 	case mapped.Matched && len(mapped.Readings)+len(mapped.Reports) > 0:
 		d.Mapped(mapped)
@@ -128,7 +128,8 @@ func (s *Server) take(datagram []byte, from netip.AddrPort) {
 }
 
 func session(device string, from netip.AddrPort) hub.Session {
-	return hub.Session{Device: device, ID: "udp-" + device, Link: "udp", Client: "udp", From: from.Addr().String(), Expires: true}
+	return hub.Session{Device: device, ID: "udp-" + device, Link: "udp", Client: "udp", From: from.Addr().String(),
+		Expires: true}
 }
 
 // redacted takes the key out of what is shown in the traffic.
@@ -140,7 +141,8 @@ func redacted(payload []byte, key string) []byte {
 func (s *Server) byAddress(from netip.AddrPort) string {
 	for id, d := range s.hub.Site().Devices {
 		if d.Link.Kind == site.UDP && d.Link.Address != "" && d.Active() {
-			if a, err := netip.ParseAddrPort(d.Link.Address); err == nil && a.Addr().Unmap() == from.Addr() && (a.Port() == from.Port() || a.Port() == 0) {
+			if a, err := netip.ParseAddrPort(d.Link.Address); err == nil && a.Addr().Unmap() == from.Addr() &&
+				(a.Port() == from.Port() || a.Port() == 0) {
 				return id
 			}
 		}
@@ -231,7 +233,8 @@ func (s *Server) drain(p *peer) {
 		if post.Beat > 0 {
 			s.send(p, []byte(fmt.Sprintf("lease=%g", post.Beat.Seconds())))
 		}
-		if n := len(post.Problems); n > 0 && now.Sub(p.told) > problemsWait && s.hub.Site().Devices[p.device].Link.Address == "" {
+		if n := len(post.Problems); n > 0 && now.Sub(p.told) > problemsWait &&
+			s.hub.Site().Devices[p.device].Link.Address == "" {
 			p.told = now
 			s.send(p, []byte("problem="+post.Problems[n-1].Reason))
 		}

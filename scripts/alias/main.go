@@ -1,5 +1,5 @@
-// Command alias names another package's types and constants in this one, so that what is generated once is called the same in both. It
-// writes types.gen.go:
+// Command alias names another package's types and constants in this one, so that what is generated once is called the
+// same in both. It writes types.gen.go:
 //
 //	alias PACKAGE IMPORT FOLDER
 package main
@@ -18,7 +18,8 @@ import (
 
 func main() {
 	if len(os.Args) != 4 {
-		fmt.Fprintln(os.Stderr, "alias PACKAGE IMPORT FOLDER: names for a package, of those of an import that lies in a folder")
+		fmt.Fprintln(os.Stderr, "alias PACKAGE IMPORT FOLDER: names for a package, of those of an import that lies in a "+
+			"folder")
 		os.Exit(2)
 	}
 	if err := alias(os.Args[1], os.Args[2], os.Args[3]); err != nil {

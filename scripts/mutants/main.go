@@ -1,12 +1,13 @@
-// Command mutants changes the deciding code in small ways, one at a time, and tells which changes the tests do not notice.
+// Command mutants changes the deciding code in small ways, one at a time, and tells which changes the tests do not
+// notice.
 //
 //	go run ./scripts/mutants -n 300 -seed 1 > docs/mutants.md
 //
-// Each mutant is one operator turned round, one condition negated, one statement left out, or one true made false (R. DeMillo,
-// R. Lipton and F. Sayward, Hints on test data selection, 1978). All of them are built into one binary for each package of
-// tests, and MUTANT says which one counts (R. Untch, A. Offutt and M. Harrold, Mutation analysis using mutant schemata, 1993).
-// They live in an overlay, so the tree is never touched. Those that no test could tell from the original stand in
-// scripts/mutants/equivalent.txt with the reason, and do not count.
+// Each mutant is one operator turned round, one condition negated, one statement left out, or one true made false (R.
+// DeMillo, R. Lipton and F. Sayward, Hints on test data selection, 1978). All of them are built into one binary for
+// each package of tests, and MUTANT says which one counts (R. Untch, A. Offutt and M. Harrold, Mutation analysis using
+// mutant schemata, 1993). They live in an overlay, so the tree is never touched. Those that no test could tell from the
+// original stand in scripts/mutants/equivalent.txt with the reason, and do not count.
 package main
 
 import (
@@ -29,12 +30,15 @@ import (
 )
 
 // where the decisions are taken.
-var where = []string{"core/control/control.go", "core/engine/deciding.go", "core/engine/build.go", "core/engine/lock.go", "core/engine/mover.go", "core/engine/pace.go", "core/engine/groups.go",
-	"core/engine/wants.go", "core/engine/command.go", "core/engine/demand.go", "core/engine/restore.go", "core/engine/presence.go", "core/engine/rules.go", "core/engine/ring.go"}
+var where = []string{"core/control/control.go", "core/engine/deciding.go", "core/engine/build.go",
+	"core/engine/lock.go", "core/engine/mover.go", "core/engine/pace.go", "core/engine/groups.go",
+	"core/engine/wants.go", "core/engine/command.go", "core/engine/demand.go", "core/engine/restore.go",
+	"core/engine/presence.go", "core/engine/rules.go", "core/engine/ring.go"}
 
 // tests are what a mutant has to get past, in order: what takes longest comes last.
 var tests = []struct{ name, of, run string }{
-	{"beside the code", "core/control", ""}, {"beside the code", "core/engine", ""}, {"oracle", "core/bottle", "Mutants|KeptCases"},
+	{"beside the code", "core/control", ""}, {"beside the code", "core/engine", ""}, {"oracle", "core/bottle",
+		"Mutants|KeptCases"},
 	{"recorded days", "core/bottle", "AsRecorded"}, {"properties", "core/bottle", "WhatIsKept|AKilledHouse|SameSite"}}
 
 func main() {
@@ -63,9 +67,13 @@ func main() {
 	for _, k := range killed {
 		total += k
 	}
-	fmt.Printf("# Mutants\n\nOf %d possible mutants of the deciding code %d were tried on %s (`make mutants`): %d killed (%.1f %%), %d alive, %d equivalent.\n",
-		possible, total+len(alive)+equal, time.Now().UTC().Format(time.DateOnly), total, 100*float64(total)/float64(max(1, total+len(alive))), len(alive), equal)
-	fmt.Printf("%d fell to the tests beside the code, %d more to the oracle of the house in a bottle, %d more to the recorded days, which tell that something changed but not what is right, %d more to what must be so of each house.\nWhy the equivalent ones are that says `scripts/mutants/equivalent.txt`.\n",
+	fmt.Printf("# Mutants\n\nOf %d possible mutants of the deciding code %d were tried on %s (`make mutants`): %d "+
+		"killed (%.1f %%), %d alive, %d equivalent.\n",
+		possible, total+len(alive)+equal, time.Now().UTC().Format(time.DateOnly), total,
+		100*float64(total)/float64(max(1, total+len(alive))), len(alive), equal)
+	fmt.Printf("%d fell to the tests beside the code, %d more to the oracle of the house in a bottle, %d more to the "+
+		"recorded days, which tell that something changed but not what is right, %d more to what must be so of each "+
+		"house.\nWhy the equivalent ones are that says `scripts/mutants/equivalent.txt`.\n",
 		killed[tests[0].name], killed[tests[2].name], killed[tests[3].name], killed[tests[4].name])
 	if len(alive) > 0 {
 		fmt.Printf("\nAlive:\n\n")
@@ -76,7 +84,8 @@ func main() {
 }
 
 // run tries mutants, some at a time, until it is interrupted.
-func run(ctx context.Context, dir string, all []mutant, workers int) (killed map[string]int, equal int, alive []string) {
+func run(ctx context.Context, dir string, all []mutant, workers int) (killed map[string]int, equal int,
+	alive []string) {
 	killed = map[string]int{}
 	same := equivalent()
 	var mu sync.Mutex
@@ -142,7 +151,8 @@ func try(dir string, id int) string {
 	return ""
 }
 
-// build makes the test binaries with all mutants in them. What does not compile, as texts cannot be subtracted, is left out.
+// build makes the test binaries with all mutants in them. What does not compile, as texts cannot be subtracted, is left
+// out.
 func build(dir string) []mutant {
 	left := map[int]bool{}
 	for {
@@ -194,7 +204,8 @@ var mistake = regexp.MustCompile(`(?m)(\w+\.go):(\d+):\d+: `)
 // compile returns the lines that are wrong.
 func compile(dir string) (wrong []string) {
 	for _, t := range tests {
-		cmd := exec.Command("go", "test", "-c", "-vet=off", "-gcflags=-e", "-overlay="+filepath.Join(dir, "overlay.json"), "-o", filepath.Join(dir, filepath.Base(t.of)+".test"), "./"+t.of)
+		cmd := exec.Command("go", "test", "-c", "-vet=off", "-gcflags=-e", "-overlay="+filepath.Join(dir, "overlay.json"),
+			"-o", filepath.Join(dir, filepath.Base(t.of)+".test"), "./"+t.of)
 		out, err := cmd.CombinedOutput()
 		for _, m := range mistake.FindAllStringSubmatch(string(out), -1) {
 			name := m[1]
@@ -215,7 +226,8 @@ func compile(dir string) (wrong []string) {
 	return nil
 }
 
-// equivalent lists the mutants that no test could tell from the original, each without the number of its line and with the reason.
+// equivalent lists the mutants that no test could tell from the original, each without the number of its line and with
+// the reason.
 func equivalent() (list []string) {
 	text, _ := os.ReadFile("scripts/mutants/equivalent.txt")
 	for _, line := range strings.Split(string(text), "\n") {

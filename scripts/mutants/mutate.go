@@ -34,7 +34,8 @@ func (m mutant) at(place string) bool {
 
 func (m mutant) String() string { return fmt.Sprintf("%s:%d %s", m.file, m.line, m.what) }
 
-var turned = map[token.Token]string{token.LSS: "<=", token.LEQ: "<", token.GTR: ">=", token.GEQ: ">", token.EQL: "!=", token.NEQ: "==", token.LAND: "||", token.LOR: "&&", token.ADD: "-", token.SUB: "+"}
+var turned = map[token.Token]string{token.LSS: "<=", token.LEQ: "<", token.GTR: ">=", token.GEQ: ">", token.EQL: "!=",
+	token.NEQ: "==", token.LAND: "||", token.LOR: "&&", token.ADD: "-", token.SUB: "+"}
 
 // helpers are what the changed code calls. None of them evaluates anything that the original would not.
 const helpers = `
@@ -108,7 +109,8 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 		count++
 		id := count
 		b, ok := n.(*ast.BinaryExpr)
-		all = append(all, mutant{id, file, set.Position(pos).Line, what, set.Position(n.Pos()).Line, set.Position(n.End()).Line, ok && b.Op == token.ADD})
+		all = append(all, mutant{id, file, set.Position(pos).Line, what, set.Position(n.Pos()).Line,
+			set.Position(n.End()).Line, ok && b.Op == token.ADD})
 		if !left[id] {
 			edits = append(edits, edit{at(n.Pos()), at(n.End()), func(text func(from, to int) string) string {
 				return form(id, func(n ast.Node) string { return text(at(n.Pos()), at(n.End())) })
@@ -145,10 +147,13 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 			if !ok {
 				break
 			}
-			name := map[token.Token]string{token.LSS: "LSS", token.LEQ: "LEQ", token.GTR: "GTR", token.GEQ: "GEQ", token.LAND: "LAND", token.LOR: "LOR", token.ADD: "ADD", token.SUB: "SUB"}[n.Op]
-			add(n, n.OpPos, fmt.Sprintf("`%s` → `%s` in `%s`", n.Op, to, part(n)), func(id int, text func(ast.Node) string) string {
+			name := map[token.Token]string{token.LSS: "LSS", token.LEQ: "LEQ", token.GTR: "GTR", token.GEQ: "GEQ",
+				token.LAND: "LAND", token.LOR: "LOR", token.ADD: "ADD", token.SUB: "SUB"}[n.Op]
+			add(n, n.OpPos, fmt.Sprintf("`%s` → `%s` in `%s`", n.Op, to, part(n)), func(id int,
+				text func(ast.Node) string) string {
 				x, y := text(n.X), text(n.Y)
-				between := strings.Repeat("\n", strings.Count(string(src[at(n.X.End()):at(n.Y.Pos())]), "\n")) // so that lines stay where they are
+				// so that lines stay where they are
+				between := strings.Repeat("\n", strings.Count(string(src[at(n.X.End()):at(n.Y.Pos())]), "\n"))
 				switch n.Op {
 				case token.EQL, token.NEQ:
 					return fmt.Sprintf("((%s %s %s%s) != (mutant == %d))", x, n.Op, between, y, id)
@@ -167,7 +172,8 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 				if n.Name == "false" {
 					to, op = "true", "=="
 				}
-				add(n, n.Pos(), fmt.Sprintf("`%s` → `%s` in `%s`", n.Name, to, short(strings.TrimSpace(lines[set.Position(n.Pos()).Line-1]))), func(id int, _ func(ast.Node) string) string {
+				add(n, n.Pos(), fmt.Sprintf("`%s` → `%s` in `%s`", n.Name, to,
+					short(strings.TrimSpace(lines[set.Position(n.Pos()).Line-1]))), func(id int, _ func(ast.Node) string) string {
 					return fmt.Sprintf("(mutant %s %d)", op, id)
 				})
 			}
@@ -179,7 +185,9 @@ func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 
 // apply makes edits that nest or are apart. Of two for the same stretch the earlier goes around the later.
 func apply(src string, edits []edit) string {
-	slices.SortStableFunc(edits, func(a, b edit) int { return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(b.to, a.to)) })
+	slices.SortStableFunc(edits, func(a, b edit) int {
+		return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(b.to, a.to))
+	})
 	var text func(edits []edit) func(from, to int) string
 	text = func(edits []edit) func(from, to int) string {
 		return func(from, to int) string {

@@ -1,6 +1,6 @@
-// Package pages reads an SQLite database page by page and without SQLite, so that what is whole of a damaged one can be had.
-// It follows the published "SQLite Database File Format" (file format 4, write-ahead log 3007000) and trusts nothing that it reads:
-// every number is bounded by the size of the file, and no page is read twice.
+// Package pages reads an SQLite database page by page and without SQLite, so that what is whole of a damaged one can be
+// had. It follows the published "SQLite Database File Format" (file format 4, write-ahead log 3007000) and trusts
+// nothing that it reads: every number is bounded by the size of the file, and no page is read twice.
 package pages
 
 import (
@@ -125,8 +125,10 @@ func (f *File) readLog() {
 	}
 	size, ok := pageSize(binary.BigEndian.Uint32(head[8:]))
 	var sum [2]uint32
-	if !ok || kind&^1 != 0x377f0682 || !addSum(&sum, order, head[:24]) || sum != [2]uint32{binary.BigEndian.Uint32(head[24:]), binary.BigEndian.Uint32(head[28:])} {
-		f.Remarks = append(f.Remarks, "the write-ahead log is damaged from its beginning on; what was written last may be missing")
+	if !ok || kind&^1 != 0x377f0682 || !addSum(&sum, order, head[:24]) ||
+		sum != [2]uint32{binary.BigEndian.Uint32(head[24:]), binary.BigEndian.Uint32(head[28:])} {
+		f.Remarks = append(f.Remarks, "the write-ahead log is damaged from its beginning on; what was written last may be "+
+			"missing")
 		return
 	}
 	if f.count == 0 {
@@ -241,8 +243,8 @@ func (f *File) Schema() (list []Object, whole bool) {
 	return list, whole
 }
 
-// Walk calls each with the rows of the table or index that begins at a page, in their order, and gap for each page where something is
-// missing. What does not fit is missing too.
+// Walk calls each with the rows of the table or index that begins at a page, in their order, and gap for each page
+// where something is missing. What does not fit is missing too.
 func (f *File) Walk(root uint32, fits func(Row) bool, each func(Row), gap func(page uint32)) {
 	f.walk(root, 0, 0, fits, each, gap)
 }
@@ -302,8 +304,8 @@ func (f *File) Skip(root uint32) {
 	f.Walk(root, func(Row) bool { return true }, func(Row) {}, func(uint32) {})
 }
 
-// Orphans calls each with the rows of every page that none of what was walked reaches, and that is not free. keyed says that they have
-// no rowid. Where each returns true they are taken.
+// Orphans calls each with the rows of every page that none of what was walked reaches, and that is not free. keyed says
+// that they have no rowid. Where each returns true they are taken.
 func (f *File) Orphans(each func(page uint32, keyed bool, rows []Row) bool) {
 	for n := uint32(2); n <= f.count; n++ {
 		if f.seen[n] || f.free[n] {

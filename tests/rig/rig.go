@@ -1,5 +1,5 @@
-// Package rig starts a hub on loopback for tests and speaks to it as its users do: through its client, and over MQTT with
-// clients that were not written here. Every answer of the interface is checked against the contract.
+// Package rig starts a hub on loopback for tests and speaks to it as its users do: through its client, and over MQTT
+// with clients that were not written here. Every answer of the interface is checked against the contract.
 package rig
 
 import (
@@ -27,6 +27,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/client"
+	"idleember/contract/shown"
+	"idleember/core/reading"
+	"idleember/core/site"
 	"idleember/serve"
 )
 
@@ -51,8 +54,8 @@ func New(t testing.TB) *Rig { return With(t, nil) }
 // With is New of a hub that is started otherwise.
 func With(t testing.TB, change func(*serve.Options)) *Rig {
 	r := in(t, t.TempDir(), change)
-	_, err := r.Owner.SetUpWithResponse(t.Context(), client.Setup{Code: r.Service.Hub.SetupCode(), Name: "Rowan Lane studio",
-		Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: Password})
+	_, err := r.Owner.SetUpWithResponse(t.Context(), client.Setup{Code: r.Service.People.SetupCode(),
+		Name: "Rowan Lane studio", Latitude: 48.2, Longitude: 16.4, Zone: "Europe/Vienna", Account: "mo", Password: Password})
 	require.NoError(t, err)
 	return r
 }
@@ -111,51 +114,56 @@ func (r *Rig) SignIn(c *client.Remote, account string) {
 
 // Member adds a person and returns a client that is signed in as them.
 func (r *Rig) Member(account string, role client.Role) *client.Remote {
-	_, err := r.Owner.AddMemberWithResponse(r.T.Context(), client.NewMember{Account: account, Role: role, Password: Password})
+	_, err := r.Owner.AddMemberWithResponse(r.T.Context(), client.NewMember{Account: account, Role: role,
+		Password: Password})
 	require.NoError(r.T, err)
 	c := r.Client()
 	r.SignIn(c, account)
 	return c
 }
 
+// Fields are what is told of a part; what is left out is as it usually is.
+type Fields = map[string]any
+
 // Device adds a device and returns its key.
 func (r *Rig) Device(id string) string {
-	d, err := r.Owner.AddDeviceWithResponse(r.T.Context(), client.NewDevice{Id: &id, Name: id, Place: "Studio"})
+	d, err := r.Owner.AddDevice(r.T.Context(), Fields{"id": id, "name": id, "place": "Studio"})
 	require.NoError(r.T, err)
-	return d.JSON201.Key
+	return d.Key
 }
 
 // Linked adds a device with a link of its own and returns its key.
-func (r *Rig) Linked(id string, link client.Link, change ...func(*client.NewDevice)) string {
-	b := client.NewDevice{Id: &id, Name: id, Place: "Studio", Link: &link}
+func (r *Rig) Linked(id string, link client.Link, change ...func(Fields)) string {
+	b := Fields{"id": &id, "name": id, "place": "Studio", "link": &link}
 	for _, f := range change {
-		f(&b)
+		f(b)
 	}
-	d, err := r.Owner.AddDeviceWithResponse(r.T.Context(), b)
+	d, err := r.Owner.AddDevice(r.T.Context(), b)
 	require.NoError(r.T, err)
-	return d.JSON201.Key
+	return d.Key
 }
 
 // AddSignal adds a signal that is found at a source.
 func (r *Rig) AddSignal(device, name string, kind client.Kind, src client.Source) {
-	_, err := r.Owner.AddSignalWithResponse(r.T.Context(), device, client.NewSignal{Name: name, Kind: kind, Source: &src})
+	_, err := r.Owner.Signals().Make(r.T.Context(), Fields{"device": device, "raw": name, "kind": kind, "source": src})
 	require.NoError(r.T, err)
 }
 
 // AddControl adds a switch with a source for what it is and a target for what is wanted.
 func (r *Rig) AddControl(device, name string, src client.Source, target client.Target) {
-	_, err := r.Owner.AddControlWithResponse(r.T.Context(), device, client.NewControl{Name: name, Source: &src, Target: &target})
+	_, err := r.Owner.Controls().Make(r.T.Context(), Fields{"device": device, "name": name, "source": src,
+		"target": target})
 	require.NoError(r.T, err)
 }
 
 // Online reports whether a device is there.
-func (r *Rig) Online(id string) bool { return r.Get(id).Online }
+func (r *Rig) Online(id string) bool { return r.Get(id).State.Online }
 
 // Get returns a device.
-func (r *Rig) Get(id string) client.Device {
-	d, err := r.Owner.GetDeviceWithResponse(r.T.Context(), id)
+func (r *Rig) Get(id string) shown.Device {
+	d, err := r.Owner.Devices().Get(r.T.Context(), id)
 	require.NoError(r.T, err)
-	return *d.JSON200
+	return d
 }
 
 // Traffic returns a device's messages as "in topic payload: result" or "out ...".
@@ -176,7 +184,8 @@ func (r *Rig) Traffic(id string) (out []string) {
 func (r *Rig) History(id string) (out map[int64]any) {
 	from := time.Now().Add(-30 * 24 * time.Hour)
 	points := 10_000
-	h, err := r.Owner.GetHistoryWithResponse(r.T.Context(), &client.GetHistoryParams{Series: []string{id}, From: &from, Points: &points})
+	h, err := r.Owner.GetHistoryWithResponse(r.T.Context(), &client.GetHistoryParams{Series: []string{id}, From: &from,
+		Points: &points})
 	require.NoError(r.T, err)
 	out = map[int64]any{}
 	x := (*h.JSON200)[0]
@@ -228,35 +237,48 @@ func (r *Rig) Now() client.Snapshot {
 }
 
 // Signal returns a signal, or nil where there is none.
-func (r *Rig) Signal(id string) *client.Signal {
+func (r *Rig) Signal(id string) *shown.Signal {
 	for _, s := range r.Now().Signals {
-		if s.Id == id {
+		if s.Config.ID == id {
 			return &s
 		}
 	}
 	return nil
 }
 
-// Value returns a signal's value, or nil.
+// Value returns a signal's value as it is in JSON, or nil.
 func (r *Rig) Value(id string) any {
-	if s := r.Signal(id); s != nil && s.Value != nil {
-		return *s.Value
+	if s := r.Signal(id); s != nil {
+		return Plain(s.State.Value)
 	}
 	return nil
 }
 
+// Plain is a value as it is in JSON: a number, true or false, or a text.
+func Plain(v *reading.Value) any {
+	switch {
+	case v == nil:
+		return nil
+	case v.Kind == site.Number:
+		return v.Num
+	case v.Kind == site.OnOff:
+		return v.On()
+	}
+	return v.Text
+}
+
 // Control returns a control; it must be there.
-func (r *Rig) Control(id string) client.Control {
-	c, err := r.Owner.GetControlWithResponse(r.T.Context(), id)
+func (r *Rig) Control(id string) shown.Control {
+	c, err := r.Owner.Controls().Get(r.T.Context(), id)
 	require.NoError(r.T, err)
-	return *c.JSON200
+	return c
 }
 
 // On reports whether what a control is or should be is on.
-func On(v *client.Value) bool { return v != nil && *v == true }
+func On(v *reading.Value) bool { return v != nil && *v == reading.OnOff(true) }
 
 // Switch switches a control without waiting for its board.
-func (r *Rig) Switch(id string, on bool) client.Control {
+func (r *Rig) Switch(id string, on bool) shown.Control {
 	c, err := r.Owner.SwitchControlWithResponse(r.T.Context(), id, nil, client.SwitchControlJSONRequestBody{To: on})
 	require.NoError(r.T, err)
 	return *c.JSON200
@@ -291,7 +313,8 @@ func (r *Rig) Mosquitto(command, device, key string, args ...string) (string, er
 
 // Pub publishes with mosquitto_pub, QoS 1, and returns what it said.
 func (r *Rig) Pub(device, key, topic, payload string, args ...string) string {
-	out, _ := r.Mosquitto("mosquitto_pub", device, key, append([]string{"-q", "1", "-t", topic, "-m", payload}, args...)...)
+	out, _ := r.Mosquitto("mosquitto_pub", device, key, append([]string{"-q", "1", "-t", topic, "-m", payload},
+		args...)...)
 	return out
 }
 
@@ -306,7 +329,8 @@ type Sub struct {
 func (r *Rig) Sub(device, key, filter string, args ...string) *Sub {
 	host, port, _ := strings.Cut(r.Service.MQTT, ":")
 	s := &Sub{}
-	s.cmd = exec.Command("mosquitto_sub", append([]string{"-h", host, "-p", port, "-u", device, "-P", key, "-v", "-t", filter}, args...)...)
+	s.cmd = exec.Command("mosquitto_sub", append([]string{"-h", host, "-p", port, "-u", device, "-P", key, "-v", "-t",
+		filter}, args...)...)
 	s.cmd.Stdout, s.cmd.Stderr = s, s
 	require.NoError(r.T, s.cmd.Start())
 	r.T.Cleanup(s.Stop)
@@ -349,7 +373,8 @@ func (r *Rig) Paho(device, key, clientID string, change ...func(*paho.ClientOpti
 
 // Connect is Paho for those who disconnect by themselves.
 func (r *Rig) Connect(device, key, clientID string, change ...func(*paho.ClientOptions)) paho.Client {
-	o := paho.NewClientOptions().AddBroker("tcp://" + r.Service.MQTT).SetClientID(clientID).SetUsername(device).SetPassword(key).
+	o := paho.NewClientOptions().AddBroker("tcp://" +
+		r.Service.MQTT).SetClientID(clientID).SetUsername(device).SetPassword(key).
 		SetAutoReconnect(false).SetConnectTimeout(10 * time.Second)
 	for _, f := range change {
 		f(o)
@@ -410,7 +435,8 @@ func (c *Checked) RoundTrip(r *http.Request) (*http.Response, error) {
 		}
 		return resp, nil
 	}
-	in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{Request: asked, PathParams: params, Route: route},
+	in := &openapi3filter.ResponseValidationInput{RequestValidationInput: &openapi3filter.RequestValidationInput{
+		Request: asked, PathParams: params, Route: route},
 		Status: resp.StatusCode, Header: resp.Header}
 	in.SetBodyBytes(body)
 	if err := openapi3filter.ValidateResponse(r.Context(), in); err != nil {
@@ -446,7 +472,8 @@ func JSON(t testing.TB, c *http.Client, method, url, body string, header ...stri
 
 // From is a client at an address of this computer's loopback network, as somebody at a computer of their own.
 func From(address string) *http.Client {
-	return &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}).DialContext}}
+	return &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(
+		address)}}).DialContext}}
 }
 
 // Snapshot is everything that somebody may see.

@@ -1,5 +1,5 @@
-// Package depot keeps backups at another place: in a folder of another disk, over WebDAV (RFC 4918), or in storage that is spoken to as
-// Amazon's Simple Storage Service is (S3, signature version 4).
+// Package depot keeps backups at another place: in a folder of another disk, over WebDAV (RFC 4918), or in storage that
+// is spoken to as Amazon's Simple Storage Service is (S3, signature version 4).
 package depot
 
 import (
@@ -21,14 +21,11 @@ import (
 
 	"idleember/core/site"
 	"idleember/elsewhere"
-	"idleember/hub"
+	"idleember/upkeep"
 )
 
-// Register makes a hub use the places of this package.
-func Register(h *hub.Hub) { h.CopiesTo(Open) }
-
 // Open returns the place that is described; it is asked only when it is used.
-func Open(e site.Elsewhere, secret string) (hub.Depot, error) {
+func Open(e site.Elsewhere, secret string) (upkeep.Depot, error) {
 	switch e.Via {
 	case site.ToFolder:
 		return folder(e.Address), nil
@@ -39,7 +36,8 @@ func Open(e site.Elsewhere, secret string) (hub.Depot, error) {
 		if err != nil {
 			return nil, err
 		}
-		c, err := minio.New(at.Host, &minio.Options{Creds: credentials.NewStaticV4(e.Account, secret, ""), Secure: at.Scheme == "https", Region: e.Region,
+		c, err := minio.New(at.Host, &minio.Options{Creds: credentials.NewStaticV4(e.Account, secret, ""),
+			Secure: at.Scheme == "https", Region: e.Region,
 			Transport: bounded{elsewhere.Client(e.Inside).Transport}, MaxRetries: 2, BucketLookup: minio.BucketLookupPath})
 		if err != nil {
 			return nil, err
@@ -49,8 +47,8 @@ func Open(e site.Elsewhere, secret string) (hub.Depot, error) {
 	return nil, fmt.Errorf("backups are copied nowhere")
 }
 
-// folder is one on another disk. It is not made: where a disk is not mounted, its folder is not there, and what was written would lie
-// on the disk that is saved.
+// folder is one on another disk. It is not made: where a disk is not mounted, its folder is not there, and what was
+// written would lie on the disk that is saved.
 type folder string
 
 func (f folder) List(context.Context) (names map[string]int64, err error) {
@@ -129,8 +127,8 @@ type collection struct {
 	secret string
 }
 
-// client asks for as long as a context lasts: the library knows none. cut is told why an answer did not come to its end, which the
-// library takes for one that did.
+// client asks for as long as a context lasts: the library knows none. cut is told why an answer did not come to its
+// end, which the library takes for one that did.
 func (c *collection) client(ctx context.Context, cut *error) *gowebdav.Client {
 	d := gowebdav.NewClient(c.Address, c.Account, c.secret)
 	inner := bounded{elsewhere.Client(c.Inside).Transport}
@@ -158,14 +156,15 @@ func (w *watched) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// dir lists the collection; one that was cut short is an error.
-func (c *collection) dir(ctx context.Context) ([]os.FileInfo, error) {
+// dir lists the collection; one that was cut short is an error. The client is the one that listed, signed in.
+func (c *collection) dir(ctx context.Context) (*gowebdav.Client, []os.FileInfo, error) {
 	var cut error
-	list, err := c.client(ctx, &cut).ReadDir("/")
+	d := c.client(ctx, &cut)
+	list, err := d.ReadDir("/")
 	if err == nil && cut != nil {
 		err = fmt.Errorf("the list of %s breaks off: %w", c.Address, cut)
 	}
-	return list, c.failed(err)
+	return d, list, c.failed(err)
 }
 
 // bounded gives up on an answer that is longer than any list; what is fetched is bounded by whoever fetches it.
@@ -186,7 +185,7 @@ type through func(*http.Request) (*http.Response, error)
 func (t through) RoundTrip(q *http.Request) (*http.Response, error) { return t(q) }
 
 func (c *collection) List(ctx context.Context) (names map[string]int64, err error) {
-	list, err := c.dir(ctx)
+	_, list, err := c.dir(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -223,10 +222,13 @@ func (c *collection) Put(ctx context.Context, name, file string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.dir(ctx); err != nil { // the library would make folders that are not there
+	// The library would make folders that are not there. And who has listed has signed in: a place that asks for the
+	// account only when the backup is half sent gets it a second time from a file that is still being read, or breaks the
+	// connection.
+	d, _, err := c.dir(ctx)
+	if err != nil {
 		return err
 	}
-	d := c.client(ctx, nil)
 	// Under another name first, so that what is half there is never taken for whole.
 	if err := d.WriteStreamWithLength(name+".part", from, info.Size(), 0); err != nil {
 		return c.failed(err)
@@ -289,7 +291,8 @@ func (b *bucket) failed(err error) error {
 }
 
 func (b *bucket) Put(ctx context.Context, name, file string) error {
-	if _, err := b.c.FPutObject(ctx, b.Bucket, b.key(name), file, minio.PutObjectOptions{ContentType: "application/octet-stream"}); err != nil {
+	if _, err := b.c.FPutObject(ctx, b.Bucket, b.key(name), file,
+		minio.PutObjectOptions{ContentType: "application/octet-stream"}); err != nil {
 		return b.failed(err)
 	}
 	return nil

@@ -15,10 +15,10 @@ onUnmounted(() => { document.removeEventListener('focusin', focus); window.clear
 function say() {
   soon = 0
   const s = hub.signals[rests.value]
-  if (s) said.value = `${s.name} ${shownValue(s.value, s.unit, s.decimals)} ${shownUnit(s.unit)}`
+  if (s) said.value = `${s.config.name} ${shownValue(s.state.value, s.config.unit, s.config.decimals)} ${shownUnit(s.config.unit)}`
 }
 watch(rests, () => { window.clearTimeout(soon); soon = 0 }) // what it rests on now is read out as it gets there
-watch(() => hub.signals[rests.value]?.value, (now, before) => { if (before !== undefined && now !== before) soon ||= window.setTimeout(say, pause) })
+watch(() => hub.signals[rests.value]?.state.value, (now, before) => { if (before !== undefined && now !== before) soon ||= window.setTimeout(say, pause) })
 </script>
 
 <template>

@@ -15,7 +15,7 @@ const where = computed(() => {
   if (names.length) return `All is well in ${names.join(', ')}, and nothing is critical elsewhere.`
   return hub.me?.role === 'guest' ? 'All is well in what is open to you.' : 'All is well in all places.'
 })
-const quiet = computed(() => Object.values(hub.alerts).filter((a) => a.phase === 'shelved' || a.phase === 'out_of_service').length)
+const quiet = computed(() => Object.values(hub.alerts).filter((a) => a.state.phase === 'shelved' || a.state.phase === 'out_of_service').length)
 const shown = computed(() => (all.value ? items.value : items.value.slice(0, few)))
 </script>
 

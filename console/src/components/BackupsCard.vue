@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Backups that the hub makes by itself, where else they go, and one of now.
 import { onMounted, reactive, ref } from 'vue'
-import { api, ask, type BackupsView } from '../api'
+import { api, ask, keepSole, type BackupsView } from '../api'
 import { useSend } from '../form'
 import { dayText, size } from '../format'
 import { useHub } from '../hub'
@@ -28,7 +28,7 @@ const save = () => send(async () => {
   const { via, address, account, inside } = place
   const at = via === 'folder' ? { via, address } : via === 'webdav' ? { via, address, account, inside } : { ...place }
   const config = { ...(f.every ? { every: f.every as 'day', at: f.at } : {}), ...(f.every || via ? { keep: Number(f.keep) } : {}), ...(via ? { elsewhere: at } : {}) }
-  take(await ask(api.PUT('/backups', { params: { header: { 'If-Match': view.value!.version } }, body: { config, passphrase: f.plain ? '' : f.word || undefined, secret: secret.value || undefined } })))
+  take(await keepSole('/backups', { ...config, passphrase: f.plain ? null : f.word || undefined, password: secret.value || undefined }, view.value!.version))
 })
 const now = () => send(async () => {
   await ask(api.POST('/backups'))
@@ -44,8 +44,8 @@ const now = () => send(async () => {
         <label class="short"><span>By itself</span><select v-model="f.every" class="form-select"><option value="">never</option><option value="day">each day</option><option value="week">each Monday</option></select></label>
         <label v-if="f.every" class="short"><span>at</span><input v-model="f.at" class="form-control" type="time" required /></label>
         <label v-if="f.every || place.via" class="short"><span>of which stay</span><input v-model="f.keep" class="form-control" type="number" min="1" max="400" required /></label>
-        <label><span>{{ view.encrypted ? 'They are encrypted; another passphrase' : 'Encrypted, with the passphrase' }}</span><input v-model="f.word" class="form-control" type="password" autocomplete="new-password" maxlength="200" :disabled="f.plain" /></label>
-        <label v-if="view.encrypted" class="check"><input v-model="f.plain" type="checkbox" class="form-check-input" /> no longer encrypted</label>
+        <label><span>{{ view.state.passphrase ? 'They are encrypted; another passphrase' : 'Encrypted, with the passphrase' }}</span><input v-model="f.word" class="form-control" type="password" autocomplete="new-password" maxlength="200" :disabled="f.plain" /></label>
+        <label v-if="view.state.passphrase" class="check"><input v-model="f.plain" type="checkbox" class="form-check-input" /> no longer encrypted</label>
       </div>
       <div class="fields">
         <label><span>Copied to</span><select v-model="place.via" class="form-select"><option value="">no other place</option><option value="folder">a folder on another disk</option><option value="webdav">WebDAV</option><option value="s3">S3-compatible storage</option></select></label>
@@ -58,7 +58,7 @@ const now = () => send(async () => {
           </template>
           <template v-if="place.via !== 'folder'">
             <label><span>{{ place.via === 's3' ? 'Access key' : 'Account' }}</span><input v-model.trim="place.account" class="form-control" autocomplete="off" autocapitalize="none" spellcheck="false" /></label>
-            <label><span>{{ (place.via === 's3' ? 'Secret' : 'Password') + (view.secret ? ', where it is another' : '') }}</span><input v-model="secret" class="form-control" type="password" autocomplete="new-password" maxlength="500" /></label>
+            <label><span>{{ (place.via === 's3' ? 'Secret' : 'Password') + (view.state.password ? ', where it is another' : '') }}</span><input v-model="secret" class="form-control" type="password" autocomplete="new-password" maxlength="500" /></label>
             <label class="check"><input v-model="place.inside" type="checkbox" class="form-check-input" /> it is in the house</label>
           </template>
         </template>
@@ -67,10 +67,10 @@ const now = () => send(async () => {
     </form>
     <p v-else class="soft mb-0">{{ failed || 'Loading …' }}</p>
     <template v-if="view">
-      <div v-if="view.failed" class="note bad" role="alert">The last one was not made: {{ view.failed }}</div>
-      <p v-if="!view.list.length" class="soft mb-0">None yet. A backup is one verified file with everything in it, made while the hub runs; <code>idleember restore</code> brings it back.</p>
-      <ul v-else class="backups"><li v-for="b in view.list" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span><span v-if="b.of" class="soft small-text">of another hub: {{ b.of }}</span><span v-if="b.damaged" class="warn-text small-text">made of a damaged database</span></li></ul>
-      <p class="soft small-text mb-0">They are in <code>{{ view.folder }}</code>.<template v-if="!view.config.elsewhere?.via"> Have them copied to another disk or another house: one that stands beside what it saves is lost with it.</template></p>
+      <div v-if="view.state.failed" class="note bad" role="alert">The last one was not made: {{ view.state.failed }}</div>
+      <p v-if="!view.state.list.length" class="soft mb-0">None yet. A backup is one verified file with everything in it, made while the hub runs; <code>idleember restore</code> brings it back.</p>
+      <ul v-else class="backups"><li v-for="b in view.state.list" :key="b.name"><span>{{ dayText(Date.parse(b.at), hub.zone) }}</span><code class="small-text">{{ b.name }}</code><span class="soft">{{ size(b.bytes) }}</span><span v-if="b.of" class="soft small-text">of another hub: {{ b.of }}</span><span v-if="b.damaged" class="warn-text small-text">made of a damaged database</span></li></ul>
+      <p class="soft small-text mb-0">They are in <code>{{ view.state.folder }}</code>.<template v-if="!view.config.elsewhere?.via"> Have them copied to another disk or another house: one that stands beside what it saves is lost with it.</template></p>
       <BackupsElsewhere :view="view" @look="send(look)" />
     </template>
   </section>

@@ -21,12 +21,12 @@ const drill = () => send(async () => {
   await ask(api.POST('/backups/drill'))
   emit('look')
 })
-const here = (name: string) => props.view.list.some((b) => b.name === name)
+const here = (name: string) => props.view.state.list.some((b) => b.name === name)
 </script>
 
 <template>
   <div v-if="view.config.elsewhere?.via" class="stack tight">
-    <div v-if="view.not_copied" class="note bad" role="alert">The newest is not at the other place: {{ view.not_copied }}</div>
+    <div v-if="view.state.not_copied" class="note bad" role="alert">The newest is not at the other place: {{ view.state.not_copied }}</div>
     <div class="between"><h3>At the other place</h3><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="list">{{ there ? 'Refresh' : 'Show' }}</button></div>
     <p v-if="there && !there.length" class="soft mb-0">None yet.</p>
     <ul v-else-if="there" class="backups">
@@ -34,9 +34,9 @@ const here = (name: string) => props.view.list.some((b) => b.name === name)
         <span v-if="here(b.name)" class="soft small-text">here too</span><button v-else type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="fetch(b.name)">Fetch</button></li>
     </ul>
   </div>
-  <div v-if="view.list.length || view.config.elsewhere?.via" class="stack tight">
-    <div v-if="view.drill_failed" class="note bad" role="alert">The last restore drill failed: {{ view.drill_failed }}</div>
-    <div class="between"><p class="soft small-text mb-0">{{ view.drilled ? `Last restored for a trial and verified: ${dayText(Date.parse(view.drilled), hub.zone)}.` : 'Not restored for a trial yet.' }} Where backups are made by themselves, that is done each month.</p>
+  <div v-if="view.state.list.length || view.config.elsewhere?.via" class="stack tight">
+    <div v-if="view.state.drill_failed" class="note bad" role="alert">The last restore drill failed: {{ view.state.drill_failed }}</div>
+    <div class="between"><p class="soft small-text mb-0">{{ view.state.drilled ? `Last restored for a trial and verified: ${dayText(Date.parse(view.state.drilled), hub.zone)}.` : 'Not restored for a trial yet.' }} Where backups are made by themselves, that is done each month.</p>
       <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" @click="drill">{{ busy ? 'One moment …' : 'Restore drill' }}</button></div>
   </div>
   <span class="small-text warn-text" role="status">{{ failed }}</span>

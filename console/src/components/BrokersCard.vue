@@ -4,27 +4,29 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormTextarea } from 'bootstrap-vue-next/components/BFormTextarea'
 import { onMounted, reactive, ref } from 'vue'
-import { api, ask, type Broker } from '../api'
+import { keepPart, listParts, removePart, type Broker } from '../api'
 import { useSend } from '../form'
 
 const brokers = ref<Broker[]>([])
 const empty = { id: '', name: '', address: '', user: '', password: '', client_id: '', share: '', ca: '', alive: '' }
 const form = reactive({ ...empty })
 const open = ref(false)
+const version = ref<string>()
 const { failed, busy, send } = useSend()
-const load = async () => (brokers.value = await ask(api.GET('/brokers')))
+const load = async () => (brokers.value = await listParts<Broker>('brokers'))
 onMounted(() => send(load))
 function edit(b?: Broker) {
-  Object.assign(form, empty, b ?? {}, { password: '' })
+  Object.assign(form, empty, b?.config ?? {}, { password: '' })
+  version.value = b?.version
   open.value = true
 }
 const save = () => send(async () => {
-  await ask(api.POST('/brokers', { body: { name: form.name, address: form.address, id: form.id || undefined, user: form.user, password: form.password || undefined, client_id: form.client_id || undefined, share: form.share, ca: form.ca, alive: form.alive } }))
+  await keepPart('brokers', { ...form, password: form.password || undefined }, version.value)
   open.value = false
   await load()
 })
 const drop = (b: Broker) => send(async () => {
-  await ask(api.DELETE('/brokers/{id}', { params: { path: { id: b.id } } }))
+  await removePart('brokers', b.config.id!)
   await load()
 })
 </script>
@@ -36,9 +38,9 @@ const drop = (b: Broker) => send(async () => {
     <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
     <table v-if="brokers.length" class="table cards">
 <tbody>
-      <tr v-for="b in brokers" :key="b.id">
-        <td><strong>{{ b.name }}</strong> <span class="soft small-text">{{ b.id }}</span></td><td><code>{{ b.address }}</code></td>
-        <td :class="{ 'warn-text': !b.connected && b.why }">{{ b.connected ? 'connected' : b.why || 'not used by a device yet' }}</td>
+      <tr v-for="b in brokers" :key="b.config.id">
+        <td><strong>{{ b.config.name }}</strong> <span class="soft small-text">{{ b.config.id }}</span></td><td><code>{{ b.config.address }}</code></td>
+        <td :class="{ 'warn-text': !b.state.connected && b.state.why }">{{ b.state.connected ? 'connected' : b.state.why || 'not used by a device yet' }}</td>
         <td class="num"><BButton size="sm" variant="outline-secondary" @click="edit(b)">Change</BButton> <BButton size="sm" variant="outline-secondary" @click="drop(b)">Forget</BButton></td>
       </tr>
     </tbody>

@@ -4,12 +4,12 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, reactive, ref, watch } from 'vue'
-import { api, ask, sentence, type Calibrated, type Calibration, type Signal } from '../api'
+import { api, ask, keepPart, sentence, type Calibrated, type Calibration, type Signal } from '../api'
 import { num, useSend } from '../form'
 import { unitSign } from '../format'
 
 const props = defineProps<{ signal: Signal }>()
-const c = props.signal.calibration
+const c = props.signal.config.calibration
 const form = reactive({
   method: (c.method ?? '') as NonNullable<Calibration['method']>, points: (c.points?.length ? c.points : [[0, 0], [1, 1]]).map(([a, b]) => [String(a), String(b)]),
   divider: { r1: '100000', r2: '22000', reference: '3.3', counts: '1023', highest: '15', limit: '3.3', ...Object.fromEntries(Object.entries(c.divider ?? {}).map(([k, v]) => [k, String(v)])) },
@@ -21,7 +21,7 @@ const { failed, saved, busy, send } = useSend()
 const tried = ref<Calibrated | null>(null)
 const wrong = ref('')
 const done = ref('')
-const raw = computed(() => props.signal.raw_value ?? (typeof props.signal.value === 'number' ? props.signal.value : undefined))
+const raw = computed(() => props.signal.state.raw_value ?? (typeof props.signal.state.value === 'number' ? props.signal.state.value : undefined))
 const rows = computed(() => ({ two_point: 2, gain: 1, table: form.points.length } as Record<string, number>)[form.method] ?? 0)
 watch(rows, (n) => { while (form.points.length < n) form.points.push(['', '']) })
 
@@ -51,8 +51,8 @@ watch([calibration, raw], async () => {
   }
 }, { immediate: true })
 
-const save = () => send(() => ask(api.PATCH('/signals/{id}', { params: { path: { id: props.signal.id } }, body: { calibration: calibration.value } })))
-const here = (value: number) => `${Number(value.toPrecision(6))} ${unitSign(props.signal.unit)}`
+const save = () => send(() => keepPart('signals', { ...props.signal.config, calibration: calibration.value }, props.signal.version))
+const here = (value: number) => `${Number(value.toPrecision(6))} ${unitSign(props.signal.config.unit)}`
 const month = 30 * 24 * 3600_000 // a piece of which progress is told
 async function again() {
   done.value = ''
@@ -60,7 +60,7 @@ async function again() {
   if (await send(async () => {
     let changed = 0
     for (let at = from.getTime(); at < to.getTime(); at += month) {
-      const r = await ask(api.POST('/signals/{id}/recalibrate', { params: { path: { id: props.signal.id } }, body: { from: new Date(at).toISOString(), to: new Date(Math.min(at + month, to.getTime())).toISOString() } }))
+      const r = await ask(api.POST('/signals/{id}/recalibrate', { params: { path: { id: props.signal.config.id } }, body: { from: new Date(at).toISOString(), to: new Date(Math.min(at + month, to.getTime())).toISOString() } }))
       changed += r.changed
       done.value = `${changed} readings changed` + (at + month < to.getTime() ? `, ${Math.round((100 * (at + month - from.getTime())) / (to.getTime() - from.getTime()))} % done` : '')
     }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Where a still picture of what a device sees is to be had, and the pictures.
 import { onMounted, reactive, ref } from 'vue'
-import { api, ask } from '../api'
+import { keepPart, type Device } from '../api'
 import { useSend } from '../form'
 import { useHub } from '../hub'
 import StillView from './StillView.vue'
@@ -12,21 +12,19 @@ const form = reactive({ address: '', inside: false, keep: '7', guests: false, ac
 const kept = ref(false)
 const opened = ref(false)
 const { failed, saved, busy, send } = useSend()
-const path = { params: { path: { id: props.device } } }
-onMounted(async () => {
-  if (!hub.owner) return
-  await send(async () => {
-    const { config: c, password } = await ask(api.GET('/devices/{id}/camera', path))
-    kept.value = password
-    Object.assign(form, { account: c.account ?? '', address: c.address ?? '', inside: !!c.inside, keep: String(c.keep_days || 7), guests: c.guests === 'see' })
-  })
-  saved.value = false // it was only asked for
+onMounted(() => {
+  const d = hub.devices[props.device]
+  const c = d?.config.camera
+  kept.value = !!d?.state.camera_password
+  if (c) Object.assign(form, { account: c.account ?? '', address: c.address ?? '', inside: !!c.inside, keep: String(c.keep_days || 7), guests: c.guests === 'see' })
 })
 const save = () => send(async () => {
-  const config = form.address ? { address: form.address.trim(), account: form.account.trim() || undefined, inside: form.inside, keep_days: Number(form.keep), guests: form.guests ? 'see' as const : 'none' as const } : {}
-  kept.value = (await ask(api.PUT('/devices/{id}/camera', { ...path, body: { config, password: form.password || undefined } }))).password
+  const d = hub.devices[props.device]!
+  const camera = form.address ? { address: form.address.trim(), account: form.account.trim() || undefined, inside: form.inside, keep_days: Number(form.keep), guests: form.guests ? 'see' as const : 'none' as const } : undefined
+  const now = (await keepPart('devices', { ...d.config, camera, camera_password: form.password || (form.account ? undefined : null) }, d.version)) as Device
+  hub.devices[props.device] = now
+  kept.value = now.state.camera_password
   form.password = ''
-  hub.devices[props.device] = await ask(api.GET('/devices/{id}', path))
 })
 </script>
 
@@ -34,7 +32,7 @@ const save = () => send(async () => {
   <section class="sheet" aria-label="Camera">
     <div class="between mb-2"><h2>Camera</h2><button v-if="hub.owner && !opened" type="button" class="btn btn-outline-secondary btn-sm" @click="opened = true">{{ form.address ? 'Change' : 'Add one' }}</button></div>
     <p v-if="!form.address && !opened" class="soft mb-0">None. A device that gives a JPEG at an address can show what it sees: on a tile, on this page, and in the mail of an alert.</p>
-    <StillView v-if="hub.devices[device]?.camera" :device="device" all class="pictures" />
+    <StillView v-if="hub.devices[device]?.state.camera" :device="device" all class="pictures" />
     <form v-if="opened" class="fields mt-2" @submit.prevent="save">
       <label><span>Address of the picture</span><input v-model="form.address" class="form-control" type="url" placeholder="http://192.168.1.30/still.jpg" maxlength="500" /></label>
       <label class="short"><span>Kept for, days</span><input v-model="form.keep" class="form-control" type="number" min="1" max="3650" /></label>

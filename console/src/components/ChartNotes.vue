@@ -35,7 +35,7 @@ async function put() {
 async function remove(id: number) {
   if (await send(() => ask(api.DELETE('/notes/{note}', { params: { path: { note: id } } })))) emit('changed')
 }
-const nameOf = (object: string) => hub.places.find((p) => p.id === object)?.name ?? hub.signals[object]?.name ?? hub.controls[object]?.name ?? hub.devices[object.split('.')[0]!]?.name ?? object
+const nameOf = (object: string) => hub.places.find((p) => p.id === object)?.name ?? hub.signals[object]?.config.name ?? hub.controls[object]?.config.name ?? hub.devices[object.split('.')[0]!]?.config.name ?? object
 </script>
 
 <template>

@@ -7,7 +7,7 @@ import Icon from './Icon.vue'
 
 const props = defineProps<{ given: DeviceWithKey }>()
 const copied = ref('')
-const { messages } = useTraffic(props.given.device.id)
+const { messages } = useTraffic(props.given.device.config.id)
 const fresh = computed(() => messages.value.filter((m) => !m.out && Date.parse(m.at) > begun))
 const first = computed(() => [...fresh.value].reverse().find((m) => !m.refused) ?? fresh.value.at(-1))
 const begun = Date.now() - 5000
@@ -25,7 +25,7 @@ const rows = computed(() => [{ label: 'Key, shown this once', value: props.given
 
 <template>
   <section class="sheet">
-    <h2>{{ given.device.name }}: connect its board</h2>
+    <h2>{{ given.device.config.name }}: connect its board</h2>
     <div v-for="r in given.remarks" :key="r" class="note mt-2">{{ r }}</div>
     <p role="status" class="arrival" :class="first ? (first.refused ? 'warn-text' : '') : 'soft'">
       <template v-if="first"><strong>{{ first.refused ? 'A message arrived and was refused:' : 'The first message arrived:' }}</strong> {{ first.result }}<br /><code>{{ first.topic }} {{ first.payload }}</code></template>

@@ -4,44 +4,44 @@ import { BFormCheckbox } from 'bootstrap-vue-next/components/BFormCheckbox'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, reactive, ref, watch } from 'vue'
-import { api, ask, type Control, type Link, type Source, type Target } from '../api'
+import { api, ask, keepPart, type Control, type Link, type Source, type Target } from '../api'
 import { useSend, words } from '../form'
 import SourceEditor from './SourceEditor.vue'
 import TargetEditor from './TargetEditor.vue'
 
 const props = defineProps<{ control: Control; link: Link['kind'] }>()
 const emit = defineEmits<{ remove: [] }>()
-const form = reactive({ name: '', confirm: 5, resume: 24, dangerous: false, answers: true, at_device: 'follow' as Control['at_device'], guests: 'none' as Control['guests'],
-  kind: 'switch' as Control['kind'], options: '', lowest: '', safe: 'off', ask: false, pulse: '', times: 1, gap: 1, service: '' as '' | 'silent' | 'safe' })
+const form = reactive({ name: '', confirm: 5, resume: 24, dangerous: false, answers: true, at_device: 'follow' as Control['config']['at_device'], guests: 'none' as Control['config']['guests'],
+  kind: 'switch' as Control['config']['kind'], options: '', lowest: '', safe: 'off', ask: false, pulse: '', times: 1, gap: 1, service: '' as '' | 'silent' | 'safe' })
 const source = ref<Source>({})
 const target = ref<Target>({})
 const open = ref(false)
 const more = ref(false)
 const { failed, saved, send } = useSend()
-const key = () => { const c = props.control; return JSON.stringify([c.name, c.confirm_after_ms, c.resume_within_ms, c.dangerous, c.answers, c.at_device, c.guests, c.source, c.target, c.kind, c.options, c.lowest, c.momentary, c.ask, c.safe, c.service]) }
+const key = () => { const c = props.control; return JSON.stringify([c.config.name, c.config.confirm_after_ms, c.config.resume_within_ms, c.config.dangerous, c.config.answers, c.config.at_device, c.config.guests, c.config.source, c.config.target, c.config.kind, c.state.words, c.config.lowest, c.config.momentary, c.config.ask, c.config.safe, c.state.service]) }
 watch(key, () => {
   const c = props.control
-  Object.assign(form, { name: c.name, confirm: c.confirm_after_ms / 1000, resume: c.resume_within_ms / 3600_000, dangerous: c.dangerous, answers: c.answers, at_device: c.at_device, guests: c.guests,
-    kind: c.kind, options: c.kind === 'choice' ? (c.options ?? []).join(', ') : '', lowest: c.lowest ?? '', safe: c.safe === true ? 'on' : c.safe === false ? 'off' : String(c.safe), ask: c.ask,
-    pulse: c.momentary ? String(c.momentary.for_ms / 1000) : '', times: c.momentary?.times ?? 1, gap: (c.momentary?.gap_ms ?? 1000) / 1000, service: c.service ?? '' })
-  source.value = { ...c.source }
-  target.value = { ...c.target }
+  Object.assign(form, { name: c.config.name, confirm: c.config.confirm_after_ms / 1000, resume: c.config.resume_within_ms / 3600_000, dangerous: c.config.dangerous, answers: c.config.answers, at_device: c.config.at_device, guests: c.config.guests,
+    kind: c.config.kind, options: c.config.kind === 'choice' ? (c.state.words ?? []).join(', ') : '', lowest: c.config.lowest ?? '', safe: c.config.safe === true ? 'on' : c.config.safe === false ? 'off' : String(c.config.safe), ask: c.config.ask,
+    pulse: c.config.momentary ? String(c.config.momentary.for_ms / 1000) : '', times: c.config.momentary?.times ?? 1, gap: (c.config.momentary?.gap_ms ?? 1000) / 1000, service: c.state.service ?? '' })
+  source.value = { ...c.config.source }
+  target.value = { ...c.config.target }
 }, { immediate: true })
 const shape = () => ({ kind: form.kind, ask: form.ask, options: form.kind === 'choice' ? words(form.options) : [], lowest: form.kind === 'level' ? Number(form.lowest) || 0 : 0,
   safe: form.kind === 'switch' ? form.safe === 'on' : form.kind === 'level' ? Number(form.safe) || 0 : form.safe,
-  momentary: form.kind === 'switch' && Number(form.pulse) > 0 ? { for_ms: Math.round(Number(form.pulse) * 1000), times: Number(form.times), gap_ms: Number(form.times) > 1 ? Math.round(Number(form.gap) * 1000) : 0 } : { for_ms: 0 } })
+  momentary: form.kind === 'switch' && Number(form.pulse) > 0 ? { for_ms: Math.round(Number(form.pulse) * 1000), times: Number(form.times), gap_ms: Number(form.times) > 1 ? Math.round(Number(form.gap) * 1000) : 0 } : undefined })
 const safeWords = computed(() => (form.kind === 'mover' ? ['close', 'stop', 'open'] : form.kind === 'choice' ? words(form.options) : ['off', 'on']))
 watch(() => form.kind, (kind) => { if (kind === 'mover' && !['close', 'stop', 'open'].includes(form.safe)) form.safe = 'stop'; if (kind === 'level' && Number.isNaN(Number(form.safe))) form.safe = '0' })
-const serve = () => send(() => ask(api.PUT('/controls/{id}/service', { params: { path: { id: props.control.id } }, body: { service: form.service } })))
-const save = () => send(() => ask(api.PATCH('/controls/{id}', { params: { path: { id: props.control.id }, header: { 'If-Match': props.control.version } },
-  body: { name: form.name, dangerous: form.dangerous, answers: form.answers, at_device: form.at_device, guests: form.guests, source: source.value, target: target.value, ...shape(),
-    confirm_after_ms: Math.round(Number(form.confirm) * 1000), resume_within_ms: Math.round(Number(form.resume) * 3600_000) } })))
+const serve = () => send(() => ask(api.PUT('/controls/{id}/service', { params: { path: { id: props.control.config.id } }, body: { service: form.service } })))
+const save = () => send(() => keepPart('controls', { ...props.control.config, name: form.name, dangerous: form.dangerous, answers: form.answers, at_device: form.at_device,
+  guests: form.guests, source: source.value, target: target.value, ...shape(),
+  confirm_after_ms: Math.round(Number(form.confirm) * 1000), resume_within_ms: Math.round(Number(form.resume) * 3600_000) }, props.control.version))
 </script>
 
 <template>
-  <div class="block" :data-edit="control.id">
+  <div class="block" :data-edit="control.config.id">
     <form class="line" @submit.prevent="save">
-      <div class="what"><strong>{{ control.name }}</strong><br /><span class="soft small-text">{{ control.id }} · {{ control.momentary ? 'momentary' : control.kind }}</span></div>
+      <div class="what"><strong>{{ control.config.name }}</strong><br /><span class="soft small-text">{{ control.config.id }} · {{ control.config.momentary ? 'momentary' : control.config.kind }}</span></div>
       <label><span>Name</span><BFormInput v-model="form.name" size="sm" required /></label>
       <label class="short"><span>Confirm within, s</span><BFormInput v-model="form.confirm" size="sm" type="number" min="1" max="600" /></label>
       <label class="short"><span>Resume within, h</span><BFormInput v-model="form.resume" size="sm" type="number" min="0" step="any" :disabled="form.dangerous" /></label>
@@ -54,7 +54,7 @@ const save = () => send(() => ask(api.PATCH('/controls/{id}', { params: { path: 
     <div class="more small-text">
       <button type="button" :aria-expanded="open" @click="open = !open">What is sent, what comes back</button>
       <button type="button" :aria-expanded="more" @click="more = !more">Kind, safe value, repairs</button>
-      <RouterLink :to="{ name: 'control', hash: '#' + control.id }">What the hub decides</RouterLink>
+      <RouterLink :to="{ name: 'control', hash: '#' + control.config.id }">What the hub decides</RouterLink>
       <button type="button" @click="emit('remove')">Remove</button>
     </div>
     <form v-if="more" class="inset stack tight" @submit.prevent="save">

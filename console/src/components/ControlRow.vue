@@ -13,15 +13,15 @@ import WhyPanel from './WhyPanel.vue'
 const props = defineProps<{ control: Control; runs?: Runs; from: number; to: number; where?: string }>()
 const hub = useHub()
 // What a board did since it went away is not known.
-const lost = computed(() => (props.control.online ? undefined : Date.parse(hub.devices[props.control.device]?.since ?? '') || undefined))
+const lost = computed(() => (props.control.state.online ? undefined : Date.parse(hub.devices[props.control.config.device]?.state.since ?? '') || undefined))
 const why = ref(false)
 const state = computed(() => controlState(props.control, hub.now))
-const settings = computed(() => (props.control.settings ?? []).flatMap((id) => hub.settings[id] ?? []))
+const settings = computed(() => (props.control.state.settings ?? []).flatMap((id) => hub.settings[id] ?? []))
 const reason = computed(() => {
   const c = props.control
   const lines = []
-  if (c.reason) lines.push(c.reason.charAt(0).toUpperCase() + c.reason.slice(1) + '.')
-  if (!c.has_lease && !c.momentary && c.kind !== 'mover') lines.push('This board keeps its last state when the hub is silent.')
+  if (c.state.reason) lines.push(c.state.reason.charAt(0).toUpperCase() + c.state.reason.slice(1) + '.')
+  if (!c.state.has_lease && !c.config.momentary && c.config.kind !== 'mover') lines.push('This board keeps its last state when the hub is silent.')
   return lines.join(' ')
 })
 // Holding a finger on the row asks why, as a tap on its reason does.
@@ -35,18 +35,18 @@ onUnmounted(release)
 </script>
 
 <template>
-  <div class="control" :data-control="control.id" @pointerdown="press" @pointerup="release" @pointercancel="release" @pointerleave="release">
-    <Lamp :tone="state.tone" :lit="isRunning(control.is)" />
+  <div class="control" :data-control="control.config.id" @pointerdown="press" @pointerup="release" @pointercancel="release" @pointerleave="release">
+    <Lamp :tone="state.tone" :lit="isRunning(control.state.is)" />
     <div class="words">
-      <div><strong>{{ where ? `${where} ${control.name.toLowerCase()}` : control.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
-      <button type="button" class="reason soft small-text" :aria-label="`Why: ${reason || control.name}`" @click="why = true">{{ reason || 'Why?' }}</button>
+      <div><strong>{{ where ? `${where} ${control.config.name.toLowerCase()}` : control.config.name }}</strong> <span class="state" :class="state.tone" role="status">{{ state.words }}</span></div>
+      <button type="button" class="reason soft small-text" :aria-label="`Why: ${reason || control.config.name}`" @click="why = true">{{ reason || 'Why?' }}</button>
     </div>
     <div class="place-of-switch">
       <Stepper v-for="s in settings" :key="s.config.id" :setting="s" />
       <Position :control="control" />
     </div>
-    <RouterLink class="day" :to="{ name: 'charts', query: { s: control.id + '.is' } }" :aria-label="`History of ${control.name}`">
-      <RunStrip :runs="runs" :from="from" :to="to" :what="control.name" :lost="lost" />
+    <RouterLink class="day" :to="{ name: 'charts', query: { s: control.config.id + '.is' } }" :aria-label="`History of ${control.config.name}`">
+      <RunStrip :runs="runs" :from="from" :to="to" :what="control.config.name" :lost="lost" />
     </RouterLink>
     <WhyPanel v-if="why" v-model="why" :control="control" />
   </div>

@@ -4,7 +4,7 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormCheckbox } from 'bootstrap-vue-next/components/BFormCheckbox'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { reactive, ref, watch } from 'vue'
-import { api, ask, type Device, type Link } from '../api'
+import { keepPart, type Device, type Link } from '../api'
 import { num, useSend } from '../form'
 import { useHub } from '../hub'
 import LinkEditor from './LinkEditor.vue'
@@ -16,13 +16,13 @@ const link = ref<Link>({ kind: 'mqtt' })
 const { failed, saved, busy, send } = useSend()
 watch(() => props.device.version, () => {
   const d = props.device
-  Object.assign(form, { name: d.name, place: hub.places.find((p) => p.id === d.place)?.name ?? d.place, lease: d.lease_ms ? d.lease_ms / 1000 : '', wakes: d.wakes_ms ? d.wakes_ms / 60_000 : '',
-    fresh: d.new_signals, bytes: d.limits.max_bytes ?? '', second: d.limits.per_second ?? '', names: d.limits.max_names ?? '' })
-  link.value = { ...d.link }
+  Object.assign(form, { name: d.config.name, place: hub.places.find((p) => p.id === d.config.place)?.name ?? d.config.place, lease: d.config.lease_ms ? d.config.lease_ms / 1000 : '', wakes: d.config.wakes_ms ? d.config.wakes_ms / 60_000 : '',
+    fresh: d.config.new_signals, bytes: d.state.limits.max_bytes ?? '', second: d.state.limits.per_second ?? '', names: d.state.limits.max_names ?? '' })
+  link.value = { ...d.config.link }
 }, { immediate: true })
-const save = () => send(() => ask(api.PATCH('/devices/{id}', { params: { path: { id: props.device.id }, header: { 'If-Match': props.device.version } }, body: {
+const save = () => send(() => keepPart('devices', { ...props.device.config,
   name: form.name, place: form.place, link: link.value, lease_ms: Math.round((num(form.lease) ?? 0) * 1000), wakes_ms: Math.round((num(form.wakes) ?? 0) * 60_000), new_signals: form.fresh,
-  limits: { max_bytes: num(form.bytes), per_second: num(form.second), max_names: num(form.names) } } })))
+  limits: { max_bytes: num(form.bytes), per_second: num(form.second), max_names: num(form.names) } }, props.device.version))
 </script>
 
 <template>

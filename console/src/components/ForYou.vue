@@ -15,7 +15,7 @@ const { failed, saved, send } = useSend()
 const change = (p: Partial<Preferences>) => void send(() => hub.prefer(() => p))
 const p = computed(() => hub.preferences)
 const starts = computed(() => pagesFor(hub.me?.role).map((x) => ({ value: x.name === 'now' ? '' : `/${x.name}`, text: x.title })))
-const favourites = computed(() => (p.value.favourites ?? []).map((id) => ({ id, name: hub.signals[id]?.name ?? hub.controls[id]?.name ?? id, place: hub.places.find((x) => x.id === (hub.signals[id]?.place ?? hub.controls[id]?.place))?.name })))
+const favourites = computed(() => (p.value.favourites ?? []).map((id) => ({ id, name: hub.signals[id]?.config.name ?? hub.controls[id]?.config.name ?? id, place: hub.places.find((x) => x.id === (hub.signals[id]?.state.place ?? hub.controls[id]?.state.place))?.name })))
 const move = (id: string, by: number) => void send(() => hub.prefer(({ favourites = [] }) => {
   const list = favourites.filter((x) => x !== id)
   list.splice(Math.max(0, favourites.indexOf(id) + by), 0, id)

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What a series takes on the disk, and for how long an owner wants it kept.
 import { computed, onMounted, reactive, ref } from 'vue'
-import { api, ask, type Signal, type Storage } from '../api'
+import { api, ask, keepPart, type Signal, type Storage } from '../api'
 import { num, useSend } from '../form'
 import { dayText, size } from '../format'
 import { useHub } from '../hub'
@@ -12,9 +12,9 @@ const kept = ref<Storage['series'][number]>()
 const { failed, saved, busy, send } = useSend()
 const day = 24 * 3600_000
 const days = (ms: number | undefined) => (ms ? String(ms / day) : '')
-const form = reactive({ readings: days(props.signal?.keep.readings_ms), sums: days(props.signal?.keep.sums_ms) })
+const form = reactive({ readings: days(props.signal?.config.keep.readings_ms), sums: days(props.signal?.config.keep.sums_ms) })
 const words = computed(() => {
-  const k = props.signal?.keep
+  const k = props.signal?.config.keep
   if (!k?.readings_ms) return 'kept for ever'
   return `readings kept for ${days(k.readings_ms)} days, sums of hours ${k.sums_ms ? `for ${days(k.sums_ms)} days` : 'for ever'}`
 })
@@ -22,8 +22,8 @@ const words = computed(() => {
 onMounted(async () => {
   kept.value = (await ask(api.GET('/storage')).catch(() => null))?.series.find((s) => s.series === props.series)
 })
-const save = () => send(() => ask(api.PATCH('/signals/{id}', { params: { path: { id: props.series }, header: { 'If-Match': props.signal!.version } },
-  body: { keep: { readings_ms: (num(form.readings) ?? 0) * day, sums_ms: (num(form.sums) ?? 0) * day } } })))
+const save = () => send(() => keepPart('signals', { ...props.signal!.config,
+  keep: { readings_ms: (num(form.readings) ?? 0) * day, sums_ms: (num(form.sums) ?? 0) * day } }, props.signal!.version))
 </script>
 
 <template>

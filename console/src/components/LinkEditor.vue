@@ -4,7 +4,7 @@ import { BFormCheckbox } from 'bootstrap-vue-next/components/BFormCheckbox'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type Broker, type Link } from '../api'
+import { listParts, type Broker, type Link } from '../api'
 import { num } from '../form'
 import { linkNames } from '../format'
 import RegisterFields from './RegisterFields.vue'
@@ -12,7 +12,7 @@ import SourceEditor from './SourceEditor.vue'
 
 const model = defineModel<Link>({ required: true })
 const brokers = ref<Broker[] | null>(null)
-onMounted(async () => (brokers.value = await ask(api.GET('/brokers')).catch(() => null)))
+onMounted(async () => (brokers.value = await listParts<Broker>('brokers').catch(() => null)))
 const kinds = Object.entries(linkNames).map(([value, text]) => ({ value, text }))
 const kind = computed(() => model.value.kind)
 const asked = computed(() => kind.value === 'modbus' || kind.value === 'poll')
@@ -29,7 +29,7 @@ function change(part: Partial<Link>) {
   <div class="fields">
     <label><span>It speaks over</span><BFormSelect :model-value="kind" :options="kinds" @update:model-value="(v) => (model = { kind: v as Link['kind'] })" /></label>
     <label v-if="address"><span>{{ address[0] }}</span><BFormInput :placeholder="address[1]" :model-value="model.address ?? ''" @update:model-value="(v) => change({ address: String(v) })" /></label>
-    <label v-if="kind === 'outside'"><span>Broker</span><BFormSelect :model-value="model.broker ?? ''" :options="(brokers ?? []).map((b) => ({ value: b.id, text: b.name }))" @update:model-value="(v) => change({ broker: String(v) })" /></label>
+    <label v-if="kind === 'outside'"><span>Broker</span><BFormSelect :model-value="model.broker ?? ''" :options="(brokers ?? []).map((b) => ({ value: b.config.id, text: b.config.name }))" @update:model-value="(v) => change({ broker: String(v) })" /></label>
     <label v-if="asked" class="short"><span>Asked every, s</span><BFormInput type="number" min="0.1" step="any" :placeholder="kind === 'poll' ? '900' : '5'" :model-value="model.interval_ms ? model.interval_ms / 1000 : ''" @update:model-value="(v) => change({ interval_ms: num(v) ? Math.round(num(v)! * 1000) : undefined })" /></label>
     <label v-if="kind === 'modbus'" class="short"><span>Unit id</span><BFormInput type="number" min="0" max="255" :model-value="model.unit ?? 0" @update:model-value="(v) => change({ unit: num(v) })" /></label>
     <label v-if="kind === 'lines' && model.address?.startsWith('/')" class="short"><span>Speed, baud</span><BFormInput type="number" placeholder="9600" :model-value="model.baud ?? ''" @update:model-value="(v) => change({ baud: num(v) })" /></label>

@@ -6,4 +6,4 @@ import { shownUnit, shownValue } from '../units'
 defineProps<{ signal: Signal }>()
 </script>
 
-<template>{{ shownValue(signal.value, signal.unit, signal.decimals) }}<small v-if="signal.unit">{{ ' ' + shownUnit(signal.unit) }}</small></template>
+<template>{{ shownValue(signal.state.value, signal.config.unit, signal.config.decimals) }}<small v-if="signal.config.unit">{{ ' ' + shownUnit(signal.config.unit) }}</small></template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // By what messages leave the hub: the mail server, pushes, the digest, the sign of life outward, and how webhooks are signed.
 import { onMounted, reactive, ref } from 'vue'
-import { api, ask, type Messaging } from '../api'
+import { api, ask, keepSole, type Messaging } from '../api'
 import { num, useSend } from '../form'
 
 defineProps<{ open?: boolean }>()
@@ -21,12 +21,13 @@ onMounted(async () => {
   saved.value = false // it was only asked for
 })
 const save = () => send(async () => {
-  take(await ask(api.PUT('/messaging', { params: { header: { 'If-Match': messaging.value!.version } }, body: { password: f.password || undefined, config: {
+  take(await keepSole('/messaging', {
+    password: f.password || undefined,
     address: f.address, push: f.push, say: Object.fromEntries(f.say.split('\n').filter((l) => l.includes(':')).map((l) => [l.slice(0, l.indexOf(':')).trim(), l.slice(l.indexOf(':') + 1).trim()])),
     mail: f.host ? { host: f.host, port: num(f.port), security: f.security as 'tls', account: f.account, from: f.from, ca: f.ca || undefined } : {},
     digest: f.every ? { every: f.every as 'day', at: f.at, to: f.digestTo } : {},
     alive: f.via ? { via: f.via as 'mail', to: f.aliveTo, every_ms: 60_000 * Number(f.minutes) } : {},
-  } } })))
+  }, messaging.value!.version))
 })
 </script>
 
@@ -43,7 +44,7 @@ const save = () => send(async () => {
         <label class="short"><span>Port</span><input v-model="f.port" class="form-control" type="number" /></label>
         <label class="short"><span>Security</span><select v-model="f.security" class="form-select"><option value="starttls">STARTTLS</option><option value="tls">TLS</option><option value="none">none</option></select></label>
         <label><span>Account</span><input v-model="f.account" class="form-control" autocomplete="off" /></label>
-        <label><span>Password{{ messaging.password ? ' (one is kept)' : '' }}</span><input v-model="f.password" class="form-control" type="password" autocomplete="new-password" /></label>
+        <label><span>Password{{ messaging.state.password ? ' (one is kept)' : '' }}</span><input v-model="f.password" class="form-control" type="password" autocomplete="new-password" /></label>
         <label><span>Sender’s address</span><input v-model="f.from" class="form-control" type="email" /></label>
         <label v-if="f.host && f.security !== 'none'" class="wide"><span>Certificate of its authority, PEM; empty: a public one</span><textarea v-model="f.ca" class="form-control mono" rows="1"></textarea></label>
       </div>
@@ -66,7 +67,7 @@ const save = () => send(async () => {
       <div class="d-flex gap-2 align-items-center"><button class="btn btn-outline-secondary" :disabled="busy">Save</button><span role="status" class="small-text" :class="failed ? 'warn-text' : 'soft'">{{ failed || (saved ? 'saved' : '') }}</span></div>
     </form>
     <p v-else class="soft small-text">{{ failed || 'Asking the hub …' }}</p>
-    <p v-if="messaging" class="soft small-text mt-2 mb-0">Webhooks are signed by HMAC-SHA256 after RFC 9421 with this key: <code>{{ messaging.signing }}</code></p>
+    <p v-if="messaging" class="soft small-text mt-2 mb-0">Webhooks are signed by HMAC-SHA256 after RFC 9421 with this key: <code>{{ messaging.state.signing }}</code></p>
   </details>
 </template>
 

@@ -5,7 +5,7 @@ import { BFormCheckbox } from 'bootstrap-vue-next/components/BFormCheckbox'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type Panel, type Register } from '../api'
+import { api, ask, keepSole, type Panel, type Register } from '../api'
 import { useSend, words } from '../form'
 import { useHub } from '../hub'
 import RegisterFields from './RegisterFields.vue'
@@ -15,16 +15,16 @@ const panel = ref<Panel>({ on: false, address: '0.0.0.0:1502', allow: [], points
 const version = ref('')
 const more = ref('')
 const { failed, saved, busy, send } = useSend()
-const show = (r: { panel: Panel; version: string }) => {
-  panel.value = { ...r.panel, address: r.panel.address || '0.0.0.0:1502' }
+const show = (r: { config: Panel; version: string }) => {
+  panel.value = { ...r.config, address: r.config.address || '0.0.0.0:1502' }
   version.value = r.version
 }
 onMounted(async () => { await send(async () => show(await ask(api.GET('/panel')))); saved.value = false })
-const options = computed(() => [{ value: '', text: 'Add a signal or switch …' }, ...[...Object.values(hub.signals).filter((s) => s.kind !== 'text'), ...Object.values(hub.controls)]
-  .map((x) => ({ value: x.id, text: `${x.name} (${x.id})` })).sort((a, b) => a.text.localeCompare(b.text))])
+const options = computed(() => [{ value: '', text: 'Add a signal or switch …' }, ...[...Object.values(hub.signals).filter((s) => s.config.kind !== 'text'), ...Object.values(hub.controls)]
+  .map((x) => ({ value: x.config.id, text: `${x.config.name} (${x.config.id})` })).sort((a, b) => a.text.localeCompare(b.text))])
 function add() {
   if (!more.value) return
-  const control = !!hub.controls[more.value] || hub.signals[more.value]?.kind === 'onoff'
+  const control = !!hub.controls[more.value] || hub.signals[more.value]?.config.kind === 'onoff'
   const table = hub.controls[more.value] ? 'coil' : control ? 'discrete' : 'input'
   const taken = panel.value.points.filter((p) => p.register.table === table).map((p) => p.register.address + (p.register.type?.endsWith('32') ? 2 : 1))
   const register: Register = { table, address: Math.max(0, ...taken) }
@@ -32,7 +32,7 @@ function add() {
   panel.value.points.push({ id: more.value, register, write: !!hub.controls[more.value] })
   more.value = ''
 }
-const save = () => send(async () => show(await ask(api.PUT('/panel', { params: { header: { 'If-Match': version.value } }, body: panel.value }))))
+const save = () => send(async () => show(await keepSole('/panel', panel.value, version.value)))
 </script>
 
 <template>

@@ -14,16 +14,16 @@ const props = defineProps<{
 }>()
 const hub = useHub()
 const boards = computed(() => {
-  const off = props.devices.filter((d) => !d.online)
+  const off = props.devices.filter((d) => !d.state.online)
   const n = props.devices.length
   const kind = n === 1 ? 'device' : 'devices'
   if (off.length === 1) {
     const gone = off[0]!
-    return { warn: true, text: `${gone.name} offline${gone.since ? ` for ${length(hub.minute - Date.parse(gone.since))}` : ', never connected'}` }
+    return { warn: true, text: `${gone.config.name} offline${gone.state.since ? ` for ${length(hub.minute - Date.parse(gone.state.since))}` : ', never connected'}` }
   }
   if (off.length > 1) return { warn: true, text: `${off.length} of ${n} devices offline` }
   // By the clock of quarter minutes: not with each reading.
-  const heard = Math.max(...props.signals.map((s) => Date.parse(toRaw(s).heard ?? '') || -Infinity))
+  const heard = Math.max(...props.signals.map((s) => Date.parse(toRaw(s).state.heard ?? '') || -Infinity))
   const recent = Number.isFinite(heard) ? hub.minute - heard < 60_000 ? ' · heard within a minute' : ` · heard ${length(hub.minute - heard)} ago` : ''
   return { warn: false, text: `${n} ${kind}${recent}` }
 })
@@ -40,10 +40,10 @@ const where = (id: string) => (props.place.id ? undefined : hub.places.find((p) 
       <span v-if="place.id" class="small-text" :class="warn ? 'warn-text' : 'soft'">{{ text }}</span>
     </header>
     <div v-if="signals.length" class="readings">
-      <ReadingCell v-for="s in signals" :key="s.id" :signal="s" :trace="traces[s.id]" :runs="runs[s.id]" :from="from" :to="to" :where="where(s.place)" />
+      <ReadingCell v-for="s in signals" :key="s.config.id" :signal="s" :trace="traces[s.config.id]" :runs="runs[s.config.id]" :from="from" :to="to" :where="where(s.state.place)" />
     </div>
     <p v-else-if="!controls.length" class="soft waiting">Nothing has arrived from here yet. As soon as the board sends a first reading, it shows here by itself.</p>
-    <ControlRow v-for="c in controls" :key="c.id" class="line" :control="c" :runs="runs[c.id + '.is']" :from="from" :to="to" :where="where(c.place)" />
+    <ControlRow v-for="c in controls" :key="c.config.id" class="line" :control="c" :runs="runs[c.config.id + '.is']" :from="from" :to="to" :where="where(c.state.place)" />
     <div v-if="settings.length" class="line settings"><Stepper v-for="s in settings" :key="s.config.id" :setting="s" label /></div>
   </section>
 </template>

@@ -17,29 +17,29 @@ const drag = ref<number | null>(null)
 type Spot = { text: string; to: Value | 'auto' }
 const spots = computed<Spot[]>(() => {
   const c = props.control
-  const auto: Spot[] = c.mode ? [{ text: 'Auto', to: 'auto' }] : []
-  if (c.momentary) return [{ text: 'Pulse', to: true }]
-  if (c.kind === 'mover') return [...auto, { text: 'Open', to: 'open' }, { text: 'Stop', to: 'stop' }, { text: 'Shut', to: 'close' }]
-  if (c.kind === 'choice') return [...auto, ...(c.options ?? []).map((o) => ({ text: o, to: o }))]
-  if (c.kind === 'level') return auto
+  const auto: Spot[] = c.state.mode ? [{ text: 'Auto', to: 'auto' }] : []
+  if (c.config.momentary) return [{ text: 'Pulse', to: true }]
+  if (c.config.kind === 'mover') return [...auto, { text: 'Open', to: 'open' }, { text: 'Stop', to: 'stop' }, { text: 'Shut', to: 'close' }]
+  if (c.config.kind === 'choice') return [...auto, ...(c.state.words ?? []).map((o) => ({ text: o, to: o }))]
+  if (c.config.kind === 'level') return auto
   return [...auto, { text: 'On', to: true }, { text: 'Off', to: false }]
 })
 const locked = computed(() => {
   const c = props.control
   if (!hub.maySwitch(c)) return hub.wall ? 'This wall only shows it.' : 'You may look at this, not switch it; an owner can open it to you.'
   if (hub.link !== 'live') return 'No connection to the hub.'
-  if (c.service) return 'Out of service; an owner can put it back.'
-  if (c.moved_by) return `Moved by ${hub.controls[c.moved_by]?.name ?? 'a mover'}.`
+  if (c.state.service) return 'Out of service; an owner can put it back.'
+  if (c.state.moved_by) return `Moved by ${hub.controls[c.state.moved_by]?.config.name ?? 'a mover'}.`
   return ''
 })
 const at = computed<Value | 'auto' | undefined>(() => {
   const c = props.control
-  if (c.momentary) return undefined
-  if (c.mode === 'auto') return 'auto'
-  return c.want === undefined ? c.is : c.want
+  if (c.config.momentary) return undefined
+  if (c.state.mode === 'auto') return 'auto'
+  return c.state.want === undefined ? c.state.is : c.state.want
 })
-const onTheWay = computed(() => props.control.phase === 'pending' || props.control.phase === 'unconfirmed')
-const level = computed(() => Number(drag.value ?? (onTheWay.value ? props.control.want : props.control.is) ?? props.control.want ?? 0))
+const onTheWay = computed(() => props.control.state.phase === 'pending' || props.control.state.phase === 'unconfirmed')
+const level = computed(() => Number(drag.value ?? (onTheWay.value ? props.control.state.want : props.control.state.is) ?? props.control.state.want ?? 0))
 
 // For a few seconds what was can be had back. A pulse is over, and a door moves: those are told anew instead.
 const undoable = ref<Value | 'auto' | null>(null)
@@ -54,8 +54,8 @@ async function send(to: Value | 'auto') {
   undoable.value = null
   window.clearTimeout(forget)
   try {
-    await (to === 'auto' ? hub.auto(props.control.id) : hub.tell(props.control.id, to))
-    if (was !== undefined && was !== to && !props.control.momentary && props.control.kind !== 'mover') {
+    await (to === 'auto' ? hub.auto(props.control.config.id) : hub.tell(props.control.config.id, to))
+    if (was !== undefined && was !== to && !props.control.config.momentary && props.control.config.kind !== 'mover') {
       undoable.value = was
       forget = window.setTimeout(() => (undoable.value = null), seconds * 1000)
     }
@@ -74,8 +74,8 @@ function tap(to: Value | 'auto') {
     return
   }
   const c = props.control
-  const starts = to !== 'auto' && to !== c.safe
-  if ((c.dangerous && starts) || (c.ask && c.mode === 'auto' && to !== 'auto')) asking.value = to
+  const starts = to !== 'auto' && to !== c.config.safe
+  if ((c.config.dangerous && starts) || (c.config.ask && c.state.mode === 'auto' && to !== 'auto')) asking.value = to
   else void send(to)
 }
 const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value ? 'on' : 'off') : String(asking.value)))
@@ -83,22 +83,22 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
 
 <template>
   <div class="whole">
-    <div v-if="spots.length" class="position" :class="{ locked, many: spots.length > 4 }" role="group" :aria-label="control.name">
+    <div v-if="spots.length" class="position" :class="{ locked, many: spots.length > 4 }" role="group" :aria-label="control.config.name">
       <button v-for="s in spots" :key="s.text" type="button" :class="{ chosen: at === s.to, way: at === s.to && s.to !== 'auto' && onTheWay }"
         :aria-pressed="at === s.to" :aria-disabled="!!locked" :disabled="busy" @click="tap(s.to)">
         {{ s.text }}
       </button>
     </div>
-    <label v-if="control.kind === 'level'" class="level" :class="{ locked }">
-      <input type="range" min="0" max="100" step="1" :value="level" :disabled="!!locked || busy" :aria-label="`${control.name}, per cent`"
+    <label v-if="control.config.kind === 'level'" class="level" :class="{ locked }">
+      <input type="range" min="0" max="100" step="1" :value="level" :disabled="!!locked || busy" :aria-label="`${control.config.name}, per cent`"
         @input="drag = Number(($event.target as HTMLInputElement).value)" @change="tap(Number(($event.target as HTMLInputElement).value))" />
       <b>{{ Math.round(level) }} %</b>
     </label>
-    <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
+    <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.config.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
-    <Modal v-if="everAsked" :model-value="asking !== null" :title="`Switch ${control.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
+    <Modal v-if="everAsked" :model-value="asking !== null" :title="`Switch ${control.config.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
       cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) { asking = null; if (!busy) drag = null } }" @ok="send(asking!)">
-      {{ control.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
+      {{ control.config.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
     </Modal>
   </div>
 </template>

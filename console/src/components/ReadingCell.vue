@@ -10,17 +10,17 @@ import Sparkline from './Sparkline.vue'
 
 const props = defineProps<{ signal: Signal; trace?: Trace; runs?: Runs; from: number; to: number; where?: string }>()
 const hub = useHub()
-const age = computed(() => (props.signal.state === 'live' ? '' : signalAge(props.signal, hub.now)))
-const old = computed(() => props.signal.state !== 'live' || hub.link === 'lost')
+const age = computed(() => (props.signal.state.fresh === 'live' ? '' : signalAge(props.signal, hub.now)))
+const old = computed(() => props.signal.state.fresh !== 'live' || hub.link === 'lost')
 </script>
 
 <template>
-  <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.id } }" :class="{ old }" :data-signal="signal.id">
-    <span class="label"><span class="soft">{{ where ? `${where} ${signal.name.toLowerCase()}` : signal.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
-      <span v-else-if="signal.quality !== 'good'" class="age warn-text">{{ signal.quality }}</span></span>
+  <RouterLink class="reading" :to="{ name: 'charts', query: { s: signal.config.id } }" :class="{ old }" :data-signal="signal.config.id">
+    <span class="label"><span class="soft">{{ where ? `${where} ${signal.config.name.toLowerCase()}` : signal.config.name }}</span><span v-if="age" class="age warn-text">{{ age }}</span>
+      <span v-else-if="signal.state.quality !== 'good'" class="age warn-text">{{ signal.state.quality }}</span></span>
     <span class="value"><LiveValue :signal="signal" /></span>
-    <Sparkline v-if="signal.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />
-    <RunStrip v-else-if="signal.kind === 'onoff'" :runs="runs" :from="from" :to="to" :what="signal.name" colour="var(--data)" />
+    <Sparkline v-if="signal.config.kind === 'number'" :trace="trace" :from="from" :to="to" :faded="old" />
+    <RunStrip v-else-if="signal.config.kind === 'onoff'" :runs="runs" :from="from" :to="to" :what="signal.config.name" colour="var(--data)" />
   </RouterLink>
 </template>
 

@@ -49,8 +49,8 @@ async function undo() {
   emit('changed')
 }
 const stop = onReading((s) => {
-  const at = s.id === props.series && s.at && s.value !== undefined ? Date.parse(s.at) : 0
-  if (before.value === null && at > (list.value[0]?.t ?? 0)) list.value = [{ t: at, v: s.value!, q: s.quality === 'good' ? undefined : s.quality, raw: s.raw_value }, ...list.value]
+  const at = s.config.id === props.series && s.state.at && s.state.value !== undefined ? Date.parse(s.state.at) : 0
+  if (before.value === null && at > (list.value[0]?.t ?? 0)) list.value = [{ t: at, v: s.state.value!, q: s.state.quality === 'good' ? undefined : s.state.quality, raw: s.state.raw_value }, ...list.value]
 })
 onUnmounted(stop)
 const at = (t: number) => clockText(t, hub.zone, { weekday: 'short', day: '2-digit', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit' })

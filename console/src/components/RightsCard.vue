@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Who may do what beyond what roles say, one line each.
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type Member, type Right, type Rights } from '../api'
+import { api, ask, keepSole, type Member, type Right, type Rights } from '../api'
 import { useSend } from '../form'
 import { useHub } from '../hub'
 import ThingPicker from './ThingPicker.vue'
@@ -19,23 +19,23 @@ const people = computed(() => [{ id: 'guests', name: 'every guest' }, { id: 'mem
 const whoName = (id: string) => people.value.find((p) => p.id === id)?.name ?? id
 function called(id: string) {
   const camera = id.endsWith(' pictures') ? hub.devices[id.slice(0, -9)] : undefined
-  if (camera) return `what the camera of ${camera.name} sees`
+  if (camera) return `what the camera of ${camera.config.name} sees`
   const place = hub.places.find((p) => p.id === id)
   if (place) return `everything in ${place.name}`
-  const thing = hub.signals[id] ?? hub.controls[id] ?? hub.settings[id]?.config
-  return thing ? `${thing.name} (${id})` : hub.devices[id] ? `everything of ${hub.devices[id].name}` : id
+  const thing = hub.signals[id] ?? hub.controls[id] ?? hub.settings[id]
+  return thing ? `${thing.config.name} (${id})` : hub.devices[id] ? `everything of ${hub.devices[id].config.name}` : id
 }
 const words = { none: 'may not see', see: 'may see', switch: 'may see and switch' }
 const put = (lines: Right[]) => send(async () => {
   try {
-    rights.value = await ask(api.PUT('/rights', { params: { header: { 'If-Match': rights.value!.version } }, body: { lines } }))
+    rights.value = await keepSole('/rights', { lines }, rights.value!.version)
     adding.value = false
   } catch (e) {
     rights.value = await ask(api.GET('/rights'))
     throw e
   }
 })
-const others = (l: Pick<Right, 'who' | 'of'>) => rights.value!.lines.filter((x) => x.who !== l.who || x.of !== l.of)
+const others = (l: Pick<Right, 'who' | 'of'>) => rights.value!.config.lines.filter((x) => x.who !== l.who || x.of !== l.of)
 const add = (of: string) => put([...others({ who: who.value, of: named(of) }), { who: who.value, of: named(of), may: may.value }])
 const named = (id: string) => (camera.value ? `${id} pictures` : id)
 const camera = ref(false)
@@ -55,8 +55,8 @@ const camera = ref(false)
       <ThingPicker :label="camera ? 'Which camera' : 'A place, signal, switch or setting'" :kinds="camera ? ['camera'] : ['signal', 'control', 'setting', 'place']" @pick="add" />
       <div><button type="button" class="btn btn-outline-secondary btn-sm" @click="adding = false">Not now</button></div>
     </form>
-    <ul v-if="rights?.lines.length" class="plain">
-      <li v-for="l in rights.lines" :key="l.who + ' ' + l.of" class="between">
+    <ul v-if="rights?.config.lines.length" class="plain">
+      <li v-for="l in rights.config.lines" :key="l.who + ' ' + l.of" class="between">
         <span><strong>{{ whoName(l.who) }}</strong> {{ words[l.may] }} {{ called(l.of) }}</span>
         <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" :aria-label="`Take away: ${whoName(l.who)} ${words[l.may]} ${called(l.of)}`" @click="put(others(l))">Take away</button>
       </li>

@@ -38,7 +38,7 @@ async function look() {
 }
 const it = computed(() => list.value?.[shown.value])
 const at = (s: Still) => dayText(Date.parse(s.at), hub.zone)
-const name = computed(() => hub.devices[props.device]?.name ?? props.device)
+const name = computed(() => hub.devices[props.device]?.config.name ?? props.device)
 </script>
 
 <template>

@@ -7,7 +7,7 @@ import type { Control, Link, Target } from '../api'
 import { num, words } from '../form'
 import RegisterFields from './RegisterFields.vue'
 
-const props = defineProps<{ link: Link['kind']; kind?: Control['kind'] }>()
+const props = defineProps<{ link: Link['kind']; kind?: Control['config']['kind'] }>()
 const model = defineModel<Target>({ required: true })
 const topics = computed(() => props.link === 'mqtt' || props.link === 'outside')
 function change(part: Partial<Target>) {

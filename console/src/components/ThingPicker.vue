@@ -12,10 +12,10 @@ const all = computed<Entry[]>(() => {
   const place = (p: string | undefined) => hub.places.find((x) => x.id === p)?.name ?? ''
   const wants = (k: string) => !props.kinds || props.kinds.includes(k)
   const out: Entry[] = []
-  for (const s of Object.values(hub.signals)) if (wants('signal') || (s.kind === 'number' && wants('number'))) out.push({ id: s.id, name: s.name, what: place(s.place) })
-  for (const c of Object.values(hub.controls)) if (wants('control')) out.push({ id: c.id, name: c.name, what: `${place(c.place)}, control` })
+  for (const s of Object.values(hub.signals)) if (wants('signal') || (s.config.kind === 'number' && wants('number'))) out.push({ id: s.config.id, name: s.config.name, what: place(s.state.place) })
+  for (const c of Object.values(hub.controls)) if (wants('control')) out.push({ id: c.config.id, name: c.config.name, what: `${place(c.state.place)}, control` })
   for (const s of Object.values(hub.settings)) if (wants('setting')) out.push({ id: s.config.id, name: s.config.name, what: `${place(s.state.place)}, setting`.replace(/^, /, '') })
-  for (const d of Object.values(hub.devices)) if (wants('camera') && d.camera) out.push({ id: d.id, name: d.name, what: `${place(d.place)}, camera` })
+  for (const d of Object.values(hub.devices)) if (wants('camera') && d.state.camera) out.push({ id: d.config.id, name: d.config.name, what: `${place(d.config.place)}, camera` })
   for (const p of hub.presets) if (wants('preset')) out.push({ id: p.config.id, name: p.config.name, what: 'preset' })
   if (wants('place')) for (const p of hub.places) out.push({ id: p.id, name: p.name, what: 'place' })
   return out.filter((e) => !props.taken?.includes(e.id)).sort((a, b) => a.what.localeCompare(b.what) || a.name.localeCompare(b.name))

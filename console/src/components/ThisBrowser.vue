@@ -11,7 +11,7 @@ const offered = ref<(Event & { prompt: () => Promise<unknown> }) | null>(null)
 const keep = (e: Event) => { e.preventDefault(); offered.value = e as Event & { prompt: () => Promise<unknown> } }
 onMounted(() => window.addEventListener('beforeinstallprompt', keep))
 onUnmounted(() => window.removeEventListener('beforeinstallprompt', keep))
-const port = computed(() => props.info?.https?.split(':').at(-1))
+const port = computed(() => props.info?.state.https?.split(':').at(-1))
 const address = computed(() => `https://${location.hostname}:${port.value}`)
 const needs = [['Installing the console as an app, and opening it while the hub is away', secure && 'serviceWorker' in navigator], ['Keeping a wall awake', secure && 'wakeLock' in navigator], ['Copying by a button', secure && !!navigator.clipboard]] as const
 const missing = needs.filter(([, has]) => !has).map(([what]) => what)
@@ -22,7 +22,7 @@ const missing = needs.filter(([, has]) => !has).map(([what]) => what)
     <h2 class="mb-2">This browser</h2>
     <p v-if="!secure" class="note small-text">
       <span>The console came over plain HTTP. Everything works but what browsers then forbid: {{ missing.map((m) => m.charAt(0).toLowerCase() + m.slice(1)).join('; ') }}.
-        <template v-if="info?.https">Have the device trust the <a href="/ca.pem" download="idle-ember-ca.pem">hub’s own certificate</a> once, then open <a :href="address">{{ address }}</a>.</template>
+        <template v-if="info?.state.https">Have the device trust the <a href="/ca.pem" download="idle-ember-ca.pem">hub’s own certificate</a> once, then open <a :href="address">{{ address }}</a>.</template>
         <template v-else-if="info">Start the hub with <code>--https :8443</code> to have them.</template></span>
     </p>
     <p v-else-if="missing.length" class="soft small-text mb-0">It does not know: {{ missing.join('; ') }}.</p>

@@ -14,7 +14,7 @@ const payload = ref('')
 const draft = ref<Source>({})
 const found = ref<Tried[] | null>(null)
 const { failed, busy, send } = useSend()
-const topics = computed(() => props.device.link.kind === 'mqtt' || props.device.link.kind === 'outside')
+const topics = computed(() => props.device.config.link.kind === 'mqtt' || props.device.config.link.kind === 'outside')
 const newest = computed(() => props.messages.find((m) => !m.out && m.payload))
 const mapped = computed(() => Object.keys(draft.value).length > 0)
 
@@ -23,8 +23,8 @@ function take() {
   if (topics.value) topic.value = newest.value!.topic
 }
 const tryIt = () => send(async () => {
-  const signals = mapped.value ? { [props.device.id + '.draft']: topics.value && !draft.value.topic ? { ...draft.value, topic: topic.value } : draft.value } : undefined
-  found.value = await ask(api.POST('/devices/{id}/try', { params: { path: { id: props.device.id } }, body: { topic: topics.value ? topic.value : undefined, payload: payload.value, signals } }))
+  const signals = mapped.value ? { [props.device.config.id + '.draft']: topics.value && !draft.value.topic ? { ...draft.value, topic: topic.value } : draft.value } : undefined
+  found.value = await ask(api.POST('/devices/{id}/try', { params: { path: { id: props.device.config.id } }, body: { topic: topics.value ? topic.value : undefined, payload: payload.value, signals } }))
 })
 </script>
 
@@ -34,7 +34,7 @@ const tryIt = () => send(async () => {
     <p class="soft small-text mb-0">Paste what the device sends and see what its mapping makes of it. Nothing is kept.</p>
     <div v-if="topics" class="fields"><label><span>Topic</span><BFormInput v-model="topic" size="sm" placeholder="where it is published" /></label></div>
     <label><span class="soft small-text">Message</span><BFormTextarea v-model="payload" rows="3" class="mono" placeholder="{&quot;sensor&quot;:{&quot;temperature&quot;:21.4}}" /></label>
-    <details><summary>Try a new mapping on it</summary><SourceEditor v-model="draft" :link="device.link.kind" :onoff="false" /></details>
+    <details><summary>Try a new mapping on it</summary><SourceEditor v-model="draft" :link="device.config.link.kind" :onoff="false" /></details>
     <div><BButton type="submit" size="sm" variant="primary" :disabled="busy || !payload">Try it</BButton></div>
     <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
     <div v-if="found" role="status">

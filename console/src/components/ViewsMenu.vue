@@ -2,7 +2,7 @@
 // Views of charts that have a name: one's own and shared ones. A view is what stands in the address.
 import { BDropdown } from 'bootstrap-vue-next/components/BDropdown'
 import { onMounted, ref } from 'vue'
-import { api, ask, type View } from '../api'
+import { keepPart, listParts, removePart, type View } from '../api'
 import { useSend } from '../form'
 import { useHub } from '../hub'
 import Icon from './Icon.vue'
@@ -15,24 +15,25 @@ const name = ref('')
 const shared = ref(false)
 const { failed, busy, send } = useSend()
 
-const load = () => send(async () => (views.value = await ask(api.GET('/views'))))
+const load = () => send(async () => (views.value = await listParts<View>('views')))
 onMounted(load)
 async function save() {
-  const done = await send(() => ask(api.POST('/views', { body: { name: name.value, view: props.view, shared: shared.value } })))
+  const had = views.value.find((v) => v.state.mine && v.config.name === name.value) // of the same name: it is replaced
+  const done = await send(() => keepPart('views', { id: had?.config.id ?? '', name: name.value, view: props.view, shared: shared.value }, had?.version))
   if (!done) return
   name.value = ''
   await load()
 }
 async function remove(v: View) {
-  if (await send(() => ask(api.DELETE('/views/{view}', { params: { path: { view: v.id } } })))) await load()
+  if (await send(() => removePart('views', v.config.id!))) await load()
 }
 </script>
 
 <template>
   <BDropdown text="Views" variant="outline-secondary" menu-class="views" auto-close="outside">
-    <li v-for="v in views" :key="v.id" class="d-flex">
-      <button type="button" class="dropdown-item" :class="{ active: v.view === view }" @click="emit('open', v.view)">{{ v.name }}<span v-if="!v.mine" class="soft small-text"> · {{ v.by }}</span><span v-else-if="v.shared" class="soft small-text"> · shared</span></button>
-      <button v-if="v.mine || hub.owner" type="button" class="gone" :aria-label="`Take the view ${v.name} away`" @click="remove(v)"><Icon name="x" :size="11" /></button>
+    <li v-for="v in views" :key="v.config.id" class="d-flex">
+      <button type="button" class="dropdown-item" :class="{ active: v.config.view === view }" @click="emit('open', v.config.view)">{{ v.config.name }}<span v-if="!v.state.mine" class="soft small-text"> · {{ v.state.by }}</span><span v-else-if="v.config.shared" class="soft small-text"> · shared</span></button>
+      <button v-if="v.state.mine || hub.owner" type="button" class="gone" :aria-label="`Take the view ${v.config.name} away`" @click="remove(v)"><Icon name="x" :size="11" /></button>
     </li>
     <li v-if="!views.length" class="px-3 py-1 soft small-text">No view has a name yet. Save what you see now, and find it here again.</li>
     <li>

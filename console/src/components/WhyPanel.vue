@@ -14,7 +14,7 @@ const failed = ref('')
 const state = computed(() => controlState(props.control, hub.now))
 async function load() {
   try {
-    why.value = await ask(api.GET('/controls/{id}/why', { params: { path: { id: props.control.id } } }))
+    why.value = await ask(api.GET('/controls/{id}/why', { params: { path: { id: props.control.config.id } } }))
     failed.value = ''
   } catch (e) {
     failed.value = sentence(e)
@@ -28,14 +28,14 @@ watch(open, (is) => {
     timer = window.setInterval(load, 5000)
   }
 }, { immediate: true })
-watch(() => props.control.rev, () => open.value && void load())
+watch(() => props.control.state.rev, () => open.value && void load())
 onUnmounted(() => window.clearInterval(timer))
 
 const spans = [{ text: '20 min', ms: 1200_000 }, { text: '1 h', ms: 3600_000 }, { text: '2 h', ms: 7200_000 }, { text: '8 h', ms: 8 * 3600_000 }]
-const byHand = computed(() => props.control.mode === 'manual' && props.control.want !== undefined && hub.maySwitch(props.control))
+const byHand = computed(() => props.control.state.mode === 'manual' && props.control.state.want !== undefined && hub.maySwitch(props.control))
 async function forTime(ms: number) {
   try {
-    await hub.tell(props.control.id, props.control.want!, ms)
+    await hub.tell(props.control.config.id, props.control.state.want!, ms)
     await load()
   } catch (e) {
     failed.value = sentence(e)
@@ -43,7 +43,7 @@ async function forTime(ms: number) {
 }
 async function reset() {
   try {
-    hub.takeControl(await ask(api.POST('/controls/{id}/reset', { params: { path: { id: props.control.id } } })))
+    hub.takeControl(await ask(api.POST('/controls/{id}/reset', { params: { path: { id: props.control.config.id } } })))
     await load()
   } catch (e) {
     failed.value = sentence(e)
@@ -52,7 +52,7 @@ async function reset() {
 </script>
 
 <template>
-  <Drawer v-model="open" placement="end" :title="control.name" class="why" lazy>
+  <Drawer v-model="open" placement="end" :title="control.config.name" class="why" lazy>
     <p><strong :class="{ 'ember-text': state.tone === 'on', 'warn-text': state.tone === 'warn' }">{{ state.words }}</strong></p>
     <p v-if="failed" class="note bad" role="alert">{{ failed }}</p>
     <template v-if="why">
@@ -61,14 +61,14 @@ async function reset() {
       <p v-if="why.else"><b>Otherwise.</b> {{ why.else }}</p>
       <p v-for="line in why.next" :key="line"><b>Next.</b> {{ line }}</p>
     </template>
-    <div v-if="control.latched?.length" class="mb-3"><button class="btn btn-outline-secondary" type="button" @click="reset">Reset {{ control.latched.join(', ') }}</button></div>
+    <div v-if="control.state.latched?.length" class="mb-3"><button class="btn btn-outline-secondary" type="button" @click="reset">Reset {{ control.state.latched.join(', ') }}</button></div>
     <div v-if="byHand" class="spans">
       <span class="soft small-text">By hand for</span>
       <button v-for="s in spans" :key="s.text" type="button" class="btn btn-outline-secondary btn-sm" @click="forTime(s.ms)">{{ s.text }}</button>
     </div>
     <p class="small-text mt-3">
-      <RouterLink :to="{ name: 'charts', query: { s: control.id + '.is' } }">History</RouterLink>
-      <template v-if="hub.owner"> · <RouterLink :to="{ name: 'control', hash: '#' + control.id }">Change what the hub decides</RouterLink></template>
+      <RouterLink :to="{ name: 'charts', query: { s: control.config.id + '.is' } }">History</RouterLink>
+      <template v-if="hub.owner"> · <RouterLink :to="{ name: 'control', hash: '#' + control.config.id }">Change what the hub decides</RouterLink></template>
     </p>
   </Drawer>
 </template>

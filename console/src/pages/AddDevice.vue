@@ -5,7 +5,7 @@ import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, type DeviceWithKey, type Link, type ModelEntry } from '../api'
+import { api, ask, listParts, type DeviceWithKey, type Link, type ModelEntry } from '../api'
 import ConnectCard from '../components/ConnectCard.vue'
 import Field from '../components/Field.vue'
 import LinkEditor from '../components/LinkEditor.vue'
@@ -19,8 +19,8 @@ const form = reactive({ name: '', place: '', model: String(useRoute().query.mode
 const link = ref<Link>({ kind: 'mqtt' })
 const given = ref<DeviceWithKey | null>(null)
 const { failed, field, busy, send } = useSend()
-onMounted(async () => (models.value = await ask(api.GET('/models')).catch(() => [])))
-const model = computed(() => models.value.find((m) => m.model.id === form.model)?.model)
+onMounted(async () => (models.value = await listParts<ModelEntry>('models').catch(() => [])))
+const model = computed(() => models.value.find((m) => m.config.id === form.model)?.config)
 const needsAddress = computed(() => model.value && ['modbus', 'lines', 'poll'].includes(model.value.link.kind))
 const address = ref('')
 
@@ -50,7 +50,7 @@ function another() {
         <datalist id="places"><option v-for="p in hub.places" :key="p.id" :value="p.name" /></datalist>
       </Field>
       <Field v-if="models.length" id="model" label="Of a device model?" :hint="model?.about">
-        <BFormSelect id="model" v-model="form.model" :options="[{ value: '', text: 'no, it describes itself or is described by hand' }, ...models.map((m) => ({ value: m.model.id, text: m.model.name }))]" />
+        <BFormSelect id="model" v-model="form.model" :options="[{ value: '', text: 'no, it describes itself or is described by hand' }, ...models.map((m) => ({ value: m.config.id, text: m.config.name }))]" />
       </Field>
       <Field v-if="needsAddress" id="address" label="Its address" :hint="model!.link.address ? `Left empty: ${model!.link.address}` : ''"><BFormInput id="address" v-model="address" :required="!model!.link.address" /></Field>
       <template v-if="!model">
@@ -67,9 +67,9 @@ function another() {
     </form>
     <template v-else>
       <ConnectCard :given="given" />
-      <StarterCode :device="given.device.id" :password="given.key" />
+      <StarterCode :device="given.device.config.id" :password="given.key" />
       <div class="d-flex gap-2">
-        <RouterLink class="btn btn-primary" :to="{ name: 'device', params: { id: given.device.id } }">To its page</RouterLink>
+        <RouterLink class="btn btn-primary" :to="{ name: 'device', params: { id: given.device.config.id } }">To its page</RouterLink>
         <BButton variant="outline-secondary" @click="another">Add another</BButton>
       </div>
     </template>

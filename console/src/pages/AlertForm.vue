@@ -2,14 +2,14 @@
 // Tell me when …: what it is about, from where on, and beside it the last month with how often the alert would have come.
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, ifMatch, sentence, type AlertConfig, type AlertTrial, type History } from '../api'
+import { alertKinds, kindsAbout, type AlertKind, type Thing } from '../alertkinds'
+import { api, ask, keepPart, sentence, type AlertConfig, type AlertTrial, type History } from '../api'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
 import ThingPicker from '../components/ThingPicker.vue'
 import { useSend } from '../form'
 import { dayText, length, unitSign } from '../format'
 import { useHub } from '../hub'
 
-type Kind = AlertConfig['kind']
 const hub = useHub()
 const route = useRoute()
 const router = useRouter()
@@ -20,14 +20,11 @@ const { failed, busy, send } = useSend()
 const signal = computed(() => hub.signals[of.value])
 const control = computed(() => hub.controls[of.value])
 const device = computed(() => hub.devices[of.value])
-const kindNames: Record<Kind, string> = { above: 'is above', below: 'is below', outside: 'is outside a band', faster: 'changes faster than', trend: 'will reach, as it goes', silent: 'does not come for', unchanged: 'does not change for', event: 'is on, or says', stale: 'is missing', offline: 'is away', unconfirmed: 'does not answer', no_effect: 'has no effect', service: 'ran for so many hours', formula: 'formula' }
-const kinds = computed<Kind[]>(() => {
-  if (signal.value) return signal.value.kind === 'number' ? ['above', 'below', 'outside', 'faster', 'trend', 'silent', 'unchanged', 'stale'] : signal.value.kind === 'onoff' ? ['event', 'silent', 'unchanged'] : ['event', 'silent']
-  if (control.value) return ['event', 'service', 'unconfirmed', 'no_effect']
-  return device.value ? ['offline'] : ['formula']
-})
-const limited = computed(() => ['above', 'below', 'outside'].includes(form.kind))
-const unit = computed(() => unitSign(signal.value?.unit ?? ''))
+const thing = computed<Thing>(() => (signal.value ? (signal.value.config.kind as Thing) : control.value ? 'control' : device.value ? 'device' : 'nothing'))
+const kinds = computed(() => kindsAbout(thing.value))
+const kind = computed<AlertKind>(() => alertKinds[form.kind] ?? { says: form.kind, about: [] })
+const limited = computed(() => !!kind.value.drawn)
+const unit = computed(() => unitSign(signal.value?.config.unit ?? ''))
 
 // The last month, to choose by.
 const month = 30 * 86_400_000
@@ -38,7 +35,7 @@ const entered = () => JSON.stringify([form.limit, form.upper, form.band])
 async function look() {
   const before = entered()
   past.value = null
-  if (!signal.value || signal.value.kind === 'text') return
+  if (!signal.value || signal.value.config.kind === 'text') return
   const to = Date.now() + hub.offset
   const h = (await ask(api.GET('/history', { params: { query: { series: [of.value], from: new Date(to - month).toISOString(), to: new Date(to).toISOString(), points: 400, buckets: true } } })).catch(() => [null]))[0]
   if (!h) return
@@ -46,16 +43,15 @@ async function look() {
   const seen = [...(h.min ?? []), ...(h.max ?? [])].filter((v) => v !== null)
   low.value = seen.length ? Math.min(...seen) : 0
   high.value = seen.length ? Math.max(...seen) : 1
-  if (!changing.value && signal.value.kind === 'number' && before === entered()) suggest() // what somebody typed meanwhile stays
+  if (!changing.value && signal.value.config.kind === 'number' && before === entered()) suggest() // what somebody typed meanwhile stays
 }
-const range = computed(() => Math.max(high.value - low.value, 10 ** -(signal.value?.decimals ?? 0)))
-const round = (v: number) => Number(v.toFixed(Math.max(signal.value?.decimals ?? 0, 0)))
-// A little beyond what was usual: so it is quiet at first, and says so when something is new.
+const range = computed(() => Math.max(high.value - low.value, 10 ** -(signal.value?.config.decimals ?? 0)))
+const round = (v: number) => Number(v.toFixed(Math.max(signal.value?.config.decimals ?? 0, 0)))
 function suggest() {
-  form.band = round(range.value * 0.05) || 10 ** -(signal.value?.decimals ?? 0)
-  if (form.kind === 'below') form.limit = round(low.value - range.value * 0.05)
-  else form.limit = form.kind === 'faster' ? round(range.value / 2) : round(high.value + range.value * 0.05)
-  if (form.kind === 'outside') { form.limit = round(low.value - range.value * 0.05); form.upper = round(high.value + range.value * 0.05) }
+  form.band = round(range.value * 0.05) || 10 ** -(signal.value?.config.decimals ?? 0)
+  const begins = kind.value.begins?.(low.value, high.value, range.value)
+  if (begins?.limit !== undefined) form.limit = round(begins.limit)
+  if (begins?.upper !== undefined) form.upper = round(begins.upper)
 }
 watch(of, (id) => {
   form.of = id
@@ -67,8 +63,7 @@ let version: string | undefined
 async function begin() {
   const id = String(route.query.id ?? '')
   if (id) {
-    const all = await ask(api.GET('/alerts')).catch(() => [])
-    const found = all.find((a) => a.id === id)
+    const found = await ask(api.GET('/alerts/{id}', { params: { path: { id } } })).catch(() => null)
     if (found) {
       changing.value = true
       version = found.version
@@ -88,19 +83,20 @@ let asked = 0
 const body = (): AlertConfig => {
   const f = form
   const out: AlertConfig = { id: f.id, name: f.name || 'x', kind: f.kind, severity: f.severity, of: of.value || undefined, text: f.text || undefined, after_ms: f.after_ms, settle_ms: f.settle_ms, rest_ms: f.rest_ms, latch: f.latch, off: f.off, days: f.days, from: f.from || undefined, to: f.to || undefined }
-  if (limited.value || ['faster', 'trend', 'service'].includes(f.kind)) Object.assign(out, { limit: f.limit, band: f.band, upper: f.kind === 'outside' ? f.upper : undefined, early: ['above', 'below'].includes(f.kind) ? f.early || undefined : undefined })
-  if (['faster', 'trend', 'silent', 'unchanged'].includes(f.kind)) Object.assign(out, { span_ms: f.span_ms, falls: f.falls })
-  if (f.kind === 'event') out.word = f.word || undefined
-  if (f.kind === 'formula') Object.assign(out, { when: f.when, until: f.until || undefined, of: undefined })
+  const k = kind.value
+  if (k.limit) Object.assign(out, { limit: f.limit, band: f.band, upper: k.upper ? f.upper : undefined, early: k.early ? f.early || undefined : undefined })
+  if (k.span) Object.assign(out, { span_ms: f.span_ms, falls: f.falls })
+  if (k.word) out.word = f.word || undefined
+  if (k.formula) Object.assign(out, { when: f.when, until: f.until || undefined, of: undefined })
   return out
 }
 async function tryIt() {
   const mine = ++asked
-  if (form.kind !== 'formula' && (!signal.value || !(limited.value || form.kind === 'silent' || (form.kind === 'event' && signal.value.kind === 'onoff')))) {
+  if (!kind.value.formula && !kind.value.tried?.includes(thing.value)) {
     trial.value = null
     return
   }
-  if (form.kind === 'formula') { // it takes longer, and half a formula is none
+  if (kind.value.formula) { // it takes longer, and half a formula is none
     if (!form.when) return void (trial.value = null)
     await new Promise((r) => window.setTimeout(r, 700))
     if (mine !== asked) return
@@ -113,7 +109,7 @@ async function tryIt() {
     took.value = performance.now() - begun
     trouble.value = ''
   } catch (e) {
-    if (mine === asked) { trouble.value = sentence(e); if (form.kind === 'formula') trial.value = null }
+    if (mine === asked) { trouble.value = sentence(e); if (kind.value.formula) trial.value = null }
   }
 }
 watch(() => [form.kind, form.limit, form.upper, form.band, form.after_ms, form.settle_ms, form.rest_ms, form.span_ms, form.from, form.to, form.when, form.until, of.value, past.value], tryIt)
@@ -124,7 +120,7 @@ const H = 220
 const from = computed(() => (past.value ? Date.parse(past.value.from) : 0))
 const to = computed(() => (past.value ? Date.parse(past.value.to) : 1))
 const bottom = computed(() => Math.min(low.value, form.limit ?? 0) - range.value * 0.1)
-const top = computed(() => Math.max(high.value, form.limit ?? 0, form.kind === 'outside' ? (form.upper ?? 0) : -Infinity) + range.value * 0.1)
+const top = computed(() => Math.max(high.value, form.limit ?? 0, kind.value.upper ? (form.upper ?? 0) : -Infinity) + range.value * 0.1)
 const x = (t: number) => ((t - from.value) / (to.value - from.value)) * W
 const y = (v: number) => H - ((v - bottom.value) / (top.value - bottom.value)) * H
 const band = computed(() => {
@@ -144,13 +140,13 @@ function drag(e: PointerEvent) {
   const r = box.value!.getBoundingClientRect()
   form[dragged] = round(bottom.value + (1 - (e.clientY - r.top) / r.height) * (top.value - bottom.value))
 }
-const step = computed(() => 10 ** -(signal.value?.decimals ?? 0))
-const name = computed(() => signal.value?.name ?? control.value?.name ?? device.value?.name ?? '')
-const proposed = computed(() => (name.value ? `${name.value} ${kindNames[form.kind]}${limited.value && form.kind !== 'outside' ? ` ${form.limit} ${unit.value}` : ''}` : 'Tell me when'))
+const step = computed(() => 10 ** -(signal.value?.config.decimals ?? 0))
+const name = computed(() => signal.value?.config.name ?? control.value?.config.name ?? device.value?.config.name ?? '')
+const proposed = computed(() => (name.value ? `${name.value} ${kind.value.says}${limited.value && !kind.value.upper ? ` ${form.limit} ${unit.value}` : ''}` : 'Tell me when'))
 const save = () => send(async () => {
   const b = body()
   b.name = form.name || proposed.value
-  await ask(api.POST('/alerts', { ...ifMatch(version), body: b }))
+  await keepPart('alerts', b, version)
   await router.push({ name: 'alerts' })
 })
 const ms = (key: 'after_ms' | 'settle_ms' | 'rest_ms' | 'span_ms') => computed({ get: () => String((form[key] ?? 0) / 60_000), set: (v) => (form[key] = Math.round(Number(v) * 60_000)) })
@@ -163,27 +159,27 @@ const over = ms('span_ms')
 <template>
   <main class="page stack narrow">
     <div class="between"><h1>{{ changing ? form.name : 'Tell me when …' }}</h1><RouterLink :to="{ name: 'alerts' }">All alerts</RouterLink></div>
-    <section v-if="!of && form.kind !== 'formula'" class="sheet">
+    <section v-if="!of && !kind.formula" class="sheet">
 <ThingPicker label="A signal, a control or a device" :kinds="['signal', 'control']" @pick="of = $event" />
-      <div class="d-flex flex-wrap gap-2 mt-3"><button v-for="d in Object.values(hub.devices)" :key="d.id" type="button" class="btn btn-outline-secondary btn-sm" @click="of = d.id">{{ d.name }} is away</button><button type="button" class="btn btn-outline-secondary btn-sm" @click="form.kind = 'formula'">A formula</button></div>
+      <div class="d-flex flex-wrap gap-2 mt-3"><button v-for="d in Object.values(hub.devices)" :key="d.config.id" type="button" class="btn btn-outline-secondary btn-sm" @click="of = d.config.id">{{ d.config.name }} is away</button><button type="button" class="btn btn-outline-secondary btn-sm" @click="form.kind = 'formula'">A formula</button></div>
     </section>
     <form v-else class="sheet stack" @submit.prevent="save">
       <div class="fields">
-        <label v-if="form.kind !== 'formula'"><span>What</span><span class="form-control-plaintext">{{ name || of }} <button v-if="!changing" type="button" class="btn btn-outline-secondary btn-sm" @click="of = ''">another</button></span></label>
-        <label v-if="form.kind !== 'formula'"><span>It</span><select v-model="form.kind" class="form-select" aria-label="Kind"><option v-for="k in kinds" :key="k" :value="k">{{ kindNames[k] }}</option></select></label>
-        <label v-if="limited || ['faster', 'trend', 'service'].includes(form.kind)" class="short"><span>{{ form.kind === 'outside' ? 'Lower end' : form.kind === 'service' ? 'Hours' : 'Limit' }} {{ unit }}</span><input v-model.number="form.limit" class="form-control" type="number" :step="form.kind === 'service' ? 1 : step" required aria-label="Limit" /></label>
-        <label v-if="form.kind === 'outside'" class="short"><span>Upper end {{ unit }}</span><input v-model.number="form.upper" class="form-control" type="number" :step="step" required /></label>
-        <label v-if="['faster', 'trend', 'silent', 'unchanged'].includes(form.kind)" class="short"><span>{{ form.kind === 'trend' ? 'Within, min' : form.kind === 'faster' ? 'In, min' : 'For, min' }}</span><input v-model="over" class="form-control" type="number" min="0.2" step="any" /></label>
-        <label v-if="['faster', 'trend'].includes(form.kind)" class="check"><input v-model="form.falls" type="checkbox" class="form-check-input" /> falling</label>
-        <label v-if="form.kind === 'event' && signal?.kind === 'text'"><span>The word</span><input v-model="form.word" class="form-control" required /></label>
+        <label v-if="!kind.formula"><span>What</span><span class="form-control-plaintext">{{ name || of }} <button v-if="!changing" type="button" class="btn btn-outline-secondary btn-sm" @click="of = ''">another</button></span></label>
+        <label v-if="!kind.formula"><span>It</span><select v-model="form.kind" class="form-select" aria-label="Kind"><option v-for="k in kinds" :key="k" :value="k">{{ alertKinds[k]!.says }}</option></select></label>
+        <label v-if="kind.limit" class="short"><span>{{ kind.limit }} {{ unit }}</span><input v-model.number="form.limit" class="form-control" type="number" :step="kind.whole ? 1 : step" required aria-label="Limit" /></label>
+        <label v-if="kind.upper" class="short"><span>Upper end {{ unit }}</span><input v-model.number="form.upper" class="form-control" type="number" :step="step" required /></label>
+        <label v-if="kind.span" class="short"><span>{{ kind.span }}</span><input v-model="over" class="form-control" type="number" min="0.2" step="any" /></label>
+        <label v-if="kind.falls" class="check"><input v-model="form.falls" type="checkbox" class="form-check-input" /> falling</label>
+        <label v-if="kind.word && thing === 'text'"><span>The word</span><input v-model="form.word" class="form-control" required /></label>
       </div>
-      <FormulaBox v-if="form.kind === 'formula'" v-model="form.when!" label="When" />
+      <FormulaBox v-if="kind.formula" v-model="form.when!" label="When" />
       <template v-if="past && (limited || trial)">
         <svg ref="box" class="past" :viewBox="`0 0 ${W} ${H}`" preserveAspectRatio="none" role="img" :aria-label="`The last month: from ${low} to ${high} ${unit}; the limit at ${form.limit}`" @pointermove="drag" @pointerup="dragged = null" @pointercancel="dragged = null">
           <rect v-for="o in trial?.occurrences ?? []" :key="o.from" :x="x(o.from)" y="0" :width="Math.max(1.5, x(o.to) - x(o.from))" :height="H" class="hit" />
           <path :d="band" fill="var(--data)" stroke="var(--data)" stroke-width="1" fill-opacity="0.55" vector-effect="non-scaling-stroke" />
           <template v-if="limited">
-            <g v-for="k in (form.kind === 'outside' ? ['limit', 'upper'] : ['limit']) as ('limit' | 'upper')[]" :key="k">
+            <g v-for="k in (kind.upper ? ['limit', 'upper'] : ['limit']) as ('limit' | 'upper')[]" :key="k">
               <line x1="0" :x2="W" :y1="y(form[k] ?? 0)" :y2="y(form[k] ?? 0)" stroke="var(--warn)" stroke-width="2" vector-effect="non-scaling-stroke" />
               <rect x="0" :width="W" :y="y(form[k] ?? 0) - 12" height="24" fill="transparent" class="grab" :data-grab="k" @pointerdown.prevent="grab($event, k)" />
             </g>
@@ -191,16 +187,16 @@ const over = ms('span_ms')
         </svg>
         <div class="between small-text soft"><span>{{ dayText(from, hub.zone) }}</span><span>now</span></div>
       </template>
-      <p v-if="(past && (limited || trial)) || form.kind === 'formula'" class="mb-0" role="status"><template v-if="trial"><strong>{{ trial.count === 0 ? 'It would not have come' : trial.count === 1 ? 'It would have come once' : `It would have come ${trial.count} times` }}</strong> in the last month<template v-if="trial.count">, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template>.</template><span v-else class="warn-text">{{ trouble }}</span></p>
+      <p v-if="(past && (limited || trial)) || kind.formula" class="mb-0" role="status"><template v-if="trial"><strong>{{ trial.count === 0 ? 'It would not have come' : trial.count === 1 ? 'It would have come once' : `It would have come ${trial.count} times` }}</strong> in the last month<template v-if="trial.count">, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template>.</template><span v-else class="warn-text">{{ trouble }}</span></p>
       <p v-else-if="signal" class="soft small-text mb-0">An alert of this kind cannot be tried on the past; its first days will tell.</p>
       <div class="fields">
-        <label v-if="limited || ['faster', 'trend'].includes(form.kind)" class="short"><span>Dead band {{ unit }}</span><input v-model.number="form.band" class="form-control" type="number" min="0" :step="step" /></label>
+        <label v-if="kind.band" class="short"><span>Dead band {{ unit }}</span><input v-model.number="form.band" class="form-control" type="number" min="0" :step="step" /></label>
         <label class="short"><span>If it lasts, min</span><input v-model="after" class="form-control" type="number" min="0" step="any" /></label>
         <label class="short"><span>Over after, min</span><input v-model="settle" class="form-control" type="number" min="0" step="any" /></label>
         <label class="short"><span>Then rests, min</span><input v-model="rest" class="form-control" type="number" min="0" step="any" /></label>
         <label class="short"><span>Only from</span><input v-model="form.from" class="form-control" type="time" /></label>
         <label class="short"><span>to</span><input v-model="form.to" class="form-control" type="time" /></label>
-        <label v-if="['above', 'below'].includes(form.kind)" class="short"><span>“Getting there” at</span><input v-model="form.early" class="form-control" type="number" :step="step" /></label>
+        <label v-if="kind.early" class="short"><span>“Getting there” at</span><input v-model="form.early" class="form-control" type="number" :step="step" /></label>
       </div>
       <div class="fields">
         <label><span>Name</span><input v-model="form.name" class="form-control" maxlength="80" :placeholder="proposed" /></label>

@@ -2,7 +2,7 @@
 // What people must know of: what is active, the gravest first; what became of it; what is looked at; who is told.
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, ifMatch, sentence, type Alert, type AlertEvent } from '../api'
+import { api, ask, keepPart, listParts, removePart, sentence, type Alert, type AlertEvent } from '../api'
 import { alertWords } from '../attention'
 import Icon from '../components/Icon.vue'
 import RoutesCard from '../components/RoutesCard.vue'
@@ -18,7 +18,7 @@ const picked = ref<string[]>(typeof route.query.id === 'string' && hub.alerts[ro
 const word = ref('')
 const rank = { critical: 0, warning: 1, info: 2 } as const
 const phases = { active: 0, returned: 1, acknowledged: 2, shelved: 3, out_of_service: 4, normal: 5 } as const
-const list = computed(() => Object.values(hub.alerts).sort((a, b) => phases[a.phase] - phases[b.phase] || rank[a.config.severity] - rank[b.config.severity] || (a.since ?? '').localeCompare(b.since ?? '')))
+const list = computed(() => Object.values(hub.alerts).sort((a, b) => phases[a.state.phase] - phases[b.state.phase] || rank[a.config.severity] - rank[b.config.severity] || (a.state.since ?? '').localeCompare(b.state.since ?? '')))
 
 // Many of one kind that came together have one cause: they are one line.
 type Line = { key: string; alerts: Alert[] }
@@ -27,20 +27,20 @@ const open = ref<string[]>([])
 const lines = computed<Line[]>(() => {
   const groups = new Map<string, Alert[]>()
   for (const a of list.value) {
-    const key = `${a.phase} ${a.config.kind} ${a.since ? Math.round(Date.parse(a.since) / 120_000) : ''}`
+    const key = `${a.state.phase} ${a.config.kind} ${a.state.since ? Math.round(Date.parse(a.state.since) / 120_000) : ''}`
     groups.set(key, [...(groups.get(key) ?? []), a])
   }
-  return [...groups].flatMap(([key, g]) => (g.length < flood || open.value.includes(key) ? g.map((a) => ({ key: a.id, alerts: [a] })) : [{ key, alerts: g }]))
+  return [...groups].flatMap(([key, g]) => (g.length < flood || open.value.includes(key) ? g.map((a) => ({ key: a.config.id, alerts: [a] })) : [{ key, alerts: g }]))
 })
-const place = (a: Alert) => hub.places.find((p) => p.id === a.place)?.name ?? ''
-const numbers = computed(() => list.value.flatMap((a) => (hub.signals[a.config.of ?? '']?.kind === 'number' ? [a.config.of!] : [])))
+const place = (a: Alert) => hub.places.find((p) => p.id === a.state.place)?.name ?? ''
+const numbers = computed(() => list.value.flatMap((a) => (hub.signals[a.config.of ?? '']?.config.kind === 'number' ? [a.config.of!] : [])))
 // The line begins well before the alert did.
-const spanOf = (id: string) => reach(Math.max(0, ...list.value.filter((a) => a.config.of === id && a.since).map((a) => hub.minute - Date.parse(a.since!))))
+const spanOf = (id: string) => reach(Math.max(0, ...list.value.filter((a) => a.config.of === id && a.state.since).map((a) => hub.minute - Date.parse(a.state.since!))))
 const { traces, to } = useDay(() => numbers.value, spanOf)
 const phaseNames = { normal: 'quiet', active: 'active', acknowledged: 'acknowledged', returned: 'over, not cleared', shelved: 'shelved', out_of_service: 'out of service' } as const
 
 const ways: Record<string, string> = { mail: 'mail', webhook: 'webhook', mqtt: 'MQTT', push: 'push' }
-const toldWords = (t: NonNullable<Alert['told']>[number]) => `${t.who || t.name || t.route}${t.via ? ` by ${ways[t.via]}` : ''} ${since(t.at, hub.minute)} ago${t.count > 1 ? ` (${t.count} times)` : ''}${t.state ? (t.state === 'failed' ? ', which did not arrive' : ', which has not arrived yet') : ''}`
+const toldWords = (t: NonNullable<Alert['state']['told']>[number]) => `${t.who || t.name || t.route}${t.via ? ` by ${ways[t.via]}` : ''} ${since(t.at, hub.minute)} ago${t.count > 1 ? ` (${t.count} times)` : ''}${t.state ? (t.state === 'failed' ? ', which did not arrive' : ', which has not arrived yet') : ''}`
 
 async function act(action: 'acknowledge' | 'shelve' | 'unshelve' | 'retire' | 'restore', ids: string[], for_ms?: number) {
   failed.value = ''
@@ -52,7 +52,7 @@ async function act(action: 'acknowledge' | 'shelve' | 'unshelve' | 'retire' | 'r
     failed.value = sentence(e)
   }
 }
-const fits = (phases: Alert['phase'][]) => picked.value.filter((id) => hub.alerts[id] && phases.includes(hub.alerts[id].phase))
+const fits = (phases: Alert['state']['phase'][]) => picked.value.filter((id) => hub.alerts[id] && phases.includes(hub.alerts[id].state.phase))
 const shelf = ref(4 * 3600_000)
 function keys(e: KeyboardEvent) {
   if (e.key === 'a' && !(e.target as HTMLElement).closest?.('input:not([type=checkbox]), select, textarea') && fits(['active', 'returned']).length) void act('acknowledge', fits(['active', 'returned']))
@@ -66,7 +66,7 @@ const more = ref(false)
 async function history(before?: number) {
   if (!hub.member) return
   try {
-    const got = await ask(api.GET('/alerts/events', { params: { query: { severity: filter.value.severity || undefined, place: filter.value.place || undefined, what: filter.value.what || undefined, before, limit: 50 } } }))
+    const got = await ask(api.GET('/alert-events', { params: { query: { severity: filter.value.severity || undefined, place: filter.value.place || undefined, what: filter.value.what || undefined, before, limit: 50 } } }))
     events.value = before ? [...(events.value ?? []), ...got] : got
     more.value = got.length === 50
   } catch (e) {
@@ -78,7 +78,7 @@ watch(filter, () => void history(), { deep: true, immediate: true })
 const all = ref<Alert[] | null>(null)
 async function load() {
   try {
-    all.value = await ask(api.GET('/alerts'))
+    all.value = await listParts<Alert>('alerts')
   } catch (e) {
     failed.value = sentence(e)
   }
@@ -90,12 +90,12 @@ const stop = onAlert(() => {
   soon = window.setTimeout(() => { void history(); void load() }, 400)
 })
 onUnmounted(() => { stop(); window.clearTimeout(soon) })
-const made = computed(() => (all.value ?? []).filter((a) => !a.built_in))
-const builtIn = computed(() => (all.value ?? []).filter((a) => a.built_in))
+const made = computed(() => (all.value ?? []).filter((a) => !a.state.built_in))
+const builtIn = computed(() => (all.value ?? []).filter((a) => a.state.built_in))
 const gone = ref<Alert | null>(null)
 async function remove(a: Alert) {
   try {
-    await ask(api.DELETE('/alerts/{id}', { params: { path: { id: a.id } } }))
+    await removePart('alerts', a.config.id)
     gone.value = a
     await load()
   } catch (e) {
@@ -103,9 +103,9 @@ async function remove(a: Alert) {
   }
 }
 async function bringBack() {
-  const { id, config } = gone.value!
+  const { config } = gone.value!
   try {
-    await ask(api.POST('/alerts', { ...ifMatch(all.value?.find((x) => x.id === id)?.version), body: config })) // a built-in one is there as it was
+    await keepPart('alerts', config, all.value?.find((x) => x.config.id === config.id)?.version) // a built-in one is there as it was
     gone.value = null
     await load()
   } catch (e) {
@@ -114,7 +114,7 @@ async function bringBack() {
 }
 async function toggle(a: Alert) {
   try {
-    await ask(api.POST('/alerts', { ...ifMatch(a.version), body: { ...a.config, off: !a.config.off } }))
+    await keepPart('alerts', { ...a.config, off: !a.config.off }, a.version)
     await load()
   } catch (e) {
     failed.value = sentence(e)
@@ -130,24 +130,24 @@ async function toggle(a: Alert) {
       <p v-if="!list.length" class="soft mb-0" role="status">All is well. What needs somebody stands here, with what to do about it.</p>
       <template v-else>
         <ul class="alerts" aria-live="polite">
-          <li v-for="l in lines" :key="l.key" :class="[l.alerts[0]!.phase, l.alerts[0]!.config.severity]" :data-alert="l.alerts.length === 1 ? l.alerts[0]!.id : l.key">
+          <li v-for="l in lines" :key="l.key" :class="[l.alerts[0]!.state.phase, l.alerts[0]!.config.severity]" :data-alert="l.alerts.length === 1 ? l.alerts[0]!.config.id : l.key">
             <template v-if="l.alerts.length > 1">
-              <input class="form-check-input" type="checkbox" :aria-label="`All ${l.alerts.length}`" :checked="l.alerts.every((a) => picked.includes(a.id))" @change="(e) => (picked = (e.target as HTMLInputElement).checked ? [...new Set([...picked, ...l.alerts.map((a) => a.id)])] : picked.filter((id) => !l.alerts.some((a) => a.id === id)))" />
+              <input class="form-check-input" type="checkbox" :aria-label="`All ${l.alerts.length}`" :checked="l.alerts.every((a) => picked.includes(a.config.id))" @change="(e) => (picked = (e.target as HTMLInputElement).checked ? [...new Set([...picked, ...l.alerts.map((a) => a.config.id)])] : picked.filter((id) => !l.alerts.some((a) => a.config.id === id)))" />
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
-<strong>{{ l.alerts.length }} alerts that came together</strong> <span class="soft small-text">{{ phaseNames[l.alerts[0]!.phase] }}</span>
-                <div class="small-text">{{ l.alerts.slice(0, 4).map((a) => a.config.name).join(', ') }} and others, {{ alertWords({ ...l.alerts[0]!, value: '' }, hub.minute) }}</div>
+<strong>{{ l.alerts.length }} alerts that came together</strong> <span class="soft small-text">{{ phaseNames[l.alerts[0]!.state.phase] }}</span>
+                <div class="small-text">{{ l.alerts.slice(0, 4).map((a) => a.config.name).join(', ') }} and others, {{ alertWords({ ...l.alerts[0]!, state: { ...l.alerts[0]!.state, value: '' } }, hub.minute) }}</div>
                 <button type="button" class="plain small-text" @click="open = [...open, l.key]">Each of them</button>
 </div>
             </template>
-            <template v-for="a in l.alerts.length === 1 ? l.alerts : []" :key="a.id">
-              <input v-model="picked" class="form-check-input" type="checkbox" :value="a.id" :aria-label="a.config.name" />
+            <template v-for="a in l.alerts.length === 1 ? l.alerts : []" :key="a.config.id">
+              <input v-model="picked" class="form-check-input" type="checkbox" :value="a.config.id" :aria-label="a.config.name" />
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
-                <div><strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.phase] }}{{ a.phase === 'acknowledged' ? ` by ${a.by}${a.word ? `: ${a.word}` : ''}` : '' }}</span></div>
+                <div><strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.state.phase] }}{{ a.state.phase === 'acknowledged' ? ` by ${a.state.by}${a.state.word ? `: ${a.state.word}` : ''}` : '' }}</span></div>
                 <div class="small-text">{{ alertWords(a, hub.minute) }}</div>
-                <div v-if="a.config.text && ['active', 'returned'].includes(a.phase)" class="small-text do">{{ a.config.text }}</div>
-                <div v-if="a.told?.length" class="soft small-text">told {{ a.told.map(toldWords).join(', ') }}</div>
+                <div v-if="a.config.text && ['active', 'returned'].includes(a.state.phase)" class="small-text do">{{ a.config.text }}</div>
+                <div v-if="a.state.told?.length" class="soft small-text">told {{ a.state.told.map(toldWords).join(', ') }}</div>
               </div>
               <RouterLink v-if="a.config.of && traces[a.config.of]" class="spark" :to="{ name: 'charts', query: { s: a.config.of } }" :aria-label="`Chart of ${a.config.name}`"><Sparkline :trace="traces[a.config.of]" :from="to - spanOf(a.config.of)" :to="to" /></RouterLink>
             </template>
@@ -190,15 +190,15 @@ async function toggle(a: Alert) {
       <h2 class="mb-2">What is looked at</h2>
       <p v-if="gone" class="note small-text" role="status"><span>{{ gone.config.name }} was taken away.</span> <button type="button" class="btn btn-outline-secondary btn-sm" @click="bringBack">Bring it back</button></p>
       <p v-if="!made.length" class="soft">You made none yet. <RouterLink :to="{ name: 'new-alert' }">Tell me when …</RouterLink> a value is above a limit, a reading is missing, something opens.</p>
-      <div v-for="a in made" :key="a.id" class="entry" :data-made="a.id">
-        <div><strong>{{ a.config.name }}</strong> <span class="soft small-text">{{ a.config.severity }}{{ a.config.off ? ', off' : '' }} · {{ a.config.of || a.config.when }}{{ a.limit ? ` ${a.limit}` : '' }}</span></div>
-        <div class="d-flex gap-2"><RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { id: a.id } }">Change</RouterLink><button type="button" class="btn btn-outline-secondary btn-sm" @click="remove(a)">Take away</button></div>
+      <div v-for="a in made" :key="a.config.id" class="entry" :data-made="a.config.id">
+        <div><strong>{{ a.config.name }}</strong> <span class="soft small-text">{{ a.config.severity }}{{ a.config.off ? ', off' : '' }} · {{ a.config.of || a.config.when }}{{ a.state.limit ? ` ${a.state.limit}` : '' }}</span></div>
+        <div class="d-flex gap-2"><RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { id: a.config.id } }">Change</RouterLink><button type="button" class="btn btn-outline-secondary btn-sm" @click="remove(a)">Take away</button></div>
       </div>
       <details class="mt-2">
 <summary>{{ builtIn.length }} that are there without making</summary>
-        <div v-for="a in builtIn" :key="a.id" class="entry">
-<div>{{ a.config.name }} <span class="soft small-text">{{ a.config.severity }} · {{ a.value }}</span></div>
-          <div class="d-flex gap-2"><RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { id: a.id } }">Tune</RouterLink><button type="button" class="btn btn-outline-secondary btn-sm" @click="toggle(a)">Switch off</button></div>
+        <div v-for="a in builtIn" :key="a.config.id" class="entry">
+<div>{{ a.config.name }} <span class="soft small-text">{{ a.config.severity }} · {{ a.state.value }}</span></div>
+          <div class="d-flex gap-2"><RouterLink class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { id: a.config.id } }">Tune</RouterLink><button type="button" class="btn btn-outline-secondary btn-sm" @click="toggle(a)">Switch off</button></div>
 </div>
       </details>
     </section>

@@ -64,12 +64,12 @@ const pairs = computed(() => {
 })
 
 const all = computed(() => [
-  ...Object.values(hub.signals).map((s) => ({ id: s.id, text: label(s.place, s.name) })),
-  ...Object.values(hub.controls).map((c) => ({ id: c.id + '.is', text: label(c.place, c.name) })),
+  ...Object.values(hub.signals).map((s) => ({ id: s.config.id, text: label(s.state.place, s.config.name) })),
+  ...Object.values(hub.controls).map((c) => ({ id: c.config.id + '.is', text: label(c.state.place, c.config.name) })),
   ...Object.values(hub.settings).map((g) => ({ id: g.config.id, text: label(g.state.place ?? '', g.config.name) + ' (setting)' })),
-  ...Object.values(hub.devices).map((d) => ({ id: d.id, text: d.name + ' (online)' })),
+  ...Object.values(hub.devices).map((d) => ({ id: d.config.id, text: d.config.name + ' (online)' })),
 ].sort((a, b) => a.text.localeCompare(b.text)))
-const beginnings = computed(() => [...new Set([...(hub.preferences.favourites ?? []), ...Object.values(hub.signals).filter((x) => x.kind === 'number').map((x) => x.id)])].flatMap((id) => all.value.find((x) => x.id === id) ?? []).slice(0, 6))
+const beginnings = computed(() => [...new Set([...(hub.preferences.favourites ?? []), ...Object.values(hub.signals).filter((x) => x.config.kind === 'number').map((x) => x.config.id)])].flatMap((id) => all.value.find((x) => x.id === id) ?? []).slice(0, 6))
 const addable = computed(() => all.value.filter((x) => !chosen.value.includes(x.id)))
 const typed = ref('')
 // A name out of the list, an id, or what only one name holds.
@@ -115,9 +115,9 @@ const about = computed(() => {
   const out = new Set<string>()
   for (const id of chosen.value) {
     const device = id.split('.')[0]!
-    const place = hub.devices[device]?.place ?? device
+    const place = hub.devices[device]?.config.place ?? device
     out.add(device).add(place)
-    for (const d of Object.values(hub.devices)) if (d.place === place) out.add(d.id)
+    for (const d of Object.values(hub.devices)) if (d.config.place === place) out.add(d.config.id)
   }
   return out
 })
@@ -157,8 +157,8 @@ let timer = 0
 onMounted(() => {
   document.addEventListener('keydown', keys)
   if (!chosen.value.length) {
-    const first = Object.values(hub.signals).filter((s) => s.kind === 'number').sort((a, b) => (a.unit === 'Cel' ? -1 : b.unit === 'Cel' ? 1 : 0)).slice(0, 2)
-    if (first.length) go({ s: first.map((s) => s.id).join(',') }, true)
+    const first = Object.values(hub.signals).filter((s) => s.config.kind === 'number').sort((a, b) => (a.config.unit === 'Cel' ? -1 : b.config.unit === 'Cel' ? 1 : 0)).slice(0, 2)
+    if (first.length) go({ s: first.map((s) => s.config.id).join(',') }, true)
   }
   timer = window.setInterval(() => {
     if (live.value) tick.value = Date.now()

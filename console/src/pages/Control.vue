@@ -40,7 +40,7 @@ onMounted(async () => {
 onUnmounted(() => window.clearInterval(timer))
 const reload = async () => { await Promise.all([load(), hub.reload()]) }
 
-const places = computed(() => hub.places.map((place) => ({ place, controls: Object.values(hub.controls).filter((c) => c.place === place.id && !hub.devices[c.device]?.state).sort((a, b) => a.id.localeCompare(b.id)) })).filter((x) => x.controls.length))
+const places = computed(() => hub.places.map((place) => ({ place, controls: Object.values(hub.controls).filter((c) => c.state.place === place.id && !hub.devices[c.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)) })).filter((x) => x.controls.length))
 const settings = computed(() => Object.values(hub.settings))
 const owners = computed(() => [...hub.places.map((p) => p.id), ...Object.keys(hub.devices), 'hub'].filter((x, i, all) => all.indexOf(x) === i))
 const owner = ref('')
@@ -51,7 +51,7 @@ const saveSetting = (x: SettingConfig, v?: string) => {
 const savePreset = (x: PresetConfig, v?: string) => keepPart('presets', x, v)
 const saveRule = (x: RuleConfig, v?: string) => keepPart('rules', x, v)
 const saveGroup = (x: GroupConfig, v?: string) => keepPart('groups', x, v)
-const groupable = computed(() => Object.values(hub.controls).filter((c) => (c.kind === 'switch' || c.kind === 'level') && !c.momentary))
+const groupable = computed(() => Object.values(hub.controls).filter((c) => (c.config.kind === 'switch' || c.config.kind === 'level') && !c.config.momentary))
 function toggle(g: GroupConfig, control: string) {
   const at = g.members.findIndex((m) => m.control === control)
   if (at >= 0) g.members.splice(at, 1)
@@ -74,7 +74,7 @@ function ruleState(i: number) {
       <div class="stack">
         <section v-for="x in places" :key="x.place.id" class="stack tight" :aria-label="x.place.name">
           <h2 class="soft">{{ x.place.name }}</h2>
-          <AutomationCard v-for="c in x.controls" :key="c.id" :control="c" :open="hub.owner && want === c.id" />
+          <AutomationCard v-for="c in x.controls" :key="c.config.id" :control="c" :open="hub.owner && want === c.config.id" />
         </section>
         <div v-if="hub.loaded && !places.length" class="sheet soft"><p>There is nothing to control yet. A board's first report of a switch makes it appear here.</p><RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink></div>
       </div>
@@ -130,9 +130,9 @@ function ruleState(i: number) {
           <template #form="{ item }">
             <div class="fields"><label class="short"><span class="soft small-text">Watts together; 0: one at a time</span><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label><SpanField v-model="item.pause_ms" label="Pause between" /></div>
             <div class="stack tight">
-<div v-for="c in groupable" :key="c.id" class="fields">
-<label class="check"><input type="checkbox" class="form-check-input" :checked="item.members.some((m) => m.control === c.id)" @change="toggle(item, c.id)" /> {{ c.name }} <span class="soft">{{ c.id }}</span></label>
-              <template v-for="m in item.members" :key="m.control"><label v-if="item.limit && m.control === c.id" class="short"><span class="soft small-text">Watts</span><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label></template>
+<div v-for="c in groupable" :key="c.config.id" class="fields">
+<label class="check"><input type="checkbox" class="form-check-input" :checked="item.members.some((m) => m.control === c.config.id)" @change="toggle(item, c.config.id)" /> {{ c.config.name }} <span class="soft">{{ c.config.id }}</span></label>
+              <template v-for="m in item.members" :key="m.control"><label v-if="item.limit && m.control === c.config.id" class="short"><span class="soft small-text">Watts</span><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label></template>
 </div>
 </div>
           </template>

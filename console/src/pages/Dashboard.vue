@@ -12,9 +12,10 @@ import TileEditor from '../components/TileEditor.vue'
 import WallsCard from '../components/WallsCard.vue'
 import GridView from '../components/tiles/GridView.vue'
 import TileFrame from '../components/tiles/TileFrame.vue'
-import { about, freeId, inOrder, kindNames, place, pushed, readyTile } from '../dashboards'
+import { about, freeId, inOrder, place, pushed, readyTile } from '../dashboards'
 import { onDashboard, useHub } from '../hub'
 import { useBoard } from '../board'
+import { kindName, tileKinds } from '../tiles'
 
 const GridEditor = defineAsyncComponent(() => import('../components/tiles/GridEditor.vue')) // dragging is loaded when somebody arranges
 const hub = useHub()
@@ -123,15 +124,15 @@ function by(tid: string, dx: number, dy: number, dw: number, dh: number) {
     d.tiles = pushed(d.tiles, next)
   })
 }
-async function add(what: string | Tile['kind'], plain = false) {
+async function add(what: string, plain = false) {
   adding.value = false
   failed.value = ''
   try {
-    const made: Tile = plain ? { id: 't', kind: what as Tile['kind'], x: 0, y: 0, ...({ clock: { w: 3, h: 2 }, text: { w: 4, h: 1 }, alerts: { w: 6, h: 2 }, notes: { w: 4, h: 3 }, picture: { w: 6, h: 5 } } as Record<string, { w: number; h: number }>)[what]! } : await readyTile(what)
+    const made: Tile = plain ? { id: 't', kind: what, x: 0, y: 0, ...tileKinds[what]!.kind.size! } : await readyTile(what)
     step((d) => { d.tiles = [...d.tiles, place(d.tiles, { ...made, id: freeId(d.tiles) })]; chosen.value = d.tiles.at(-1)!.id })
     await nextTick()
     document.querySelector<HTMLElement>(`[data-edit="${chosen.value}"]`)?.focus()
-    if (plain && (what === 'picture' || what === 'text')) opened.value = true
+    if (plain && tileKinds[what]!.kind.opens) opened.value = true
   } catch (e) {
     failed.value = sentence(e)
   }
@@ -219,8 +220,8 @@ onBeforeRouteLeave(() => {
 function unload(e: BeforeUnloadEvent) { if (draft.value && changed.value) e.preventDefault() }
 onMounted(() => window.addEventListener('beforeunload', unload))
 onUnmounted(() => window.removeEventListener('beforeunload', unload))
-const simple: Tile['kind'][] = ['text', 'clock', 'alerts', 'notes', 'picture']
-const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kindNames[t.kind])
+const simple = Object.keys(tileKinds).filter((k) => tileKinds[k]!.kind.size)
+const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kindName(t.kind))
 const sharings = { '': 'nobody, it is mine alone', household: 'the household', everybody: 'everybody, guests see of it what is open to them' } as const
 watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
 </script>
@@ -265,7 +266,7 @@ watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
         <p class="soft small-text">The order on a narrow screen. On a wide one the tiles stay where they lie.</p>
         <div v-for="(t, i) in order" :key="t.id" class="entry" :data-order="t.id">
           <div class="between mb-1">
-<span class="small-text soft">{{ named(t) }}, {{ kindNames[t.kind].toLowerCase() }}</span>
+<span class="small-text soft">{{ named(t) }}, {{ kindName(t.kind).toLowerCase() }}</span>
             <span class="d-flex gap-1"><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === 0" :aria-label="`${named(t)} earlier`" @click="earlier(t.id, -1)">↑</button><button type="button" class="btn btn-outline-secondary btn-sm" :disabled="i === order.length - 1" :aria-label="`${named(t)} later`" @click="earlier(t.id, 1)">↓</button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Settings of ${named(t)}`" @click="open(t.id)"><Icon name="gear" :size="15" /></button><button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Take ${named(t)} away`" @click="remove(t.id)">×</button></span>
 </div>
           <div :style="{ height: `${t.h * 84}px` }"><TileFrame :tile="t" :traces="traces" :runs="runs" :from="from" :to="to" :formulas="formulas" editing @pin="(p, x, y) => pin(t.id, p, x, y)" @elements="elements[t.id] = $event" /></div>
@@ -279,7 +280,7 @@ watch(() => board.value?.name, (n) => (hub.heading = n ?? ''))
       <TileEditor v-if="tile" :tile="tile" :elements="elements[tile.id] ?? []" :others="others" :picked="picked" @change="change" @copy="copyTo" @pick="picked = $event" />
     </BOffcanvas>
     <BModal v-model="adding" title="Add a tile" no-footer body-class="pt-0">
-      <div class="d-flex flex-wrap gap-2 mb-3"><button v-for="k in simple" :key="k" type="button" class="btn btn-outline-secondary btn-sm" :data-kind="k" @click="add(k, true)">{{ kindNames[k] }}</button></div>
+      <div class="d-flex flex-wrap gap-2 mb-3"><button v-for="k in simple" :key="k" type="button" class="btn btn-outline-secondary btn-sm" :data-kind="k" @click="add(k, true)">{{ kindName(k) }}</button></div>
       <ThingPicker label="A signal, control, setting or preset" :kinds="['signal', 'control', 'setting', 'preset']" @pick="add($event)" />
     </BModal>
     <BModal v-model="sharing" title="Share" no-footer>

@@ -44,10 +44,10 @@ async function ready(of: string) {
 // What has no page of its own yet is offered ready made.
 const offered = computed(() => {
   const covered = new Set((list.value ?? []).map((d) => d.config.name))
-  const places = hub.places.filter((p) => Object.values(hub.devices).some((d) => d.place === p.id && !d.state) && !covered.has(p.name))
-  const crowded = new Set(hub.places.filter((p) => Object.values(hub.devices).filter((d) => d.place === p.id).length > 1).map((p) => p.id))
-  const devices = Object.values(hub.devices).filter((d) => !d.state && crowded.has(d.place) && !covered.has(d.name) && !places.some((p) => p.name === d.name))
-  return [...places, ...devices].map((x) => ({ id: x.id, name: x.name }))
+  const places = hub.places.filter((p) => Object.values(hub.devices).some((d) => d.config.place === p.id && !d.config.state) && !covered.has(p.name))
+  const crowded = new Set(hub.places.filter((p) => Object.values(hub.devices).filter((d) => d.config.place === p.id).length > 1).map((p) => p.id))
+  const devices = Object.values(hub.devices).filter((d) => !d.config.state && crowded.has(d.config.place) && !covered.has(d.config.name) && !places.some((p) => p.name === d.config.name))
+  return [...places, ...devices.map((d) => d.config)].map(({ id, name }) => ({ id, name }))
 })
 async function bring(e: Event) {
   const f = (e.target as HTMLInputElement).files?.[0]

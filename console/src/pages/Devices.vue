@@ -4,7 +4,7 @@ import { deviceState, linkNames, rhythm, since } from '../format'
 import { useHub } from '../hub'
 
 const hub = useHub()
-const devices = computed(() => Object.values(hub.devices).sort((a, b) => Number(!!a.state) - Number(!!b.state) || a.name.localeCompare(b.name)))
+const devices = computed(() => Object.values(hub.devices).sort((a, b) => Number(!!a.config.state) - Number(!!b.config.state) || a.config.name.localeCompare(b.config.name)))
 const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? id
 </script>
 
@@ -21,13 +21,13 @@ const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? i
       <table class="table cards">
         <thead><tr><th>Name</th><th>Place</th><th>State</th><th>Last heard</th><th>Messages</th><th v-if="hub.owner" class="num">Refused</th></tr></thead>
         <tbody>
-          <tr v-for="d in devices" :key="d.id" :class="{ soft: d.state }">
-            <td><RouterLink :to="{ name: 'device', params: { id: d.id } }"><strong>{{ d.name }}</strong></RouterLink><br /><span class="soft small-text">{{ d.id }} · {{ linkNames[d.link.kind] }}</span></td>
-            <td>{{ placeName(d.place) }}</td>
+          <tr v-for="d in devices" :key="d.config.id" :class="{ soft: d.config.state }">
+            <td><RouterLink :to="{ name: 'device', params: { id: d.config.id } }"><strong>{{ d.config.name }}</strong></RouterLink><br /><span class="soft small-text">{{ d.config.id }} · {{ linkNames[d.config.link.kind] }}</span></td>
+            <td>{{ placeName(d.config.place) }}</td>
             <td :class="{ 'warn-text': deviceState(d, hub.now).warn }">{{ deviceState(d, hub.now).words }}</td>
-            <td data-label="last heard">{{ d.last_heard ? since(d.last_heard, hub.now) + ' ago' : 'never' }}</td>
+            <td data-label="last heard">{{ d.state.last_heard ? since(d.state.last_heard, hub.now) + ' ago' : 'never' }}</td>
             <td data-label="messages">{{ rhythm(d) }}</td>
-            <td v-if="hub.owner" class="num" data-label="refused" :class="{ 'warn-text': d.refused > 0 }">{{ d.refused }}</td>
+            <td v-if="hub.owner" class="num" data-label="refused" :class="{ 'warn-text': d.state.refused > 0 }">{{ d.state.refused }}</td>
           </tr>
         </tbody>
       </table>

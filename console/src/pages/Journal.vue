@@ -36,11 +36,11 @@ async function load(more = false) {
   loading.value = false
 }
 onMounted(() => load())
-watch(() => Object.values(hub.controls).map((c) => c.rev + c.phase).join() + Object.values(hub.devices).map((d) => d.online).join(), () => {
+watch(() => Object.values(hub.controls).map((c) => c.state.rev + c.state.phase).join() + Object.values(hub.devices).map((d) => d.state.online).join(), () => {
   if (entries.value.length > pageOf) newer.value = true // whoever reads on further down is left in peace
   else void load()
 })
-const things = computed(() => [...Object.values(hub.controls), ...Object.values(hub.settings).map((s) => s.config), ...Object.values(hub.devices)].map(({ id, name }) => ({ id, name })))
+const things = computed(() => [hub.controls, hub.settings, hub.devices].flatMap((list) => Object.values(list)).map((x) => ({ id: x.config.id, name: x.config.name })))
 
 const told = ref('')
 async function bringBack(e: JournalEntry) {

@@ -25,12 +25,12 @@ async function load() {
   }
 }
 onMounted(load)
-const open = computed(() => !!it.value && !it.value.past && ['active', 'returned'].includes(it.value.alert.phase))
+const open = computed(() => !!it.value && !it.value.past && ['active', 'returned'].includes(it.value.alert.state.phase))
 const acknowledge = () => send(async () => { it.value = await ask(api.POST('/letters/acknowledge', { body: { link, word: word.value || undefined } })) })
 const phase = computed(() => {
   const a = it.value!.alert
   if (it.value!.past) return 'This is over. It came again since; another message told of that.'
-  return { active: 'It is so now.', returned: 'It is over, and waits for somebody to say that they know.', acknowledged: `${a.by} knows${a.word ? `: ${a.word}` : ''}.`, normal: 'It is over.', shelved: `${a.by} shelved it.`, out_of_service: 'It is out of service.' }[a.phase]
+  return { active: 'It is so now.', returned: 'It is over, and waits for somebody to say that they know.', acknowledged: `${a.state.by} knows${a.state.word ? `: ${a.state.word}` : ''}.`, normal: 'It is over.', shelved: `${a.state.by} shelved it.`, out_of_service: 'It is out of service.' }[a.state.phase]
 })
 const when = (t: string | undefined) => (t ? dayText(Date.parse(t), it.value!.zone) : '')
 </script>
@@ -45,10 +45,10 @@ const when = (t: string | undefined) => (t ? dayText(Date.parse(t), it.value!.zo
         <p class="mb-0" role="status"><strong :class="{ 'warn-text': open }">{{ phase }}</strong></p>
         <dl>
           <template v-if="it.place"><dt>Where</dt><dd>{{ it.place }}</dd></template>
-          <template v-if="it.alert.value"><dt>Now</dt><dd class="value">{{ it.alert.value }}</dd></template>
-          <template v-if="it.alert.was"><dt>When it came</dt><dd>{{ it.alert.was }}</dd></template>
-          <template v-if="it.alert.limit"><dt>Limit</dt><dd>{{ it.alert.limit }}</dd></template>
-          <template v-if="it.alert.since"><dt>Since</dt><dd>{{ when(it.alert.since) }}</dd></template>
+          <template v-if="it.alert.state.value"><dt>Now</dt><dd class="value">{{ it.alert.state.value }}</dd></template>
+          <template v-if="it.alert.state.was"><dt>When it came</dt><dd>{{ it.alert.state.was }}</dd></template>
+          <template v-if="it.alert.state.limit"><dt>Limit</dt><dd>{{ it.alert.state.limit }}</dd></template>
+          <template v-if="it.alert.state.since"><dt>Since</dt><dd>{{ when(it.alert.state.since) }}</dd></template>
         </dl>
         <p v-if="it.alert.config.text && open" class="do mb-0">{{ it.alert.config.text }}</p>
         <form v-if="open" class="stack tight" @submit.prevent="acknowledge">

@@ -4,7 +4,7 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormTextarea } from 'bootstrap-vue-next/components/BFormTextarea'
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type DeviceWithKey, type Model, type ModelEntry } from '../api'
+import { api, ask, keepPart, listParts, type DeviceWithKey, type Model, type ModelEntry } from '../api'
 import { useSend } from '../form'
 import { linkNames } from '../format'
 import { useHub, useOnly } from '../hub'
@@ -19,7 +19,7 @@ const place = ref('')
 const made = ref<DeviceWithKey[]>([])
 const draft = ref<Model | null>(null)
 const { failed, busy, send } = useSend()
-const load = () => send(async () => (models.value = await ask(api.GET('/models'))))
+const load = () => send(async () => (models.value = await listParts<ModelEntry>('models')))
 onMounted(load)
 const lines = (text: string) => text.split('\n').map((l) => l.trim()).filter(Boolean)
 const count = computed(() => lines(names.value).length)
@@ -28,11 +28,11 @@ const addAll = (m: Model) => send(async () => {
   const at = lines(addresses.value)
   made.value = await ask(api.POST('/models/{id}/devices', { params: { path: { id: m.id } }, body: { devices: lines(names.value).map((name, i) => ({ name, place: place.value, link: at[i] ? { kind: m.link.kind, address: at[i] } : undefined })) } }))
   names.value = addresses.value = open.value = ''
-  models.value = await ask(api.GET('/models'))
+  models.value = await listParts<ModelEntry>('models')
 })
 const drop = (m: Model) => send(async () => {
   await ask(api.DELETE('/models/{id}', { params: { path: { id: m.id } } }))
-  models.value = await ask(api.GET('/models'))
+  models.value = await listParts<ModelEntry>('models')
 })
 async function choose(e: Event) {
   const input = e.target as HTMLInputElement
@@ -46,15 +46,15 @@ async function choose(e: Event) {
     } catch {
       throw new Error(`${file.name} is no JSON file.`)
     }
-    draft.value = (await ask(api.POST('/models', { params: { query: { preview: true } }, body: model }))).model
+    await ask(api.POST('/models/try', { body: model }))
+    draft.value = model
   })
   input.value = ''
 }
 const keep = () => send(async () => {
-  const replace = models.value.some((m) => m.model.id === draft.value!.id && !m.shipped)
-  await ask(api.POST('/models', { params: { query: { replace } }, body: draft.value! }))
+  await keepPart('models', draft.value!, models.value.find((m) => m.config.id === draft.value!.id)?.version)
   draft.value = null
-  models.value = await ask(api.GET('/models'))
+  models.value = await listParts<ModelEntry>('models')
 })
 const href = (m: Model) => 'data:application/json;charset=utf-8,' + encodeURIComponent(JSON.stringify(m, null, 2) + '\n')
 const decided = (m: Model, slug: string) => (m.automations?.some((a) => a.control === slug) ? ', decided by the hub' : '')
@@ -80,24 +80,24 @@ const parts = (m: Model) =>
     </section>
     <section v-if="made.length" class="sheet">
       <h2 class="mb-2">Added, with their keys, shown this once</h2>
-      <table class="table cards"><tbody><tr v-for="d in made" :key="d.device.id"><td><RouterLink :to="{ name: 'device', params: { id: d.device.id } }">{{ d.device.name }}</RouterLink></td><td>{{ d.device.id }}</td><td><code>{{ d.key }}</code></td></tr></tbody></table>
+      <table class="table cards"><tbody><tr v-for="d in made" :key="d.device.config.id"><td><RouterLink :to="{ name: 'device', params: { id: d.device.config.id } }">{{ d.device.config.name }}</RouterLink></td><td>{{ d.device.config.id }}</td><td><code>{{ d.key }}</code></td></tr></tbody></table>
     </section>
-    <section v-for="m in models" :key="m.model.id" class="sheet" :data-model="m.model.id">
+    <section v-for="m in models" :key="m.config.id" class="sheet" :data-model="m.config.id">
       <div class="between">
-        <h2>{{ m.model.name }}</h2>
-        <span class="soft small-text">{{ linkNames[m.model.link.kind] }} · {{ m.shipped ? 'ships with the hub' : 'yours' }} · {{ m.devices }} {{ m.devices === 1 ? 'device' : 'devices' }}</span>
+        <h2>{{ m.config.name }}</h2>
+        <span class="soft small-text">{{ linkNames[m.config.link.kind] }} · {{ m.state.shipped ? 'ships with the hub' : 'yours' }} · {{ m.state.devices }} {{ m.state.devices === 1 ? 'device' : 'devices' }}</span>
       </div>
-      <p v-if="m.model.about" class="mb-1 mt-1">{{ m.model.about }}</p>
-      <p class="soft small-text mb-0">{{ parts(m.model) || 'no signals yet' }}</p>
+      <p v-if="m.config.about" class="mb-1 mt-1">{{ m.config.about }}</p>
+      <p class="soft small-text mb-0">{{ parts(m.config) || 'no signals yet' }}</p>
       <div class="more small-text">
-        <button type="button" :aria-expanded="open === m.model.id" @click="open = open === m.model.id ? '' : m.model.id">Add devices of it</button>
-        <a :href="href(m.model)" :download="m.model.id + '.json'">Save as a file</a>
-        <button v-if="!m.shipped" type="button" @click="drop(m.model)">Forget it</button>
+        <button type="button" :aria-expanded="open === m.config.id" @click="open = open === m.config.id ? '' : m.config.id">Add devices of it</button>
+        <a :href="href(m.config)" :download="m.config.id + '.json'">Save as a file</a>
+        <button v-if="!m.state.shipped" type="button" @click="drop(m.config)">Forget it</button>
       </div>
-      <form v-if="open === m.model.id" class="inset stack tight" @submit.prevent="addAll(m.model)">
+      <form v-if="open === m.config.id" class="inset stack tight" @submit.prevent="addAll(m.config)">
         <div class="fields">
           <label><span>Names, one a line</span><BFormTextarea v-model="names" rows="4" required /></label>
-          <label v-if="['modbus', 'lines', 'poll', 'udp'].includes(m.model.link.kind)"><span>Addresses, in the same order</span><BFormTextarea v-model="addresses" rows="4" /></label>
+          <label v-if="['modbus', 'lines', 'poll', 'udp'].includes(m.config.link.kind)"><span>Addresses, in the same order</span><BFormTextarea v-model="addresses" rows="4" /></label>
           <label><span>Place</span><BFormInput v-model="place" required list="model-places" /></label>
           <datalist id="model-places"><option v-for="p in hub.places" :key="p.id" :value="p.name" /></datalist>
         </div>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import type { Signal } from '../api'
 import Attention from '../components/Attention.vue'
 import PlaceSheet from '../components/PlaceSheet.vue'
 import PresetBar from '../components/PresetBar.vue'
@@ -10,14 +11,14 @@ const hub = useHub()
 const { traces, runs, to, span } = useDay()
 
 // Settings that a control aims at stand beside it; the others have a row of their own.
-const aimed = computed(() => Object.values(hub.controls).flatMap((c) => c.settings ?? []))
+const aimed = computed(() => Object.values(hub.controls).flatMap((c) => c.state.settings ?? []))
 const sheets = computed(() =>
   hub.places
     .map((place) => ({
       place,
-      signals: Object.values(hub.signals).filter((s) => s.place === place.id && takesPart(s.device)).sort(order),
-      controls: Object.values(hub.controls).filter((c) => c.place === place.id && takesPart(c.device) && !c.moved_by).sort((a, b) => a.id.localeCompare(b.id)),
-      devices: Object.values(hub.devices).filter((d) => d.place === place.id && !d.state),
+      signals: Object.values(hub.signals).filter((s) => s.state.place === place.id && takesPart(s.config.device)).sort(order),
+      controls: Object.values(hub.controls).filter((c) => c.state.place === place.id && takesPart(c.config.device) && !c.state.moved_by).sort((a, b) => a.config.id.localeCompare(b.config.id)),
+      devices: Object.values(hub.devices).filter((d) => d.config.place === place.id && !d.config.state),
       settings: Object.values(hub.settings).filter((s) => s.state.place === place.id && !aimed.value.includes(s.config.id)),
     }))
     .filter((s) => s.devices.length || s.signals.length || s.controls.length),
@@ -25,20 +26,20 @@ const sheets = computed(() =>
 
 // What was disabled or removed is not of now. A guest may see a signal without its device.
 function takesPart(device: string) {
-  return !hub.devices[device]?.state
+  return !hub.devices[device]?.config.state
 }
 
 // Temperatures first, numbers before lamps, words last.
-function order(a: { unit: string; kind: string; id: string }, b: { unit: string; kind: string; id: string }) {
-  const rank = (s: { unit: string; kind: string }) => (s.unit === 'Cel' ? 0 : s.kind === 'number' ? 1 : s.kind === 'onoff' ? 2 : 3)
+function order({ config: a }: Signal, { config: b }: Signal) {
+  const rank = (s: Signal['config']) => (s.unit === 'Cel' ? 0 : s.kind === 'number' ? 1 : s.kind === 'onoff' ? 2 : 3)
   return rank(a) - rank(b) || a.id.localeCompare(b.id)
 }
 
 // One's favourites have a sheet of their own, before the places.
 const favourites = computed(() => {
   const ids = hub.preferences.favourites ?? []
-  const signals = ids.flatMap((id) => (hub.signals[id] && takesPart(hub.signals[id].device) ? [hub.signals[id]] : []))
-  const controls = ids.flatMap((id) => (hub.controls[id] && takesPart(hub.controls[id].device) ? [hub.controls[id]] : []))
+  const signals = ids.flatMap((id) => (hub.signals[id] && takesPart(hub.signals[id].config.device) ? [hub.signals[id]] : []))
+  const controls = ids.flatMap((id) => (hub.controls[id] && takesPart(hub.controls[id].config.device) ? [hub.controls[id]] : []))
   return signals.length + controls.length ? [{ place: { id: '', name: 'Favourites' }, signals, controls, devices: [], settings: [] }] : []
 })
 
@@ -54,7 +55,7 @@ const shown = computed(() => {
   if (!word) return [...favourites.value, ...sheets.value]
   const fits = (...texts: string[]) => texts.some((t) => t.toLowerCase().includes(word))
   return sheets.value.map((s) => (fits(s.place.name) ? s : {
-    ...s, signals: s.signals.filter((x) => fits(x.name, x.id)), controls: s.controls.filter((x) => fits(x.name, x.id)), settings: s.settings.filter((x) => fits(x.config.name, x.config.id)),
+    ...s, signals: s.signals.filter((x) => fits(x.config.name, x.config.id)), controls: s.controls.filter((x) => fits(x.config.name, x.config.id)), settings: s.settings.filter((x) => fits(x.config.name, x.config.id)),
   })).filter((s) => fits(s.place.name) || s.signals.length || s.controls.length || s.settings.length)
 })
 function keys(e: KeyboardEvent) {

@@ -15,13 +15,13 @@ const { traces, runs, to, span } = useDay()
 const place = computed(() => hub.places.find((p) => p.id === id))
 const sheet = computed(() => ({
   place: place.value!,
-  signals: Object.values(hub.signals).filter((s) => s.place === id && !hub.devices[s.device]?.state).sort((a, b) => a.id.localeCompare(b.id)),
-  controls: Object.values(hub.controls).filter((c) => c.place === id && !hub.devices[c.device]?.state).sort((a, b) => a.id.localeCompare(b.id)),
-  devices: Object.values(hub.devices).filter((d) => d.place === id && !d.state),
+  signals: Object.values(hub.signals).filter((s) => s.state.place === id && !hub.devices[s.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)),
+  controls: Object.values(hub.controls).filter((c) => c.state.place === id && !hub.devices[c.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)),
+  devices: Object.values(hub.devices).filter((d) => d.config.place === id && !d.config.state),
   settings: Object.values(hub.settings).filter((s) => s.state.place === id),
 }))
-const numbers = computed(() => [...sheet.value.signals.filter((s) => s.kind === 'number').map((s) => s.id), ...sheet.value.controls.map((c) => c.id + '.is')].slice(0, 8))
-useOnly(() => sheet.value.signals.map((s) => s.id))
+const numbers = computed(() => [...sheet.value.signals.filter((s) => s.config.kind === 'number').map((s) => s.config.id), ...sheet.value.controls.map((c) => c.config.id + '.is')].slice(0, 8))
+useOnly(() => sheet.value.signals.map((s) => s.config.id))
 const notes = ref<Remark[]>([])
 const known = ref(false)
 const failed = ref('')
@@ -30,7 +30,7 @@ async function load() {
   if (!hub.member) return
   try {
     const list = await ask(api.GET('/notes', { params: { query: { from: new Date(Date.now() - month).toISOString() } } }))
-    const mine = new Set([id, ...Object.values(hub.devices).filter((d) => d.place === id).map((d) => d.id)])
+    const mine = new Set([id, ...Object.values(hub.devices).filter((d) => d.config.place === id).map((d) => d.config.id)])
     known.value = true
     notes.value = list.filter((n) => mine.has(n.object.split('.')[0]!))
   } catch (e) {

@@ -3,7 +3,7 @@ import { BButton } from 'bootstrap-vue-next/components/BButton'
 import { BFormInput } from 'bootstrap-vue-next/components/BFormInput'
 import { BFormSelect } from 'bootstrap-vue-next/components/BFormSelect'
 import { computed, onMounted, reactive, ref } from 'vue'
-import { api, ask, type HubInfo } from '../api'
+import { api, ask, keepSole, type HubInfo } from '../api'
 import AccountCard from '../components/AccountCard.vue'
 import BackupsCard from '../components/BackupsCard.vue'
 import BrokersCard from '../components/BrokersCard.vue'
@@ -18,27 +18,23 @@ import { useHub, useOnly } from '../hub'
 const hub = useHub()
 useOnly(() => [])
 const info = ref<HubInfo | null>(null)
-const etag = ref('')
 const form = reactive({ name: '', zone: '', latitude: 0, longitude: 0, journal: 0, idle: 30 })
 const { failed, field, saved, send } = useSend()
-const zones = computed(() => (info.value?.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
+const zones = computed(() => (info.value?.state.zones ?? []).map((z) => ({ value: z, text: z.replace(/_/g, ' ') })))
 const port = (addr: string | undefined) => addr?.split(':').at(-1) ?? ''
 
-function show(v: HubInfo, r: Response) {
+function show(v: HubInfo) {
   info.value = v
-  etag.value = r.headers.get('ETag') ?? ''
-  Object.assign(form, { name: v.name, zone: v.zone, latitude: v.latitude, longitude: v.longitude, journal: v.journal_days ?? 0, idle: v.idle_days ?? 30 })
+  const c = v.config
+  Object.assign(form, { name: c.name, zone: c.zone, latitude: c.latitude, longitude: c.longitude, journal: c.journal_days ?? 0, idle: v.state.idle_days })
 }
-const load = async () => { const call = api.GET('/hub'); show(await ask(call), (await call).response) }
+const load = async () => show(await ask(api.GET('/hub')))
 onMounted(async () => {
   await send(load)
   saved.value = false
 })
-const save = () => send(async () => {
-  const call = api.PATCH('/hub', { params: { header: { 'If-Match': etag.value } },
-    body: { name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude), journal_days: Number(form.journal), idle_days: Number(form.idle) } })
-  show(await ask(call), (await call).response)
-})
+const save = () => send(async () => show(await keepSole('/hub', { ...info.value!.config,
+  name: form.name, zone: form.zone, latitude: Number(form.latitude), longitude: Number(form.longitude), journal_days: Number(form.journal), idle_days: Number(form.idle) }, info.value!.version)))
 </script>
 
 <template>
@@ -62,16 +58,16 @@ const save = () => send(async () => {
     </form>
     <section v-if="info" class="sheet">
       <h2 class="mb-2">In the house</h2>
-      <template v-if="!info.open">
-        <p>The hub listens to this computer alone (console {{ info.http }}, boards {{ info.mqtt }}). To open it to phones and boards in the house, stop it and start it with</p>
-        <p><code>idleember serve --http :{{ port(info.http) }} --mqtt :{{ port(info.mqtt) }}</code></p>
-        <p class="mb-0 soft">Or put <code>http = ":{{ port(info.http) }}"</code> and <code>mqtt = ":{{ port(info.mqtt) }}"</code> into the file that you give with <code>--config</code>. Traffic in the house is then not encrypted; use it in networks that you trust.</p>
+      <template v-if="!info.state.open">
+        <p>The hub listens to this computer alone (console {{ info.state.http }}, boards {{ info.state.mqtt }}). To open it to phones and boards in the house, stop it and start it with</p>
+        <p><code>idleember serve --http :{{ port(info.state.http) }} --mqtt :{{ port(info.state.mqtt) }}</code></p>
+        <p class="mb-0 soft">Or put <code>http = ":{{ port(info.state.http) }}"</code> and <code>mqtt = ":{{ port(info.state.mqtt) }}"</code> into the file that you give with <code>--config</code>. Traffic in the house is then not encrypted; use it in networks that you trust.</p>
       </template>
-      <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.http) }}, boards at port {{ port(info.mqtt) }}{{ info.mqtt_open ? '' : ' of this computer alone' }}.</p>
+      <p v-else class="mb-0">The hub is open to the house: console at port {{ port(info.state.http) }}, boards at port {{ port(info.state.mqtt) }}{{ info.state.mqtt_open ? '' : ' of this computer alone' }}.</p>
     </section>
     <template v-if="hub.owner"><BackupsCard /><BrokersCard /><PanelCard /></template>
     <StorageCard v-if="hub.member" />
-    <p class="soft small-text">Idle Ember {{ info?.version }} · <a href="/api/docs">interface for scripts</a></p>
+    <p class="soft small-text">Idle Ember {{ info?.state.version }} · <a href="/api/docs">interface for scripts</a></p>
   </main>
 </template>
 

@@ -23,13 +23,13 @@ const span = computed(() => Number(route.query.span) || spans[0]!.ms)
 const signal = computed(() => hub.signals[id])
 const control = computed(() => hub.controls[id.replace(/\.(is|want|mode)$/, '')])
 const setting = computed(() => hub.settings[id])
-const device = computed(() => hub.devices[signal.value?.device ?? control.value?.device ?? ''])
-const place = computed(() => hub.places.find((p) => p.id === (signal.value?.place ?? control.value?.place ?? setting.value?.state.place)))
+const device = computed(() => hub.devices[signal.value?.config.device ?? control.value?.config.device ?? ''])
+const place = computed(() => hub.places.find((p) => p.id === (signal.value?.state.place ?? control.value?.state.place ?? setting.value?.state.place)))
 
 const tick = ref(Date.now())
 const to = computed(() => tick.value + hub.offset)
 const { histories, notes, marks, setpoints, failed, load } = useHistories(() => ({ series: [id], from: to.value - span.value, to: to.value, live: true, marks: true }), () => span.value)
-const near = computed(() => notes.value.filter((n) => [device.value?.id, place.value?.id].includes(n.object.split('.')[0])))
+const near = computed(() => notes.value.filter((n) => [device.value?.config.id, place.value?.id].includes(n.object.split('.')[0])))
 const cursor = ref<number | null>(null)
 
 const summaries = shallowRef<(Summary | null)[]>(spans.map(() => null))
@@ -57,21 +57,21 @@ const changed = () => {
 }
 
 const shown = computed(() => summaries.value[spans.findIndex((s) => s.ms === span.value)] ?? summaries.value.find((s) => s) ?? null)
-const name = computed(() => signal.value?.name ?? setting.value?.config.name ?? shown.value?.name ?? id)
-const kind = computed(() => shown.value?.kind ?? signal.value?.kind)
-const unit = computed(() => signal.value?.unit ?? shown.value?.unit ?? '')
-const decimals = computed(() => signal.value?.decimals ?? shown.value?.decimals ?? 0)
+const name = computed(() => signal.value?.config.name ?? setting.value?.config.name ?? shown.value?.name ?? id)
+const kind = computed(() => shown.value?.kind ?? signal.value?.config.kind)
+const unit = computed(() => signal.value?.config.unit ?? shown.value?.unit ?? '')
+const decimals = computed(() => signal.value?.config.decimals ?? shown.value?.decimals ?? 0)
 const places = computed(() => shown.value?.decimals ?? decimals.value)
 const present = computed(() => {
-  if (signal.value) return shownValue(signal.value.value, unit.value, decimals.value)
-  if (control.value && id.endsWith('.is')) return amountText(control.value, control.value.is)
-  if (control.value && id.endsWith('.want')) return amountText(control.value, control.value.want)
-  return setting.value ? valueText(setting.value.state.value, decimals.value) : (control.value?.mode ?? '–')
+  if (signal.value) return shownValue(signal.value.state.value, unit.value, decimals.value)
+  if (control.value && id.endsWith('.is')) return amountText(control.value, control.value.state.is)
+  if (control.value && id.endsWith('.want')) return amountText(control.value, control.value.state.want)
+  return setting.value ? valueText(setting.value.state.value, decimals.value) : (control.value?.state.mode ?? '–')
 })
 const age = computed(() => {
   const s = signal.value
   if (!s) return ''
-  return signalAge(s, hub.now) || (s.heard ? `heard ${since(s.heard, hub.now)} ago` : '')
+  return signalAge(s, hub.now) || (s.state.heard ? `heard ${since(s.state.heard, hub.now)} ago` : '')
 })
 const v = (n: number | undefined) => (n === undefined ? '' : valueText(n, places.value))
 const at = (t: number | undefined) => (t ? clockText(t, hub.zone, { day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit' }) : '')
@@ -85,13 +85,13 @@ const short = (ms: number) => void router.replace({ query: { span: String(ms) } 
     <div class="between">
       <div>
         <h1>{{ name }}</h1>
-        <span class="soft">{{ id }}<template v-if="place"> · <RouterLink :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink></template><template v-if="device"> · <RouterLink v-if="hub.member" :to="{ name: 'device', params: { id: device.id } }">{{ device.name }}</RouterLink><template v-else>{{ device.name }}</template></template></span>
+        <span class="soft">{{ id }}<template v-if="place"> · <RouterLink :to="{ name: 'place', params: { id: place.id } }">{{ place.name }}</RouterLink></template><template v-if="device"> · <RouterLink v-if="hub.member" :to="{ name: 'device', params: { id: device.config.id } }">{{ device.config.name }}</RouterLink><template v-else>{{ device.config.name }}</template></template></span>
       </div>
-      <div class="d-flex gap-2 flex-wrap no-print"><RouterLink v-if="hub.owner && signal" class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { of: id } }">Tell me when …</RouterLink> <Star v-if="signal || control" :id="signal?.id ?? control!.id" :name="name" /><RouterLink class="btn btn-outline-secondary" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink></div>
+      <div class="d-flex gap-2 flex-wrap no-print"><RouterLink v-if="hub.owner && signal" class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { of: id } }">Tell me when …</RouterLink> <Star v-if="signal || control" :id="signal?.config.id ?? control!.config.id" :name="name" /><RouterLink class="btn btn-outline-secondary" :to="{ name: 'charts', query: { s: id, span: String(span) } }">In a chart with others</RouterLink></div>
     </div>
     <div v-if="trouble || failed" class="note bad" role="alert">{{ trouble || failed }}</div>
     <section class="sheet now" aria-label="Now">
-      <div><span class="soft small-text">Now</span><br /><span class="value">{{ present }}<small v-if="unit">{{ ' ' + shownUnit(unit) }}</small></span><br /><span class="small-text" :class="signal && signal.state !== 'live' ? 'warn-text' : 'soft'">{{ age }}<template v-if="signal && signal.quality !== 'good'">, {{ signal.quality }}</template></span></div>
+      <div><span class="soft small-text">Now</span><br /><span class="value">{{ present }}<small v-if="unit">{{ ' ' + shownUnit(unit) }}</small></span><br /><span class="small-text" :class="signal && signal.state.fresh !== 'live' ? 'warn-text' : 'soft'">{{ age }}<template v-if="signal && signal.state.quality !== 'good'">, {{ signal.state.quality }}</template></span></div>
       <div class="glance">
         <table class="table" aria-label="At a glance">
           <thead><tr><th></th><template v-if="kind === 'number'"><th class="num">lowest</th><th class="num">mean</th><th class="num">highest</th></template><template v-else-if="kind === 'onoff'"><th class="num">on</th><th class="num">times changed</th></template><th v-else class="num">times changed</th></tr></thead>

@@ -10,8 +10,8 @@ const model = defineModel<Action[]>({ required: true })
 const hub = useHub()
 const kinds = computed(() => [{ value: 'control', text: 'set a control' }, { value: 'auto', text: 'put a control in auto' }, { value: 'pulse', text: 'pulse a control' }, { value: 'setting', text: 'change a setting' },
   ...(props.preset ? [] : [{ value: 'preset', text: 'apply a preset' }, { value: 'message', text: 'tell people' }, { value: 'note', text: 'keep a note' }])])
-const controls = computed(() => Object.values(hub.controls).filter((c) => !c.moved_by).sort((a, b) => a.id.localeCompare(b.id)))
-const name = (id: string) => { const c = hub.controls[id]; return `${hub.places.find((p) => p.id === c?.place)?.name ?? ''}: ${c?.name ?? id}` }
+const controls = computed(() => Object.values(hub.controls).filter((c) => !c.state.moved_by).sort((a, b) => a.config.id.localeCompare(b.config.id)))
+const name = (id: string) => { const c = hub.controls[id]; return `${hub.places.find((p) => p.id === c?.state.place)?.name ?? ''}: ${c?.config.name ?? id}` }
 function put(i: number, part: Partial<Action>) {
   model.value = model.value.map((a, j) => {
     if (j !== i) return a
@@ -23,12 +23,12 @@ function put(i: number, part: Partial<Action>) {
 function options(kind: string) {
   if (kind === 'setting') return Object.values(hub.settings).map((s) => ({ id: s.config.id, text: s.config.name + ' (' + s.config.id + ')' }))
   if (kind === 'preset') return hub.presets.map((p) => ({ id: p.config.id, text: p.config.name }))
-  return controls.value.filter((c) => (kind === 'auto' ? c.mode : kind === 'pulse' ? c.momentary : !c.momentary)).map((c) => ({ id: c.id, text: name(c.id) }))
+  return controls.value.filter((c) => (kind === 'auto' ? c.state.mode : kind === 'pulse' ? c.config.momentary : !c.config.momentary)).map((c) => ({ id: c.config.id, text: name(c.config.id) }))
 }
 function values(a: Action) {
   const c = hub.controls[a.id ?? '']
-  if (a.kind !== 'control' || !c || c.kind === 'level') return null
-  return c.kind === 'switch' ? ['off', 'on'] : (c.options ?? [])
+  if (a.kind !== 'control' || !c || c.config.kind === 'level') return null
+  return c.config.kind === 'switch' ? ['off', 'on'] : (c.state.words ?? [])
 }
 </script>
 

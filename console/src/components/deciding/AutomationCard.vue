@@ -24,15 +24,15 @@ const tried = ref<WouldBe | null>(null)
 const values = reactive<Record<string, string>>({})
 const { failed, saved, send, busy } = useSend()
 const state = computed(() => controlState(props.control, hub.now))
-const lines = computed(() => automationText(config.value, props.control.kind))
+const lines = computed(() => automationText(config.value, props.control.config.kind))
 
 async function load() {
-  const v = await ask(api.GET('/controls/{id}/automation', { params: { path: { id: props.control.id } } }))
+  const v = await ask(api.GET('/controls/{id}/automation', { params: { path: { id: props.control.config.id } } }))
   config.value = v.config
   version.value = v.version
   if (opening.value) edit()
 }
-watch(() => [props.control.id, props.control.version], () => void send(load).then(() => (saved.value = false)), { immediate: true })
+watch(() => [props.control.config.id, props.control.version], () => void send(load).then(() => (saved.value = false)), { immediate: true })
 watch(() => props.open, (is) => is && edit(), { immediate: true })
 
 // A form that does not hold what is in force would erase it.
@@ -57,27 +57,27 @@ function clean(a: Automation): Automation {
   if (!a.proof?.when) delete out.proof
   if (!a.travel) delete out.travel
   for (const k of Object.keys(out)) if (out[k] === undefined || out[k] === 0) delete out[k]
-  return { ...out, control: props.control.id } as Automation
+  return { ...out, control: props.control.config.id } as Automation
 }
 const save = () => send(async () => {
-  const v = await ask(api.PUT('/controls/{id}/automation', { params: { path: { id: props.control.id }, header: { 'If-Match': base } }, body: clean(form.a) }))
+  const v = await ask(api.PUT('/controls/{id}/automation', { params: { path: { id: props.control.config.id }, header: { 'If-Match': base } }, body: clean(form.a) }))
   config.value = v.config
   version.value = v.version
-  remarks.value = v.remarks
+  remarks.value = v.state.remarks
   editing.value = false
 })
 async function test() {
   await send(async () => {
     const given = Object.fromEntries(Object.entries(values).filter(([, v]) => v !== '').map(([k, v]) => [k, v === 'on' ? true : v === 'off' ? false : Number.isNaN(Number(v)) ? v : Number(v)]))
-    tried.value = await ask(api.POST('/controls/{id}/automation/try', { params: { path: { id: props.control.id } }, body: { automation: clean(form.a), values: given } }))
+    tried.value = await ask(api.POST('/controls/{id}/automation/try', { params: { path: { id: props.control.config.id } }, body: { automation: clean(form.a), values: given } }))
   })
   saved.value = false
 }
 const demands = computed(() => form.a.demands ?? [])
 const setDemand = (i: number, d: Demand) => (form.a.demands = demands.value.map((x, j) => (j === i ? d : x)))
 const firstDemand = computed<Demand>(() => {
-  const s = Object.values(hub.signals).find((x) => x.device === props.control.device && x.kind === 'number')
-  return { kind: 'hold_above', of: s?.id ?? '', target: '', band: 0.5 }
+  const s = Object.values(hub.signals).find((x) => x.config.device === props.control.config.device && x.config.kind === 'number')
+  return { kind: 'hold_above', of: s?.config.id ?? '', target: '', band: 0.5 }
 })
 const put = <K extends 'permits' | 'interlocks'>(k: K, i: number, part: Partial<Interlock & Permit>) => {
   const list = [...((form.a[k] ?? []) as (Interlock & Permit)[])]
@@ -87,25 +87,25 @@ const put = <K extends 'permits' | 'interlocks'>(k: K, i: number, part: Partial<
 const limit = (k: keyof NonNullable<Automation['limits']>, v: number | boolean | undefined) => (form.a.limits = { ...form.a.limits, [k]: v })
 const count = (e: Event) => Number((e.target as HTMLInputElement).value) || undefined
 const ticked = (e: Event) => (e.target as HTMLInputElement).checked || undefined
-const mover = computed(() => props.control.kind === 'mover')
-const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind === 'switch'))
+const mover = computed(() => props.control.config.kind === 'mover')
+const switches = computed(() => Object.values(hub.controls).filter((c) => c.config.kind === 'switch'))
 </script>
 
 <template>
-  <section :id="control.id" class="sheet card-of" :data-automation="control.id">
+  <section :id="control.config.id" class="sheet card-of" :data-automation="control.config.id">
     <div class="between">
-      <h2>{{ control.name }} <span class="state small-text" :class="state.tone">{{ state.words }}</span></h2>
+      <h2>{{ control.config.name }} <span class="state small-text" :class="state.tone">{{ state.words }}</span></h2>
       <Position :control="control" />
     </div>
     <p v-if="lines.length" class="sentence">
       <template v-for="(line, i) in lines" :key="line"><span>{{ line }}</span>{{ i < lines.length - 1 ? '; ' : '.' }}</template>
     </p>
-    <p v-else class="soft sentence">{{ control.moved_by ? `Moved by ${hub.controls[control.moved_by]?.name}.` : 'The hub decides nothing here; it is as people switch it.' }}</p>
+    <p v-else class="soft sentence">{{ control.state.moved_by ? `Moved by ${hub.controls[control.state.moved_by]?.config.name}.` : 'The hub decides nothing here; it is as people switch it.' }}</p>
     <p v-for="r in remarks" :key="r" class="small-text warn-text">{{ r }}.</p>
     <p v-if="failed" class="note bad small-text" role="alert">{{ failed }} <button v-if="!config" type="button" class="btn btn-link btn-sm" @click="send(load)">Retry</button></p>
     <button v-if="hub.owner && !editing && config" type="button" class="btn btn-outline-secondary btn-sm" @click="edit">{{ lines.length ? 'Change' : 'Let the hub decide' }}</button>
     <form v-if="editing" class="stack tight" @submit.prevent="save">
-      <template v-if="!control.moved_by && !control.momentary">
+      <template v-if="!control.state.moved_by && !control.config.momentary">
         <DemandFields v-for="(d, i) in demands" :key="i" :n="i + 1" :control="control" :model-value="d" @update:model-value="(v) => setDemand(i, v)" @remove="form.a.demands = demands.filter((_, j) => j !== i)" />
         <div><button type="button" class="btn btn-outline-secondary btn-sm" @click="form.a.demands = [...demands, firstDemand]">{{ demands.length ? 'One more reason to run' : 'A reason to run' }}</button></div>
         <fieldset v-for="(p, i) in form.a.permits ?? []" :key="'p' + i" class="inset fields">
@@ -119,7 +119,7 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
         <FormulaBox label="Holds when" :model-value="l.when" @update:model-value="(v) => put('interlocks', i, { when: v ?? '' })" />
         <FormulaBox label="Until (empty: when that is over)" :model-value="l.until" @update:model-value="(v) => put('interlocks', i, { until: v || undefined })" />
         <SpanField label="Must be over for" :model-value="l.settle_ms" @update:model-value="(v) => put('interlocks', i, { settle_ms: v })" />
-        <label class="short forces"><span class="soft small-text">Forces</span><select class="form-select form-select-sm" :value="l.to === undefined ? '' : String(l.to)" @change="put('interlocks', i, { to: ($event.target as HTMLSelectElement).value === '' ? undefined : Number(($event.target as HTMLSelectElement).value) })"><option value="">the safe value</option><option :value="control.kind === 'level' ? '100' : '1'">{{ control.kind === 'level' ? '100 %' : 'on' }}</option><option value="0">off</option></select></label>
+        <label class="short forces"><span class="soft small-text">Forces</span><select class="form-select form-select-sm" :value="l.to === undefined ? '' : String(l.to)" @change="put('interlocks', i, { to: ($event.target as HTMLSelectElement).value === '' ? undefined : Number(($event.target as HTMLSelectElement).value) })"><option value="">the safe value</option><option :value="control.config.kind === 'level' ? '100' : '1'">{{ control.config.kind === 'level' ? '100 %' : 'on' }}</option><option value="0">off</option></select></label>
         <label class="check"><input type="checkbox" class="form-check-input" :checked="l.latch" @change="put('interlocks', i, { latch: ($event.target as HTMLInputElement).checked || undefined })" /> until somebody resets it</label>
         <button type="button" class="btn btn-outline-secondary btn-sm" @click="form.a.interlocks = form.a.interlocks?.filter((_, j) => j !== i)">Remove</button>
       </fieldset>
@@ -129,14 +129,14 @@ const switches = computed(() => Object.values(hub.controls).filter((c) => c.kind
       </div>
       <fieldset v-if="mover" class="inset fields">
         <label v-for="k in (['opens', 'closes', 'pulses'] as const)" :key="k"><span class="soft small-text">{{ { opens: 'Output that opens', closes: 'Output that closes', pulses: 'or one that pulses' }[k] }}</span>
-          <select class="form-select form-select-sm" :value="form.a.travel?.[k] ?? ''" @change="form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), [k]: ($event.target as HTMLSelectElement).value || undefined }"><option value="">none</option><option v-for="c in switches" :key="c.id" :value="c.id">{{ c.name }}</option></select></label>
+          <select class="form-select form-select-sm" :value="form.a.travel?.[k] ?? ''" @change="form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), [k]: ($event.target as HTMLSelectElement).value || undefined }"><option value="">none</option><option v-for="c in switches" :key="c.config.id" :value="c.config.id">{{ c.config.name }}</option></select></label>
         <SpanField label="From end to end" :model-value="form.a.travel?.travel_ms" @update:model-value="(v) => (form.a.travel = { ...form.a.travel, travel_ms: v ?? 0 })" />
         <SpanField label="Pause before it turns round" hint="1 s" :model-value="form.a.travel?.pause_ms" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), pause_ms: v })" />
         <label class="check"><input type="checkbox" class="form-check-input" :checked="form.a.travel?.go_on" @change="form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), go_on: ticked($event) }" /> goes on by itself when an interlock ends</label>
         <FormulaBox label="It is open when" :model-value="form.a.travel?.is_open" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), is_open: v || undefined })" />
         <FormulaBox label="It is shut when" :model-value="form.a.travel?.is_closed" @update:model-value="(v) => (form.a.travel = { ...(form.a.travel ?? { travel_ms: 20000 }), is_closed: v || undefined })" />
       </fieldset>
-      <details v-if="!control.momentary">
+      <details v-if="!control.config.momentary">
         <summary>Run limits, proof, by hand</summary>
         <div class="fields">
           <SpanField v-if="!mover" label="Longest on" :model-value="form.a.limits?.longest_on_ms" @update:model-value="(v) => limit('longest_on_ms', v)" />

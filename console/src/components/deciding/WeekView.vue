@@ -16,7 +16,7 @@ const start = computed(() => {
   return now - ((h ?? 0) * 60 + (m ?? 0)) * 60_000
 })
 const days = computed(() => Array.from({ length: 7 }, (_, i) => start.value + i * day))
-const name = (id: string) => hub.controls[id]?.name ?? hub.settings[id]?.config.name ?? id
+const name = (id: string) => hub.controls[id]?.config.name ?? hub.settings[id]?.config.name ?? id
 const part = (r: { from: number; to: number }) => {
   const whole = 7 * day
   const from = Math.max(0, (r.from - start.value) / whole)

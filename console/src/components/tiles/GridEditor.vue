@@ -4,7 +4,8 @@ import { GridStack, type GridItemHTMLElement } from 'gridstack'
 import 'gridstack/dist/gridstack.min.css'
 import { nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
 import type { Tile } from '../../api'
-import { about, gap, kindNames, rowHeight } from '../../dashboards'
+import { about, gap, rowHeight } from '../../dashboards'
+import { kindName } from '../../tiles'
 import Icon from '../Icon.vue'
 
 const props = defineProps<{ tiles: Tile[]; chosen: string }>()
@@ -48,13 +49,13 @@ function keys(e: KeyboardEvent, t: Tile) {
   else return
   e.preventDefault()
 }
-const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kindNames[t.kind])
+const named = (t: Tile) => t.name || (t.of?.length ? about(t.of[0]!).name : kindName(t.kind))
 </script>
 
 <template>
   <div ref="box" class="grid-stack editor">
     <div v-for="t in tiles" :key="t.id" :ref="(e) => { if (e) elements.set(t.id, e as GridItemHTMLElement); else elements.delete(t.id) }" class="grid-stack-item" :class="{ chosen: chosen === t.id }" :gs-id="t.id" :gs-x="t.x" :gs-y="t.y" :gs-w="t.w" :gs-h="t.h"
-      tabindex="0" role="group" :aria-label="`${named(t)}: ${kindNames[t.kind]}, column ${t.x + 1}, row ${t.y + 1}, ${t.w} by ${t.h}`" :data-edit="t.id" @focus="emit('choose', t.id)" @keydown="keys($event, t)">
+      tabindex="0" role="group" :aria-label="`${named(t)}: ${kindName(t.kind)}, column ${t.x + 1}, row ${t.y + 1}, ${t.w} by ${t.h}`" :data-edit="t.id" @focus="emit('choose', t.id)" @keydown="keys($event, t)">
       <div class="grid-stack-item-content">
         <slot :tile="t" />
         <div class="tools">

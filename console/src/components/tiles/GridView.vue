@@ -2,7 +2,8 @@
 // Tiles as they lie: where they were put on a wide screen, one after the other on a narrow one.
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import type { Dashboard, Tile } from '../../api'
-import { columnsFor, gap, inOrder, rowHeight, spanOn } from '../../dashboards'
+import { columnsFor, gap, inOrder, rowHeight } from '../../dashboards'
+import { spanOn } from '../../tiles'
 
 const props = defineProps<{ dashboard: Dashboard; row?: number }>()
 const box = ref<HTMLDivElement>()

@@ -1,16 +1,15 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Tile } from '../../api'
-import { about, kindNames } from '../../dashboards'
-import type { Runs, Trace } from '../../day'
+import { about } from '../../dashboards'
+import { kindName, tileKinds, type Shown } from '../../tiles'
 import TileBody from './TileBody.vue'
 
-const props = defineProps<{ tile: Tile; traces: Record<string, Trace>; runs: Record<string, Runs>; from: number; to: number; formulas?: Record<string, string>; wall?: boolean; editing?: boolean; picked?: string }>()
+const props = defineProps<Shown>()
 const emit = defineEmits<{ pin: [id: string, x: number, y: number]; pick: [id: string]; elements: [ids: { id: string; what: string }[]] }>()
 const it = computed(() => about(props.tile.of?.[0] ?? ''))
 const several = computed(() => props.tile.of && props.tile.of.length > 1)
-const untitled = computed(() => ['clock', 'text', 'preset'].includes(props.tile.kind) || (props.tile.kind === 'picture'))
-const title = computed(() => props.tile.name || (untitled.value ? '' : several.value || !props.tile.of?.length ? (several.value ? props.tile.of!.map((id) => about(id).name).join(', ') : kindNames[props.tile.kind]) : it.value.name))
+const untitled = computed(() => !!tileKinds[props.tile.kind]?.kind.untitled)
+const title = computed(() => props.tile.name || (untitled.value ? '' : several.value || !props.tile.of?.length ? (several.value ? props.tile.of!.map((id) => about(id).name).join(', ') : kindName(props.tile.kind)) : it.value.name))
 const place = computed(() => (props.tile.name || untitled.value || several.value ? '' : it.value.place))
 const link = computed(() => {
   if (props.wall || props.editing || !it.value) return null
@@ -20,9 +19,9 @@ const link = computed(() => {
 </script>
 
 <template>
-  <section class="tile" :class="[tile.kind, { low: tile.h === 1 }]" :aria-label="title || kindNames[tile.kind]" :data-tile="tile.id">
+  <section class="tile" :class="[tile.kind, { low: tile.h === 1 }]" :aria-label="title || kindName(tile.kind)" :data-tile="tile.id">
     <header v-if="title" class="small-text"><RouterLink v-if="link" :to="link">{{ title }}</RouterLink><span v-else>{{ title }}</span> <span v-if="place" class="soft place">{{ place }}</span></header>
-    <div class="body"><TileBody v-bind="props" @pin="(id, x, y) => emit('pin', id, x, y)" @pick="emit('pick', $event)" @elements="emit('elements', $event)" /></div>
+    <div class="body"><TileBody :shown="props" @pin="(id, x, y) => emit('pin', id, x, y)" @pick="emit('pick', $event)" @elements="emit('elements', $event)" /></div>
   </section>
 </template>
 

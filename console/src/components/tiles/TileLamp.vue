@@ -8,14 +8,14 @@ const props = defineProps<{ of: string; name?: string }>()
 const hub = useHub()
 const c = computed(() => hub.controls[props.of])
 const s = computed(() => hub.signals[props.of])
-const old = computed(() => hub.link === 'lost' || (s.value ? s.value.state !== 'live' : false))
+const old = computed(() => hub.link === 'lost' || (s.value ? s.value.state.fresh !== 'live' : false))
 const state = computed(() => {
-  if (c.value) return hub.link === 'lost' && c.value.is !== undefined ? { words: `${amountText(c.value, c.value.is)} when last heard`, tone: 'warn' as const } : controlState(c.value, hub.now)
-  const v = s.value?.value
+  if (c.value) return hub.link === 'lost' && c.value.state.is !== undefined ? { words: `${amountText(c.value, c.value.state.is)} when last heard`, tone: 'warn' as const } : controlState(c.value, hub.now)
+  const v = s.value?.state.value
   const age = s.value ? signalAge(s.value, hub.now) : ''
-  return { words: valueText(v, s.value?.decimals) + (age ? `, ${age}` : ''), tone: old.value ? 'warn' as const : v === true || (typeof v === 'number' && v > 0) ? 'on' as const : 'off' as const }
+  return { words: valueText(v, s.value?.config.decimals) + (age ? `, ${age}` : ''), tone: old.value ? 'warn' as const : v === true || (typeof v === 'number' && v > 0) ? 'on' as const : 'off' as const }
 })
-const lit = computed(() => (c.value ? runs(c.value.is) : s.value?.value === true || (typeof s.value?.value === 'number' && s.value.value > 0)))
+const lit = computed(() => (c.value ? runs(c.value.state.is) : s.value?.state.value === true || (typeof s.value?.state.value === 'number' && s.value.state.value > 0)))
 </script>
 
 <template>

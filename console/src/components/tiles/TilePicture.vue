@@ -67,8 +67,8 @@ function valueOf(p: Part): number | boolean | string | undefined {
     return v === 'true' ? true : v === 'false' ? false : v !== '' && !Number.isNaN(Number(v)) ? Number(v) : v
   }
   const c = hub.controls[p.of!]
-  if (c) return typeof c.is === 'number' ? c.is : c.is === undefined ? undefined : runs(c.is)
-  return hub.signals[p.of!]?.value as number | boolean | string | undefined
+  if (c) return typeof c.state.is === 'number' ? c.state.is : c.state.is === undefined ? undefined : runs(c.state.is)
+  return hub.signals[p.of!]?.state.value as number | boolean | string | undefined
 }
 function share(p: Part, v: number | boolean | string): number {
   if (typeof v === 'boolean') return v ? 1 : 0
@@ -96,7 +96,7 @@ function move() {
       case 'level': e.style.transformOrigin = 'bottom'; e.style.transform = `scaleY(${v === undefined ? 0.02 : k})`; break
       case 'text': {
         const s = p.of ? hub.signals[p.of] : undefined
-        const text = v === undefined ? '–' : s ? `${shownValue(v, s.unit, s.decimals)} ${shownUnit(s.unit)}`.trim() : valueText(v)
+        const text = v === undefined ? '–' : s ? `${shownValue(v, s.config.unit, s.config.decimals)} ${shownUnit(s.config.unit)}`.trim() : valueText(v)
         const leaf = e.tagName === 'text' || e.tagName === 'tspan' ? e : e.querySelector('text, tspan')
         if (leaf && leaf.textContent !== text) leaf.textContent = text
       }
@@ -167,7 +167,7 @@ const card = computed(() => props.tile.name || 'Picture')
         <TileLamp v-else-if="p.kind === 'lamp'" :of="p.of" />
         <Position v-else-if="p.kind === 'control' && hub.controls[p.of]" :control="hub.controls[p.of]!" :inert="editing" />
         <template v-else-if="hub.signals[p.of]">
-          <b :class="{ soft: doubt(hub, p.of) }">{{ shownValue(hub.signals[p.of]!.value, hub.signals[p.of]!.unit, hub.signals[p.of]!.decimals) }} {{ shownUnit(hub.signals[p.of]!.unit) }}</b> <span v-if="doubt(hub, p.of)" class="warn-text small-text">{{ doubt(hub, p.of) }}</span>
+          <b :class="{ soft: doubt(hub, p.of) }">{{ shownValue(hub.signals[p.of]!.state.value, hub.signals[p.of]!.config.unit, hub.signals[p.of]!.config.decimals) }} {{ shownUnit(hub.signals[p.of]!.config.unit) }}</b> <span v-if="doubt(hub, p.of)" class="warn-text small-text">{{ doubt(hub, p.of) }}</span>
           <Sparkline v-if="p.kind === 'sparkline'" :trace="traces[p.of]" :from="from" :to="to" :faded="!!doubt(hub, p.of)" />
         </template>
         <TileLamp v-else :of="p.of" />
