@@ -23,7 +23,7 @@ func (h *handlers) ActOnAlerts(ctx context.Context, r ActOnAlertsRequestObject) 
 	set(&span, r.Body.ForMs)
 	x.Until = h.s.hub.Time().Add(site.Millis(span))
 	v, err := h.s.hub.ActOnAlerts(ctx, actor(ctx), x)
-	return ActOnAlerts200JSONResponse(v), err
+	return ActOnAlerts200JSONResponse(in(ctx, h.s, v)), err
 }
 
 const month = 30 * 24 * time.Hour
@@ -107,7 +107,7 @@ func (h *handlers) Serviced(ctx context.Context, r ServicedRequestObject) (Servi
 
 func (h *handlers) Say(ctx context.Context, r SayRequestObject) (SayResponseObject, error) {
 	v, err := h.s.hub.Say(ctx, actor(ctx), r.Params.About)
-	return Say200JSONResponse{Sentence: v}, err
+	return Say200JSONResponse{Sentence: h.s.reader(ctx, actor(ctx)).Say(v, h.s.hub.Time())}, err
 }
 
 func alertEvent(e store.AlertEvent) shown.AlertEvent {

@@ -53,28 +53,28 @@ func (h *handlers) SwitchControl(ctx context.Context, r SwitchControlRequestObje
 	}
 	v, err := h.s.hub.Switch(ctx, actor(ctx), r.Id, to, until)
 	v, err = h.settled(ctx, r.Params.Wait, v, err)
-	return SwitchControl200JSONResponse(v), err
+	return SwitchControl200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) AutoControl(ctx context.Context, r AutoControlRequestObject) (AutoControlResponseObject, error) {
 	v, err := h.s.hub.ToAuto(ctx, actor(ctx), r.Id)
 	v, err = h.settled(ctx, r.Params.Wait, v, err)
-	return AutoControl200JSONResponse(v), err
+	return AutoControl200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) ResetControl(ctx context.Context, r ResetControlRequestObject) (ResetControlResponseObject, error) {
 	v, err := h.s.hub.ResetInterlocks(ctx, actor(ctx), r.Id)
-	return ResetControl200JSONResponse(v), err
+	return ResetControl200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) ServeControl(ctx context.Context, r ServeControlRequestObject) (ServeControlResponseObject, error) {
 	v, err := h.s.hub.Serve(ctx, actor(ctx), r.Id, deciding.Service(r.Body.Service))
-	return ServeControl200JSONResponse(v), err
+	return ServeControl200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) WhyControl(ctx context.Context, r WhyControlRequestObject) (WhyControlResponseObject, error) {
 	v, err := h.s.hub.Why(ctx, actor(ctx), r.Id)
-	return WhyControl200JSONResponse(v), err
+	return WhyControl200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) TryAutomation(ctx context.Context, r TryAutomationRequestObject) (TryAutomationResponseObject,
@@ -87,7 +87,7 @@ func (h *handlers) TryAutomation(ctx context.Context, r TryAutomationRequestObje
 		}
 	}
 	v, err := h.s.hub.TryAutomation(ctx, actor(ctx), r.Id, r.Body.Automation, values, instant(r.Body.At))
-	return TryAutomation200JSONResponse(v), err
+	return TryAutomation200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) SetSetting(ctx context.Context, r SetSettingRequestObject) (SetSettingResponseObject, error) {
@@ -113,7 +113,7 @@ func (h *handlers) GetNext(ctx context.Context, r GetNextRequestObject) (GetNext
 		until = *r.Params.Until
 	}
 	v, err := h.s.hub.Next(ctx, actor(ctx), until)
-	return GetNext200JSONResponse(v), err
+	return GetNext200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) CheckFormula(ctx context.Context, r CheckFormulaRequestObject) (CheckFormulaResponseObject, error) {

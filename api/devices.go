@@ -16,6 +16,7 @@ import (
 	"idleember/core/fault"
 	"idleember/core/mapping"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/hub"
 	"idleember/starter"
 	"idleember/traffic"
@@ -51,7 +52,8 @@ func (h *handlers) withKey(v shown.Device, key string, remarks []string) DeviceW
 	s := h.s.hub.Site()
 	how := starter.How(s, s.Devices[v.Config.ID], h.s.o.Addresses, key)
 	row := func(r starter.Row) Labelled { return Labelled{Label: r.Label, Value: r.Value} }
-	return DeviceWithKey{Device: v, Key: key, Remarks: list(remarks),
+	return DeviceWithKey{Device: shown.In(v, words.Reader{Zone: s.Hub.Zone}, h.s.hub.Time()), Key: key,
+		Remarks: list(remarks),
 		Connect: Connect{Rows: each(how.Rows, row), Examples: each(how.Examples, row), Remark: text(how.Remark)}}
 }
 

@@ -15,6 +15,7 @@ import (
 	"idleember/core/reading"
 	"idleember/core/series"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/household"
 	"idleember/store"
 )
@@ -27,6 +28,16 @@ var errChanged = errors.New("somebody changed this meanwhile; load it again and 
 func actor(ctx context.Context) access.Actor {
 	a, _ := ctx.Value(actorKey{}).(access.Actor)
 	return a
+}
+
+// in puts what the hub says into the words of whoever asks.
+func in[T any](ctx context.Context, s *Server, v T) T {
+	return shown.In(v, s.reader(ctx, actor(ctx)), s.hub.Time())
+}
+
+// reader is how somebody reads.
+func (s *Server) reader(ctx context.Context, a access.Actor) words.Reader {
+	return s.people.Reader(ctx, a, s.hub.Site().Hub.Zone)
 }
 
 func from(ctx context.Context) string {
@@ -170,7 +181,7 @@ func set[T any](field *T, v *T) {
 
 func (h *handlers) GetNow(ctx context.Context, _ GetNowRequestObject) (GetNowResponseObject, error) {
 	snap, err := h.s.hub.Now(ctx, actor(ctx))
-	return GetNow200JSONResponse(snap), err
+	return GetNow200JSONResponse(in(ctx, h.s, snap)), err
 }
 
 func (h *handlers) GetLive(ctx context.Context, r GetLiveRequestObject) (GetLiveResponseObject, error) {

@@ -13,8 +13,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/fault"
+	"idleember/core/words"
 	"idleember/live"
 )
 
@@ -107,7 +109,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 			if err != nil {
 				return nil
 			}
-			if send(watch.ID(last), "reset", snap) != nil {
+			if send(watch.ID(last), "reset", shown.In(snap, x.reader(), x.s.hub.Time())) != nil {
 				return nil
 			}
 		}
@@ -118,10 +120,14 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				return nil
 			}
 			for _, v := range late {
-				if send("", "signal", v) != nil {
+				if send("", "signal", shown.In(v, x.reader(), x.s.hub.Time())) != nil {
 					return nil
 				}
 			}
+		}
+		reader := words.English
+		if len(events) > 0 {
+			reader = x.reader()
 		}
 		for i, e := range events {
 			if x.values && e.Routine {
@@ -135,7 +141,7 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 				routine = routine[:1]
 				continue
 			}
-			if sendText(watch.ID(e.Seq), e.Kind, e.Data()) != nil {
+			if sendText(watch.ID(e.Seq), e.Kind, e.Data(reader)) != nil {
 				return nil
 			}
 		}
@@ -160,6 +166,12 @@ func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 			return nil
 		}
 	}
+}
+
+// reader is how whoever looks on reads now.
+func (x stream) reader() words.Reader {
+	actor, _ := x.credential()
+	return x.s.reader(x.ctx, actor)
 }
 
 // streams are the open live streams by their names, so that a page can say what it shows now without beginning anew.

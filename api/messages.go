@@ -10,7 +10,7 @@ import (
 
 func (h *handlers) OpenLetter(ctx context.Context, r OpenLetterRequestObject) (OpenLetterResponseObject, error) {
 	v, err := h.s.post.Linked(ctx, r.Body.Link, from(ctx))
-	return OpenLetter200JSONResponse(v), err
+	return OpenLetter200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) AcknowledgeLetter(ctx context.Context,
@@ -18,7 +18,7 @@ func (h *handlers) AcknowledgeLetter(ctx context.Context,
 	word := ""
 	set(&word, r.Body.Word)
 	v, err := h.s.post.AcknowledgeLinked(ctx, r.Body.Link, word, from(ctx))
-	return AcknowledgeLetter200JSONResponse(v), err
+	return AcknowledgeLetter200JSONResponse(in(ctx, h.s, v)), err
 }
 
 func (h *handlers) GetDigest(ctx context.Context, r GetDigestRequestObject) (GetDigestResponseObject, error) {

@@ -61,7 +61,7 @@ func (s *Server) parts(g *echo.Group) {
 			if err != nil {
 				return err
 			}
-			return c.JSON(http.StatusOK, page)
+			return c.JSON(http.StatusOK, in(c.Request().Context(), s, page))
 		})
 		add(http.MethodPost, "/"+path, s.keeps(http.StatusCreated, func(ctx context.Context, _ string, body []byte,
 			_ *string) (shown.AnyPart, error) {
@@ -124,7 +124,7 @@ func (s *Server) keeps(status int, f func(ctx context.Context, id string, body [
 			x.State = s.hubState(v)
 		}
 		c.Response().Header().Set("ETag", `"`+x.Version+`"`)
-		return c.JSON(status, x)
+		return c.JSON(status, in(c.Request().Context(), s, x))
 	}
 }
 

@@ -12,8 +12,8 @@ import (
 	"idleember/client"
 	"idleember/contract/shown"
 	"idleember/core/alert"
-	"idleember/core/calendar"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // alertsCommand shows what people must know of, and lets them act on it.
@@ -93,10 +93,10 @@ func alertRows(cmd *cli.Command, list []shown.Alert) error {
 	for _, a := range list {
 		since := ""
 		if a.State.Since != nil {
-			since = calendar.Words(time.Since(*a.State.Since))
+			since = words.Duration(time.Since(*a.State.Since))
 		}
 		rows = append(rows, []string{a.Config.ID, string(a.Config.Severity), strings.ReplaceAll(string(a.State.Phase), "_",
-			" "), a.Config.Name, a.State.Value, a.State.Limit, since})
+			" "), a.Config.Name, a.State.Value.String(), a.State.Limit.String(), since})
 	}
 	return show(cmd, list, []string{"id", "severity", "phase", "alert", "now", "limit", "for"}, rows)
 }
@@ -132,11 +132,11 @@ func tryAlert(ctx context.Context, cmd *cli.Command, h *client.Remote, args []st
 			worst = ""
 		}
 		rows = append(rows, []string{time.UnixMilli(o.From).In(zone).Format("2006-01-02 15:04"),
-			calendar.Words(time.Duration(o.To-o.From) * time.Millisecond), worst})
+			words.Duration(time.Duration(o.To-o.From) * time.Millisecond), worst})
 	}
 	if cmd.String("output") == "table" {
 		_, _ = fmt.Fprintf(writer(cmd), "It would have come %d times, for %s in all.\n", x.Count,
-			calendar.Words(time.Duration(x.ActiveMs)*time.Millisecond))
+			words.Duration(time.Duration(x.ActiveMs)*time.Millisecond))
 	}
 	return show(cmd, x, []string{"from", "for", "worst"}, rows)
 }

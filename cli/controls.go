@@ -168,7 +168,7 @@ func controlRows(cmd *cli.Command, list []shown.Control) error {
 	var rows [][]string
 	for _, c := range list {
 		rows = append(rows, []string{c.Config.ID, c.Config.Name, controlText(c, c.State.Is), controlText(c, c.State.Want),
-			controlState(c), c.State.Reason})
+			controlState(c), c.State.Reason.String()})
 	}
 	return show(cmd, list, []string{"id", "name", "is", "want", "state", "why"}, rows)
 }

@@ -15,8 +15,8 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
-	"idleember/core/calendar"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 func devicesCommand() *cli.Command {
@@ -60,7 +60,7 @@ func deviceState(d shown.Device, now time.Time) string {
 		return "never seen"
 	}
 	if d.State.Since != nil {
-		state += " for " + calendar.Words(now.Sub(*d.State.Since))
+		state += " for " + words.Duration(now.Sub(*d.State.Since))
 	}
 	return state
 }
@@ -86,7 +86,7 @@ func fine(d time.Duration) string {
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
-	return calendar.Words(d)
+	return words.Duration(d)
 }
 
 func linkNames() string {

@@ -17,20 +17,10 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
-	"idleember/core/calendar"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
-
-// unitSigns are what people read for UCUM symbols.
-var unitSigns = map[string]string{"Cel": "°C", "[degF]": "°F", "K": "K", "[ppm]": "ppm", "1": ""}
-
-func unitSign(ucum string) string {
-	if s, ok := unitSigns[ucum]; ok {
-		return s
-	}
-	return ucum
-}
 
 // valueText writes a value as people read it: 21.4, on, wet.
 func valueText(v any, decimals int) string {
@@ -68,7 +58,7 @@ func ago(t *time.Time, now time.Time) string {
 	if t == nil {
 		return "never"
 	}
-	return calendar.Words(now.Sub(*t)) + " ago"
+	return words.Duration(now.Sub(*t)) + " ago"
 }
 
 // show writes rows as the command's output option says; data is what JSON gets.

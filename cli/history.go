@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"idleember/client"
+	"idleember/core/words"
 )
 
 func historyCommand() *cli.Command {
@@ -102,7 +103,7 @@ func history(ctx context.Context, cmd *cli.Command, h *client.Remote, args []str
 		if i > 0 {
 			_, _ = fmt.Fprintln(writer(cmd))
 		}
-		_, _ = fmt.Fprintf(writer(cmd), "%s\n", strings.TrimSpace(x.Series+", "+x.Name+" "+unitSign(x.Unit)))
+		_, _ = fmt.Fprintf(writer(cmd), "%s\n", strings.TrimSpace(x.Series+", "+x.Name+" "+words.UnitSign(x.Unit)))
 		if err := historyRows(cmd, x, zone); err != nil {
 			return err
 		}
@@ -235,7 +236,7 @@ func sketch(cmd *cli.Command, x client.History, width int, zone *time.Location) 
 		_, _ = fmt.Fprintln(w, "No readings in this stretch.")
 		return nil
 	}
-	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, unitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"),
+	caption := fmt.Sprintf("%s %s, %s to %s", x.Name, words.UnitSign(x.Unit), x.From.In(zone).Format("Mon 02 Jan 15:04"),
 		x.To.In(zone).Format("Mon 02 Jan 15:04"))
 	_, err := fmt.Fprintln(w, asciigraph.Plot(ys, asciigraph.Height(map[bool]int{true: 1, false: 12}[x.Kind == "onoff"]),
 		asciigraph.Width(width), asciigraph.Precision(uint(x.Decimals)), asciigraph.Caption(caption)))

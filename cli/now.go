@@ -16,7 +16,7 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
-	"idleember/core/calendar"
+	"idleember/core/words"
 )
 
 func nowCommand() *cli.Command {
@@ -111,7 +111,7 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 					age = ago(s.State.Heard, now)
 				}
 				lines = append(lines, fmt.Sprintf("  %s\t%s %s\t%s\t%s\t%s", s.Config.Name, valueText(s.State.Value,
-					s.Config.Decimals), unitSign(s.Config.Unit), age, s.State.Fresh, s.Config.ID))
+					s.Config.Decimals), words.UnitSign(s.Config.Unit), age, s.State.Fresh, s.Config.ID))
 			}
 		}
 		for _, g := range snap.Settings {
@@ -122,12 +122,8 @@ func nowTable(cmd *cli.Command, snap client.Snapshot) error {
 		}
 		for _, c := range snap.Controls {
 			if c.State.Place == p.Config.ID {
-				since := "never reported"
-				if c.State.IsSince != nil {
-					since = "for " + calendar.Words(now.Sub(*c.State.IsSince))
-				}
-				lines = append(lines, fmt.Sprintf("  %s\t%s\t%s\t%s\t%s", c.Config.Name, controlText(c, c.State.Is), since,
-					controlState(c), c.Config.ID))
+				lines = append(lines, fmt.Sprintf("  %s\t%s\t\t%s\t%s", c.Config.Name, c.State.Says.At(now), c.State.Mode,
+					c.Config.ID))
 			}
 		}
 		if len(lines) > 0 {
@@ -192,7 +188,8 @@ func watchLine(cmd *cli.Command, e client.Event, seen func(string) bool, zone *t
 		if s.State.Fresh != "live" {
 			more = string(s.State.Fresh)
 		}
-		return line(s.State.Heard, s.Config.ID, valueText(s.State.Value, s.Config.Decimals)+" "+unitSign(s.Config.Unit), more)
+		return line(s.State.Heard, s.Config.ID, valueText(s.State.Value,
+			s.Config.Decimals)+" "+words.UnitSign(s.Config.Unit), more)
 	case "control":
 		var c shown.Control
 		if err := json.Unmarshal(e.Data, &c); err != nil {

@@ -17,6 +17,7 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 
 	"idleember/client"
+	"idleember/core/words"
 )
 
 var (
@@ -120,7 +121,7 @@ func pane(list []client.History, zone *time.Location, last bool) *plot.Plot {
 			p.Add(line)
 		}
 	}
-	p.Title.Text = strings.TrimSpace(strings.Join(names, ", ") + "  " + unitSign(list[0].Unit))
+	p.Title.Text = strings.TrimSpace(strings.Join(names, ", ") + "  " + words.UnitSign(list[0].Unit))
 	return p
 }
 

@@ -11,8 +11,8 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
-	"idleember/core/calendar"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // sourceFlags say where in a device's messages a value is found.
@@ -320,7 +320,7 @@ func signalRows(cmd *cli.Command, list []shown.Signal) error {
 		if s.Config.Reports == site.Periodic {
 			every = "learning"
 			if s.State.IntervalMS > 0 {
-				every = "every " + calendar.Words(time.Duration(s.State.IntervalMS)*time.Millisecond)
+				every = "every " + words.Duration(time.Duration(s.State.IntervalMS)*time.Millisecond)
 			}
 		}
 		rows = append(rows, []string{s.Config.ID, s.Config.Name, string(s.Config.Kind), s.Config.Unit,

@@ -13,6 +13,7 @@ import (
 
 	"idleember/client"
 	"idleember/contract/shown"
+	"idleember/core/words"
 )
 
 // untilFlags say for how long something holds.
@@ -132,7 +133,7 @@ func settled(cmd *cli.Command, c shown.Control, wait bool, meanwhile func(shown.
 	say := func(format string, args ...any) {
 		if cmd.String("output") == "table" {
 			_, _ = fmt.Fprintf(writer(cmd), format+"\n", args...)
-			if c.State.Reason != "" {
+			if !c.State.Reason.IsZero() {
 				_, _ = fmt.Fprintf(writer(cmd), "  %s\n", c.State.Reason)
 			}
 		}
@@ -147,7 +148,7 @@ func settled(cmd *cli.Command, c shown.Control, wait bool, meanwhile func(shown.
 	case c.Config.Momentary != nil:
 		say("%s: %s.", c.Config.Name, c.State.Phase)
 		if c.State.Phase == "unconfirmed" {
-			return &UnconfirmedError{c.Config.Name + ": " + c.State.Reason}
+			return &UnconfirmedError{c.Config.Name + ": " + c.State.Reason.String()}
 		}
 	case c.State.Phase == "confirmed":
 		say("%s is %s, confirmed by its board.", c.Config.Name, controlText(c, c.State.Is))
@@ -169,7 +170,7 @@ func settled(cmd *cli.Command, c shown.Control, wait bool, meanwhile func(shown.
 
 func settingText(g shown.Setting) string {
 	text := g.State.Text
-	if u := unitSign(g.Config.Unit); u != g.Config.Unit {
+	if u := words.UnitSign(g.Config.Unit); u != g.Config.Unit {
 		text = strings.TrimSuffix(text, g.Config.Unit) + u
 	}
 	return text
@@ -239,14 +240,14 @@ func whyCommand() *cli.Command {
 			}
 			w := *r.JSON200
 			if cmd.String("output") != "table" {
-				return show(cmd, w, []string{"reason"}, [][]string{{w.Reason}})
+				return show(cmd, w, []string{"reason"}, [][]string{{w.Reason.String()}})
 			}
 			out := writer(cmd)
 			_, _ = fmt.Fprintf(out, "%s: %s\n", args[0], w.Reason)
 			for _, line := range w.Lines {
 				_, _ = fmt.Fprintf(out, "  %s\n", line)
 			}
-			if w.Else != "" {
+			if !w.Else.IsZero() {
 				_, _ = fmt.Fprintf(out, "Otherwise: %s\n", w.Else)
 			}
 			for _, line := range w.Next {
@@ -272,7 +273,7 @@ func nextCommand() *cli.Command {
 				if !u.Ends.IsZero() {
 					ends = u.Ends.In(zone).Format("15:04:05")
 				}
-				rows = append(rows, []string{u.At.In(zone).Format("Mon 2006-01-02 15:04:05"), ends, u.ID, u.What})
+				rows = append(rows, []string{u.At.In(zone).Format("Mon 2006-01-02 15:04:05"), ends, u.ID, u.What.String()})
 			}
 			if len(rows) == 0 && cmd.String("output") == "table" {
 				_, _ = fmt.Fprintln(writer(cmd), "Nothing is planned.")
@@ -311,7 +312,7 @@ func formulaCommand() *cli.Command {
 				return fmt.Errorf("%s\n  %s\n  %s%s", c.Reason, text, strings.Repeat(" ", c.From), strings.Repeat("^",
 					max(1, c.To-c.From)))
 			}
-			_, _ = fmt.Fprintln(writer(cmd), strings.TrimSpace(c.Value+" "+unitSign(c.Unit)))
+			_, _ = fmt.Fprintln(writer(cmd), strings.TrimSpace(c.Value+" "+words.UnitSign(c.Unit)))
 			return nil
 		})}
 }

@@ -10,7 +10,6 @@ import (
 	"net/url"
 
 	"idleember/contract/shown"
-	"idleember/core/engine"
 	"idleember/core/site"
 )
 
@@ -129,18 +128,18 @@ func (h *Remote) Views() Parts[site.View, shown.DashboardState] {
 }
 
 // Presets are the presets that one may apply.
-func (h *Remote) Presets() Parts[site.Preset, shown.None] {
-	return Parts[site.Preset, shown.None]{hub: h, path: "presets"}
+func (h *Remote) Presets() Parts[site.Preset, shown.AloudState] {
+	return Parts[site.Preset, shown.AloudState]{hub: h, path: "presets"}
 }
 
 // Rules are what the hub does when something becomes true.
-func (h *Remote) Rules() Parts[site.Rule, engine.RuleState] {
-	return Parts[site.Rule, engine.RuleState]{hub: h, path: "rules"}
+func (h *Remote) Rules() Parts[site.Rule, shown.RuleState] {
+	return Parts[site.Rule, shown.RuleState]{hub: h, path: "rules"}
 }
 
 // Groups are controls that share something.
-func (h *Remote) Groups() Parts[site.Group, shown.None] {
-	return Parts[site.Group, shown.None]{hub: h, path: "groups"}
+func (h *Remote) Groups() Parts[site.Group, shown.AloudState] {
+	return Parts[site.Group, shown.AloudState]{hub: h, path: "groups"}
 }
 
 // Routes are how people are told of alerts.

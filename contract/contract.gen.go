@@ -8,7 +8,6 @@ import (
 
 	"idleember/contract/shown"
 	"idleember/core/alert"
-	"idleember/core/engine"
 	"idleember/core/site"
 )
 
@@ -397,6 +396,12 @@ type AlertTrial struct {
 
 // AlertView defines model for AlertView.
 type AlertView = shown.Alert
+
+// Aloud defines model for Aloud.
+type Aloud struct {
+	// Says it, read aloud
+	Says []string `json:"says"`
+}
 
 // Automation defines model for Automation.
 type Automation = site.Automation
@@ -855,6 +860,9 @@ type Moment struct {
 // MomentBase defines model for Moment.Base.
 type MomentBase string
 
+// Need something that needs a person
+type Need = shown.Need
+
 // NewFactor defines model for NewFactor.
 type NewFactor struct {
 	// Qr the uri as a PNG
@@ -1085,6 +1093,9 @@ type RunLimits struct {
 	StartsAnHour *int `json:"starts_an_hour,omitempty"`
 }
 
+// Saying a sentence in the words of whoever asks. {age} in it stands for how long it is since since, {left} for how long until until
+type Saying = shown.Saying
+
 // Schedule defines model for Schedule.
 type Schedule struct {
 	// Except days without a start, as in 2026-12-24
@@ -1285,7 +1296,7 @@ type Tried struct {
 }
 
 // Upcoming defines model for Upcoming.
-type Upcoming = engine.Upcoming
+type Upcoming = shown.Upcoming
 
 // Value a number, true or false, or a text
 type Value = any
@@ -1294,10 +1305,10 @@ type Value = any
 type Wall = shown.Wall
 
 // Why defines model for Why.
-type Why = engine.Why
+type Why = shown.Why
 
 // WouldBe defines model for WouldBe.
-type WouldBe = engine.Tried
+type WouldBe = shown.Tried
 
 // Id defines model for Id.
 type Id = string

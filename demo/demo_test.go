@@ -186,9 +186,9 @@ func TestTheWholeStudioSpeaks(t *testing.T) {
 
 	kiln := r.Control("kiln.elements")
 	assert.False(t, rig.On(kiln.State.Want), "left on three days ago: safe now")
-	assert.Contains(t, kiln.State.Reason, "was on by hand when it went away")
+	assert.Contains(t, kiln.State.Reason.String(), "was on by hand when it went away")
 	r.Soon("the regulator turns the booth's fan", func() bool {
-		return strings.Contains(r.Control("spray_booth.fan").State.Reason, "is kept at 0.5 m/s with") &&
+		return strings.Contains(r.Control("spray_booth.fan").State.Reason.String(), "is kept at 0.5 m/s with") &&
 			number("spray_booth.air_speed") > 0.1
 	})
 	assert.False(t, rig.On(r.Control("glaze_store.heater").State.Is) && rig.On(r.Control("glaze_store.cooler").State.Is),
@@ -201,7 +201,7 @@ func TestTheWholeStudioSpeaks(t *testing.T) {
 	set("glaze_store.cool", 10)
 	r.Soon("one of them runs, the other waits for it", func() bool {
 		return rig.On(r.Control("glaze_store.heater").State.Is) &&
-			strings.Contains(r.Control("glaze_store.cooler").State.Reason, "Store heater")
+			strings.Contains(r.Control("glaze_store.cooler").State.Reason.String(), "Store heater")
 	})
 	until := time.Now().Add(9 * 24 * time.Hour) // it may just have run
 	next, err := r.Owner.GetNextWithResponse(t.Context(), &client.GetNextParams{Until: &until})

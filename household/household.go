@@ -14,6 +14,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/guess"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/hub"
 	"idleember/store"
 )
@@ -53,7 +54,8 @@ type People struct {
 	open    map[string][32]byte  // passes by their id
 	proven  map[string]time.Time // when the password was last given in a session, by its id
 	invites map[[32]byte]store.Invite
-	begun   map[string]string // by account: the secret of a second factor that is not confirmed yet
+	readers map[string]words.Reader // how people read, by their accounts
+	begun   map[string]string       // by account: the secret of a second factor that is not confirmed yet
 	use     use
 	code    string          // the setup code while there is no owner
 	owned   chan struct{}   // closed when there is one

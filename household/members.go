@@ -10,6 +10,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/fault"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/hub"
 	"idleember/store"
 )
@@ -253,6 +254,7 @@ func (p *People) RemoveMember(ctx context.Context, a access.Actor, account strin
 			}
 		}
 		delete(p.members, account)
+		delete(p.readers, account)
 		p.mu.Unlock()
 		t.Write(store.RemoveMember(account))
 		if err := t.Remove(a, "remove", site.Key{Kind: site.Member, ID: account}); err != nil {
@@ -331,6 +333,38 @@ func (p *People) Preferences(ctx context.Context, a access.Actor) (site.Preferen
 	return p.store.Preferences(ctx, a.ID)
 }
 
+// Reader is how somebody reads: what is said to them is said so. Whoever has no preferences reads as the hub writes.
+func (p *People) Reader(ctx context.Context, a access.Actor, zone string) words.Reader {
+	r := words.Reader{Zone: zone}
+	if access.May(a, access.Own, access.Anything) != nil {
+		return r
+	}
+	p.mu.RLock()
+	kept, known := p.readers[a.ID]
+	p.mu.RUnlock()
+	if !known {
+		w, err := p.store.Preferences(ctx, a.ID)
+		if err != nil { // it is said, and in the hub's own way
+			return r
+		}
+		kept = p.reads(a.ID, w)
+	}
+	kept.Zone = zone
+	return kept
+}
+
+// reads remembers how somebody reads.
+func (p *People) reads(account string, w site.Preferences) words.Reader {
+	r := words.Reader{Units: words.Units(w.Units), Comma: w.Comma, Clock12: w.Clock12}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.readers == nil {
+		p.readers = map[string]words.Reader{}
+	}
+	p.readers[account] = r
+	return r
+}
+
 // SavePreferences keeps how a person wants the console.
 func (p *People) SavePreferences(ctx context.Context, a access.Actor, w site.Preferences) (site.Preferences, error) {
 	if err := access.May(a, access.Own, access.Anything); err != nil {
@@ -339,8 +373,12 @@ func (p *People) SavePreferences(ctx context.Context, a access.Actor, w site.Pre
 	if err := w.Validate(); err != nil {
 		return w, fault.Invalid("preferences", "%v", err)
 	}
-	return w, p.house.Do(ctx, func(t hub.Turn) error {
+	err := p.house.Do(ctx, func(t hub.Turn) error {
 		t.Write(store.SavePreferences(a.ID, w))
 		return nil
 	})
+	if err == nil {
+		p.reads(a.ID, w)
+	}
+	return w, err
 }

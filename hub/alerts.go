@@ -3,7 +3,6 @@ package hub
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/fault"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/live"
 	"idleember/sight"
 	"idleember/store"
@@ -34,7 +34,7 @@ func (h *Hub) alertChanged(now engine.Now, x engine.AlertChanged) {
 		}
 		h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.State.ID, Name: cfg.Name,
 			Place: h.placeOf(cfg.Of), Severity: cfg.Severity,
-			N: x.State.N, What: string(w), Value: value, By: x.By.Name, Word: x.State.Word}))
+			N: x.State.N, What: string(w), Value: h.inWords(value), By: x.By.Name, Word: x.State.Word}))
 	}
 	if onRaised := h.onRaised.Load(); onRaised != nil && slices.Contains(x.What, alert.WasRaised) {
 		(*onRaised)(cfg, x.State.N, x.State.Since)
@@ -53,10 +53,10 @@ func (h *Hub) alertLearnt(now engine.Now, x engine.AlertLearnt) {
 	_, cfg, _, _ := h.engine.Alert(x.ID)
 	h.writeState(store.AddAlertEvent(store.AlertEvent{At: now.Wall, Alert: x.ID, Name: cfg.Name, Place: h.placeOf(cfg.Of),
 		Severity: cfg.Severity,
-		What:     "learnt late", Value: strings.TrimSpace(x.Value) + " at " +
+		What:     "learnt late", Value: h.inWords(x.Value) + " at " +
 			x.At.In(h.site.Hub.Location()).Format("2 Jan 15:04"), By: access.HubActor().Name}))
 	h.journal(now.Wall, access.HubActor(), "alert", "alert."+x.ID, "", "learnt late",
-		strings.TrimSpace(x.Value)+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
+		h.inWords(x.Value)+" at "+x.At.In(h.site.Hub.Location()).Format("2 Jan 2006 15:04"))
 }
 
 func (h *Hub) placeOf(id string) string { return sight.PlaceOf(h.site, id) }
@@ -70,7 +70,8 @@ func (h *Hub) alertView(id string) (shown.Alert, *site.Alert) {
 	}
 	_, made := h.site.Alerts[id]
 	v := shown.Alert{Version: shown.Version(*cfg), Config: *cfg, State: shown.AlertState{BuiltIn: !made,
-		Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: value, Limit: limitWords(cfg, h.site), N: s.N}}
+		Place: h.placeOf(cfg.Of), Phase: s.Phase(), Value: words.TextOf(value), Limit: words.TextOf(limitFact(cfg, h.site)),
+		Says: shown.SayingOf(engine.AlertSays(&s, value, limitFact(cfg, h.site))), N: s.N}}
 	x := &v.State
 	if owner, _ := site.Split(cfg.Of); h.site.Devices[owner].ID != "" {
 		x.Device = owner
@@ -84,7 +85,7 @@ func (h *Hub) alertView(id string) (shown.Alert, *site.Alert) {
 	x.Ended = moment(s.Ended)
 	switch x.Phase {
 	case alert.Active, alert.Acknowledged, alert.Returned:
-		x.Was, x.Since, x.Times = s.Value, moment(s.Since), s.Times
+		x.Was, x.Since, x.Times = words.TextOf(s.Value), moment(s.Since), s.Times
 		x.By, x.Word = s.AckedBy, s.Word
 	case alert.Shelved:
 		x.By, x.Until = s.ShelvedBy, moment(s.ShelvedUntil)
@@ -230,8 +231,8 @@ func (h *Hub) Serviced(ctx context.Context, a access.Actor, id string) error {
 // noticeOf is what a message about an alert holds.
 func (h *Hub) noticeOf(at time.Time, m alert.Message, x engine.AlertChanged, cfg *site.Alert) Notice {
 	n := Notice{What: string(m.What), At: at, Alert: cfg.ID, N: x.State.N, Name: cfg.Name, Severity: cfg.Severity,
-		Value: x.Value, Was: x.State.Value, Since: x.State.Since,
-		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: limitWords(cfg, h.site)}
+		Value: h.inWords(x.Value), Was: h.inWords(x.State.Value), Since: x.State.Since,
+		Do: cfg.Text, Hub: h.site.Hub.Name, Zone: h.site.Hub.Zone, Limit: h.inWords(limitFact(cfg, h.site))}
 	if m.What == alert.WasAcked {
 		n.By, n.Word = x.State.AckedBy, x.State.Word
 	}
@@ -246,12 +247,17 @@ func (h *Hub) noticeOf(at time.Time, m alert.Message, x engine.AlertChanged, cfg
 	return n
 }
 
-// limitWords says what an alert is compared with; nothing where its name says it all.
-func limitWords(a *site.Alert, s *site.Site) string {
+// limitFact says what an alert is compared with; nothing where its name says it all.
+func limitFact(a *site.Alert, s *site.Site) words.Fact {
 	g := s.Signals[a.Of]
-	return a.LimitWords(func(f float64) string {
-		return strings.TrimSpace(fmt.Sprintf("%.*f %s", g.Decimals, f, site.UnitSign(g.Unit)))
+	return a.LimitFact(func(f float64) words.Quantity {
+		return words.Quantity{Num: f, Unit: g.Unit, Decimals: g.Decimals}
 	})
+}
+
+// inWords is a fact as it is written down: in the hub's own words, which are for all.
+func (h *Hub) inWords(f words.Fact) string {
+	return words.Reader{Zone: h.site.Hub.Zone}.Say(f, h.Time())
 }
 
 func raw(v any) string {

@@ -5,11 +5,13 @@ import (
 	"slices"
 	"time"
 
+	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/engine"
 	"idleember/core/fault"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/sight"
 )
 
@@ -25,37 +27,43 @@ func (h *Hub) linksOf(id string) (settings []string, movedBy string) {
 }
 
 // Why explains a control.
-func (h *Hub) Why(ctx context.Context, a access.Actor, id string) (engine.Why, error) {
-	var why engine.Why
+func (h *Hub) Why(ctx context.Context, a access.Actor, id string) (shown.Why, error) {
+	var why shown.Why
 	err := h.ask(ctx, func() error {
 		if _, err := h.control(a, access.Look, id); err != nil {
 			return err
 		}
-		if why, _ = h.engine.Why(h.now(), id); !h.glass.As(h.site, a).Decided(id) {
-			why = engine.Why{Reason: sight.Closed}
+		w, _ := h.engine.Why(h.now(), id)
+		if !h.glass.As(h.site, a).Decided(id) {
+			w = engine.Why{Reason: sight.Closed}
 		}
+		why = shown.WhyOf(w)
 		return nil
 	})
 	return why, err
 }
 
 // Next returns what will run until a time, soonest first.
-func (h *Hub) Next(ctx context.Context, a access.Actor, until time.Time) ([]engine.Upcoming, error) {
-	list := []engine.Upcoming{}
+func (h *Hub) Next(ctx context.Context, a access.Actor, until time.Time) ([]shown.Upcoming, error) {
+	list := []shown.Upcoming{}
 	err := h.ask(ctx, func() error {
 		now := h.Time()
 		for _, u := range h.engine.Next(now, earlier(until, now.Add(32*24*time.Hour))) {
 			if c, ok := h.site.Controls[u.ID]; ok && access.May(a, access.Look, h.controlObject(c)) == nil && h.glass.As(h.site,
 				a).Decided(u.ID) {
-				list = append(list, u)
+				list = append(list, upcoming(u))
 			} else if g, ok := h.site.Settings[u.ID]; ok && access.May(a, access.Look, h.settingObject(g)) == nil {
-				list = append(list, u)
+				list = append(list, upcoming(u))
 			}
 		}
-		slices.SortStableFunc(list, func(a, b engine.Upcoming) int { return a.At.Compare(b.At) })
+		slices.SortStableFunc(list, func(a, b shown.Upcoming) int { return a.At.Compare(b.At) })
 		return nil
 	})
 	return list, err
+}
+
+func upcoming(u engine.Upcoming) shown.Upcoming {
+	return shown.Upcoming{At: u.At, ID: u.ID, What: words.TextOf(u.What), Ends: u.Ends}
 }
 
 func earlier(a, b time.Time) time.Time {
@@ -90,8 +98,8 @@ func (h *Hub) checkAutomation(c site.Control, next *site.Automation) error {
 // TryAutomation says what a control would be by an automation that is not in force (nil: by its own), with values in
 // the place of those that are, at a time (zero: now). Nothing changes.
 func (h *Hub) TryAutomation(ctx context.Context, a access.Actor, id string, draft *site.Automation,
-	values map[string]reading.Value, at time.Time) (engine.Tried, error) {
-	var out engine.Tried
+	values map[string]reading.Value, at time.Time) (shown.Tried, error) {
+	var out shown.Tried
 	err := h.ask(ctx, func() error {
 		c, err := h.control(a, access.Configure, id)
 		if err != nil {
@@ -111,7 +119,11 @@ func (h *Hub) TryAutomation(ctx context.Context, a access.Actor, id string, draf
 		if !at.IsZero() {
 			now.Wall = at
 		}
-		out, _ = h.engine.Try(now, s, id, values)
+		tried, _ := h.engine.Try(now, s, id, values)
+		out = shown.Tried{Want: words.TextOf(tried.Want), Why: shown.WhyOf(tried.Why), Uses: map[string]words.Text{}}
+		for key, value := range tried.Uses {
+			out.Uses[key] = words.TextOf(value)
+		}
 		return nil
 	})
 	return out, err
@@ -121,7 +133,7 @@ func (h *Hub) TryAutomation(ctx context.Context, a access.Actor, id string, draf
 func (h *Hub) tellReasons() {
 	for id := range h.site.Automations {
 		s, ok := h.engine.Control(id)
-		if ok && h.engine.Reason(h.now(), id) != s.Reason {
+		if ok && !h.engine.Reason(h.now(), id).Equal(s.Reason) {
 			h.publishControl(id)
 		}
 	}

@@ -11,9 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/engine"
 	"idleember/core/reading"
+	"idleember/core/words"
 	"idleember/store"
 )
 
@@ -240,7 +240,7 @@ func (h *Hub) lookAtClock() {
 		h.clockTold()
 		return
 	}
-	why := fmt.Sprintf("it was set %s %s", calendar.Words(by.Abs().Round(time.Second)), map[bool]string{true: "ahead",
+	why := fmt.Sprintf("it was set %s %s", words.Duration(by.Abs().Round(time.Second)), map[bool]string{true: "ahead",
 		false: "back"}[by > 0])
 	h.log.Info("the computer's clock was set", "from", said, "to", to)
 	if m.believed {

@@ -9,9 +9,11 @@ import (
 
 	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/engine"
 	"idleember/core/fault"
 	"idleember/core/mailbox"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/sight"
 	"idleember/store"
 )
@@ -163,7 +165,7 @@ func (h *Hub) theDoors() map[string]door {
 				}
 				ring, _ := h.checkRing(c.ID, next)
 				out.State = shown.AutomationState{Remarks: append(append(append([]string{}, ring...), h.warnings(c, next)...),
-					h.silentInterlocks(next)...)}
+					h.silentInterlocks(next)...), Says: words.Texts(engine.Aloud(h.site, next))}
 				return h.glass.As(h.site, a).Decided(c.ID)
 			},
 			after: func(_, part any) {
@@ -175,16 +177,19 @@ func (h *Hub) theDoors() map[string]door {
 			out.State = h.settingView(g).State
 			return access.May(a, access.Look, h.settingObject(g)) == nil
 		}},
-		"preset": {show: func(a access.Actor, part any, _ *shown.AnyPart) bool {
+		"preset": {show: func(a access.Actor, part any, out *shown.AnyPart) bool {
+			out.State = h.presetState(a, part.(site.Preset))
 			return sight.MayApply(h.site, a, part.(site.Preset))
 		}},
 		"rule": {show: func(a access.Actor, part any, out *shown.AnyPart) bool {
 			r := part.(*site.Rule)
 			state, _ := h.engine.Rule(r.ID)
-			out.State = state
+			out.State = shown.RuleState{RuleState: state,
+				AloudState: shown.AloudState{Says: words.Texts(engine.RuleAloud(h.site, r))}}
 			return h.audits(a) && h.glass.As(h.site, a).Rule(r)
 		}},
-		"group": {show: func(a access.Actor, part any, _ *shown.AnyPart) bool {
+		"group": {show: func(a access.Actor, part any, out *shown.AnyPart) bool {
+			out.State = shown.AloudState{Says: words.Texts([]words.Fact{engine.GroupAloud(h.site, part.(*site.Group))})}
 			return h.audits(a) && h.glass.As(h.site, a).Group(part.(*site.Group))
 		}},
 		"alert": {

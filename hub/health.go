@@ -10,6 +10,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/fault"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/live"
 )
 
@@ -80,12 +81,12 @@ func (h *Hub) TellDamage(what string) {
 
 // Warn tells everybody who hears of critical alerts something about the hub itself.
 func (h *Hub) Warn(text string) {
-	h.enqueue(func() { h.message(h.Time(), engine.Message{Object: "hub", Grave: true, Text: text}) })
+	h.enqueue(func() { h.message(h.Time(), engine.Message{Object: "hub", Grave: true, Text: words.Said(text)}) })
 }
 
 // Tell tells everybody who hears of messages something about the hub itself.
 func (h *Hub) Tell(text string) {
-	h.enqueue(func() { h.message(h.Time(), engine.Message{Object: "hub", Text: text}) })
+	h.enqueue(func() { h.message(h.Time(), engine.Message{Object: "hub", Text: words.Said(text)}) })
 }
 
 // Record writes down in the journal what was done beside the loop.

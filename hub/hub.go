@@ -156,11 +156,12 @@ func Start(ctx context.Context, st *store.Store, o Options) (*Hub, error) {
 		started: keeper.started, inbox: make(chan func(), 1024),
 		outgoing: make(chan func(), 1024), quit: make(chan struct{}), loopEnd: make(chan struct{}),
 		outEnd: make(chan struct{}),
-		live:   live.New(boot), toldOf: map[string]told{}, engine: engine.New(), speakers: map[string]*speaker{},
+		toldOf: map[string]told{}, engine: engine.New(), speakers: map[string]*speaker{},
 		people: o.People, brokers: map[string]BrokerState{}, modes: map[string]string{}, present: map[string]bool{}}
 	if h.people == nil {
 		h.people = nobody{}
 	}
+	h.live = live.New(boot, h.Time)
 	h.life, h.end = context.WithCancel(context.WithoutCancel(ctx))
 	if h.site, err = st.Site(ctx); err != nil {
 		return nil, err
@@ -469,7 +470,7 @@ func (h *Hub) applyNow(in engine.Input) (refused []string) {
 		case engine.Beat:
 			h.boxes.each(x.Device, func(b *Mailbox) { b.put(func(b *mailbox.Box) { b.Beat(x.Lease) }) })
 		case engine.Journal:
-			h.journal(now.Wall, x.Actor, x.Action, x.Object, x.Before, x.After, x.Reason)
+			h.journal(now.Wall, x.Actor, x.Action, x.Object, x.Before, x.After, h.inWords(x.Reason))
 		}
 	}
 	return refused

@@ -20,8 +20,9 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 	if by == "" {
 		by = "the hub"
 	}
-	h.writeState(store.AddMessage(at, m.Object, m.Text, m.Grave, by))
-	h.journal(at, access.HubActor(), "message", m.Object, "", m.Text, "")
+	text := h.inWords(m.Text)
+	h.writeState(store.AddMessage(at, m.Object, text, m.Grave, by))
+	h.journal(at, access.HubActor(), "message", m.Object, "", text, "")
 	severity := site.Info
 	if m.Grave {
 		severity = site.Critical
@@ -35,7 +36,7 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 			if end := alert.QuietUntil(r, at.In(h.site.Hub.Location())); !m.Grave && !end.IsZero() && h.trusted() {
 				next = end
 			}
-			h.sendAfter(at, next, id, "", Notice{What: "message", At: at, Name: m.Text, Severity: severity, Hub: h.site.Hub.Name,
+			h.sendAfter(at, next, id, "", Notice{What: "message", At: at, Name: text, Severity: severity, Hub: h.site.Hub.Name,
 				Zone: h.site.Hub.Zone})
 		}
 	}
@@ -45,7 +46,7 @@ func (h *Hub) message(at time.Time, m engine.Message) {
 			return nil
 		}
 		return data
-	}}, store.Remark{At: at, Object: m.Object, Text: m.Text, Grave: m.Grave, By: by})
+	}}, store.Remark{At: at, Object: m.Object, Text: text, Grave: m.Grave, By: by})
 }
 
 // tellPerson tells somebody of something about their account, whatever they chose to be told of otherwise: by their own

@@ -12,6 +12,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/live"
 	"idleember/store"
 )
@@ -28,6 +29,7 @@ func (h *Hub) signalView(cfg site.Signal) shown.Signal {
 			x.IntervalMS = h.engine.Relied(cfg.ID).Milliseconds()
 		}
 		x.ProposeMS = h.engine.Proposed(cfg.ID).Milliseconds()
+		x.Needs = shown.NeedsOf(h.engine.SignalNeeds(cfg.ID))
 	}
 	return v
 }
@@ -39,7 +41,8 @@ func (h *Hub) controlView(cfg site.Control) shown.Control {
 	x := &v.State
 	x.Settings, x.MovedBy = h.linksOf(cfg.ID)
 	if s, ok := h.engine.Control(cfg.ID); ok {
-		x.Phase, x.Reason, x.Rev, x.Mode, x.Step, x.Service = string(s.Phase), h.engine.Reason(h.now(), cfg.ID), s.Rev,
+		x.Phase, x.Reason, x.Rev, x.Mode, x.Step, x.Service = string(s.Phase), words.TextOf(h.engine.Reason(h.now(),
+			cfg.ID)), s.Rev,
 			string(s.Mode), string(s.Step), string(s.Service)
 		x.Limit = string(s.Limit)
 		x.Latched, x.Proof, x.HandUntil = h.lockNames(cfg.ID, s.Latched), string(s.Proof), instant(s.HandUntil)
@@ -54,6 +57,8 @@ func (h *Hub) controlView(cfg site.Control) shown.Control {
 	if d, ok := h.engine.Device(cfg.Device); ok {
 		x.Online = d.Online
 	}
+	says, tone := h.engine.Says(cfg.ID)
+	x.Says, x.Tone, x.Needs = shown.SayingOf(says), tone, shown.NeedsOf(h.engine.ControlNeeds(h.now(), cfg.ID))
 	return v
 }
 
@@ -78,6 +83,8 @@ func (h *Hub) deviceView(cfg site.Device) shown.Device {
 		x.Online, x.Since, x.LastHeard, x.From, x.Why, x.Asleep = d.Online, instant(d.Since), instant(d.LastHeard), d.From,
 			d.Why, d.Asleep
 	}
+	says, warn := h.engine.Presence(cfg.ID)
+	x.Says, x.Warn, x.Needs = shown.SayingOf(says), warn, shown.NeedsOf(h.engine.DeviceNeeds(cfg.ID))
 	t := h.speakerOf(cfg.ID)
 	x.Clock = h.clockOf(cfg.ID, t)
 	x.Refused, x.LastReason, x.Replaced, x.Connections = t.refused, t.last, t.replaced.Load(), len(t.sessions)
@@ -138,7 +145,7 @@ func (h *Hub) Status() shown.Status {
 func (h *Hub) publishSignal(id string) {
 	cfg := h.site.Signals[id]
 	v := h.signalView(cfg)
-	now := told{v.State.Fresh, v.State.Quality, h.sites}
+	now := told{v.State.Fresh, v.State.Quality, len(v.State.Needs) > 0, h.sites}
 	h.live.Add(&live.Event{Kind: "signal", Object: h.signalObject(cfg), Routine: h.toldOf[id] == now, Signal: &v}, v)
 	h.toldOf[id] = now
 }
@@ -146,6 +153,7 @@ func (h *Hub) publishSignal(id string) {
 // told is what a page that does not show a signal has to know of it all the same: for what needs attention.
 type told struct {
 	state, quality string
+	needs          bool
 	sites          uint64 // how often the site was changed until then
 }
 
@@ -176,9 +184,13 @@ func (h *Hub) publishDevice(id string) {
 		data any) any {
 		return forActor(a, data.(shown.Device))
 	}}, h.deviceView(cfg))
-	for _, c := range h.site.Controls {
-		if c.Device == id {
-			h.publishControl(c.ID)
+	signals, controls := h.site.Of(id)
+	for _, c := range controls {
+		h.publishControl(c)
+	}
+	for _, g := range signals { // what is missing of one that is there is told of the signal, else of the device
+		if s, ok := h.engine.Signal(g); ok && s.Fresh == engine.Stale {
+			h.publishSignal(g)
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/fault"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/sight"
 )
 
@@ -22,9 +23,18 @@ func (h *Hub) settingsAndPresets(a access.Actor, out *shown.Snapshot) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(h.site.Presets)) {
 		if p := h.site.Presets[id]; sight.MayApply(h.site, a, p) {
-			out.Presets = append(out.Presets, shown.Preset{Version: shown.Version(p), Config: p})
+			out.Presets = append(out.Presets, shown.Preset{Version: shown.Version(p), Config: p,
+				State: h.presetState(a, p)})
 		}
 	}
+}
+
+// presetState reads a preset aloud, where whoever asks sees all that it sets.
+func (h *Hub) presetState(a access.Actor, p site.Preset) shown.AloudState {
+	if !h.glass.As(h.site, a).Actions(p.Actions) {
+		return shown.AloudState{Says: []words.Text{}}
+	}
+	return shown.AloudState{Says: words.Texts(engine.ActionsAloud(h.site, p.Actions))}
 }
 
 // ApplyPreset applies a preset, until a time where that is not zero.

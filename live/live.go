@@ -13,6 +13,7 @@ import (
 	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/reading"
+	"idleember/core/words"
 )
 
 // Event is one live change, the same for all readers. Its id is the hub's boot and a sequence number.
@@ -39,24 +40,39 @@ type Event struct {
 // run counts the routine events of one signal, so that a reader sees without looking on whether four newer ones follow.
 type run struct{ n uint64 }
 
-// made is an event's data, written as JSON when the first reader wants it: mostly nobody looks.
+// made is an event's data, written as JSON when the first of a class of readers wants it: mostly nobody looks.
 type made struct {
-	once sync.Once
+	mu   sync.Mutex
 	data any
-	json json.RawMessage
+	at   time.Time
+	in   []written
 
 	shortly sync.Once
 	short   json.RawMessage
 }
 
-// Data is what is told of it, as JSON.
-func (e *Event) Data() json.RawMessage {
+// written is an event's data in the words of a class of readers.
+type written struct {
+	reader words.Reader
+	json   json.RawMessage
+}
+
+// Data is what is told of it, as JSON. Its sentences are made once for each class of readers.
+func (e *Event) Data(r words.Reader) json.RawMessage {
 	m := &e.made
-	m.once.Do(func() {
-		m.json, _ = json.Marshal(m.data) // plain views
-		m.data = nil
-	})
-	return m.json
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, w := range m.in {
+		if w.reader == r || m.data == nil {
+			return w.json
+		}
+	}
+	b, _ := json.Marshal(shown.In(m.data, r, m.at)) // plain views
+	m.in = append(m.in, written{r, b})
+	if !shown.Speaks(m.data) {
+		m.data = nil // it is the same for all
+	}
+	return b
 }
 
 // tailored is the event as an actor is told of it; nil: not at all.
@@ -75,7 +91,7 @@ func (e *Event) tailoredTo(a access.Actor) *Event {
 	if data == nil {
 		return nil
 	}
-	return &Event{Seq: e.Seq, Kind: e.Kind, Object: e.Object, made: made{data: data}}
+	return &Event{Seq: e.Seq, Kind: e.Kind, Object: e.Object, made: made{data: data, at: e.made.at}}
 }
 
 // roles are the forms of an event that is the same for all of a role: each is made once, however many look on.
@@ -133,11 +149,12 @@ const (
 // Feed keeps the last events in a ring that all readers share: a slow reader holds up nobody, it only falls out of the
 // ring and starts afresh from a snapshot.
 type Feed struct {
-	boot string
-	mu   sync.Mutex
-	ring [ringSize]*Event
-	next uint64 // the sequence number of the next event, from 1
-	runs map[string]*run
+	boot  string
+	clock func() time.Time // what is told of times is told by it
+	mu    sync.Mutex
+	ring  [ringSize]*Event
+	next  uint64 // the sequence number of the next event, from 1
+	runs  map[string]*run
 	// Events are judged by the site of their time, so each holds on to it: sites are the events that the last ones began
 	// with, and what is before floor is let go.
 	sites   []uint64
@@ -147,8 +164,8 @@ type Feed struct {
 }
 
 // New returns a feed; boot tells the events of this start from those of others.
-func New(boot string) *Feed {
-	return &Feed{boot: boot, next: 1, runs: map[string]*run{}, changed: make(chan struct{})}
+func New(boot string, clock func() time.Time) *Feed {
+	return &Feed{boot: boot, clock: clock, next: 1, runs: map[string]*run{}, changed: make(chan struct{})}
 }
 
 // Publish tells whoever may look at an object of something about it.
@@ -160,6 +177,9 @@ func (f *Feed) Publish(kind string, data any, obj access.Object) {
 func (f *Feed) Add(e *Event, data any) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if shown.Speaks(data) {
+		e.made.at = f.clock()
+	}
 	if e.Seq, e.made.data = f.next, data; e.Tailor != nil {
 		e.plain = data
 	}

@@ -2,6 +2,7 @@ package live
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -10,7 +11,7 @@ import (
 
 // Of many values at once a reader of few is told the newest of each signal, and all else; a reader of all is told all.
 func TestAReaderOfFewIsToldTheNewest(t *testing.T) {
-	f := New("1")
+	f := New("1", time.Now)
 	watch := func() *Watch {
 		return &Watch{feed: f, next: f.next, actor: func() (access.Actor, bool) {
 			return access.Actor{Kind: access.Person, Role: access.Owner}, true
@@ -45,7 +46,7 @@ func TestAReaderOfFewIsToldTheNewest(t *testing.T) {
 
 // Events hold on to the site that they are judged by, so those of long ago go; who was not told of them starts afresh.
 func TestOldSitesAreLetGo(t *testing.T) {
-	f := New("1")
+	f := New("1", time.Now)
 	slow := &Watch{feed: f, next: f.next, actor: func() (access.Actor, bool) {
 		return access.Actor{Kind: access.Person, Role: access.Owner}, true
 	}}

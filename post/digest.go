@@ -17,6 +17,7 @@ import (
 	"idleember/core/fault"
 	"idleember/core/series"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/hub"
 	"idleember/sight"
 	"idleember/store"
@@ -70,7 +71,7 @@ func (p *Post) digestNow(ctx context.Context, a access.Actor, _ *site.Site, _, _
 	list, err := p.house.ActiveAlerts(ctx, a)
 	for _, x := range list {
 		if x.State.Phase == alert.Active || x.State.Phase == alert.Returned {
-			line := line{Text: fmt.Sprintf("%s, for %s", x.Config.Name, calendar.Words(p.house.Time().Sub(*x.State.Since))),
+			line := line{Text: fmt.Sprintf("%s, for %s", x.Config.Name, words.Duration(p.house.Time().Sub(*x.State.Since))),
 				Series: x.Config.Of}
 			lines = append(lines, graded(line, x.Config.Severity))
 		}
@@ -155,7 +156,7 @@ func (p *Post) digestAlerts(ctx context.Context, a access.Actor, s *site.Site, f
 		}
 		text := fmt.Sprintf("%s: %s", t.name, times(t.count))
 		if t.lasted >= time.Second { // an event that somebody has to clear has no length
-			text += fmt.Sprintf(", %s in all", calendar.Words(t.lasted))
+			text += fmt.Sprintf(", %s in all", words.Duration(t.lasted))
 		}
 		lines = append(lines, graded(line{Text: text, Series: t.of}, t.severity))
 	}
@@ -216,13 +217,13 @@ func (p *Post) digestAway(ctx context.Context, a access.Actor, s *site.Site, fro
 	}
 	slices.SortStableFunc(list, func(x, y outage) int { return cmp.Compare(y.longest, x.longest) })
 	for _, o := range list {
-		text := fmt.Sprintf("%s: %s, from %s", o.name, calendar.Words(o.longest),
+		text := fmt.Sprintf("%s: %s, from %s", o.name, words.Duration(o.longest),
 			o.at.In(s.Hub.Location()).Format("Mon 15:04"))
 		if o.at.UnixMilli() == from.UnixMilli() {
-			text = fmt.Sprintf("%s: %s of it, and from before", o.name, calendar.Words(o.longest))
+			text = fmt.Sprintf("%s: %s of it, and from before", o.name, words.Duration(o.longest))
 		}
 		if o.count > 1 {
-			text += fmt.Sprintf("; %s, %s in all", times(o.count), calendar.Words(o.total))
+			text += fmt.Sprintf("; %s, %s in all", times(o.count), words.Duration(o.total))
 		}
 		lines = append(lines, line{Text: text})
 	}
@@ -325,7 +326,7 @@ func (p *Post) digestRuns(ctx context.Context, a access.Actor, s *site.Site, fro
 		}
 		if on >= time.Minute.Milliseconds() {
 			list = append(list, run{line{Text: fmt.Sprintf("%s: %s", called(s, c.Device, c.Name),
-				calendar.Words(site.Millis(on))), Series: id + ".is"}, on})
+				words.Duration(site.Millis(on))), Series: id + ".is"}, on})
 		}
 	}
 	slices.SortStableFunc(list, func(x, y run) int { return cmp.Compare(y.ms, x.ms) })

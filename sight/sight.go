@@ -14,6 +14,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/formula"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/store"
 )
 
@@ -281,7 +282,7 @@ func (v Sight) Object(object string) bool {
 }
 
 // Closed stands where a reason would tell of what is closed to whoever asks.
-const Closed = "what decides it is closed to you"
+var Closed = words.Of("closed")
 
 // Control leaves out of a control what tells of what the actor does not see.
 func (v Sight) Control(x shown.Control) shown.Control {
@@ -294,7 +295,13 @@ func (v Sight) Control(x shown.Control) shown.Control {
 		s.MovedBy = ""
 	}
 	if !v.Decided(x.Config.ID) {
-		s.Reason, s.Latched = Closed, nil
+		s.Reason, s.Latched = words.TextOf(Closed), nil
+		s.Needs = slices.Clone(s.Needs)
+		for i, n := range s.Needs {
+			if n.Grave { // it names an interlock, or what its proof looks at
+				s.Needs[i].Text = s.Reason
+			}
+		}
 	}
 	return x
 }

@@ -8,6 +8,7 @@ import (
 	"idleember/contract/shown"
 	"idleember/core/access"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // A kiln in the kiln room whose fan is open to guests, and which a rule, an alert and an automation speak of.
@@ -44,8 +45,8 @@ func TestWhatAGuestSees(t *testing.T) {
 		assert.Equal(t, sees, guest.Sees(id), id)
 	}
 	x := guest.Control(shown.Control{Config: s.Controls["kiln.fan"],
-		State: shown.ControlState{Reason: "the chamber is at 41 °C"}})
-	assert.Equal(t, Closed, x.State.Reason)
+		State: shown.ControlState{Reason: words.TextOf(words.Said("the chamber is at 41 °C"))}})
+	assert.Equal(t, Closed, x.State.Reason.Fact)
 	assert.False(t, guest.Alert(s.Alerts["hot"]))
 	assert.True(t, guest.Alert(s.Alerts["on"]))
 	left := guest.Dashboard(s.Dashboards["floor"])

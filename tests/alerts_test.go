@@ -163,7 +163,7 @@ func TestTheLimitInWords(t *testing.T) {
 	got := map[string]string{}
 	for _, a := range list {
 		if want[a.Config.ID] != "" {
-			got[a.Config.ID] = a.State.Limit
+			got[a.Config.ID] = a.State.Limit.String()
 		}
 	}
 	assert.Equal(t, want, got)
@@ -443,7 +443,7 @@ func TestMailArrives(t *testing.T) {
 		require.NoError(t, err)
 		for _, a := range list {
 			for _, x := range a.State.Told {
-				return a.State.Limit + ": " + x.Who + " by " + x.Via + " " + x.State
+				return a.State.Limit.String() + ": " + x.Who + " by " + x.Via + " " + x.State
 			}
 		}
 		return ""

@@ -481,7 +481,7 @@ func TestSleepingBoard(t *testing.T) {
 	assert.True(t, dev.State.Online)
 	assert.True(t, dev.State.Asleep)
 	c := r.Switch("yard.lamp", true)
-	assert.Contains(t, c.State.Reason, "sleeps and wakes every 10 s")
+	assert.Contains(t, c.State.Reason.String(), "sleeps and wakes every 10 s")
 	out, err := r.Mosquitto("mosquitto_sub", "yard", key, "-t", "ember/yard/want/#", "-q", "1", "-C", "1", "-W", "5", "-v")
 	require.NoError(t, err)
 	assert.Contains(t, out, "ember/yard/want/lamp on", "it fetches the want when it wakes")

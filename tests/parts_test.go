@@ -35,7 +35,7 @@ func TestTheGrammarOfParts(t *testing.T) {
 	status, made := ask("POST", "/presets", preset("", "Night shift"))
 	require.Equal(t, 201, status, "%v", made)
 	assert.Equal(t, "night_shift", made["config"].(map[string]any)["id"], "it gets an id of its name")
-	assert.Equal(t, map[string]any{}, made["state"])
+	assert.Equal(t, map[string]any{"says": []any{"Fan on"}}, made["state"])
 	version := made["version"].(string)
 	status, again := ask("POST", "/presets", preset("night_shift", "Other"))
 	assert.Equal(t, 409, status, "nothing is replaced: %v", again)

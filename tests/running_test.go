@@ -38,7 +38,7 @@ func (b *relays) change(id string, c rig.Fields) {
 	_, err := b.rig.Owner.Controls().Patch(b.rig.T.Context(), id, c, "")
 	require.NoError(b.rig.T, err)
 }
-func (b *relays) reason(id string) string { return b.rig.Control(id).State.Reason }
+func (b *relays) reason(id string) string { return b.rig.Control(id).State.Reason.String() }
 
 func whenever(formula string) site.Demand {
 	return site.Demand{Kind: engine.Whenever, Condition: site.Condition{When: formula}}
@@ -98,7 +98,7 @@ func TestGroupsOfControls(t *testing.T) {
 	r.Soon("shed by priority", func() bool { return b.on("oven") && !b.on("cooler") })
 	why, err := r.Owner.WhyControlWithResponse(t.Context(), "kiln.cooler")
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(append(why.JSON200.Lines, why.JSON200.Reason), "\n"), "3000 W")
+	assert.Contains(t, fmt.Sprint(why.JSON200.Lines, why.JSON200.Reason), "3000 W")
 	_, err = r.Owner.Groups().Add(t.Context(), site.Group{ID: "alone", Name: "Alone",
 		Members: []site.GroupMember{{Control: "kiln.heater"}}})
 	assert.ErrorContains(t, err, "2 to 50 controls")

@@ -208,7 +208,7 @@ func TestDangerousIsNotResumed(t *testing.T) {
 		c := r.Control("kiln.fan")
 		return c.State.Held != nil && !rig.On(c.State.Want)
 	})
-	assert.Contains(t, r.Control("kiln.fan").State.Reason, "tap to resume")
+	assert.Contains(t, r.Control("kiln.fan").State.Reason.String(), "tap to resume")
 	board = newRelay(r, key)
 	r.Soon("off on return", func() bool { return strings.HasPrefix(board.heard(), "off") })
 }

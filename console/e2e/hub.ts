@@ -52,14 +52,18 @@ export class Hub {
 
   async start(command = 'serve'): Promise<this> {
     this.dir ||= mkdtempSync(join(tmpdir(), 'idleember-'))
+    const known = this.http
     this.http ||= await freePort()
     this.mqtt ||= await freePort()
     this.said = ''
     this.child = spawn(binary, [command, '--data', this.dir, '--http', `${this.house ? '0.0.0.0' : '127.0.0.1'}:${this.http}`, ...(this.house ? ['--https', `0.0.0.0:${(this.https ||= await freePort())}`] : []), '--mqtt', `127.0.0.1:${this.mqtt}`, '--mqtts', '', ...(command === 'demo' ? ['--udp', `127.0.0.1:${(this.udp ||= await freePort())}`] : ['--udp', ''])])
     this.child.stdout!.on('data', (b) => (this.said += b))
     this.child.stderr!.on('data', (b) => (this.said += b))
-    await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said), 150_000)
-    return this
+    const ready = await until('the hub', () => (command === 'demo' ? /To try/ : /--http :8480|Idle Ember is running\.\n/).test(this.said) || (this.child!.exitCode !== null && 'ended'), 150_000)
+    if (ready !== 'ended') return this
+    if (known) throw new Error('the hub ended: ' + this.said)
+    this.http = this.mqtt = this.udp = this.https = 0 // somebody else was given one of the free ports meanwhile
+    return this.start(command)
   }
   async stop(signal: NodeJS.Signals = 'SIGTERM') {
     const child = this.child

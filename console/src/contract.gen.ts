@@ -2617,6 +2617,34 @@ export interface components {
             /** @description those that are not quiet */
             alerts: components["schemas"]["AlertView"][];
         };
+        /** @description a sentence in the words of whoever asks. {age} in it stands for how long it is since since, {left} for how long until until */
+        Saying: {
+            text: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        /** @description something that needs a person */
+        Need: {
+            text: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
+            /** @description what it is about */
+            what: string;
+            /**
+             * Format: date-time
+             * @description when it begins to; none: already
+             */
+            from?: string;
+            grave?: boolean;
+        };
+        Aloud: {
+            /** @description it, read aloud */
+            says: string[];
+        };
         /** @description a number, true or false, or a text */
         Value: number | boolean | string;
         Signal: {
@@ -2725,6 +2753,8 @@ export interface components {
                  * @description how often it came to report, where that is twice or half of what is relied on: an owner can take that over as interval_ms
                  */
                 propose_ms?: number;
+                /** @description what of it needs a person */
+                needs?: components["schemas"]["Need"][];
             };
         };
         Control: {
@@ -2832,7 +2862,16 @@ export interface components {
                 /** @enum {string} */
                 phase: "" | "pending" | "confirmed" | "unconfirmed" | "sent" | "assumed";
                 held?: components["schemas"]["Value"];
+                /** @description why it is so, in the words of whoever asks */
                 reason: string;
+                says: components["schemas"]["Saying"];
+                /**
+                 * @description what to make of its state
+                 * @enum {string}
+                 */
+                tone: "on" | "off" | "wait" | "warn";
+                /** @description what of it needs a person */
+                needs?: components["schemas"]["Need"][];
                 /** Format: int64 */
                 rev: number;
                 /** @enum {string} */
@@ -2981,6 +3020,11 @@ export interface components {
                  */
                 jitter_ms: number;
                 limits: components["schemas"]["Limits"];
+                says: components["schemas"]["Saying"];
+                /** @description it should be there */
+                warn?: boolean;
+                /** @description what of it needs a person */
+                needs?: components["schemas"]["Need"][];
             };
         };
         DeviceWithKey: {
@@ -3305,6 +3349,8 @@ export interface components {
             version: string;
             config: components["schemas"]["Automation"];
             state: {
+                /** @description the automation, read aloud */
+                says: string[];
                 /** @description what an owner should look at */
                 remarks: string[];
             };
@@ -3421,7 +3467,7 @@ export interface components {
         PresetView: {
             version: string;
             config: components["schemas"]["Preset"];
-            state: components["schemas"]["None"];
+            state: components["schemas"]["Aloud"];
         };
         Alert: {
             id: string;
@@ -3528,6 +3574,7 @@ export interface components {
             version: string;
             config: components["schemas"]["Alert"];
             state: {
+                says: components["schemas"]["Saying"];
                 /** @description it is there without making, and was not tuned */
                 built_in: boolean;
                 place?: string;
@@ -3963,6 +4010,8 @@ export interface components {
             version: string;
             config: components["schemas"]["Rule"];
             state: {
+                /** @description the rule, read aloud */
+                says: string[];
                 stage: number;
                 armed: boolean;
                 /** Format: date-time */
@@ -4009,7 +4058,7 @@ export interface components {
         GroupView: {
             version: string;
             config: components["schemas"]["Group"];
-            state: components["schemas"]["None"];
+            state: components["schemas"]["Aloud"];
         };
         Why: {
             reason: string;

@@ -12,8 +12,6 @@ export interface DemandKind {
   levels?: boolean
   /** A new one, made of what there was. */
   fresh: (was: Demand) => Partial<Demand>
-  /** When it asks, as the end of a sentence. */
-  says: (d: Demand) => string
 }
 
 interface Module { default: Component; kind: DemandKind }

@@ -1,15 +1,14 @@
 // How values, ages and times are written for people.
 import { reactive } from 'vue'
-import type { Control, Device, Signal } from './api'
+import type { Control, Device, Saying, Signal } from './api'
+import units from './units.gen.json'
 
 /** How the person who is signed in wants numbers and times written. */
 export const style = reactive({ comma: false, clock12: false, units: '' })
 
-const signs: Record<string, string> = { Cel: '°C', '[degF]': '°F', '[ppm]': 'ppm', '1': '', "[in_i'Hg]": 'inHg', '[mi_i]/h': 'mph', '[in_i]': 'in', '[ft_i]': 'ft', '[mi_i]': 'mi', '[gal_us]': 'gal', '[gal_us]/min': 'gal/min', '[lb_av]': 'lb', '[oz_av]': 'oz', '[psi]': 'psi' }
-
 /** What people read for a UCUM symbol. */
 export function unitSign(ucum: string): string {
-  return signs[ucum] ?? ucum
+  return (units.signs as Record<string, string>)[ucum] ?? ucum
 }
 
 /** A value as people read it, without its unit: 21.4, on, wet, or a dash where there is none. */
@@ -46,27 +45,15 @@ export function runs(v: Control['state']['is']): boolean {
   return v === true || (typeof v === 'number' && v > 0) || v === 'open'
 }
 
+/** A sentence of the hub with its clocks put in as they stand now. */
+export function said(x: Saying, now: number): string {
+  const left = x.until ? length(Date.parse(x.until) - now) : ''
+  return x.text.replaceAll('{age}', since(x.since, now)).replaceAll('{left}', left)
+}
+
 /** The state of a control in a few words, and what to make of it. */
-export function controlState(c: Control, now: number): { words: string; tone: 'on' | 'off' | 'wait' | 'warn' } {
-  if (c.state.service) return { words: 'out of service', tone: 'warn' }
-  if (c.config.momentary) {
-    if (c.state.phase === 'pending') return { words: 'pulsing', tone: 'wait' }
-    return c.state.phase === 'unconfirmed' ? { words: 'not confirmed', tone: 'warn' } : { words: c.state.phase === '' ? 'never pulsed' : 'pulsed', tone: 'off' }
-  }
-  const is = amountText(c, c.state.is)
-  if (c.state.phase === 'pending') {
-    if (c.config.kind === 'mover') return { words: c.state.want === 'open' ? 'opening' : c.state.want === 'close' ? 'closing' : 'stopping', tone: 'wait' }
-    return { words: c.state.online ? 'waiting for the board' : 'waits for the board to come back', tone: 'wait' }
-  }
-  if (c.state.phase === 'unconfirmed') return { words: c.state.online || c.config.kind === 'mover' ? 'not confirmed' : 'not confirmed, board offline', tone: 'warn' }
-  if (c.state.proof === 'missing') return { words: `${amountText(c, c.state.want)}, no effect`, tone: 'warn' }
-  if (c.state.phase === 'assumed') return { words: `${amountText(c, c.state.want)}, assumed: no contact shows it`, tone: runs(c.state.want) ? 'on' : 'off' }
-  if (c.state.phase === 'sent') return { words: `${amountText(c, c.state.want)} sent, this board cannot confirm`, tone: runs(c.state.want) ? 'on' : 'off' }
-  if (c.state.is === undefined) return { words: 'not yet reported', tone: 'off' }
-  if (!c.state.online && c.config.kind !== 'mover') return { words: `${is} when last heard`, tone: 'warn' }
-  const span = c.state.is_since ? ` for ${since(c.state.is_since, now)}` : ''
-  const hand = c.state.mode === 'manual' ? (c.state.hand_until ? `, by hand for ${length(Date.parse(c.state.hand_until) - now)} more` : ', by hand') : ''
-  return runs(c.state.is) ? { words: is + (hand || span), tone: 'on' } : { words: is + hand, tone: 'off' }
+export function controlState(c: Control, now: number): { words: string; tone: Control['state']['tone'] } {
+  return { words: said(c.state.says, now), tone: c.state.tone }
 }
 
 /** How a signal's age is told: nothing while it is live and fresh. */
@@ -97,10 +84,7 @@ export const linkNames: Record<Device['config']['link']['kind'], string> = {
 
 /** Whether a device is there, and since when. */
 export function deviceState(d: Device, now: number): { words: string; warn: boolean } {
-  if (d.config.state) return { words: d.config.state === 'removed' ? 'removed, history kept' : 'disabled', warn: false }
-  if (d.state.asleep) return { words: `asleep for ${since(d.state.since, now)}, wakes every ${length(d.config.wakes_ms ?? 0)}`, warn: false }
-  if (d.state.online) return { words: `online for ${since(d.state.since, now)}`, warn: false }
-  return d.state.since ? { words: `offline for ${since(d.state.since, now)}`, warn: true } : { words: 'never connected', warn: true }
+  return { words: said(d.state.says, now), warn: !!d.state.warn }
 }
 
 /** How a device's messages come: every 10 s ± 0.2 s. */

@@ -9,7 +9,7 @@ type Link = 'connecting' | 'live' | 'lost'
 const quiet = 25_000 // the hub says something every 10 s; silence for longer means a lost connection
 const cacheKey = 'last-seen'
 const firstKey = 'first-view' // apart from the rest, so that it is read in no time
-const keptForm = 3 // of what is kept: what an earlier console kept in another form is not read
+const keptForm = 4 // of what is kept: what an earlier console kept in another form is not read
 const keptFor = 60_000 // what is seen is kept so often, and when the page is left
 
 /** What this device saw last. */

@@ -1,19 +1,15 @@
 // Units as each person wants them read. The hub keeps and speaks the signal's own unit everywhere; only what is shown changes.
 import type { History, Mark, Summary } from './api'
 import { style, unitSign, valueText } from './format'
+import units from './units.gen.json'
 
 type Conversion = { to: string; sign: string; f: (v: number) => number; back: (v: number) => number; difference: number; decimals: number }
-const linear = (to: string, sign: string, k: number, b = 0, decimals = 0): Conversion => ({ to, sign, f: (v) => v * k + b, back: (v) => (v - b) / k, difference: k, decimals })
 
-/** What each measure becomes, by UCUM symbol. */
-const customary: Record<string, Conversion> = {
-  Cel: linear('[degF]', '°F', 9 / 5, 32), hPa: linear('[in_i\'Hg]', 'inHg', 1 / 33.8638867, 0, 2), mbar: linear('[in_i\'Hg]', 'inHg', 1 / 33.8638867, 0, 2),
-  'm/s': linear('[mi_i]/h', 'mph', 2.2369363), 'km/h': linear('[mi_i]/h', 'mph', 0.62137119), mm: linear('[in_i]', 'in', 1 / 25.4, 0, 2), cm: linear('[in_i]', 'in', 1 / 2.54, 0, 1),
-  m: linear('[ft_i]', 'ft', 3.2808399), km: linear('[mi_i]', 'mi', 0.62137119, 0, 1), L: linear('[gal_us]', 'gal', 0.26417205, 0, 1), 'L/min': linear('[gal_us]/min', 'gal/min', 0.26417205, 0, 1), kg: linear('[lb_av]', 'lb', 2.2046226), g: linear('[oz_av]', 'oz', 0.03527396, 0, 1), bar: linear('[psi]', 'psi', 14.503774),
-}
-const metric: Record<string, Conversion> = { '[degF]': linear('Cel', '°C', 5 / 9, -160 / 9, 1) }
+/** What each measure becomes, by UCUM symbol, as the hub says it too. */
+const measures = Object.fromEntries(Object.entries(units.conversions).map(([name, all]) => [name, Object.fromEntries(Object.entries(all).map(([unit, c]): [string, Conversion] =>
+  [unit, { to: c.to, sign: unitSign(c.to), f: (v) => v * c.k + c.b, back: (v) => (v - c.b) / c.k, difference: c.k, decimals: c.decimals }]))]))
 
-const conversion = (unit: string): Conversion | undefined => (style.units === 'customary' ? customary[unit] : style.units === 'metric' ? metric[unit] : undefined)
+const conversion = (unit: string): Conversion | undefined => measures[style.units]?.[unit]
 
 /** The sign of a unit as this person reads it. */
 export const shownUnit = (unit: string): string => conversion(unit)?.sign ?? unitSign(unit)

@@ -10,6 +10,7 @@ import (
 	"idleember/core/engine"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Part is a part of the configuration as it is told: C is its configuration, S how it is now.
@@ -31,9 +32,9 @@ type (
 	Dashboard = Part[site.Dashboard, DashboardState]
 	View      = Part[site.View, DashboardState]
 	Setting   = Part[site.Setting, SettingState]
-	Preset    = Part[site.Preset, None]
-	Rule      = Part[site.Rule, engine.RuleState]
-	Group     = Part[site.Group, None]
+	Preset    = Part[site.Preset, AloudState]
+	Rule      = Part[site.Rule, RuleState]
+	Group     = Part[site.Group, AloudState]
 	Route     = Part[site.Route, None]
 	Alert     = Part[site.Alert, AlertState]
 	Broker    = Part[site.Broker, BrokerState]
@@ -46,6 +47,17 @@ type (
 
 	Automation = Part[site.Automation, AutomationState]
 )
+
+// AloudState is a part read aloud, a line for each thing that it says.
+type AloudState struct {
+	Says []words.Text `json:"says"`
+}
+
+// RuleState is where a rule stands.
+type RuleState struct {
+	engine.RuleState
+	AloudState
+}
 
 // Status is how the hub itself is.
 type Status struct {
@@ -84,9 +96,10 @@ type AlertState struct {
 	Place   string      `json:"place,omitempty"`
 	Device  string      `json:"device,omitempty"`
 	Phase   alert.Phase `json:"phase"`
-	Value   string      `json:"value"`           // what it is about, as it is now
-	Limit   string      `json:"limit,omitempty"` // and what that is compared with, in words
-	Was     string      `json:"was,omitempty"`
+	Value   words.Text  `json:"value"`          // what it is about, as it is now
+	Limit   words.Text  `json:"limit,omitzero"` // and what that is compared with, in words
+	Was     words.Text  `json:"was,omitzero"`
+	Says    Saying      `json:"says"` // where it stands
 	Since   *time.Time  `json:"since,omitempty"`
 	Ended   *time.Time  `json:"ended,omitempty"`
 	N       int64       `json:"n"`
@@ -152,7 +165,8 @@ type ModelState struct {
 
 // AutomationState is what an owner should look at of what the hub decides.
 type AutomationState struct {
-	Remarks []string `json:"remarks"`
+	Remarks []string     `json:"remarks"`
+	Says    []words.Text `json:"says"` // the automation, read aloud
 }
 
 // SignalState is what a signal is now.
@@ -166,6 +180,7 @@ type SignalState struct {
 	Quality    string         `json:"quality"`             // good, suspect, bad
 	IntervalMS int64          `json:"interval_ms"`         // how often it reports, told or learnt; 0: not yet known
 	ProposeMS  int64          `json:"propose_ms,omitempty"`
+	Needs      []Need         `json:"needs,omitempty"`
 }
 
 // ControlState is what is wanted of a control and what it is.
@@ -182,7 +197,10 @@ type ControlState struct {
 	IsSince   *time.Time     `json:"is_since,omitempty"`
 	Phase     string         `json:"phase"`
 	Held      *reading.Value `json:"held,omitempty"`
-	Reason    string         `json:"reason"`
+	Reason    words.Text     `json:"reason"`
+	Says      Saying         `json:"says"` // its state in a few words
+	Tone      engine.Tone    `json:"tone"`
+	Needs     []Need         `json:"needs,omitempty"`
 	Rev       int64          `json:"rev"`
 	Mode      string         `json:"mode,omitempty"` // auto or manual, where there is automation
 	HandUntil *time.Time     `json:"hand_until,omitempty"`
@@ -216,6 +234,9 @@ type DeviceState struct {
 	JitterMS    int64      `json:"jitter_ms"` // the median distance from it
 
 	Limits site.Limits `json:"limits"` // of what it may send, told or by default
+	Says   Saying      `json:"says"`   // whether it is there
+	Warn   bool        `json:"warn,omitempty"`
+	Needs  []Need      `json:"needs,omitempty"`
 }
 
 // DashboardState is how one person finds a dashboard, or a view.

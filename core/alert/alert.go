@@ -7,6 +7,8 @@ package alert
 import (
 	"fmt"
 	"time"
+
+	"idleember/core/words"
 )
 
 // Phase is where an alert stands in its life cycle.
@@ -30,15 +32,15 @@ type Config struct {
 
 // State is what an alert remembers. The zero value is normal.
 type State struct {
-	ID    string    `json:"id"`
-	Is    bool      `json:"is,omitempty"`    // its condition holds
-	Up    bool      `json:"up,omitempty"`    // it was raised, and its condition has held since
-	Waits bool      `json:"waits,omitempty"` // it is over, and stays until somebody clears it
-	N     int64     `json:"n,omitempty"`     // how often it was raised
-	Times int       `json:"times,omitempty"` // how often it came while it was up or waited
-	Since time.Time `json:"since,omitzero"`  // when it was raised
-	Ended time.Time `json:"ended,omitzero"`  // when it was last over
-	Value string    `json:"value,omitempty"` // what it was like when it was raised
+	ID    string     `json:"id"`
+	Is    bool       `json:"is,omitempty"`    // its condition holds
+	Up    bool       `json:"up,omitempty"`    // it was raised, and its condition has held since
+	Waits bool       `json:"waits,omitempty"` // it is over, and stays until somebody clears it
+	N     int64      `json:"n,omitempty"`     // how often it was raised
+	Times int        `json:"times,omitempty"` // how often it came while it was up or waited
+	Since time.Time  `json:"since,omitzero"`  // when it was raised
+	Ended time.Time  `json:"ended,omitzero"`  // when it was last over
+	Value words.Fact `json:"value,omitzero"`  // what it was like when it was raised
 
 	Acked   bool      `json:"acked,omitempty"`
 	AckedBy string    `json:"acked_by,omitempty"`
@@ -96,11 +98,11 @@ const (
 // Input is an event with what belongs to it.
 type Input struct {
 	Event Event
-	By    string    // who did it
-	ByID  string    // their account, or the route by whose message they did it
-	Word  string    // what was said
-	Until time.Time // of Shelve
-	Value string    // what it is like now, of Came
+	By    string     // who did it
+	ByID  string     // their account, or the route by whose message they did it
+	Word  string     // what was said
+	Until time.Time  // of Shelve
+	Value words.Fact // what it is like now, of Came
 }
 
 // What became of an alert.
@@ -197,7 +199,7 @@ func (s *State) Apply(cfg Config, now time.Time, in Input) ([]What, error) {
 }
 
 // raise raises an alert whose condition holds, unless it is quiet for now.
-func (s *State) raise(now time.Time, value string) []What {
+func (s *State) raise(now time.Time, value words.Fact) []What {
 	switch {
 	case s.Out || !s.ShelvedUntil.IsZero() || s.Up || now.Before(s.RestUntil):
 		return nil
@@ -212,7 +214,7 @@ func (s *State) raise(now time.Time, value string) []What {
 	return []What{WasRaised}
 }
 
-func (s *State) raiseIf(now time.Time, value string) []What {
+func (s *State) raiseIf(now time.Time, value words.Fact) []What {
 	if !s.Is {
 		return nil
 	}
@@ -234,7 +236,7 @@ func (s *State) end(cfg Config, now time.Time) []What {
 	return []What{WasOver}
 }
 
-func (s *State) unshelve(now time.Time, value string) []What {
+func (s *State) unshelve(now time.Time, value words.Fact) []What {
 	s.ShelvedUntil, s.ShelvedBy = time.Time{}, ""
 	return append([]What{WasUnshelved}, s.raiseIf(now, value)...)
 }

@@ -1,9 +1,7 @@
 package bottle
 
 import (
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -11,6 +9,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/engine"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // What is counted of the rules that the oracle judges by.
@@ -644,34 +643,35 @@ func (o *oracle) longest(x *watched) {
 	}
 }
 
-var numbers = regexp.MustCompile(`(-?[\d.]+)[^\d-]* is (not )?(below|above) the setpoint (-?[\d.]+)`)
-
 // why: each sentence is true of the numbers that it states.
 func (o *oracle) why(x *watched, s *engine.ControlState) {
 	w, ok := o.w.hub.engine.Why(o.w.hub.time(), x.id)
 	if !ok {
 		return
 	}
-	for _, line := range append([]string{w.Reason}, w.Lines...) {
+	for _, line := range append([]words.Fact{w.Reason}, w.Lines...) {
 		o.count[onWhy]++
-		if strings.Contains(line, "unknown is") {
-			o.fault("why", x.id, "%q", line)
+		if text := line.String(); strings.Contains(text, "unknown is") || strings.Contains(text, "<no value>") {
+			o.fault("why", x.id, "%q", text)
 		}
-		if !strings.Contains(line, "the setpoint") {
-			continue
-		}
-		m := numbers.FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
-		a, _ := strconv.ParseFloat(m[1], 64)
-		b, _ := strconv.ParseFloat(m[4], 64)
-		is := a < b
-		if m[3] == "above" {
-			is = a > b
-		}
-		if a != b && is == (m[2] != "") {
-			o.fault("why", x.id, "%q", line)
+		for f := range line.Parts() {
+			is, known := f.Value("Is").(words.Quantity)
+			to, also := f.Value("To").(words.Quantity)
+			if !known || !also {
+				continue
+			}
+			lies := false
+			switch f.Code {
+			case "demand.above", "demand.above_soon":
+				lies = is.Num <= to.Num
+			case "demand.below", "demand.below_soon":
+				lies = is.Num >= to.Num
+			case "demand.at":
+				lies = is.Num != to.Num
+			}
+			if a, b := words.English.Quantity(is), words.English.Quantity(to); lies || a == b && is.Num != to.Num {
+				o.fault("why", x.id, "%q", line)
+			}
 		}
 	}
 }

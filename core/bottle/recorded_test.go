@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/core/engine"
+	"idleember/core/words"
 )
 
 // A day that was lived before is lived again to the letter: testdata/days.txt has a sum for each hour of some houses,
@@ -54,10 +55,16 @@ func sums(seed uint64, hours int) []uint64 {
 			case *engine.Store, engine.Keep, engine.AlertChanged, engine.SignalChanged:
 				continue
 			case engine.ControlChanged:
-				y.State.Reason, y.State.Demands = "", nil
+				y.State.Reason, y.State.Demands, y.State.Pulse.Says = words.Fact{}, nil, words.Fact{}
 				x = y
 			case engine.Journal:
-				y.Reason = ""
+				y.Reason = words.Fact{}
+				x = y
+			case engine.Message:
+				y.Text = words.Fact{}
+				x = y
+			case engine.AlertLearnt:
+				y.Value = words.Fact{}
 				x = y
 			}
 			_ = coder.Encode(x)
@@ -91,7 +98,7 @@ func TestWhatIsKeptIsWhatIs(t *testing.T) {
 
 // worth is what of a control's state is worth a write.
 func worth(s engine.ControlState) engine.ControlState {
-	s.IsAt, s.Reason, s.Tries = time.Time{}, "", 0
+	s.IsAt, s.Reason, s.Tries = time.Time{}, words.Fact{}, 0
 	return s
 }
 

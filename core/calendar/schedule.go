@@ -76,27 +76,6 @@ func (m Moment) Validate() error {
 	return fmt.Errorf("the moment %q is unknown; use clock, sunrise or sunset", m.Base)
 }
 
-// String says the moment in words.
-func (m Moment) String() string {
-	if m.Base == Clock {
-		return fmt.Sprintf("%02d:%02d", m.Minutes/60, m.Minutes%60)
-	}
-	s := string(m.Base)
-	switch {
-	case m.Minutes > 0:
-		s = fmt.Sprintf("%d min after %s", m.Minutes, m.Base)
-	case m.Minutes < 0:
-		s = fmt.Sprintf("%d min before %s", -m.Minutes, m.Base)
-	}
-	if m.NotBefore != nil {
-		s += fmt.Sprintf(", not before %02d:%02d", *m.NotBefore/60, *m.NotBefore%60)
-	}
-	if m.NotAfter != nil {
-		s += fmt.Sprintf(", not after %02d:%02d", *m.NotAfter/60, *m.NotAfter%60)
-	}
-	return s
-}
-
 // Window is a stretch of time that comes again on chosen days.
 type Window struct {
 	Days    []int   `json:"days,omitempty"` // 1 for Monday to 7 for Sunday; none: every day

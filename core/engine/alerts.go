@@ -3,14 +3,15 @@ package engine
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"idleember/core/access"
 	"idleember/core/alert"
 	"idleember/core/control"
 	"idleember/core/formula"
+	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // liveAlert is one alert at work.
@@ -56,7 +57,7 @@ func (Health) input()      {}
 type AlertChanged struct {
 	State    alert.State
 	What     []alert.What
-	Value    string // what it is like now
+	Value    words.Fact // what it is like now
 	By       access.Actor
 	Messages []alert.Message
 }
@@ -65,7 +66,7 @@ type AlertChanged struct {
 type AlertLearnt struct {
 	ID    string
 	At    time.Time
-	Value string
+	Value words.Fact
 }
 
 // AlertGone says that an alert is no more.
@@ -129,7 +130,7 @@ func (e *Engine) judgeAlert(x *liveAlert) {
 	do := func(ev alert.Event) {
 		in := alert.Input{Event: ev}
 		if ev != alert.Went && ev != alert.Parts {
-			in.Value = e.alertWords(x)
+			in.Value = e.alertFact(x)
 		}
 		w, _ := x.Apply(x.config(), e.now.Wall, in)
 		what = append(what, w...)
@@ -172,7 +173,7 @@ func (e *Engine) alertChanged(x *liveAlert, what []alert.What, by access.Actor, 
 		x.wake, x.wakeAt = e.wakeAt(at, wakeAlarm, x.ID), at
 	}
 	if keep || len(what) > 0 || len(list) > 0 {
-		e.emit(AlertChanged{State: x.State, What: what, Value: e.alertWords(x), By: by, Messages: list})
+		e.emit(AlertChanged{State: x.State, What: what, Value: e.alertFact(x), By: by, Messages: list})
 	}
 }
 
@@ -219,12 +220,13 @@ func (e *Engine) actOn(in AlertAction) {
 		return
 	}
 	what, err := x.Apply(x.config(), e.now.Wall, alert.Input{Event: in.Event, By: in.Actor.Name, ByID: in.Actor.ID,
-		Word: in.Word, Until: in.Until, Value: e.alertWords(x)})
+		Word: in.Word, Until: in.Until, Value: e.alertFact(x)})
 	if err != nil {
 		return
 	}
 	for _, w := range what {
-		e.emit(Journal{Actor: in.Actor, Action: "alert", Object: "alert." + x.ID, After: string(w), Reason: in.Word})
+		e.emit(Journal{Actor: in.Actor, Action: "alert", Object: "alert." + x.ID, After: string(w),
+			Reason: words.Said(in.Word)})
 	}
 	e.alertChanged(x, what, in.Actor, true)
 }
@@ -242,16 +244,12 @@ func (e *Engine) learnLate(in Learnt) {
 				continue
 			}
 			x.Late = s.At
-			value := sayNumber(e.site.Signals[in.Signal], s.Value)
+			value := Told(e.site.Signals[in.Signal], reading.Number(s.Value))
 			e.emit(AlertLearnt{ID: x.ID, At: s.At, Value: value})
-			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertWords(x)})
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertFact(x)})
 			break
 		}
 	}
-}
-
-func sayNumber(cfg site.Signal, v float64) string {
-	return strconv.FormatFloat(v, 'f', cfg.Decimals, 64) + " " + site.UnitSign(cfg.Unit)
 }
 
 // Watched reports whether any alert looks at the limits of a signal.
@@ -260,12 +258,12 @@ func (e *Engine) Watched(signal string) bool {
 }
 
 // Alert returns the state of an alert, its configuration, and in words what it is about now.
-func (e *Engine) Alert(id string) (state alert.State, cfg *site.Alert, value string, ok bool) {
+func (e *Engine) Alert(id string) (state alert.State, cfg *site.Alert, value words.Fact, ok bool) {
 	x := e.liveAlerts[id]
 	if x == nil {
-		return alert.State{}, nil, "", false
+		return alert.State{}, nil, words.Fact{}, false
 	}
-	return x.State, x.cfg, e.alertWords(x), true
+	return x.State, x.cfg, e.alertFact(x), true
 }
 
 // Alerts returns the ids of all alerts that are looked at, in order.
@@ -280,75 +278,63 @@ func (e *Engine) placeOf(id string) string {
 	return owner
 }
 
-// alertWords says what an alert is about, as it is now.
-func (e *Engine) alertWords(x *liveAlert) string {
+// alertFact is what an alert tells of, as it is now.
+func (e *Engine) alertFact(x *liveAlert) words.Fact {
 	of := x.cfg.Of
 	switch x.cfg.Tells() {
 	case site.TellsPresence:
 		d := e.devices[of]
-		if d == nil || d.Online {
-			return "online"
+		switch {
+		case d == nil || d.Online:
+			return words.Of("alert.online")
+		case d.Since.IsZero():
+			return words.Of("alert.never_seen")
+		case d.Why == "":
+			return words.Of("alert.away", "At", e.local(d.Since))
 		}
-		if d.Since.IsZero() {
-			return "never seen"
-		}
-		if d.Why == "" {
-			return "away since " + e.when(d.Since)
-		}
-		return "away since " + e.when(d.Since) + ": " + d.Why
+		return words.Of("alert.away_why", "At", e.local(d.Since), "Why", d.Why)
 	case site.TellsReading:
 		s := e.signals[of]
 		if s == nil || !s.Seen {
-			return "never seen"
+			return words.Of("alert.never_seen")
 		}
-		return "last " + e.say(of) + " at " + e.when(s.Heard)
+		return words.Of("alert.last", "Value", e.told(of), "At", e.local(s.Heard))
 	case site.TellsWant:
 		if c := e.controls[of]; c != nil && c.Want != nil {
-			said := is(c)
-			if said == "" {
-				said = "not known"
+			said := words.Of("alert.not_known")
+			if c.Is != nil {
+				said = c.cfg.Told(*c.Is)
 			}
-			return "wanted " + wanted(c) + ", is " + said
+			return words.Of("alert.want", "Want", c.cfg.Told(*c.Want), "Is", said)
 		}
-		return "nothing is wanted"
+		return words.Of("alert.no_want")
 	case site.TellsHours:
 		if c := e.controls[of]; c != nil {
-			return fmt.Sprintf("ran for %.0f h", e.hours(c))
+			return words.Of("alert.ran", "Hours", words.Quantity{Num: e.hours(c), Unit: "h"})
 		}
 	case site.TellsFormula:
-		words := ""
+		var values words.Row
 		for _, p := range x.cond.when.points {
-			if words != "" {
-				words += ", "
-			}
-			words += e.nameOf(p.id) + " " + e.sayPoint(p)
+			values = append(values, words.Of("formula.value", "Name", e.nameOf(p.id), "Value", e.pointFact(p)))
 		}
-		return words
+		return words.Of("all", "All", values)
 	}
-	return e.say(of)
+	return e.told(of)
 }
 
-// sayPoint puts the value of a point into words, also of those that say is not made for.
-func (e *Engine) sayPoint(p *point) string {
+func (e *Engine) pointFact(p *point) words.Fact {
 	switch {
 	case !p.value.Known:
-		return "unknown"
+		return words.Of("unknown")
 	case p.value.Kind == site.Text:
-		return p.value.Text
+		return words.Said(p.value.Text)
 	case p.value.Kind == site.OnOff:
 		return onOff(p.value.True())
 	}
 	if _, ok := e.site.Signals[p.id]; ok {
-		return e.say(p.id)
+		return e.told(p.id)
 	}
-	return strconv.FormatFloat(p.value.Num, 'g', 6, 64)
-}
-
-func onOff(b bool) string {
-	if b {
-		return "on"
-	}
-	return "off"
+	return words.Amount(words.Quantity{Num: p.value.Num, Decimals: words.Short})
 }
 
 // hours is for how long a control ran since its last service.

@@ -6,6 +6,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers,
@@ -92,7 +93,7 @@ func (x *controlled) auto0(e *Engine) {
 		x.Locks, x.Latched, x.unkept = nil, nil, true
 	}
 	if x.cfg.Momentary == nil && x.Pulse.Running {
-		e.cutPulse(x, "it is no longer momentary")
+		e.cutPulse(x, words.Of("pulse.plain"))
 	}
 	x.unproved()
 }

@@ -162,7 +162,7 @@ func (e *Engine) clockSet(in ClockSet) {
 			told[route] = t
 		}
 		if x.Told = told; moved {
-			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertWords(x)})
+			e.emit(AlertChanged{State: x.State, By: access.HubActor(), Value: e.alertFact(x)})
 		}
 		e.markAlert(x)
 	}

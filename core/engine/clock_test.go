@@ -38,7 +38,7 @@ func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
 			h.doubts(true)
 			h.lives(2*time.Minute, nil)
 			assert.EqualValues(t, 0, h.wanted("heater"), "it falls back")
-			assert.Equal(t, "falls back to off: the time is unknown", h.state("heater").Reason)
+			assert.Equal(t, "falls back to off: the time is unknown", h.read(h.state("heater").Reason))
 			h.doubts(false)
 			h.lives(2*time.Minute, nil)
 			assert.EqualValues(t, 1, h.wanted("heater"), "the clock is right")
@@ -49,7 +49,7 @@ func TestSchedulesWaitForAClockThatIsRight(t *testing.T) {
 func TestNothingIsForetoldByAClockThatMayBeWrong(t *testing.T) {
 	h := newHouse(t, auto("heater", site.Automation{Demands: []site.Demand{{Kind: Scheduled, Schedule: &calendar.Schedule{
 		Windows: []calendar.Window{{Start: calendar.Moment{Base: calendar.Clock, Minutes: 12 * 60}, ForMS: 3600_000}}}}}}))
-	next := func() []string { w, _ := h.Why(h.now, "h.heater"); return w.Next }
+	next := func() []string { w, _ := h.Why(h.now, "h.heater"); return h.all(w.Next) }
 	require.Equal(t, []string{"12:00: the schedule of demand 1 goes on."}, next())
 	h.doubts(true)
 	assert.Empty(t, next())

@@ -5,9 +5,9 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // byHand lets a person, a preset or a rule decide of a control. A zero end means: as the owner chose for the control.
@@ -48,7 +48,7 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 	}
 	entry := Journal{Actor: by, Action: "switch", Object: x.ID, Before: said1(x), After: x.cfg.Say(to)}
 	if !until.IsZero() {
-		entry.Reason = "until " + e.when(until)
+		entry.Reason = words.Of("want.until", "Until", e.local(until))
 	}
 	e.emit(entry)
 	switch {
@@ -107,9 +107,9 @@ func (e *Engine) serve(in Serve) {
 	if x == nil || x.Service == in.Service {
 		return
 	}
-	words := map[control.Service]string{control.InService: "in service", control.OutSilent: "out of service, told nothing",
+	says := map[control.Service]string{control.InService: "in service", control.OutSilent: "out of service, told nothing",
 		control.OutAndSafe: "out of service at its safe value"}
-	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: words[x.Service], After: words[in.Service]})
+	e.emit(Journal{Actor: in.Actor, Action: "service", Object: x.ID, Before: says[x.Service], After: says[in.Service]})
 	if in.Service != control.InService {
 		e.putAside(x)
 	}
@@ -174,7 +174,7 @@ type PulseState struct {
 	Running bool         `json:"running"`       // the sequence goes on
 	Heard   bool         `json:"heard"`         // the device said that it was on
 	Tries   int          `json:"tries"`         // how often it was tried again for want of an effect
-	Says    string       `json:"says"`          // how it ended
+	Says    words.Fact   `json:"says"`          // how it ended
 	Off     bool         `json:"off,omitempty"` // the hub was restarted in its midst: off is still to be sent
 	// how often off was sent again, because the device said that it is still on
 	Offs int `json:"offs,omitempty"`
@@ -191,29 +191,29 @@ func (e *Engine) pulse(x *controlled, by access.Actor) {
 	x.Rev++
 	x.Pulse = PulseState{ID: fmt.Sprintf("%s-%d", x.ID, x.Rev), By: by, At: e.now.Wall, Left: times}
 	p := &x.Pulse
-	refuse := ""
+	var refuse words.Fact
 	for _, l := range x.interlocks {
 		if l.holds() {
-			refuse = "held off by the interlock “" + l.cfg.Name + "”"
+			refuse = words.Of("pulse.interlock", "Name", l.cfg.Name)
 		}
 	}
 	switch {
 	case x.Service != control.InService || x.leaving:
-		refuse = "out of service"
-	case refuse == "" && by.Kind == access.TheHub && (e.held(x) || e.count(x)):
-		refuse = "the hub itself pulses it too often"
-	case refuse == "" && !e.devices[x.cfg.Device].Online:
-		refuse = "not delivered: the device is offline"
+		refuse = words.Of("pulse.service")
+	case refuse.Empty() && by.Kind == access.TheHub && (e.held(x) || e.count(x)):
+		refuse = words.Of("pulse.often")
+	case refuse.Empty() && !e.devices[x.cfg.Device].Online:
+		refuse = words.Of("pulse.offline")
 	}
 	e.emit(Journal{Actor: by, Action: "pulse", Object: x.ID, After: "pulse", Reason: refuse})
-	if refuse != "" {
+	if !refuse.Empty() {
 		p.Says = refuse
 		x.Phase, x.Reason = Unconfirmed, refuse
 		e.show(x)
 		return
 	}
 	p.Running = true
-	x.Phase, x.Reason = Pending, "pulsed by "+by.Name
+	x.Phase, x.Reason = Pending, words.Of("pulse.by", "By", by.Name)
 	e.pulseOn(x)
 	e.startProof(x)
 }
@@ -259,13 +259,13 @@ func (e *Engine) pulseDue(w wake) {
 	e.watchOff(x)
 	switch {
 	case p.Heard:
-		x.Phase, p.Says = Confirmed, "pulsed"
+		x.Phase, p.Says = Confirmed, words.Of("pulse.done")
 	case x.cfg.Answers:
-		x.Phase, p.Says = Unconfirmed, "sent; the device did not say that it pulsed"
+		x.Phase, p.Says = Unconfirmed, words.Of("pulse.unsaid")
 	default:
-		x.Phase, p.Says = Sent, "sent"
+		x.Phase, p.Says = Sent, words.Of("pulse.sent")
 	}
-	x.Reason = p.Says + ", by " + p.By.Name
+	x.Reason = words.Of("pulse.ended_by", "How", p.Says, "By", p.By.Name)
 	e.show(x)
 }
 
@@ -290,10 +290,10 @@ func (e *Engine) offAgain(x *controlled) {
 		p.Off = p.Off || x.lingers()
 		return
 	}
-	x.Phase, x.Reason = Unconfirmed, "its board says that it is still on; off was sent again"
+	x.Phase, x.Reason = Unconfirmed, words.Of("pulse.lingers")
 	if p.Offs++; p.Offs > mostOffs {
-		x.Reason = "its board says that it is still on, however often off is sent"
-		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched for a moment, and " + x.Reason})
+		x.Reason = words.Of("pulse.deaf")
+		e.emit(Message{Object: x.ID, Grave: true, Text: words.Of("pulse.message", "Name", x.cfg.Name, "Why", x.Reason)})
 		e.show(x)
 		return
 	}
@@ -304,10 +304,10 @@ func (e *Engine) offAgain(x *controlled) {
 }
 
 // cutPulse ends a sequence in its midst: it is off, and goes on no more.
-func (e *Engine) cutPulse(x *controlled, why string) {
+func (e *Engine) cutPulse(x *controlled, why words.Fact) {
 	p := &x.Pulse
 	p.Running, p.Left = false, 0
-	p.Says = "ended: " + why
+	p.Says = words.Of("pulse.ended", "Why", why)
 	x.Phase, x.Reason = Unconfirmed, p.Says
 	if p.On {
 		p.On = false
@@ -324,7 +324,7 @@ func (e *Engine) cutPulse(x *controlled, why string) {
 func (e *Engine) endPulse(x *controlled) {
 	if p := &x.Pulse; p.Running {
 		p.Running, p.On, p.Left, p.Off = false, false, 0, true
-		p.Says = "ended by a restart of the hub"
+		p.Says = words.Of("pulse.restart")
 		x.Phase, x.Reason = Unconfirmed, p.Says
 		e.emit(Journal{Actor: access.HubActor(), Action: "pulse", Object: x.ID, Before: "pulse", After: "off",
 			Reason: p.Says})
@@ -381,7 +381,7 @@ func (e *Engine) startProof(x *controlled) {
 func (e *Engine) checkProof(x *controlled) {
 	if x.proof != nil && (x.Proof == ProofWaiting || x.Proof == ProofMissing) && x.proof.Is == control.True {
 		if x.Proof == ProofMissing {
-			x.Reason = "its effect came late: " + x.auto.Proof.When
+			x.Reason = words.Of("proof.late", "When", x.auto.Proof.When)
 		}
 		x.Proof, x.ProofTries, x.proofWake = ProofSeen, 0, 0
 		e.show(x)
@@ -393,10 +393,10 @@ func (e *Engine) proofDue(w wake) {
 	if x == nil || x.proofWake != w.seq || x.Proof != ProofWaiting || x.proof == nil {
 		return
 	}
-	within := calendar.Words(site.Millis(x.auto.Proof.WithinMS))
+	within := site.Millis(x.auto.Proof.WithinMS)
 	if x.ProofTries < x.auto.Proof.Retries {
 		x.ProofTries++
-		why := fmt.Sprintf("no effect within %s; try %d of %d", within, x.ProofTries+1, x.auto.Proof.Retries+1)
+		why := words.Of("proof.retry", "Within", within, "Try", count(x.ProofTries+1), "Most", count(x.auto.Proof.Retries+1))
 		e.emit(Journal{Actor: access.HubActor(), Action: "retry", Object: x.ID, After: wanted(x), Reason: why})
 		if x.cfg.Momentary != nil {
 			by, tries := x.Pulse.By, x.ProofTries
@@ -415,18 +415,18 @@ func (e *Engine) proofDue(w wake) {
 		x.Spent, x.shown = control.NoEffect, false
 		e.mark(x)
 	}
-	x.Reason = "no effect: " + x.auto.Proof.When + " did not come within " + within
+	x.Reason = words.Of("proof.missing", "When", x.auto.Proof.When, "Within", within)
 	e.show(x)
 	e.emit(Journal{Actor: access.HubActor(), Action: "no effect", Object: x.ID, After: wanted(x), Reason: x.Reason})
-	e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " was switched " + wantedOrPulse(x) + " and has " +
-		x.Reason})
+	e.emit(Message{Object: x.ID, Grave: true, Text: words.Of("proof.message", "Name", x.cfg.Name, "To", wantedOrPulse(x),
+		"Why", x.Reason)})
 }
 
-func wantedOrPulse(x *controlled) string {
-	if x.cfg.Momentary != nil {
-		return "for a moment"
+func wantedOrPulse(x *controlled) words.Fact {
+	if x.cfg.Momentary != nil || x.Want == nil {
+		return words.Of("proof.moment")
 	}
-	return wanted(x)
+	return x.cfg.Told(*x.Want)
 }
 
 // Left reports whether controls that are taken away are at the value that they are left with, as far as their device

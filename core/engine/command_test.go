@@ -11,6 +11,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // What people and rules tell a control: by hand, pulses, presets, locks, what is given back and taken away.
@@ -41,7 +42,7 @@ func TestAPulseHasItsOwnDeadlineAndTheHubPulsesNotTooOften(t *testing.T) {
 		h.pass(time.Second)
 	}
 	assert.Equal(t, site.DefaultChanges, pulses)
-	assert.Equal(t, "the hub itself pulses it too often", h.state("gate").Pulse.Says)
+	assert.Equal(t, words.Of("pulse.often"), h.state("gate").Pulse.Says)
 	h.pass(time.Second)
 	assert.Equal(t, []string{"on"}, wants(h.byHand("gate", 1, 0)), "a person may")
 	for range 10 {
@@ -87,7 +88,7 @@ func TestWhatIsOutOfServiceIsNotPulsed(t *testing.T) {
 	h := newHouse(t, momentary("gate", site.Pulse{ForMS: 500}))
 	h.do(Serve{Control: "h.gate", Service: control.OutSilent, Actor: kim})
 	h.pulse(h.controls["h.gate"], kim)
-	assert.Equal(t, "out of service", h.state("gate").Pulse.Says)
+	assert.Equal(t, words.Of("pulse.service"), h.state("gate").Pulse.Says)
 	h.do(Serve{Control: "h.gate", Actor: kim})
 	h.do(Leave{Controls: []string{"h.gate"}, Actor: kim})
 	at := h.state("gate")
@@ -109,7 +110,7 @@ func TestAPulseSaysHowFarItCame(t *testing.T) {
 		assert.Empty(t, wants(h.byHand("gate", 0, 0)), "there is nothing to be off")
 		h.byHand("gate", 1, 0)
 		h.pass(time.Second)
-		assert.Equal(t, says, h.state("gate").Reason)
+		assert.Equal(t, says, h.read(h.state("gate").Reason))
 		assert.Equal(t, map[bool]Phase{false: Sent, true: Unconfirmed}[answers], h.state("gate").Phase)
 	}
 }
@@ -148,7 +149,7 @@ func TestAPulseWithoutEffectIsTriedAsOftenAsItsOwnerSays(t *testing.T) {
 	for _, x := range out {
 		if j, ok := x.(Journal); ok && j.Action == "retry" {
 			tries++
-			assert.Contains(t, j.Reason, "try "+string(rune('1'+tries))+" of 3")
+			assert.Contains(t, j.Reason.String(), "try "+string(rune('1'+tries))+" of 3")
 		}
 	}
 	assert.Equal(t, 2, tries)
@@ -227,7 +228,7 @@ func TestAPulseThatItsBoardSawIsConfirmed(t *testing.T) {
 	h.pass(2 * time.Second)
 	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
 	assert.Equal(t, Confirmed, h.state("gate").Phase)
-	assert.Equal(t, "pulsed, by Kim", h.state("gate").Reason)
+	assert.Equal(t, "pulsed, by Kim", h.read(h.state("gate").Reason))
 	h.do(Report{Control: "h.gate", Session: "1", Value: 1})
 	assert.False(t, h.state("gate").Pulse.Running, "one that nobody sent is none")
 
@@ -260,7 +261,7 @@ func TestWhatIsGivenUpSaysSo(t *testing.T) {
 	said := map[string]int{}
 	for _, x := range out {
 		if j, ok := x.(Journal); ok {
-			said[j.Action+" "+j.Reason]++
+			said[j.Action+" "+j.Reason.String()]++
 		}
 	}
 	assert.Equal(t, 1, said["switch away for longer than 24 h; the safe value holds until somebody resumes"])
@@ -286,7 +287,7 @@ func TestTheSameByHandTwiceIsOneEntry(t *testing.T) {
 	assert.Zero(t, entries(h.byHand("fan", 1, 0)), "it is so already")
 	assert.Equal(t, 1, entries(h.byHand("fan", 1, time.Hour)), "but for another time it is news")
 	assert.Equal(t, h.now.Wall.Add(time.Hour), h.state("fan").HandUntil)
-	assert.Contains(t, h.state("fan").Reason, "until 11:00")
+	assert.Contains(t, h.read(h.state("fan").Reason), "until 11:00")
 	assert.Equal(t, []string{"on"}, wants(h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})),
 		"what fell is sent again")
 	assert.Empty(t, wants(h.byHand("fan", 1, time.Hour)), "it is on its way")
@@ -422,16 +423,16 @@ func TestAPulseWhoseOffWasLostLetsGo(t *testing.T) {
 	within := gate.ConfirmAfter() + time.Second
 	assert.Equal(t, []string{"off"}, wants(h.pass(within)))
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
-	assert.Equal(t, "its board says that it is still on; off was sent again", h.state("gate").Reason)
+	assert.Equal(t, "its board says that it is still on; off was sent again", h.read(h.state("gate").Reason))
 	h.do(Report{Control: "h.gate", Session: "1", Value: 0})
 	assert.Equal(t, Confirmed, h.state("gate").Phase)
-	assert.Equal(t, "pulsed, by Kim", h.state("gate").Reason)
+	assert.Equal(t, "pulsed, by Kim", h.read(h.state("gate").Reason))
 	assert.Empty(t, wants(h.pass(time.Hour)))
 
 	h = pulsed()
 	offs := wants(h.pass(time.Hour))
 	assert.Len(t, offs, 1+mostOffs)
-	assert.Contains(t, h.state("gate").Reason, "however often")
+	assert.Contains(t, h.read(h.state("gate").Reason), "however often")
 	assert.Empty(t, wants(h.pass(time.Hour)))
 
 	h = pulsed()

@@ -8,6 +8,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Mode says whether the hub or a person decides of a control that has automation.
@@ -56,7 +57,7 @@ type controlled struct {
 	gone      bool            // it was: nothing is decided of it before it is there again
 	stays     bool            // and what an interlock forces stays
 	grace     time.Duration   // until then what is not known after a start leaves it as it is
-	told      string          // the reason that the decision gave
+	told      words.Fact      // the reason that the decision gave
 	sent      sent
 	pulseWake uint64
 	proofWake uint64
@@ -107,7 +108,7 @@ func (e *Engine) decide(x *controlled) {
 	}
 	e.endHand(x)
 	if e.stray(x) {
-		e.follow(x, *x.Is, is(x), "it is on, though nobody wanted it; its longest on counts")
+		e.follow(x, *x.Is, is(x), words.Of("want.stray"))
 	}
 	dec, next := e.consider(x)
 	e.share(x, &dec)
@@ -246,13 +247,13 @@ func (e *Engine) endHand(x *controlled) {
 			x.Mover.Stayed = nil // what auto comes to is new
 		}
 		e.emit(Journal{Actor: access.HubActor(), Action: "auto", Object: x.ID, Before: x.cfg.Say(was), After: "auto",
-			Reason: "the time by hand is over"})
+			Reason: words.Of("want.over")})
 		return
 	}
 	back := x.afterHand()
 	x.Hand, x.HandBy, x.Before = &back, access.HubActor(), nil
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(was),
-		After: x.cfg.Say(back), Reason: "the time by hand is over"})
+		After: x.cfg.Say(back), Reason: words.Of("want.over")})
 }
 
 // stray reports whether a control is on that nobody wants to be anything, as after a lock or a start of its board, and

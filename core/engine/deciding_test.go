@@ -11,6 +11,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // house is a bench with a studio in which much decides by itself. Each test changes what it needs.
@@ -116,6 +117,16 @@ func (h *house) state(id string) ControlState {
 	return c
 }
 
+// read puts a fact into words as it is read now.
+func (h *house) read(f words.Fact) string { return words.English.Say(f, h.now.Wall) }
+
+func (h *house) all(facts []words.Fact) (out []string) {
+	for _, f := range facts {
+		out = append(out, h.read(f))
+	}
+	return out
+}
+
 // wanted is what is wanted of a control, -1 for nothing.
 func (h *house) wanted(id string) site.Amount {
 	if c := h.state(id); c.Want != nil {
@@ -141,7 +152,7 @@ func TestHoldWithADeadBand(t *testing.T) {
 		h.reads("temperature", x.temperature)
 		assert.Equal(t, x.want, h.wanted("heater"), "%g", x.temperature)
 	}
-	assert.Contains(t, h.state("heater").Reason, "Temperature 20.9 is below the setpoint 22")
+	assert.Contains(t, h.read(h.state("heater").Reason), "Temperature 20.9 is below the setpoint 22")
 	h.do(Set{Setting: "h.setpoint", To: 18, Actor: kim})
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "a new setpoint takes effect at once")
 
@@ -163,7 +174,7 @@ func TestAutoAndManual(t *testing.T) {
 	h.byHand("heater", 1, 2*time.Hour)
 	assert.Equal(t, Manual, h.state("heater").Mode)
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
-	assert.Contains(t, h.state("heater").Reason, "by Kim until 12:00")
+	assert.Contains(t, h.read(h.state("heater").Reason), "by Kim until 12:00")
 	h.lives(119*time.Minute, map[string]float64{"temperature": 25})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 	h.lives(2*time.Minute, map[string]float64{"temperature": 25})
@@ -219,7 +230,7 @@ func TestDayLength(t *testing.T) {
 	h.lives(7*time.Hour, nil)
 	h.is("day", false)
 	assert.Equal(t, site.Amount(1), h.wanted("up"), "dark, 7 of 13 hours")
-	assert.Contains(t, h.state("up").Reason, "13 h of light counted from 10:00, until 23:00; it is dark")
+	assert.Contains(t, h.read(h.state("up").Reason), "13 h of light counted from 10:00, until 23:00; it is dark")
 	h.lives(5*time.Hour+59*time.Minute, nil)
 	assert.Equal(t, site.Amount(1), h.wanted("up"))
 	h.lives(2*time.Minute, nil)
@@ -264,7 +275,7 @@ func TestPumpWithPermitsLimitsAndFloat(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("pump"))
 	h.lives(130*time.Second, map[string]float64{"moisture": 35})
 	assert.Equal(t, site.Amount(0), h.wanted("pump"), "never longer than 2 min at a time")
-	assert.Contains(t, h.state("pump").Reason, "after running for its longest time")
+	assert.Contains(t, h.read(h.state("pump").Reason), "after running for its longest time")
 	h.lives(280*time.Second, map[string]float64{"moisture": 35})
 	assert.Equal(t, site.Amount(0), h.wanted("pump"), "it rests")
 	h.byHand("pump", 1, 0)
@@ -281,7 +292,7 @@ func TestPumpWithPermitsLimitsAndFloat(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("pump"))
 	h.is("rain", true)
 	assert.Equal(t, site.Amount(0), h.wanted("pump"))
-	assert.Contains(t, h.state("pump").Reason, "not now: dry weather")
+	assert.Contains(t, h.read(h.state("pump").Reason), "not now: dry weather")
 	h.is("rain", false)
 	h.reads("moisture", 46)
 	assert.Equal(t, site.Amount(0), h.wanted("pump"))
@@ -298,7 +309,7 @@ func TestExtractorForcedOn(t *testing.T) {
 	h.byHand("fan", 0, 0)
 	h.reads("gas", 31)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
-	assert.Contains(t, h.state("fan").Reason, "interlock “gas”: h.gas > 30 (Gas 31.0)")
+	assert.Contains(t, h.read(h.state("fan").Reason), "interlock “gas”: h.gas > 30 (Gas 31.0)")
 	h.byHand("fan", 0, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"), "whatever a person wants")
 	h.lives(time.Minute, map[string]float64{"gas": 20})
@@ -349,10 +360,11 @@ func TestSuspectAndBadReadings(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 	h.lives(40*time.Second, map[string]float64{"temperature": -127})
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "bad for longer than a signal may be late: the fallback")
-	assert.Contains(t, h.state("heater").Reason, "falls back to off: Temperature (its readings are bad) is unknown")
+	assert.Contains(t, h.read(h.state("heater").Reason),
+		"falls back to off: Temperature (its readings are bad) is unknown")
 	h.lives(20*time.Second, map[string]float64{"temperature": 20})
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "back, but not for long enough")
-	assert.Contains(t, h.state("heater").Reason, "readings are back")
+	assert.Contains(t, h.read(h.state("heater").Reason), "readings are back")
 	h.lives(20*time.Second, map[string]float64{"temperature": 20})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "normal again after a settling time")
 	h.lives(40*time.Second, map[string]float64{"temperature": -127})
@@ -374,7 +386,7 @@ func TestStaleFallsBack(t *testing.T) {
 	assert.Equal(t, site.Amount(0), h.wanted("heater"))
 	h.lives(40*time.Second, nil)
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "its own fallback")
-	assert.Contains(t, h.state("heater").Reason, "last heard")
+	assert.Contains(t, h.read(h.state("heater").Reason), "last heard")
 }
 
 // Whether a signal is late is found out also where only now it is said how often it reports.
@@ -423,7 +435,7 @@ func TestProofOfEffect(t *testing.T) {
 func messages(effects []Effect) (out []string) {
 	for _, e := range effects {
 		if m, ok := e.(Message); ok {
-			out = append(out, m.Text)
+			out = append(out, m.Text.String())
 		}
 	}
 	return out
@@ -467,7 +479,7 @@ func TestPresetsAndTheFloorThatHolds(t *testing.T) {
 	assert.Equal(t, site.Amount(0), h.wanted("fan"))
 	h.lives(time.Minute, map[string]float64{"temperature": 3})
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "frost protection holds even then")
-	assert.Contains(t, h.state("heater").Reason, "protects")
+	assert.Contains(t, h.read(h.state("heater").Reason), "protects")
 	h.byHand("heater", 0, 0)
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "but not against a person at the switch")
 	h.do(ToAuto{Control: "h.heater", Actor: kim})
@@ -552,7 +564,7 @@ func TestAMomentaryWantIsSentOnce(t *testing.T) {
 	h.do(Offline{Device: "h", Session: "2"})
 	h.pass(time.Minute)
 	assert.Empty(t, wants(h.byHand("gate", 1, 0)))
-	assert.Contains(t, h.state("gate").Reason, "not delivered")
+	assert.Contains(t, h.read(h.state("gate").Reason), "not delivered")
 
 	again := &house{bench: &bench{Engine: New(), now: Now{Wall: h.now.Wall.Add(time.Minute), Trusted: true}, site: h.site},
 		t: t}
@@ -662,7 +674,7 @@ func TestExclusiveControls(t *testing.T) {
 	h.reads("temperature", 17.5) // both want to be on: the first comes first
 	assert.Equal(t, site.Amount(1), h.wanted("heater"))
 	assert.Equal(t, site.Amount(0), h.wanted("cooler"))
-	assert.Contains(t, h.state("cooler").Reason, "waits for Heater")
+	assert.Contains(t, h.read(h.state("cooler").Reason), "waits for Heater")
 	h.obeys()
 	h.reads("temperature", 25)
 	h.never("heater", "cooler")
@@ -723,7 +735,7 @@ func TestExerciseOnceAWeek(t *testing.T) {
 	for i := range 60 * 24 * 16 {
 		if next := h.Next(h.now.Wall, h.now.Wall.AddDate(0, 0, 8)); i == 60*24*3 {
 			require.Len(t, next, 1)
-			assert.Equal(t, "09 12:00 exercised", next[0].At.In(h.zone).Format("02 15:04 ")+next[0].What)
+			assert.Equal(t, "09 12:00 exercised", next[0].At.In(h.zone).Format("02 15:04 ")+next[0].What.String())
 		}
 		if w := wants(h.pass(time.Minute)); len(w) > 0 && w[0] == "on" {
 			runs = append(runs, h.now.Wall.In(h.zone).Format("02 15:04"))
@@ -842,13 +854,13 @@ func TestWhySaysWhatItWouldBeOtherwiseAndWhatIsNext(t *testing.T) {
 	h.reads("temperature", 30)
 	w, ok := h.Why(h.now, "h.heater")
 	require.True(t, ok)
-	assert.Contains(t, w.Reason, "stays on for 9 min more: shortest on")
-	assert.Contains(t, w.Next, "Stays on at least 9 min more: shortest on.")
+	assert.Contains(t, h.read(w.Reason), "stays on for 9 min more: shortest on")
+	assert.Contains(t, h.all(w.Next), "Stays on at least 9 min more: shortest on.")
 	h.byHand("heater", 0, time.Hour)
 	w, _ = h.Why(h.now, "h.heater")
-	assert.Contains(t, w.Else, "In auto it would be")
-	assert.Contains(t, w.Next[0], "auto")
-	assert.Contains(t, w.Lines[1], "Demand 1 asks for nothing: Temperature 30 is above the setpoint 22")
+	assert.Contains(t, h.read(w.Else), "In auto it would be")
+	assert.Contains(t, h.read(w.Next[0]), "auto")
+	assert.Contains(t, h.read(w.Lines[1]), "Demand 1 asks for nothing: Temperature 30 is above the setpoint 22")
 }
 
 func TestTryChangesNothing(t *testing.T) {
@@ -862,13 +874,13 @@ func TestTryChangesNothing(t *testing.T) {
 	draft.Automations["h.heater"] = &a
 	got, ok := h.Try(h.now, draft, "h.heater", nil)
 	require.True(t, ok)
-	assert.Equal(t, "off", got.Want, "the humidity is unknown")
-	assert.Equal(t, "30.0", got.Uses["h.temperature"])
+	assert.Equal(t, "off", got.Want.String(), "the humidity is unknown")
+	assert.Equal(t, "30.0", got.Uses["h.temperature"].String())
 	got, _ = h.Try(h.now, draft, "h.heater", map[string]reading.Value{"h.temperature": reading.Number(15)})
-	assert.Equal(t, "on", got.Want)
-	assert.Contains(t, got.Why.Reason, "Temperature 15 is below the setpoint 22")
+	assert.Equal(t, "on", got.Want.String())
+	assert.Contains(t, h.read(got.Why.Reason), "Temperature 15 is below the setpoint 22")
 	got, _ = h.Try(h.now, draft, "h.heater", map[string]reading.Value{"h.humidity": reading.Number(70)})
-	assert.Equal(t, "on", got.Want, "delays are left out, and the past is taken to have been the same")
+	assert.Equal(t, "on", got.Want.String(), "delays are left out, and the past is taken to have been the same")
 	assert.Equal(t, site.Amount(-1), h.wanted("heater"))
 }
 
@@ -908,7 +920,7 @@ func TestAfterAStart(t *testing.T) {
 	assert.Equal(t, site.Amount(0), h.wanted("fan"))
 	h = restart(40 * time.Second) // longer than a signal may be late
 	assert.Equal(t, site.Amount(1), h.wanted("heater"), "a demand leaves things as they are for a grace")
-	assert.Contains(t, h.state("heater").Reason, "the hub has just started")
+	assert.Contains(t, h.read(h.state("heater").Reason), "the hub has just started")
 	assert.Equal(t, site.Amount(1), h.wanted("fan"), "an interlock judges at once")
 	h.pass(61 * time.Second)
 	assert.Equal(t, site.Amount(0), h.wanted("heater"), "then the fallback")

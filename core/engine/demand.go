@@ -9,6 +9,7 @@ import (
 
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // demandKinds are the kinds of demands, a file each.
@@ -24,8 +25,10 @@ type demandKind interface {
 	build(b *binder, d *demand)
 	// demanded is what it comes to, and when it must be looked at again; the zero value: not by the clock.
 	demanded(e *Engine, x *controlled, d *demand) (control.Demanded, time.Duration)
-	// words say what it looks at, with its numbers.
-	words(e *Engine, x *controlled, d *demand) string
+	// aloud is when it asks, as a part of a sentence.
+	aloud(s *site.Site, d site.Demand) words.Fact
+	// says what it looks at, with its numbers.
+	says(e *Engine, x *controlled, d *demand) words.Fact
 }
 
 // A kind may also know more.
@@ -41,7 +44,7 @@ type (
 	}
 	// turning kinds know when they turn next.
 	turning interface {
-		turns(d *demand) (at time.Time, to string)
+		turns(d *demand) (at time.Time, on bool)
 	}
 	// timed kinds are unknown while the clock is not believed.
 	timed interface{ timed() }
@@ -217,14 +220,14 @@ func isLevel(d site.Demand, c site.Control) error {
 	return nil
 }
 
-// missing names what a level does not know, "" where it knows all.
-func (e *Engine) missing(d *demand) string {
+// missing names what a level does not know; nothing where it knows all.
+func (e *Engine) missing(d *demand) words.Fact {
 	for _, b := range []*bound{d.of, d.target} {
 		if b != nil && !b.value.Known {
-			return e.nameOf(b.f.Text) + " is unknown"
+			return words.Of("demand.unknown", "Name", e.nameOf(b.f.Text))
 		}
 	}
-	return ""
+	return words.Fact{}
 }
 
 // unknownKind stands for a kind that this version does not know.
@@ -233,17 +236,19 @@ type unknownKind struct{}
 func (unknownKind) name() site.DemandKind                    { return "" }
 func (unknownKind) validate(site.Demand, site.Control) error { return nil }
 func (unknownKind) build(*binder, *demand)                   {}
-func (unknownKind) words(*Engine, *controlled, *demand) string {
-	return "this version does not know what it looks at"
+func (unknownKind) aloud(_ *site.Site, d site.Demand) words.Fact {
+	return words.Of("when.strange", "Kind", string(d.Kind))
 }
+
+func (unknownKind) says(*Engine, *controlled, *demand) words.Fact { return words.Of("demand.strange") }
 
 func (unknownKind) demanded(_ *Engine, x *controlled, d *demand) (control.Demanded, time.Duration) {
 	return control.Demanded{To: d.to(x)}, 0
 }
 
-// demandWords say what a demand of a control looks at, with its numbers.
-func (e *Engine) demandWords(x *controlled, i int) string {
-	return x.demands[i].kind.words(e, x, x.demands[i])
+// demandFact says what a demand of a control looks at, with its numbers.
+func (e *Engine) demandFact(x *controlled, i int) words.Fact {
+	return x.demands[i].kind.says(e, x, x.demands[i])
 }
 
 // monoOf is the monotonic time at which a demand is looked at again, at least once a minute; 0 for no time.

@@ -8,6 +8,7 @@ import (
 
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Curve demands a level that follows a quantity.
@@ -56,9 +57,14 @@ func (curve) demanded(_ *Engine, x *controlled, d *demand) (control.Demanded, ti
 	return control.Demanded{Is: tri(to > 0), To: to}, 0
 }
 
-func (curve) words(e *Engine, x *controlled, d *demand) string {
-	if text := e.missing(d); text != "" {
-		return text
+func (curve) aloud(s *site.Site, d site.Demand) words.Fact {
+	return words.Of("when.curve", "Of", called(s, d.Of))
+}
+
+func (curve) says(e *Engine, x *controlled, d *demand) words.Fact {
+	if f := e.missing(d); !f.Empty() {
+		return f
 	}
-	return fmt.Sprintf("%s %s asks for %s", e.nameOf(d.cfg.Of), quantityWords(d.of.value, d.of.f.Unit), x.cfg.Say(d.Level))
+	return words.Of("demand.curve", "Name", e.nameOf(d.cfg.Of), "Is", quantity(d.of.value.Num, d.of.f.Unit), "To",
+		x.cfg.Told(d.Level))
 }

@@ -2,11 +2,13 @@ package engine
 
 import (
 	"fmt"
+	"strconv"
 	"time"
 
 	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // DayLength demands hours of light, counted from the day's first daylight.
@@ -59,19 +61,28 @@ func (dayLength) at(e *Engine, x *controlled, d *demand) (is control.Tri, again 
 	return tri(d.cond.Is == control.False), end
 }
 
-func (dayLength) words(e *Engine, _ *controlled, d *demand) string {
+func (dayLength) aloud(s *site.Site, d site.Demand) words.Fact {
+	if n, err := strconv.ParseFloat(d.Hours, 64); err == nil {
+		return words.Of("when.day_length", "Hours", words.Quantity{Num: n, Unit: "h", Decimals: -1})
+	}
+	return words.Of("when.day_length_by", "Name", called(s, d.Hours))
+}
+
+func (dayLength) says(e *Engine, _ *controlled, d *demand) words.Fact {
 	if !e.now.Trusted {
-		return "the length of its day waits until the hub's clock is right"
+		return words.Of("demand.day_clock")
 	}
 	if d.First.IsZero() {
-		return "waits for the day's first daylight"
+		return words.Of("demand.day_waits")
 	}
 	end := d.First.Add(time.Duration(d.target.value.Num * float64(time.Hour)))
-	text := fmt.Sprintf("%g h of light counted from %s, until %s", d.target.value.Num, e.when(d.First), e.when(end))
-	if d.cond.Is == control.True {
-		text += "; it is light"
-	} else if e.now.Wall.Before(end) {
-		text += "; it is dark"
+	day := words.Of("demand.day", "Hours", words.Quantity{Num: d.target.value.Num, Unit: "h", Decimals: -1}, "From",
+		e.local(d.First), "Until", e.local(end))
+	switch {
+	case d.cond.Is == control.True:
+		return words.All(day, words.Of("demand.light"))
+	case e.now.Wall.Before(end):
+		return words.All(day, words.Of("demand.dark"))
 	}
-	return text
+	return day
 }

@@ -7,6 +7,7 @@ import (
 	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Exercise demands a short run where there was none for days.
@@ -92,17 +93,24 @@ func (k exercise) next(e *Engine, x *controlled, d *demand, from time.Time) (at 
 	return at, false
 }
 
-func (exercise) words(e *Engine, _ *controlled, d *demand) string {
-	if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(site.Millis(d.cfg.ForMS))) {
-		return "is exercised for " + calendar.Words(site.Millis(d.cfg.ForMS))
+func (exercise) aloud(_ *site.Site, d site.Demand) words.Fact {
+	f := words.Of("when.exercise", "For", site.Millis(d.ForMS), "Every", site.Millis(d.EveryMS), "At", words.Fact{})
+	if d.At != nil {
+		f.With[2].Is = d.At.Says()
 	}
-	return "is exercised at " + d.cfg.At.String() + " where it did not run for " +
-		calendar.Words(site.Millis(d.cfg.EveryMS))
+	return f
+}
+
+func (exercise) says(e *Engine, _ *controlled, d *demand) words.Fact {
+	if !d.Began.IsZero() && e.now.Wall.Before(d.Began.Add(site.Millis(d.cfg.ForMS))) {
+		return words.Of("demand.exercised", "For", site.Millis(d.cfg.ForMS))
+	}
+	return words.Of("demand.exercise", "At", d.cfg.At.Says(), "Every", site.Millis(d.cfg.EveryMS))
 }
 
 func (k exercise) upcoming(e *Engine, x *controlled, d *demand, from, to time.Time) []Upcoming {
 	if at, ok := k.next(e, x, d, from); ok && at.Before(to) {
-		return []Upcoming{{At: at, ID: x.ID, What: "exercised", Ends: at.Add(site.Millis(d.cfg.ForMS))}}
+		return []Upcoming{{At: at, ID: x.ID, What: words.Of("next.exercised"), Ends: at.Add(site.Millis(d.cfg.ForMS))}}
 	}
 	return nil
 }

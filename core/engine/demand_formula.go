@@ -5,6 +5,7 @@ import (
 
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Whenever demands while a condition holds.
@@ -21,9 +22,10 @@ func (byFormula) demanded(_ *Engine, x *controlled, d *demand) (control.Demanded
 	return control.Demanded{Is: d.cond.Is, To: d.to(x)}, 0
 }
 
-func (byFormula) words(e *Engine, _ *controlled, d *demand) string {
-	if d.cfg.Name != "" {
-		return d.cfg.Name + ": " + e.formulaWords(d.cond.when)
-	}
-	return e.formulaWords(d.cond.when)
+func (byFormula) aloud(_ *site.Site, d site.Demand) words.Fact {
+	return words.Of("when.formula", "When", conditionAloud(d.Condition))
+}
+
+func (byFormula) says(e *Engine, _ *controlled, d *demand) words.Fact {
+	return named(d.cfg.Name, e.formulaFact(d.cond.when))
 }

@@ -5,9 +5,9 @@ import (
 	"strconv"
 	"time"
 
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Demands that hold a quantity at a setpoint, with a dead band.
@@ -52,8 +52,19 @@ func (hold) demanded(_ *Engine, x *controlled, d *demand) (control.Demanded, tim
 	return control.Demanded{Is: d.cond.Is, To: d.to(x)}, 0
 }
 
-// words say how a quantity stands to its setpoint. They state only what is so.
-func (k hold) words(e *Engine, _ *controlled, d *demand) string {
+func (k hold) aloud(s *site.Site, d site.Demand) words.Fact {
+	f := words.Of("when.below", "Of", called(s, d.Of), "Target", called(s, d.Target))
+	if k.kind == HoldBelow {
+		f.Code = "when.above"
+	}
+	if d.Band > 0 {
+		f = words.Of("when.by", "When", f, "Band", words.Quantity{Num: d.Band, Decimals: -1})
+	}
+	return f
+}
+
+// says how a quantity stands to its setpoint, and only what is so.
+func (k hold) says(e *Engine, _ *controlled, d *demand) words.Fact {
 	c := d.cfg
 	of, target := e.bind(c.Of), e.bind(c.Target)
 	e.eval(of)
@@ -61,31 +72,34 @@ func (k hold) words(e *Engine, _ *controlled, d *demand) string {
 	name, unit := e.nameOf(c.Of), of.f.Unit
 	switch {
 	case !of.value.Known:
-		return name + " is unknown"
+		return words.Of("demand.unknown", "Name", name)
 	case !target.value.Known:
-		return "the setpoint of " + name + " is unknown"
+		return words.Of("demand.setpoint_unknown", "Name", name)
 	}
 	a, b := apart(of.value.Num, target.value.Num, unit)
-	beyond, other, far := of.value.Num < target.value.Num, "above", "below"
+	beyond, other, far := of.value.Num < target.value.Num, "demand.above", "demand.below"
 	if k.kind == HoldBelow {
-		beyond, other, far = of.value.Num > target.value.Num, "below", "above"
+		beyond, other, far = of.value.Num > target.value.Num, "demand.below", "demand.above"
 	}
-	band := ""
-	if c.Band > 0 {
-		band = fmt.Sprintf(" (dead band %g)", c.Band)
+	band := words.Quantity{Num: c.Band, Unit: unit, Decimals: -1, Apart: true}
+	stands := func(code string, more ...any) words.Fact {
+		f := words.Of(code, append([]any{"Name", name, "Is", a, "To", b}, more...)...)
+		if c.Band > 0 {
+			f = words.Of("demand.band", "What", f, "Band", band)
+		}
+		return f
 	}
-	switch {
+	switch on := d.cond.when.value.True(); {
 	case of.value.Num == target.value.Num:
-		return fmt.Sprintf("%s %s is at the setpoint%s", name, a, band)
+		return stands("demand.at")
 	case !beyond:
-		return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, other, b, band)
-	case d.cond.Is == control.True && !d.cond.when.value.True():
-		return fmt.Sprintf("%s %s has not reached the setpoint %s yet%s", name, a, b, band)
+		return stands(other)
+	case d.cond.Is == control.True && !on:
+		return stands("demand.not_yet")
 	case d.cond.Is != control.True && d.cond.due > 0:
-		return fmt.Sprintf("%s %s is %s the setpoint %s, and counts in %s%s", name, a, far, b,
-			calendar.Words(d.cond.due-e.now.Mono), band)
-	case d.cond.Is != control.True && !d.cond.when.value.True():
-		return fmt.Sprintf("%s %s is within the dead band of %g at the setpoint %s", name, a, c.Band, b)
+		return stands(far+"_soon", "Left", max(d.cond.due-e.now.Mono, 0))
+	case d.cond.Is != control.True && !on:
+		return words.Of("demand.within", "Name", name, "Is", a, "To", b, "Band", band)
 	}
-	return fmt.Sprintf("%s %s is %s the setpoint %s%s", name, a, far, b, band)
+	return stands(far)
 }

@@ -7,6 +7,7 @@ import (
 
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Regulate demands the level that keeps a quantity at a setpoint (PI).
@@ -113,10 +114,14 @@ func (regulate) step(d *demand, most float64) float64 {
 	return 0
 }
 
-func (regulate) words(e *Engine, x *controlled, d *demand) string {
-	if text := e.missing(d); text != "" {
-		return text
+func (regulate) aloud(s *site.Site, d site.Demand) words.Fact {
+	return words.Of("when.regulated", "Of", called(s, d.Of), "Target", called(s, d.Target))
+}
+
+func (regulate) says(e *Engine, x *controlled, d *demand) words.Fact {
+	if f := e.missing(d); !f.Empty() {
+		return f
 	}
-	return fmt.Sprintf("%s %s is kept at %s with %s", e.nameOf(d.cfg.Of), quantityWords(d.of.value, d.of.f.Unit),
-		quantityWords(d.target.value, d.of.f.Unit), x.cfg.Say(d.Level))
+	return words.Of("demand.regulated", "Name", e.nameOf(d.cfg.Of), "Is", quantity(d.of.value.Num, d.of.f.Unit), "Target",
+		quantity(d.target.value.Num, d.of.f.Unit), "To", x.cfg.Told(d.Level))
 }

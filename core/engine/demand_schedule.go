@@ -6,6 +6,7 @@ import (
 
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Scheduled demands at times of day.
@@ -49,32 +50,34 @@ func (scheduled) demanded(e *Engine, x *controlled, d *demand) (control.Demanded
 	return out, e.mono(s.again)
 }
 
-func (scheduled) words(e *Engine, _ *controlled, d *demand) string {
+func (scheduled) aloud(s *site.Site, d site.Demand) words.Fact {
+	if d.Schedule == nil {
+		return words.Of("schedule.never")
+	}
+	return d.Schedule.Says(s.Hub.Location())
+}
+
+func (scheduled) says(e *Engine, _ *controlled, d *demand) words.Fact {
 	switch {
 	case !e.now.Trusted:
-		return "its schedule waits until the hub's clock is right"
+		return words.Of("demand.clock")
 	case d.schedule.on:
-		return "scheduled until " + e.when(d.schedule.next)
+		return words.Of("demand.until", "At", e.local(d.schedule.next))
 	case d.schedule.next.IsZero():
-		return "nothing is scheduled within a week"
+		return words.Of("demand.never")
 	}
-	return "scheduled next " + e.when(d.schedule.next)
+	return words.Of("demand.next", "At", e.local(d.schedule.next))
 }
 
-func (scheduled) turns(d *demand) (at time.Time, to string) {
-	if d.schedule.on {
-		return d.schedule.next, "off"
-	}
-	return d.schedule.next, "on"
-}
+func (scheduled) turns(d *demand) (at time.Time, on bool) { return d.schedule.next, !d.schedule.on }
 
 func (scheduled) upcoming(e *Engine, x *controlled, d *demand, from, to time.Time) (list []Upcoming) {
-	what := x.cfg.Say(d.to(x))
+	what := x.cfg.Told(d.to(x))
 	if d.cfg.Name != "" {
-		what += ", " + d.cfg.Name
+		what = words.Of("next.named", "What", what, "Name", d.cfg.Name)
 	}
 	if x.Mode == Manual {
-		what += " (not while it is by hand)"
+		what = words.Of("next.while_hand", "What", what)
 	}
 	for _, r := range d.cfg.Schedule.Runs(from.In(e.zone), to.In(e.zone), e.spot()) {
 		list = append(list, Upcoming{At: r.From, ID: x.ID, What: what, Ends: r.To})

@@ -25,7 +25,7 @@ func TestADayLengthWithoutItsHoursIsUnknown(t *testing.T) {
 	assert.Equal(t, site.Amount(1), h.wanted("up"))
 	h.lives(10*time.Minute, nil)
 	assert.Zero(t, h.wanted("up"))
-	assert.Contains(t, h.state("up").Reason, "falls back")
+	assert.Contains(t, h.read(h.state("up").Reason), "falls back")
 }
 
 func TestWhatIsOnThoughNobodyWantsItKeepsToItsLongestOn(t *testing.T) {
@@ -44,7 +44,7 @@ func TestWhatIsOnThoughNobodyWantsItKeepsToItsLongestOn(t *testing.T) {
 	h.do(Serve{Control: "h.heater", Actor: kim})
 	h.lives(70*time.Second, nil)
 	assert.Zero(t, h.wanted("heater"))
-	assert.Contains(t, h.Reason(h.now, "h.heater"), "longest time")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.heater")), "longest time")
 }
 
 func TestARegulatorThatNeverStopsComesBackFromItsBound(t *testing.T) {
@@ -84,7 +84,7 @@ func TestAProofThatCameLateIsSaid(t *testing.T) {
 	require.Equal(t, ProofMissing, h.state("fan").Proof)
 	h.reads("power", 60)
 	assert.Equal(t, ProofSeen, h.state("fan").Proof)
-	assert.Equal(t, "its effect came late: h.power > 55", h.state("fan").Reason)
+	assert.Equal(t, "its effect came late: h.power > 55", h.read(h.state("fan").Reason))
 	edited := *h.site.Automations["h.fan"]
 	edited.Proof = nil
 	with := h.site
@@ -119,7 +119,7 @@ func TestWhatLooksBackOnAControl(t *testing.T) {
 	assert.Zero(t, h.wanted("pump"))
 	h.byHand("duct", 80, 0)
 	h.lives(2*time.Minute, nil)
-	assert.Equal(t, site.Amount(1), h.wanted("pump"), h.state("pump").Reason)
+	assert.Equal(t, site.Amount(1), h.wanted("pump"), h.read(h.state("pump").Reason))
 }
 
 func TestTheHighestFloorProtects(t *testing.T) {

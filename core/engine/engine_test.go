@@ -348,7 +348,7 @@ func TestAfterAnAbsence(t *testing.T) {
 				assert.Equal(t, *on(tt.want), *c.Want)
 				assert.Equal(t, tt.held, c.Held != nil)
 				if tt.held {
-					assert.Contains(t, c.Reason, "tap to resume")
+					assert.Contains(t, c.Reason.String(), "tap to resume")
 					b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
 					assert.Nil(t, b.fan(t).Held)
 					assert.Equal(t, site.Amount(1), *b.fan(t).Want)

@@ -142,7 +142,7 @@ func TestNothingWaitsForAStartThatNeverWas(t *testing.T) {
 			Members: []site.GroupMember{{Control: "h.heater", Watts: 1000}, {Control: "h.fan", Watts: 1000}}}
 	})
 	h.do(Report{Control: "h.heater", Session: "1", Value: 1}) // as it came up
-	assert.Equal(t, "as the board came up", h.state("heater").Reason)
+	assert.Equal(t, "as the board came up", h.read(h.state("heater").Reason))
 	h.byHand("fan", 1, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
 }
@@ -180,7 +180,7 @@ func TestWhatIsOnWhileItIsRepairedKeepsTheOtherOneOff(t *testing.T) {
 	h.do(Report{Control: "h.heater", Session: "1", Value: 1, By: ByHand})
 	assert.Equal(t, site.Amount(-1), h.wanted("heater"), "nothing is wanted of it")
 	assert.Zero(t, h.wanted("cooler"), "it goes before what an interlock wants")
-	assert.Contains(t, h.state("cooler").Reason, "waits for Heater")
+	assert.Contains(t, h.read(h.state("cooler").Reason), "waits for Heater")
 	h.do(Report{Control: "h.heater", Session: "1", Value: 0, By: ByHand})
 	h.lives(20*time.Second, gas)
 	assert.Equal(t, site.Amount(1), h.wanted("cooler"))

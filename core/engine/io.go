@@ -14,6 +14,7 @@ import (
 	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Input is what can happen to an engine.
@@ -296,7 +297,7 @@ type NeedHistory formula.Need
 // Message is to be told to people.
 type Message struct {
 	Object string
-	Text   string
+	Text   words.Fact
 	Grave  bool
 	By     string
 }
@@ -319,7 +320,7 @@ type Journal struct {
 	Actor          access.Actor
 	Action, Object string
 	Before, After  string
-	Reason         string
+	Reason         words.Fact
 }
 
 func (*Store) effect()         {}
@@ -399,7 +400,7 @@ type ControlState struct {
 	Phase   Phase        `json:"phase"`
 	Tries   int          `json:"tries"`
 	Held    *site.Amount `json:"held"` // what was given up after an absence; a tap resumes it
-	Reason  string       `json:"reason"`
+	Reason  words.Fact   `json:"reason"`
 	Rev     int64        `json:"rev"` // counts commands, so that a waiting caller knows whether its own was overtaken
 
 	Mode      Mode         `json:"mode,omitempty"`

@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // mover is a door, blind or valve: a control that other controls move. It belongs to the control, not to the building
@@ -155,30 +155,30 @@ func (e *Engine) halt(x *controlled) {
 	m := x.mover
 	if x.Mover.Moving {
 		x.Mover.Moving = false
-		x.Phase, x.Reason = Unconfirmed, "it was stopped on its way"
+		x.Phase, x.Reason = Unconfirmed, words.Of("mover.stopped")
 		x.unkept = true
 	}
 	e.lookOnce(x)
 	e.drive(x, 0, 0)
 	if m.pulses != nil && m.pulses.Pulse.Running {
-		e.cutPulse(m.pulses, "the door was taken out of service")
+		e.cutPulse(m.pulses, words.Of("pulse.door"))
 	}
 }
 
-// held says why a mover cannot move now, "" where it can.
-func (m *mover) held() string {
+// held says why a mover cannot move now; nothing where it can.
+func (m *mover) held() words.Fact {
 	for _, o := range []*controlled{m.opens, m.closes, m.pulses} {
 		if o != nil && o.Service != control.InService {
-			return o.cfg.Name + " is out of service"
+			return words.Of("mover.service", "Name", o.cfg.Name)
 		}
 		if o != nil && o.leaving {
-			return o.cfg.Name + " is being taken away"
+			return words.Of("mover.leaving", "Name", o.cfg.Name)
 		}
 	}
 	if m.pulses == nil && (m.opens == nil || m.closes == nil) {
-		return "an output is missing"
+		return words.Of("mover.output")
 	}
-	return ""
+	return words.Fact{}
 }
 
 // move drives the outputs of a mover to where it should be.
@@ -223,9 +223,9 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 		if known && there {
 			x.Phase = Confirmed
 		} else {
-			x.Reason = "it has one button and cannot be held; " + e.reason(x)
+			x.Reason = words.Of("mover.button", "Why", e.reason(x))
 		}
-	case held != "":
+	case !held.Empty():
 		e.standStill(x)
 		x.Phase, x.Reason = Unconfirmed, held
 	case want == site.Stop:
@@ -240,7 +240,7 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 	case m.quiet:
 		if x.Phase == Pending {
 			x.Phase = Unconfirmed
-			x.Reason = "the hub was started anew; nobody saw whether it got to " + x.cfg.Say(want)
+			x.Reason = words.Of("mover.restart", "To", x.cfg.Told(want))
 		}
 	case s.Failed:
 		e.drive(x, 0, 0)
@@ -260,7 +260,8 @@ func (e *Engine) move(x *controlled, want site.Amount) {
 		e.start(x, want)
 	}
 	e.lookOnce(x)
-	if x.Phase != phase || x.Reason != reason || was.Goal != s.Goal || was.Moving != s.Moving || was.Failed != s.Failed ||
+	if x.Phase != phase || !x.Reason.Equal(reason) || was.Goal != s.Goal || was.Moving != s.Moving ||
+		was.Failed != s.Failed ||
 		fresh {
 		x.unkept = true
 	}
@@ -376,14 +377,13 @@ func (e *Engine) travelled(x *controlled) {
 	if known || m.pulses != nil || deaf {
 		s.Failed = true
 		x.Phase = Unconfirmed
-		x.Reason = "did not get to " + x.cfg.Say(s.Goal) + " within " + calendar.Words(site.Millis(m.cfg.TravelMS)*3/2) +
-			"; it was stopped, look at it"
+		x.Reason = words.Of("mover.stuck", "To", x.cfg.Told(s.Goal), "Within", site.Millis(m.cfg.TravelMS)*3/2)
 		if deaf {
-			x.Reason = "its motor did not answer; it may not be at " + x.cfg.Say(s.Goal) + ", look at it"
+			x.Reason = words.Of("mover.deaf", "To", x.cfg.Told(s.Goal))
 		}
 		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, After: x.cfg.Say(s.Goal),
 			Reason: x.Reason})
-		e.emit(Message{Object: x.ID, Grave: true, Text: x.cfg.Name + " " + x.Reason})
+		e.emit(Message{Object: x.ID, Grave: true, Text: words.Of("mover.message", "Name", x.cfg.Name, "Why", x.Reason)})
 		return
 	}
 	goal := s.Goal

@@ -11,6 +11,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // What comes in another order than one thinks of: each of these once kept something on, or off, that should not have
@@ -51,7 +52,7 @@ func TestWhatGoesRoundIsHeldAndTold(t *testing.T) {
 	assert.Less(t, len(wants(h.seen)), 12)
 	assert.Equal(t, control.Chatters, h.state("fan").Limit)
 	assert.Zero(t, h.wanted("fan"), "at its safe value")
-	assert.Contains(t, h.state("fan").Reason, "chatters")
+	assert.Contains(t, h.read(h.state("fan").Reason), "chatters")
 	state, _, _, _ := h.Alert("chatters")
 	assert.True(t, state.Is)
 	assert.LessOrEqual(t, len(out), 60)
@@ -70,7 +71,7 @@ func TestTheHubsOwnChangesAreBounded(t *testing.T) {
 		changes += len(wants(h.reads("temperature", float64(15+10*(i%2)))))
 	}
 	assert.Equal(t, 4, changes)
-	assert.Contains(t, h.state("fan").Reason, "chatters; it is held at off for")
+	assert.Contains(t, h.read(h.state("fan").Reason), "chatters; it is held at off for")
 }
 
 func TestLongestOnIsABudget(t *testing.T) {
@@ -93,7 +94,7 @@ func TestLongestOnIsABudget(t *testing.T) {
 	assert.Zero(t, h.wanted("fan"))
 	run(25, 5*time.Minute)
 	assert.Zero(t, h.wanted("fan"), "by hand it stays off until told anew")
-	assert.Contains(t, h.Reason(h.now, "h.fan"), "switch it anew")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.fan")), "switch it anew")
 	h.byHand("fan", 1, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"))
 }
@@ -107,10 +108,10 @@ func TestStartsAnHour(t *testing.T) {
 	}
 	h.lives(time.Minute, map[string]float64{"temperature": 25})
 	assert.Zero(t, h.wanted("fan"))
-	assert.Contains(t, h.state("fan").Reason, "it was started 2 times within an hour")
+	assert.Contains(t, h.read(h.state("fan").Reason), "it was started 2 times within an hour")
 	h.byHand("fan", 1, 0)
 	assert.Equal(t, site.Amount(1), h.wanted("fan"), "a person may, and is told")
-	assert.Contains(t, h.Reason(h.now, "h.fan"), "it was started 3 times within an hour, 2 are allowed")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.fan")), "it was started 3 times within an hour, 2 are allowed")
 }
 
 func TestAnInterlockLetsGoOnlyOfWhatWasSeen(t *testing.T) {
@@ -123,8 +124,8 @@ func TestAnInterlockLetsGoOnlyOfWhatWasSeen(t *testing.T) {
 	h.lives(5*time.Minute, nil) // silent
 	h.reads("gas", 20)
 	assert.Equal(t, full, h.wanted("fan"), "between its limits nothing is let go of, whatever was between")
-	assert.Contains(t, h.state("fan").Reason, "interlock “gas”")
-	assert.Contains(t, mustWhy(h, "fan").Reason, "holds until h.gas < 10")
+	assert.Contains(t, h.read(h.state("fan").Reason), "interlock “gas”")
+	assert.Contains(t, h.read(mustWhy(h, "fan").Reason), "holds until h.gas < 10")
 	renamed := *h.site.Automations["h.fan"]
 	renamed.Interlocks = []site.Interlock{renamed.Interlocks[0]}
 	renamed.Interlocks[0].Name = "carbon monoxide"
@@ -255,7 +256,7 @@ func TestAPulseSequenceEndsWithALockOrAnInterlock(t *testing.T) {
 		last := h.state("gate").Rev
 		out := end(h)
 		assert.Equal(t, Unconfirmed, h.state("gate").Phase, name)
-		assert.Contains(t, h.state("gate").Reason, "ended: ", name)
+		assert.Contains(t, h.read(h.state("gate").Reason), "ended: ", name)
 		assert.Equal(t, []string{"off"}, wants(out), name)
 		for _, x := range out {
 			if w, ok := x.(Want); ok {
@@ -307,7 +308,7 @@ func TestTheHubIsSilentWhereNobodyConfirmed(t *testing.T) {
 	require.Positive(t, beats(h.pass(time.Minute)))
 	assert.Contains(t, h.do(Withdraw{Control: "h.fan", Doubt: true}), Journal{Actor: access.HubActor(), Action: "silent",
 		Object: "h",
-		Reason: "Fan did not confirm off; the hub stays silent for 1 min, so that the board falls to its safe values"})
+		Reason: words.Of("want.silence", "Name", "Fan", "Safe", words.Of("off"), "For", 80*time.Second)})
 	assert.Zero(t, beats(h.pass(79*time.Second)), "for a lease and a beat")
 	out := h.pass(20 * time.Second)
 	assert.Positive(t, beats(out))
@@ -354,7 +355,7 @@ func TestAFloorThatCannotSeeSaysSo(t *testing.T) {
 	assert.Empty(t, h.state("heater").Floor)
 	h.lives(5*time.Minute, nil)
 	assert.Equal(t, floorBlind, h.state("heater").Floor)
-	assert.Contains(t, h.Reason(h.now, "h.heater"), "its protection cannot see: Temperature")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.heater")), "its protection cannot see: Temperature")
 }
 
 func TestASensorThatFailsSlowlyIsMissed(t *testing.T) {
@@ -476,12 +477,12 @@ func TestTryBeginsWithTheStateThatIs(t *testing.T) {
 	h.is("day", false)
 	got, ok := h.Try(h.now, h.site, "h.fan", nil)
 	require.True(t, ok)
-	assert.Equal(t, "on", got.Want)
-	assert.Contains(t, got.Why.Reason, "13 h of light counted from 10:00")
+	assert.Equal(t, "on", got.Want.String())
+	assert.Contains(t, h.read(got.Why.Reason), "13 h of light counted from 10:00")
 	h.reads("gas", 40)
 	h.reads("gas", 20)
 	got, _ = h.Try(h.now, h.site, "h.fan", nil)
-	assert.Equal(t, "off", got.Want, "an interlock that holds goes on holding")
+	assert.Equal(t, "off", got.Want.String(), "an interlock that holds goes on holding")
 }
 
 func TestLatchesOfEarlierVersionsAreCarriedOver(t *testing.T) {
@@ -614,13 +615,13 @@ func TestTwoThatAreForcedOnAndExcludeEachOther(t *testing.T) {
 	h.lives(20*time.Second, map[string]float64{"temperature": 3, "gas": 40})
 	assert.Equal(t, full, h.wanted("heater"), "the owner's order wins")
 	assert.Zero(t, h.wanted("cooler"))
-	assert.Contains(t, h.state("cooler").Reason, "Heater goes first: both are forced on")
+	assert.Contains(t, h.read(h.state("cooler").Reason), "Heater goes first: both are forced on")
 	alert, _, _, ok := h.Alert("overruled_h_cooler")
 	require.True(t, ok)
 	assert.True(t, alert.Is)
 	h.reads("temperature", 20)
 	assert.Zero(t, h.wanted("cooler"), "the heater has not said yet that it is off")
-	assert.Contains(t, h.state("cooler").Reason, "waits for Heater")
+	assert.Contains(t, h.read(h.state("cooler").Reason), "waits for Heater")
 	h.obeys()
 	assert.Equal(t, full, h.wanted("cooler"), "now it has")
 	h.lives(20*time.Second, map[string]float64{"temperature": 20, "gas": 40})
@@ -641,11 +642,11 @@ func TestALampCountsItsDayAnew(t *testing.T) {
 	h.is("day", true) // 08:00
 	h.is("day", false)
 	assert.Equal(t, site.Amount(1), h.wanted("up"), "13 hours are counted from this day's light")
-	assert.Contains(t, h.state("up").Reason, "counted from 08:00, until 21:00")
+	assert.Contains(t, h.read(h.state("up").Reason), "counted from 08:00, until 21:00")
 	h = h.restarts(time.Minute)
 	h.comes("2", map[string]reading.Value{"h.day": reading.OnOff(false)}, nil)
 	assert.Equal(t, site.Amount(1), h.wanted("up"), "and that is known after a restart")
-	assert.Contains(t, h.state("up").Reason, "counted from 08:00")
+	assert.Contains(t, h.read(h.state("up").Reason), "counted from 08:00")
 }
 
 func TestWhatHadNoEffectIsTriedWhenItIsAskedForAnew(t *testing.T) {
@@ -706,7 +707,7 @@ func TestADoorWithoutAnOutputDoesNotMove(t *testing.T) {
 		h.lives(3*time.Second, nil)
 		assert.Zero(t, h.wanted(left), "it could not be closed any more, or not opened")
 		assert.Equal(t, Unconfirmed, h.state("gate").Phase)
-		assert.Equal(t, "an output is missing", h.state("gate").Reason)
+		assert.Equal(t, "an output is missing", h.read(h.state("gate").Reason))
 	}
 }
 
@@ -718,11 +719,11 @@ func TestADoorThatGotThereAfterAllIsWell(t *testing.T) {
 	h.byHand("gate", site.Open, 0)
 	h.lives(20*time.Second, nil)
 	require.True(t, h.state("gate").Mover.Failed)
-	require.Contains(t, h.state("gate").Reason, "did not get to open")
+	require.Contains(t, h.read(h.state("gate").Reason), "did not get to open")
 	h.is("open", true)
 	assert.Equal(t, Confirmed, h.state("gate").Phase)
 	assert.False(t, h.state("gate").Mover.Failed)
-	assert.Equal(t, "set to open by Kim", h.state("gate").Reason)
+	assert.Equal(t, "set to open by Kim", h.read(h.state("gate").Reason))
 }
 
 func TestWhatIsOfflineIsNotToldAgain(t *testing.T) {
@@ -782,7 +783,7 @@ func TestWhatFightsBackIsSaidAndTriedAgain(t *testing.T) {
 		require.False(t, c.Phase == Confirmed && *c.Is != *c.Want, "what it does not say is not confirmed")
 	}
 	assert.LessOrEqual(t, sent, 20)
-	assert.Contains(t, h.Reason(h.now, "h.fan"), "House does not confirm off, it says on")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.fan")), "House does not confirm off, it says on")
 	assert.NotEmpty(t, wants(h.pass(20*time.Second)), "it is told again")
 }
 

@@ -1,13 +1,12 @@
 package engine
 
 import (
-	"fmt"
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // The hub's own doing is bounded: whatever goes round in a circle, at once or through readings and reports, is held.
@@ -114,8 +113,7 @@ func (e *Engine) damp(x *controlled) {
 	x.doing.until, x.doing.to, x.doing.forced, x.doing.holds, x.doing.n = e.now.Mono+span, to, forced, e.now.Mono, 0
 	x.Damped = &Damping{e.now.Wall.Add(span), span, to, forced}
 	e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: x.ID, Before: wanted(x), After: x.cfg.Say(to),
-		Reason: fmt.Sprintf("it would change more than %d times a minute; it is held for %s", x.auto.MostChanges(),
-			calendar.Words(span))})
+		Reason: words.Of("want.chatters", "N", x.auto.MostChanges(), "For", span)})
 	e.mark(x)
 }
 

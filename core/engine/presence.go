@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
+	"idleember/core/words"
 )
 
 func (e *Engine) online(in Online) {
@@ -34,7 +34,7 @@ func (e *Engine) online(in Online) {
 	if !was {
 		d.Since = e.now.Wall
 		e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "online", Object: d.ID, After: "online",
-			Reason: "connected from " + in.From})
+			Reason: words.Of("device.from", "From", in.From)})
 	}
 	if !was || from != in.From || slept {
 		e.emit(DeviceChanged{d.DeviceState})
@@ -146,8 +146,8 @@ func (e *Engine) expireDue(w wake) {
 		s.wake = e.wakeAt(s.until, wakeExpire, d.ID)
 		return
 	}
-	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: "nothing was heard for " +
-		calendar.Words(e.silence(d.ID))})
+	e.offline(Offline{Device: d.ID, Session: d.sessions[at].id, Why: words.Of("device.silent", "For",
+		e.silence(d.ID)).String()})
 }
 
 func (e *Engine) offline(in Offline) {
@@ -198,7 +198,7 @@ func (e *Engine) goOffline(d *device) {
 	d.Online, d.Asleep, d.Since = false, false, d.endedAt
 	e.emit(DeviceChanged{d.DeviceState})
 	e.emit(Journal{Actor: e.deviceActor(d.ID), Action: "offline", Object: d.ID, Before: "online", After: "offline",
-		Reason: d.Why})
+		Reason: words.Said(d.Why)})
 	var ids []string
 	for id, s := range e.site.Signals {
 		if s.Device == d.ID {
@@ -297,7 +297,7 @@ func (e *Engine) giveUp(x *controlled) {
 	x.Held, x.Hand, x.HandBy, x.HandAt, x.How = &held, &safe, access.HubActor(), e.now.Wall, HowAway
 	e.emit(Journal{Actor: access.HubActor(), Action: "switch", Object: x.ID, Before: x.cfg.Say(held),
 		After:  x.cfg.Say(safe),
-		Reason: "away for longer than " + calendar.Words(x.cfg.Resume()) + "; the safe value holds until somebody resumes"})
+		Reason: words.Of("want.given_up", "For", x.cfg.Resume())})
 	x.again = true
 	e.mark(x)
 }

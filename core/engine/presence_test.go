@@ -86,7 +86,7 @@ func TestSleepingDevice(t *testing.T) {
 	assert.Equal(t, Live, s.Fresh)
 
 	b.do(Command{Control: "kiln.fan", To: 1, Actor: kim})
-	assert.Contains(t, b.fan(t).Reason, "sleeps and wakes every 10 min")
+	assert.Contains(t, b.fan(t).Reason.String(), "sleeps and wakes every 10 min")
 	b.pass(9 * time.Minute)
 	assert.Equal(t, Pending, b.fan(t).Phase, "it waits for the board to wake")
 	wake(t)
@@ -97,7 +97,7 @@ func TestSleepingDevice(t *testing.T) {
 	b.do(Command{Control: "kiln.fan", To: 0, Actor: kim})
 	out := b.pass(21 * time.Minute)
 	assert.Equal(t, []string{"on"}, wants(out), "a want that was not fetched in time is taken back to what the board is")
-	assert.Contains(t, b.fan(t).Reason, "did not wake in time")
+	assert.Contains(t, b.fan(t).Reason.String(), "did not wake in time")
 	assert.True(t, slices.ContainsFunc(out, func(x Effect) bool {
 		j, ok := x.(Journal)
 		return ok && j.Action == "not delivered" && j.Before == "off" && j.After == "on"

@@ -13,6 +13,7 @@ import (
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // restarts is the house with a new engine after a time, with all that the old one had kept. Its board is not back yet.
@@ -174,7 +175,7 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 
 	h.is("open", true)
 	assert.Equal(t, ProofSeen, h.state("gate").Proof, "it came late")
-	assert.Equal(t, "its effect came late: h.open", h.state("gate").Reason)
+	assert.Equal(t, "its effect came late: h.open", h.read(h.state("gate").Reason))
 	h = make()
 	h.pass(5 * time.Second)
 	h.is("open", true)
@@ -191,7 +192,7 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 	h = make().restarts(time.Second)
 	p, rev := h.state("gate").Pulse, h.state("gate").Rev
 	assert.Equal(t, Unconfirmed, h.state("gate").Phase)
-	assert.Equal(t, "ended by a restart of the hub", h.state("gate").Reason)
+	assert.Equal(t, "ended by a restart of the hub", h.read(h.state("gate").Reason))
 	assert.True(t, slices.ContainsFunc(h.seen, func(x Effect) bool {
 		j, ok := x.(Journal)
 		return ok && j.Action == "pulse" && j.After == "off"
@@ -201,7 +202,7 @@ func TestAPulseIsTriedAgainWhereItsProofSaysSoButNotAfterARestart(t *testing.T) 
 	assert.False(t, h.state("gate").Pulse.Off, "off was sent")
 	h.do(Offline{Device: "h", Session: "2"})
 	assert.Empty(t, wants(h.do(Online{Device: "h", Session: "3"})), "once")
-	assert.Equal(t, PulseState{ID: p.ID, By: kim, At: p.At, Off: true, Says: "ended by a restart of the hub"}, p)
+	assert.Equal(t, PulseState{ID: p.ID, By: kim, At: p.At, Off: true, Says: words.Of("pulse.restart")}, p)
 }
 
 func TestADelayGoesOnOverARestart(t *testing.T) {
@@ -316,7 +317,7 @@ func TestWhatNobodyWantsIsFollowed(t *testing.T) {
 	h.do(Report{Control: "h.fan", Session: "1", Value: 0})
 	h.do(Report{Control: "h.fan", Session: "1", Value: 1})
 	assert.Equal(t, on(true), h.state("fan").Hand)
-	assert.Equal(t, "switched on at the board", h.state("fan").Reason)
+	assert.Equal(t, "switched on at the board", h.read(h.state("fan").Reason))
 	out := h.do(Report{Control: "h.pump", Session: "1", Value: 1, By: ByHand})
 	assert.Equal(t, on(true), h.state("pump").Hand, "marked, it is at once")
 	assert.NotEmpty(t, out)
@@ -336,7 +337,7 @@ func TestAnInsistenceIsTriedAsOftenAsAnyWant(t *testing.T) {
 	require.Equal(t, Pending, h.state("fan").Phase)
 	assert.Zero(t, h.state("fan").Tries)
 	assert.GreaterOrEqual(t, tries, 0)
-	assert.Equal(t, "switched at the board; the hub insists on on", h.state("fan").Reason)
+	assert.Equal(t, "switched at the board; the hub insists on on", h.read(h.state("fan").Reason))
 }
 
 func TestAFallToTheSafeValueIsNamed(t *testing.T) {
@@ -344,14 +345,14 @@ func TestAFallToTheSafeValueIsNamed(t *testing.T) {
 	h.byHand("fan", 1, 0)
 	h.obeys()
 	h.do(Report{Control: "h.fan", Session: "1", Value: 0, By: ByLease})
-	assert.Contains(t, h.state("fan").Reason, "fell to its safe value when the hub was silent")
+	assert.Contains(t, h.read(h.state("fan").Reason), "fell to its safe value when the hub was silent")
 	h.obeys()
 	h.do(Online{Device: "h", Session: "2"})
 	h.do(Report{Control: "h.fan", Session: "2", Value: 1})
 	h.do(Offline{Device: "h", Session: "1"})
 	h.do(Online{Device: "h", Session: "3"})
 	h.do(Report{Control: "h.fan", Session: "3", Value: 0})
-	assert.NotContains(t, h.state("fan").Reason, "fell to its safe value")
+	assert.NotContains(t, h.read(h.state("fan").Reason), "fell to its safe value")
 }
 
 func TestTheGraceIsThatOfAControlsOwnInputs(t *testing.T) {
@@ -383,8 +384,8 @@ func TestWhatIsWantedWhileItIsAwayIsGivenUpInTheEnd(t *testing.T) {
 	h.pass(2 * time.Hour)
 	assert.Equal(t, on(true), h.state("fan").Held)
 	assert.Zero(t, h.wanted("fan"))
-	assert.Contains(t, h.Reason(h.now, "h.fan"), "was on by hand when it went away; tap to resume")
-	assert.NotContains(t, h.Reason(h.now, "h.fan"), "resume until", "that is not what the time was for")
+	assert.Contains(t, h.read(h.Reason(h.now, "h.fan")), "was on by hand when it went away; tap to resume")
+	assert.NotContains(t, h.read(h.Reason(h.now, "h.fan")), "resume until", "that is not what the time was for")
 
 	h = newHouse(t, nil)
 	h.byHand("fan", 1, 100*time.Hour)

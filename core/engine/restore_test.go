@@ -150,7 +150,7 @@ func TestWhatADemandRemembersIsCarriedOverFromEarlierVersions(t *testing.T) {
 	h = h.restarts(time.Second)
 	h.comes("2", map[string]reading.Value{"h.day": reading.OnOff(false)}, nil)
 	assert.Equal(t, site.Amount(1), h.wanted("up"))
-	assert.Contains(t, h.state("up").Reason, "counted from 03:00")
+	assert.Contains(t, h.read(h.state("up").Reason), "counted from 03:00")
 	h = newHouse(t, lit)
 	h.do(Restored{Controls: []ControlState{{ID: "h.up", Mode: Auto, Demands: remembers}},
 		Demands: []DemandsState{{Control: "h.up"}}})

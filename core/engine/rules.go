@@ -1,16 +1,15 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // rule is one rule at work.
@@ -62,7 +61,7 @@ func (e *Engine) buildRule(id string, old *rule) {
 	}
 	e.rules[id] = r
 	if moved && r.Stage > 0 { // the stage that it waits for is of the rule that it was
-		e.beginAnew(r, "its stages were changed")
+		e.beginAnew(r, words.Of("rule.changed"))
 	}
 	e.markRule(r)
 }
@@ -84,7 +83,7 @@ func (e *Engine) judgeRule(r *rule) {
 		return
 	}
 	if r.Stage > 0 {
-		if why := e.fallsBack(r); why != "" {
+		if why := e.fallsBack(r); !why.Empty() {
 			e.beginAnew(r, why)
 		}
 	}
@@ -118,9 +117,9 @@ func (e *Engine) judgeRule(r *rule) {
 		r.wake = e.wakeAt(e.mono(r.Rests), wakeRule, r.ID)
 		e.keepRule(r)
 		e.emit(Journal{Actor: access.HubActor(), Action: "chatters", Object: "rule." + r.ID, After: r.cfg.Name,
-			Reason: "what it does makes it act again; it rests for " + calendar.Words(firstDamping)})
-		e.emit(Message{Object: "rule." + r.ID, Grave: true, Text: "The rule " + r.cfg.Name +
-			" acts on itself; it rests for " + calendar.Words(firstDamping) + ". Look at what it does."})
+			Reason: words.Of("rule.turns", "For", firstDamping)})
+		e.emit(Message{Object: "rule." + r.ID, Grave: true, Text: words.Of("rule.turns_message", "Name", r.cfg.Name,
+			"For", firstDamping)})
 		return
 	}
 	r.Fired, r.Since = e.now.Wall, e.now.Wall
@@ -130,7 +129,8 @@ func (e *Engine) judgeRule(r *rule) {
 		r.Rests = e.now.Wall.Add(site.Millis(r.cfg.RestMS))
 	}
 	e.keepRule(r)
-	e.emit(Journal{Actor: access.HubActor(), Action: "rule", Object: "rule." + r.ID, After: r.cfg.Name, Reason: g.When})
+	e.emit(Journal{Actor: access.HubActor(), Action: "rule", Object: "rule." + r.ID, After: r.cfg.Name,
+		Reason: words.Said(g.When)})
 	actor := access.HubActor()
 	actor.Name = "the rule “" + r.cfg.Name + "”"
 	e.act(g.Actions, actor, HowRule, time.Time{}, 0)
@@ -140,8 +140,8 @@ func (e *Engine) judgeRule(r *rule) {
 // longestStage is how long a stage is waited for that says nothing else.
 const longestStage = 48 * time.Hour
 
-// fallsBack says why a rule no longer waits for its stage; "" while it does.
-func (e *Engine) fallsBack(r *rule) string {
+// fallsBack says why a rule no longer waits for its stage; nothing while it does.
+func (e *Engine) fallsBack(r *rule) words.Fact {
 	g, u := r.cfg.Stages[r.Stage], r.untils[r.Stage]
 	within := site.Millis(g.WithinMS)
 	if within == 0 {
@@ -150,16 +150,16 @@ func (e *Engine) fallsBack(r *rule) string {
 	end := r.Since.Add(within)
 	switch {
 	case u != nil && u.Is == control.True:
-		return g.Until
+		return words.Said(g.Until)
 	case !e.now.Wall.Before(end):
-		return fmt.Sprintf("step %d did not come within %s", r.Stage+1, calendar.Words(within))
+		return words.Of("rule.late", "N", count(r.Stage+1), "Within", within)
 	}
 	r.wake = e.wakeAt(e.mono(end), wakeRule, r.ID)
-	return ""
+	return words.Fact{}
 }
 
 // beginAnew has a rule wait for its first stage.
-func (e *Engine) beginAnew(r *rule, why string) {
+func (e *Engine) beginAnew(r *rule, why words.Fact) {
 	r.Stage, r.Armed, r.Since = 0, false, time.Time{}
 	e.keepRule(r)
 	e.emit(Journal{Actor: access.HubActor(), Action: "begin anew", Object: "rule." + r.ID, After: r.cfg.Name, Reason: why})
@@ -168,7 +168,7 @@ func (e *Engine) beginAnew(r *rule, why string) {
 // restoreRule brings back what a rule remembered, as far as it has such a stage now.
 func (e *Engine) restoreRule(r *rule, kept RuleState) {
 	if r.RuleState = kept; r.Stage < 0 || r.Stage >= len(r.stages) {
-		e.beginAnew(r, "it has no such stage any more")
+		e.beginAnew(r, words.Of("rule.no_stage"))
 	}
 }
 
@@ -214,7 +214,7 @@ func (e *Engine) act(actions []site.Action, by access.Actor, how How, until time
 				e.act(p.Actions, by, HowPreset, until, depth+1)
 			}
 		case site.DoMessage:
-			e.emit(Message{Object: a.ID, Text: e.fillIn(a.Text), Grave: a.Grave, By: by.Name})
+			e.emit(Message{Object: a.ID, Text: words.Said(e.fillIn(a.Text)), Grave: a.Grave, By: by.Name})
 		case site.DoNote:
 			e.emit(Note{Object: a.ID, Text: e.fillIn(a.Text), By: by})
 		}
@@ -232,22 +232,21 @@ func (e *Engine) fillIn(text string) string {
 			return b.String()
 		}
 		b.WriteString(text[:open])
-		b.WriteString(e.say(text[open+1 : end]))
+		b.WriteString(e.told(text[open+1 : end]).String())
 		text = text[end+1:]
 	}
 }
 
-// say puts the value of an id into words.
-func (e *Engine) say(id string) string {
+// told is the value of an id.
+func (e *Engine) told(id string) words.Fact {
 	if s := e.signals[id]; s != nil {
-		cfg := e.site.Signals[id]
 		if !s.Seen {
-			return "unknown"
+			return words.Of("unknown")
 		}
-		return sayReading(cfg, s.Value)
+		return Told(e.site.Signals[id], s.Value)
 	}
 	if g := e.settings[id]; g != nil {
-		return e.site.Settings[id].Say(g.Value)
+		return told(e.site.Settings[id], g.Value)
 	}
 	base, what := id, "is"
 	if strings.Count(id, ".") == 2 {
@@ -255,24 +254,47 @@ func (e *Engine) say(id string) string {
 		base, what = id[:at], id[at+1:]
 	}
 	x := e.controls[base]
-	switch {
-	case x == nil:
-		return "{" + id + "}"
-	case what == "mode":
-		return string(x.Mode)
-	case what == "want":
-		return wanted(x)
+	if x == nil {
+		return words.Said("{" + id + "}")
 	}
-	return is(x)
+	a := x.Is
+	switch what {
+	case "mode":
+		return words.Said(string(x.Mode))
+	case "want":
+		a = x.Want
+	}
+	if a == nil {
+		return words.Fact{}
+	}
+	return x.cfg.Told(*a)
 }
 
-func sayReading(cfg site.Signal, v reading.Value) string {
-	if v.Kind != site.Number {
-		return v.String()
+// Told is a reading of a signal.
+func Told(cfg site.Signal, v reading.Value) words.Fact {
+	switch v.Kind {
+	case site.Number:
+		return words.Amount(words.Quantity{Num: v.Num, Unit: cfg.Unit, Decimals: cfg.Decimals})
+	case site.OnOff:
+		return onOff(v.Num != 0)
 	}
-	s := fmt.Sprintf("%.*f", cfg.Decimals, v.Num)
-	if u := site.UnitSign(cfg.Unit); u != "" {
-		s += " " + u
+	return words.Said(v.String())
+}
+
+func onOff(b bool) words.Fact {
+	if b {
+		return words.Of("on")
 	}
-	return s
+	return words.Of("off")
+}
+
+// told is the value of a setting.
+func told(cfg site.Setting, a site.Amount) words.Fact {
+	switch cfg.Kind {
+	case site.SetOnOff:
+		return onOff(a != 0)
+	case site.SetNumber:
+		return words.Amount(words.Quantity{Num: float64(a), Unit: cfg.Unit, Decimals: -1})
+	}
+	return words.Said(cfg.Say(a))
 }

@@ -9,6 +9,7 @@ import (
 
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Rules, and rings by way of them.
@@ -152,7 +153,7 @@ func TestARuleThatMakesItselfActRests(t *testing.T) {
 	out := h.is("rain", true)
 	assert.Equal(t, turnsAnInput, notes(out))
 	assert.Contains(t, out, Message{Object: "rule.r", Grave: true,
-		Text: "The rule R acts on itself; it rests for 1 min. Look at what it does."})
+		Text: words.Of("rule.turns_message", "Name", "R", "For", firstDamping)})
 	assert.Zero(t, notes(h.pass(59*time.Second)))
 	assert.Equal(t, turnsAnInput, notes(h.pass(2*time.Second)))
 	h = h.restarts(time.Second)

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Sessions, leases and boards that are away.
@@ -65,7 +66,7 @@ func TestWhatIsEditedAwayIsForgotten(t *testing.T) {
 	assert.Equal(t, NoProof, h.state("fan").Proof)
 	assert.Equal(t, ptr(site.Amount(0)), h.state("fan").Hand, "off, until somebody wants something else")
 	assert.False(t, h.state("pump").Pulse.Running)
-	assert.Equal(t, "ended: it is no longer momentary", h.state("pump").Pulse.Says)
+	assert.Equal(t, words.Of("pulse.ended", "Why", words.Of("pulse.plain")), h.state("pump").Pulse.Says)
 	_, ok := h.Setting("h.hours")
 	assert.False(t, ok)
 	assert.Zero(t, h.Started("h.nobody"))

@@ -6,6 +6,7 @@ import (
 	"idleember/core/access"
 	"idleember/core/formula"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 type setting struct {
@@ -50,9 +51,9 @@ func (e *Engine) setSetting(id string, to site.Amount, until time.Time, by acces
 	}
 	g.Value, g.At, g.By, g.Until = to, e.now.Wall, by, until
 	g.Rev++
-	reason := ""
+	var reason words.Fact
 	if !until.IsZero() {
-		reason = "until " + e.when(until)
+		reason = words.Of("want.until", "Until", e.local(until))
 	}
 	e.emit(Journal{Actor: by, Action: "set", Object: id, Before: before, After: cfg.Say(to), Reason: reason})
 	e.settingChanged(g)
@@ -111,7 +112,7 @@ func (e *Engine) settingDue(w wake) {
 	g.Value, g.Until, g.Before, g.At, g.By = back, time.Time{}, nil, e.now.Wall, access.HubActor()
 	g.Rev++
 	e.emit(Journal{Actor: access.HubActor(), Action: "set", Object: g.ID, Before: cfg.Say(was), After: cfg.Say(back),
-		Reason: "its time is over"})
+		Reason: words.Of("setting.over")})
 	e.settingChanged(g)
 }
 
@@ -136,9 +137,9 @@ func (e *Engine) mirrored(in Mirrored) {
 	}
 	conflict := func(lost, won site.Amount, whose string) {
 		e.emit(Journal{Actor: e.deviceActor(device), Action: "conflict", Object: g.ID, Before: cfg.Say(lost),
-			After: cfg.Say(won), Reason: "both sides changed it; " + whose + " change is newer"})
-		e.emit(Message{Object: g.ID, Text: cfg.Name + " was changed on both sides: " + cfg.Say(won) + " holds, " +
-			cfg.Say(lost) + " does not"})
+			After: cfg.Say(won), Reason: words.Of("setting.conflict_" + whose)})
+		e.emit(Message{Object: g.ID, Text: words.Of("setting.both", "Name", cfg.Name, "Won", told(cfg, won), "Lost",
+			told(cfg, lost))})
 	}
 	switch apart := in.Based != g.Rev; {
 	case in.Value == g.Value && !apart:

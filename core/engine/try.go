@@ -7,13 +7,14 @@ import (
 	"idleember/core/formula"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Tried is what a control would be.
 type Tried struct {
-	Want string            `json:"want"`
-	Why  Why               `json:"why"`
-	Uses map[string]string `json:"uses"` // every id that the automation looks at, with the value that was taken
+	Want words.Fact
+	Why  Why
+	Uses map[string]words.Fact // every id that the automation looks at, with the value that was taken
 }
 
 // Try says what a control would be in auto by a site that need not be in force, with some values in the place of those
@@ -53,7 +54,7 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 	t.build()
 	x := t.controls[id]
 	x.Mode, x.Hand = Auto, nil
-	out := Tried{Uses: map[string]string{}}
+	out := Tried{Uses: map[string]words.Fact{}}
 	for _, key := range sorted(t.points) {
 		p := t.points[key]
 		v, _ := e.valueNow(key)
@@ -62,9 +63,9 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 			t.pretend(key, given)
 		}
 		t.take(p, v)
-		out.Uses[key] = "unknown"
+		out.Uses[key] = words.Of("unknown")
 		if v.Known {
-			out.Uses[key] = t.valueWords(p)
+			out.Uses[key] = t.valueFact(p)
 		}
 	}
 	t.settle()
@@ -81,9 +82,9 @@ func (e *Engine) Try(now Now, s *site.Site, id string, values map[string]reading
 	}
 	t.settle()
 	out.Why, _ = t.Why(now, id)
-	out.Want = "nothing"
+	out.Want = words.Of("nothing")
 	if x.dec.Has {
-		out.Want = cfg.Say(x.dec.Value)
+		out.Want = cfg.Told(x.dec.Value)
 	}
 	return out, true
 }

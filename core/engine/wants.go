@@ -4,9 +4,9 @@ import (
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // longestWait is the longest time between two tries to get a want confirmed.
@@ -126,9 +126,9 @@ func (e *Engine) expire(x *controlled) {
 	x.Hand = &back
 	x.Want, x.WantBy, x.WantAt, x.Phase = &back, access.HubActor(), e.now.Wall, Unconfirmed
 	x.Rev++
-	x.Reason = was + " was not delivered: the board did not wake in time; taken back to " + x.cfg.Say(back)
+	x.Reason = words.Of("want.expired", "Was", was, "To", x.cfg.Told(back))
 	e.emit(Journal{Actor: access.HubActor(), Action: "not delivered", Object: x.ID, Before: was, After: x.cfg.Say(back),
-		Reason: "the board did not wake in time"})
+		Reason: words.Of("want.slept")})
 	e.show(x)
 	e.emitWant(x, false)
 }
@@ -148,7 +148,7 @@ func (e *Engine) withdraw(in Withdraw) {
 
 // takeBack ends what is wanted of a control now.
 func (e *Engine) takeBack(x *controlled) {
-	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, ""
+	x.Want, x.Held, x.Phase, x.Tries, x.confirm, x.Reason = nil, nil, Idle, 0, 0, words.Fact{}
 	x.leaving, x.again = false, false
 	if x.Service == control.InService {
 		x.Hand, x.HandUntil, x.Before, x.How, x.Spent = nil, time.Time{}, nil, HowPerson, control.NoLimit
@@ -170,9 +170,8 @@ func (e *Engine) fallSilent(x *controlled) {
 		return
 	}
 	d.silent = e.now.Mono + lease + lease/3
-	e.emit(Journal{Actor: access.HubActor(), Action: "silent", Object: d.ID, Reason: x.cfg.Name + " did not confirm " +
-		x.cfg.Say(x.cfg.Safe) +
-		"; the hub stays silent for " + calendar.Words(lease+lease/3) + ", so that the board falls to its safe values"})
+	e.emit(Journal{Actor: access.HubActor(), Action: "silent", Object: d.ID, Reason: words.Of("want.silence",
+		"Name", x.cfg.Name, "Safe", x.cfg.Told(x.cfg.Safe), "For", lease+lease/3)})
 }
 
 // confirmDue ends the confirm time, or sends the want once more with a growing wait.
@@ -188,9 +187,9 @@ func (e *Engine) confirmDue(w wake) {
 	}
 	if x.Phase == Pending {
 		x.Phase = Unconfirmed
-		why := "the board has not answered within " + calendar.Words(x.cfg.ConfirmAfter())
+		why := words.Of("want.unanswered", "Within", x.cfg.ConfirmAfter())
 		if !d.Online {
-			why = "the board is offline"
+			why = words.Of("want.offline")
 		}
 		e.show(x)
 		e.emit(Journal{Actor: access.HubActor(), Action: "unconfirmed", Object: x.ID, Before: is(x), After: wanted(x),
@@ -247,13 +246,12 @@ func (e *Engine) report(in Report) {
 			return
 		}
 	}
-	says := x.cfg.Say(value)
 	switch {
 	case x.Service == control.OutSilent:
 	case x.Service == control.OutAndSafe || x.leaving: // nothing that is done at the board is followed, nor afterwards
 		if x.Want != nil && !same(x.cfg, *x.Want, value) && x.cfg.Momentary == nil {
 			if x.Phase == Confirmed || x.Phase == Sent {
-				e.insist(x, in, "it is out of service; sent again")
+				e.insist(x, in, words.Of("want.serviced"))
 			}
 			break
 		}
@@ -266,14 +264,15 @@ func (e *Engine) report(in Report) {
 		case p.Running && value > 0 && !p.Heard:
 			p.Heard, changed = true, true
 		case p.Offs > 0 && value == 0:
-			p.Offs, x.Phase, x.Reason, changed = 0, Confirmed, p.Says+", by "+p.By.Name, true
+			p.Offs, x.Phase, x.Reason, changed = 0, Confirmed, words.Of("pulse.ended_by", "How", p.Says, "By",
+				p.By.Name), true
 		}
 	case x.Want == nil:
 		if changed && (!first || in.By == ByHand) {
-			e.follow(x, in.Value, before, "switched at the board")
+			e.follow(x, in.Value, before, words.Of("want.at_board"))
 			return
 		}
-		x.Reason = "as the board came up"
+		x.Reason = words.Of("want.came_up")
 	case same(x.cfg, *x.Want, value):
 		if x.Phase != Confirmed && x.cfg.Answers {
 			x.Phase, x.Tries, x.confirm = Confirmed, 0, 0
@@ -285,15 +284,15 @@ func (e *Engine) report(in Report) {
 		x.confirm = e.wakeAt(x.unsure, wakeConfirm, x.ID)
 	case in.By == ByHand || changed && !first && x.Phase == Confirmed && in.By != ByLease && !e.leaseRanOut(d):
 		if x.cfg.AtDevice == site.Insist || x.moves != nil {
-			e.insist(x, in, "switched at the board; the hub insists on "+wanted(x))
+			e.insist(x, in, words.Of("want.insists", "Want", x.cfg.Told(*x.Want)))
 			return
 		}
-		e.follow(x, in.Value, before, "switched at the board")
+		e.follow(x, in.Value, before, words.Of("want.at_board"))
 		return
 	case x.Phase == Confirmed || x.Phase == Sent || x.Phase == Idle:
-		why := "the board came back with " + says + "; sent again"
+		why := words.Of("want.came_back", "Is", x.cfg.Told(value))
 		if in.By == ByLease || e.leaseRanOut(d) {
-			why = "the board fell to its safe value when the hub was silent; sent again"
+			why = words.Of("want.fell")
 		}
 		e.insist(x, in, why)
 		return
@@ -311,7 +310,7 @@ func (e *Engine) leaseRanOut(d *device) bool {
 
 // follow makes what was switched at the device the value by hand. Whether it stays is decided like any other value by
 // hand: an interlock and the longest on hold in any case.
-func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
+func (e *Engine) follow(x *controlled, value site.Amount, before string, why words.Fact) {
 	actor := e.deviceActor(x.cfg.Device)
 	x.Hand, x.HandBy, x.HandAt, x.HandUntil, x.How, x.Held = &value, actor, e.now.Wall, time.Time{}, HowDevice, nil
 	if x.auto.HasAuto() {
@@ -327,7 +326,7 @@ func (e *Engine) follow(x *controlled, value site.Amount, before, why string) {
 	e.mark(x)
 }
 
-func (e *Engine) insist(x *controlled, in Report, why string) {
+func (e *Engine) insist(x *controlled, in Report, why words.Fact) {
 	// it is told again, and no more often than may be
 	if x.Service == control.InService && !x.leaving && (e.held(x) || e.count(x)) {
 		x.Phase = Unconfirmed

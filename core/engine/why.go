@@ -1,189 +1,188 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"idleember/core/access"
-	"idleember/core/calendar"
 	"idleember/core/control"
 	"idleember/core/formula"
 	"idleember/core/site"
+	"idleember/core/words"
 )
 
 // Why is the chain of reasons for what a control is.
 type Why struct {
-	Reason string   `json:"reason"` // in one line
-	Lines  []string `json:"lines"`  // step by step, with numbers and times
-	Else   string   `json:"else"`   // what it would be otherwise
-	Next   []string `json:"next"`   // what happens next, and when
+	Reason words.Fact   // in one line
+	Lines  []words.Fact // step by step, with numbers and times
+	Else   words.Fact   // what it would be otherwise
+	Next   []words.Fact // what happens next, and when
 }
 
 // reason says in one line why a control is what it is.
-func (e *Engine) reason(x *controlled) string {
-	d, a := x.dec, x.auto
-	text := ""
-	switch d.Step {
-	case control.OutOfWork:
-		text = "out of service since " + e.when(x.ServiceAt) + ", by " + x.ServiceBy.Name
-	case control.Interlocked:
-		text = "interlock “" + a.Interlocks[d.Index].Name + "”: " + e.lockWords(x.interlocks[d.Index])
-	case control.Leaving:
-		text = "is being taken away"
-	case control.Protected:
-		text = "protects: " + e.demandWords(x, d.Index)
-	case control.ByHand:
-		text = e.handWords(x)
-	case control.Demanding:
-		text = e.demandWords(x, d.Index)
-	case control.NotAllowed:
-		text = "not now: " + e.permitWords(x, d.Index)
-	case control.Idle:
-		if len(x.demands) == 0 {
-			text = "nobody wants anything"
-			break
-		}
-		text = "nothing asks for it: " + e.demandWords(x, 0)
-	case control.Waiting:
-		text = "the hub has just started; stays as it was until " + e.unknownWords(x, d.Index) + " is known"
-	case control.Settling:
-		text = "readings are back; waits " + calendar.Words(max(x.facts.SettledAt-e.now.Mono, time.Second)) +
-			" more before it counts on them"
-	case control.FellBack:
-		text = "falls back to " + x.cfg.Say(d.Asked) + ": " + e.unknownWords(x, d.Index) + " is unknown"
-	}
-	if l := e.limitWords(x); l != "" {
-		text += "; " + l
-	}
+func (e *Engine) reason(x *controlled) words.Fact {
+	d := x.dec
+	facts := []words.Fact{e.stepFact(x), e.limitFact(x)}
 	if d.Blind {
-		text += "; its protection cannot see: " + e.unknownWords(x, d.Unseen) + " is unknown"
+		facts = append(facts, words.Of("reason.blind", "What", e.missingFact(x, d.Unseen)))
 	}
-	return text
+	return words.All(facts...)
 }
 
-// troubleWords says that a control is not what is decided, "" where it is as far as anybody knows: that comes before
-// all else.
-func (e *Engine) troubleWords(x *controlled) string {
+// stepFact is about the step of the decision that applied.
+func (e *Engine) stepFact(x *controlled) words.Fact {
+	d, a := x.dec, x.auto
+	switch d.Step {
+	case control.OutOfWork:
+		return words.Of("reason.service", "At", e.local(x.ServiceAt), "By", x.ServiceBy.Name)
+	case control.Interlocked:
+		return words.Of("reason.interlock", "Name", a.Interlocks[d.Index].Name, "Is", e.lockFact(x.interlocks[d.Index]))
+	case control.Leaving:
+		return words.Of("reason.leaving")
+	case control.Protected:
+		return words.Of("reason.protects", "Why", e.demandFact(x, d.Index))
+	case control.ByHand:
+		return e.handFact(x)
+	case control.Demanding:
+		return e.demandFact(x, d.Index)
+	case control.NotAllowed:
+		return words.Of("reason.permit", "Why", e.permitFact(x, d.Index))
+	case control.Idle:
+		if len(x.demands) == 0 {
+			return words.Of("reason.nobody")
+		}
+		return words.Of("reason.idle", "Why", e.demandFact(x, 0))
+	case control.Waiting:
+		return words.Of("reason.waiting", "What", e.missingFact(x, d.Index))
+	case control.Settling:
+		return words.Of("reason.settling", "Left", max(x.facts.SettledAt-e.now.Mono, time.Second))
+	case control.FellBack:
+		return words.Of("reason.fallback", "To", x.cfg.Told(d.Asked), "What", e.missingFact(x, d.Index))
+	}
+	return words.Fact{}
+}
+
+// troubleFact says that a control is not what is decided; nothing where it is as far as anybody knows: that comes
+// before all else.
+func (e *Engine) troubleFact(x *controlled) words.Fact {
 	d := e.devices[x.cfg.Device]
 	name := e.site.Devices[x.cfg.Device].Name
 	wants := x.Want != nil && x.Service == control.InService
 	switch {
 	case d == nil || !wants || x.mover != nil:
-		return ""
+		return words.Fact{}
 	case !d.Online && d.Since.IsZero():
-		return name + " was never heard"
+		return words.Of("trouble.unheard", "Name", name)
 	case !d.Online:
-		return name + " is offline since " + e.when(d.Since)
+		return words.Of("trouble.offline", "Name", name, "At", e.local(d.Since))
 	case x.Phase == Unconfirmed:
 		if x.Is != nil && !same(x.cfg, *x.Is, *x.Want) {
-			return name + " does not confirm " + wanted(x) + ", it says " + is(x)
+			return words.Of("trouble.denies", "Name", name, "Want", x.cfg.Told(*x.Want), "Is", x.cfg.Told(*x.Is))
 		}
-		return name + " has not confirmed " + wanted(x)
+		return words.Of("trouble.silent", "Name", name, "Want", x.cfg.Told(*x.Want))
 	}
-	return ""
+	return words.Fact{}
 }
 
-// told puts trouble before a reason.
-func (e *Engine) telling(x *controlled, reason string) string {
-	if t := e.troubleWords(x); t != "" && !strings.Contains(reason, t) {
-		if reason == "" {
-			return t
-		}
-		return t + "; " + reason
+// telling puts trouble before a reason.
+func (e *Engine) telling(x *controlled, reason words.Fact) words.Fact {
+	t := e.troubleFact(x)
+	if t.Empty() || reason.Has(t) {
+		return reason
 	}
-	return reason
+	return words.All(t, reason)
 }
 
-func (e *Engine) handWords(x *controlled) string {
+func (e *Engine) handFact(x *controlled) words.Fact {
 	if x.moves != nil {
-		return "moved by " + x.moves.cfg.Name
+		return words.Of("hand.moved", "By", x.moves.cfg.Name)
 	}
 	if x.Hand == nil {
-		return ""
+		return words.Fact{}
 	}
-	text := "switched " + x.cfg.Say(*x.Hand) + " by " + x.HandBy.Name
+	to := x.cfg.Told(*x.Hand)
+	text := words.Of("hand.switched", "To", to, "By", x.HandBy.Name)
 	if x.cfg.What() != site.Switch {
-		text = "set to " + x.cfg.Say(*x.Hand) + " by " + x.HandBy.Name
+		text.Code = "hand.set"
 	}
 	switch x.How {
 	case HowDevice:
-		text = "switched " + x.cfg.Say(*x.Hand) + " at the board"
+		text = words.Of("hand.board", "To", to)
 	case HowAway:
 		if x.Held != nil {
-			text = "was " + x.cfg.Say(*x.Held) + " by hand when it went away; tap to resume"
+			text = words.Of("hand.away", "To", x.cfg.Told(*x.Held))
 		}
 	case HowPreset:
-		text += " with a preset"
+		text = words.Of("hand.preset", "What", text)
 	}
 	if !x.HandUntil.IsZero() && x.How != HowAway {
-		text += " until " + e.when(x.HandUntil)
+		text = words.Of("hand.until", "What", text, "Until", e.local(x.HandUntil))
 	}
+	facts := []words.Fact{text}
 	if n := e.Started(x.ID); x.auto != nil && x.auto.Limits.StartsAnHour > 0 && n > x.auto.Limits.StartsAnHour &&
 		*x.Hand > 0 {
-		text += fmt.Sprintf("; mind: it was started %d times within an hour, %d are allowed", n, x.auto.Limits.StartsAnHour)
+		facts = append(facts, words.Of("hand.starts", "N", n, "Most", count(x.auto.Limits.StartsAnHour)))
 	}
 	if x.HandBy.Kind == access.TheHub && x.How == HowPerson {
-		text = x.cfg.Say(*x.Hand) + " since the time by hand is over"
+		facts = []words.Fact{words.Of("hand.over", "To", to)}
 	}
 	d := e.devices[x.cfg.Device]
 	switch wakes := e.site.Devices[x.cfg.Device].Wakes(); {
 	case x.How == HowAway || x.How == HowDevice:
 	case !d.Online:
-		text += "; the board is offline and gets it when it is back"
+		facts = append(facts, words.Of("hand.offline"))
 	case wakes > 0:
-		text += fmt.Sprintf("; the board sleeps and wakes every %s, it waits until %s at the latest", calendar.Words(wakes),
-			e.now.Wall.Add(e.confirmWithin(*x.cfg)).In(e.zone).Format("15:04"))
+		facts = append(facts, words.Of("hand.asleep", "Every", wakes, "Until",
+			e.local(e.now.Wall.Add(e.confirmWithin(*x.cfg)))))
 	}
-	return text
+	return words.All(facts...)
 }
 
-func (e *Engine) limitWords(x *controlled) string {
+// count is a number beside the one that decides between one and many.
+func count(n int) words.Quantity { return words.Quantity{Num: float64(n)} }
+
+func (e *Engine) limitFact(x *controlled) words.Fact {
 	d := x.dec
-	left := ""
-	if d.Next > e.now.Mono {
-		left = calendar.Words(d.Next - e.now.Mono)
-	}
+	left := max(d.Next-e.now.Mono, 0)
 	switch d.Limit {
 	case control.LongestOn:
-		if left == "" {
-			return "it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) +
-				"; switch it anew"
+		longest := site.Millis(x.auto.Limits.LongestOnMS)
+		if left == 0 {
+			return words.Of("limit.ran", "Longest", longest)
 		}
-		return "stopped: it ran for its longest time of " + calendar.Words(site.Millis(x.auto.Limits.LongestOnMS)) +
-			", and rests for " + left
+		return words.Of("limit.longest", "Longest", longest, "Left", left)
 	case control.Rest:
-		return "rests for " + left + " more after running for its longest time"
+		return words.Of("limit.rest", "Left", left)
 	case control.Starts:
-		return fmt.Sprintf("waits %s: it was started %d times within an hour", left, x.auto.Limits.StartsAnHour)
+		return words.Of("limit.starts", "Left", left, "N", x.auto.Limits.StartsAnHour)
 	case control.Chatters:
-		return "chatters; it is held at " + x.cfg.Say(d.Value) + " for " + left + " more"
+		return words.Of("limit.chatters", "To", x.cfg.Told(d.Value), "Left", left)
 	case control.NoEffect:
-		return "switched off, because it had no effect; switch it anew when that is mended"
+		return words.Of("limit.no_effect")
 	case control.Stays:
-		return "it was stopped, and stays where it is until something new is wanted"
+		return words.Of("limit.stays")
 	case control.ShortestOn:
-		return "stays on for " + left + " more: shortest on"
+		return words.Of("limit.shortest_on", "Left", left)
 	case control.ShortestOff:
-		return "stays off for " + left + " more: shortest off"
+		return words.Of("limit.shortest_off", "Left", left)
 	case control.Overruled:
-		return e.site.Controls[x.blocked].Name + " goes first: both are forced on, and they exclude each other"
+		return words.Of("limit.overruled", "Name", e.site.Controls[x.blocked].Name)
 	case control.Shared:
 		name := x.blocked
 		if o, ok := e.site.Controls[x.blocked]; ok {
 			name = o.Name
 		}
-		if left != "" && d.Next > e.now.Mono {
-			return "waits " + left + " after " + name
+		if left > 0 {
+			return words.Of("limit.after", "Left", left, "Name", name)
 		}
 		if g := e.budget(x.ID, x.blocked); g != nil {
-			return fmt.Sprintf("waits for %s: together they need more than the %g W of %s", name, g.Limit, g.Name)
+			return words.Of("limit.budget", "Name", name, "Watts", words.Quantity{Num: g.Limit, Unit: "W", Decimals: -1},
+				"Group", g.Name)
 		}
-		return "waits for " + name
+		return words.Of("limit.shared", "Name", name)
 	}
-	return ""
+	return words.Fact{}
 }
 
 // budget is the power budget that two controls share, or nil.
@@ -199,43 +198,43 @@ func (e *Engine) budget(a, b string) *site.Group {
 	return nil
 }
 
-func (e *Engine) lockWords(l *lock) string {
+func (e *Engine) lockFact(l *lock) words.Fact {
+	when := e.formulaFact(l.when)
 	switch {
 	case l.due > 0 && l.Pending == control.False:
-		return "its cause is over, and must stay so for " + calendar.Words(l.due-e.now.Mono) + " more (" +
-			e.formulaWords(l.when) + ")"
+		return words.Of("lock.settles", "Left", max(l.due-e.now.Mono, 0), "When", when)
 	case l.Is == control.Unknown:
-		return "unknown, and so it holds (" + e.formulaWords(l.when) + ")"
+		return words.Of("lock.unknown", "When", when)
 	case l.Latched && l.Is == control.False:
-		return "was true at " + e.when(l.At) + " and holds until somebody resets it"
+		return words.Of("lock.latched", "At", e.local(l.At))
 	case l.Is == control.True && !l.when.value.True():
-		release := "that is known to be over"
 		if l.until != nil {
-			release = l.until.f.Text
+			return words.Of("lock.until", "Until", l.until.f.Text, "When", when)
 		}
-		return "was true, and holds until " + release + " (" + e.formulaWords(l.when) + ")"
+		return words.Of("lock.known_over", "When", when)
 	case l.Is == control.False && l.due > 0:
-		return "comes to hold in " + calendar.Words(l.due-e.now.Mono) + " (" + e.formulaWords(l.when) + ")"
+		return words.Of("lock.comes", "Left", max(l.due-e.now.Mono, 0), "When", when)
 	}
-	return e.formulaWords(l.when)
+	return when
 }
 
-// formulaWords is a formula with the values of its ids.
-func (e *Engine) formulaWords(b *bound) string {
-	var values []string
+// formulaFact is a formula with the values of its ids.
+func (e *Engine) formulaFact(b *bound) words.Fact {
+	if len(b.points) == 0 {
+		return words.Said(b.f.Text)
+	}
+	return words.Of("formula.values", "Formula", b.f.Text, "Values", e.valuesOf(b))
+}
+
+func (e *Engine) valuesOf(b *bound) (values words.Row) {
 	for _, p := range b.points {
-		id := strings.TrimSuffix(p.id, ".is")
-		switch {
-		case !p.value.Known:
-			values = append(values, e.nameOf(id)+" unknown")
-		default:
-			values = append(values, e.nameOf(id)+" "+e.valueWords(p))
+		value := words.Of("unknown")
+		if p.value.Known {
+			value = e.valueFact(p)
 		}
+		values = append(values, words.Of("formula.value", "Name", e.nameOf(strings.TrimSuffix(p.id, ".is")), "Value", value))
 	}
-	if len(values) == 0 {
-		return b.f.Text
-	}
-	return b.f.Text + " (" + strings.Join(values, ", ") + ")"
+	return values
 }
 
 func (e *Engine) nameOf(id string) string {
@@ -251,111 +250,100 @@ func (e *Engine) nameOf(id string) string {
 	return id
 }
 
-func (e *Engine) valueWords(p *point) string {
+func (e *Engine) valueFact(p *point) words.Fact {
 	if s := e.signals[p.id]; s != nil && p.value.Kind == site.Number {
 		cfg := e.site.Signals[p.id]
-		return strings.TrimSpace(fmt.Sprintf("%.*f %s", cfg.Decimals, p.value.Num, site.UnitSign(cfg.Unit)))
+		return words.Amount(words.Quantity{Num: p.value.Num, Unit: cfg.Unit, Decimals: cfg.Decimals})
 	}
-	return strings.Replace(e.say(p.id), " Cel", " °C", 1)
+	return e.told(p.id)
 }
 
-func quantityWords(v formula.Value, unit string) string {
-	if !v.Known {
-		return "unknown"
-	}
-	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", v.Num), "0"), ".0") + " " +
-		site.UnitSign(unit))
+// quantity is a number with as many decimals as it takes, two at most.
+func quantity(num float64, unit string) words.Quantity {
+	return words.Quantity{Num: num, Unit: unit, Decimals: words.Short}
 }
 
-// apart puts two quantities into words so that they differ where they do.
-func apart(a, b float64, unit string) (string, string) {
-	x, y := quantityWords(formula.Number(a), unit), quantityWords(formula.Number(b), unit)
-	if x == y && a != b {
-		sign := site.UnitSign(unit)
-		return strings.TrimSpace(strconv.FormatFloat(a, 'g', -1, 64) + " " + sign),
-			strings.TrimSpace(strconv.FormatFloat(b, 'g', -1, 64) + " " + sign)
+// apart are two quantities that are put into words so that they differ where they do.
+func apart(a, b float64, unit string) (x, y words.Quantity) {
+	x, y = quantity(a, unit), quantity(b, unit)
+	if a != b && words.English.Quantity(x) == words.English.Quantity(y) {
+		x.Decimals, y.Decimals = -1, -1
 	}
 	return x, y
 }
 
-func (e *Engine) permitWords(x *controlled, i int) string {
-	text := e.formulaWords(x.permits[i].when)
-	if name := x.auto.Permits[i].Name; name != "" {
-		text = name + ": " + text
-	}
-	return text
+func (e *Engine) permitFact(x *controlled, i int) words.Fact {
+	return named(x.auto.Permits[i].Name, e.formulaFact(x.permits[i].when))
 }
 
-// unknownWords names what a demand does not know.
-func (e *Engine) unknownWords(x *controlled, i int) string {
-	look := func(b *bound) string {
-		if b == nil {
-			return ""
-		}
-		for _, p := range b.points {
-			if p.value.Known {
-				continue
-			}
-			if s := e.signals[p.id]; s != nil {
-				switch {
-				case s.Fresh == Live && s.Quality != 0:
-					return e.nameOf(p.id) + " (its readings are " + s.Quality.String() + ")"
-				case !s.Heard.IsZero():
-					return e.nameOf(p.id) + " (last heard " + e.when(s.Heard) + ")"
-				}
-			}
-			return e.nameOf(strings.TrimSuffix(p.id, ".is"))
-		}
-		if !e.now.Trusted && !b.value.Known && b.f.Every > 0 {
-			return "the time"
-		}
-		return ""
+// named puts what an owner calls a condition before it.
+func named(name string, formula words.Fact) words.Fact {
+	if name == "" {
+		return formula
 	}
+	return words.Of("formula.named", "Name", name, "Formula", formula)
+}
+
+// missingFact names what a demand does not know.
+func (e *Engine) missingFact(x *controlled, i int) words.Fact {
 	for _, p := range x.permits {
 		if p.Is == control.Unknown {
-			if s := look(p.when); s != "" {
-				return s
+			if f := e.missingOf(p.when); !f.Empty() {
+				return f
 			}
 		}
 	}
 	if i >= 0 && i < len(x.demands) {
 		d := x.demands[i]
 		if _, timed := d.kind.(timed); timed && !e.now.Trusted {
-			return "the time"
+			return words.Of("missing.time")
 		}
-		for _, b := range []*bound{d.of, d.target} {
-			if s := look(b); s != "" {
-				return s
-			}
-		}
+		looks := []*bound{d.of, d.target}
 		if d.cond != nil {
-			for _, b := range []*bound{d.cond.when, d.cond.until} {
-				if s := look(b); s != "" {
-					return s
-				}
+			looks = append(looks, d.cond.when, d.cond.until)
+		}
+		for _, b := range looks {
+			if f := e.missingOf(b); !f.Empty() {
+				return f
 			}
 		}
 	}
-	return "what it needs"
+	return words.Of("missing.something")
 }
 
-// when puts a time into the words of a household, in the hub's time zone.
-func (e *Engine) when(t time.Time) string {
-	t, now := t.In(e.zone), e.now.Wall.In(e.zone)
-	switch {
-	case t.Format(time.DateOnly) == now.Format(time.DateOnly):
-		return t.Format("15:04")
-	case t.Sub(now).Abs() < 6*24*time.Hour:
-		return t.Format("Mon 15:04")
+// missingOf names what a formula does not know; nothing where it knows all.
+func (e *Engine) missingOf(b *bound) words.Fact {
+	if b == nil {
+		return words.Fact{}
 	}
-	return t.Format("2006-01-02 15:04")
+	for _, p := range b.points {
+		if p.value.Known {
+			continue
+		}
+		if s := e.signals[p.id]; s != nil {
+			switch {
+			case s.Fresh == Live && s.Quality != 0:
+				return words.Of("missing.quality", "Name", e.nameOf(p.id), "Quality", words.Of("quality."+s.Quality.String()))
+			case !s.Heard.IsZero():
+				return words.Of("missing.heard", "Name", e.nameOf(p.id), "At", e.local(s.Heard))
+			}
+		}
+		return words.Said(e.nameOf(strings.TrimSuffix(p.id, ".is")))
+	}
+	if !e.now.Trusted && !b.value.Known && b.f.Every > 0 {
+		return words.Of("missing.time")
+	}
+	return words.Fact{}
 }
+
+// local is a time in the hub's time zone, in which people read it.
+func (e *Engine) local(t time.Time) time.Time { return t.In(e.zone) }
 
 // Reason says in one line why a control is what it is, with the numbers of now where the hub decides.
-func (e *Engine) Reason(now Now, id string) string {
+func (e *Engine) Reason(now Now, id string) words.Fact {
 	x := e.controls[id]
 	if x == nil {
-		return ""
+		return words.Fact{}
 	}
 	e.now = now
 	step := x.dec.Step
@@ -364,7 +352,7 @@ func (e *Engine) Reason(now Now, id string) string {
 	}
 	switch step {
 	case control.Demanding, control.Idle, control.NotAllowed, control.FellBack, control.Settling, control.Interlocked:
-		if x.Phase != Unconfirmed && x.Proof != ProofMissing && x.Reason == x.told {
+		if x.Phase != Unconfirmed && x.Proof != ProofMissing && x.Reason.Equal(x.told) {
 			out := len(e.out)
 			x.Reason = e.reason(x)
 			x.told, e.out = x.Reason, e.out[:out]
@@ -382,56 +370,54 @@ func (e *Engine) Why(now Now, id string) (Why, bool) {
 	e.now = now
 	out := len(e.out)
 	defer func() { e.out = e.out[:out] }()
-	w := Why{Reason: x.Reason, Lines: []string{}, Next: []string{}}
-	add := func(format string, args ...any) { w.Lines = append(w.Lines, fmt.Sprintf(format, args...)) }
+	w := Why{Reason: x.Reason}
 	if x.dec.Step != control.Nothing {
 		w.Reason = e.reason(x)
 	}
 	if x.mover != nil && (x.Phase == Unconfirmed || x.Mover.Failed) {
 		w.Reason = x.Reason
 	}
-	if t := e.troubleWords(x); t != "" {
-		add("%s.", t)
-	}
 	w.Reason = e.telling(x, w.Reason)
-	if x.Service != control.InService {
-		add("Out of service since %s, by %s.", e.when(x.ServiceAt), x.ServiceBy.Name)
-	}
-	for _, l := range x.interlocks {
-		word := "is free"
-		if l.holds() {
-			word = "holds"
-		}
-		add("Interlock “%s” %s: %s.", l.cfg.Name, word, e.lockWords(l))
-	}
-	if x.Hand != nil {
-		add("By hand since %s: %s.", e.when(x.HandAt), e.handWords(x))
-	} else if x.Mode == Auto {
-		add("Auto.")
-	}
-	for i, p := range x.permits {
-		word := map[control.Tri]string{control.True: "given", control.False: "missing", control.Unknown: "unknown"}[p.Is]
-		add("Permit %s: %s.", word, e.permitWords(x, i))
-	}
-	for i, d := range x.facts.Demands {
-		word := map[control.Tri]string{control.True: "asks for " + x.cfg.Say(d.To), control.False: "asks for nothing",
-			control.Unknown: "is unknown"}[d.Is]
-		add("Demand %d %s: %s.", i+1, word, e.demandWords(x, i))
-	}
-	if l := e.limitWords(x); l != "" {
-		add("Limit: %s.", l)
-	}
-	switch x.Proof {
-	case ProofWaiting:
-		add("Its effect is awaited: %s.", e.formulaWords(x.proof.when))
-	case ProofSeen:
-		add("Its effect was seen: %s.", e.formulaWords(x.proof.when))
-	case ProofMissing:
-		add("No effect was seen: %s.", e.formulaWords(x.proof.when))
-	}
+	e.chain(x, &w)
 	e.otherwise(x, &w)
 	e.coming(x, &w)
 	return w, true
+}
+
+// chain tells each step of a decision.
+func (e *Engine) chain(x *controlled, w *Why) {
+	add := func(code string, with ...any) { w.Lines = append(w.Lines, words.Of(code, with...)) }
+	if t := e.troubleFact(x); !t.Empty() {
+		add("why.line", "What", t)
+	}
+	if x.Service != control.InService {
+		add("why.service", "At", e.local(x.ServiceAt), "By", x.ServiceBy.Name)
+	}
+	for _, l := range x.interlocks {
+		code := "why.lock_free"
+		if l.holds() {
+			code = "why.lock_holds"
+		}
+		add(code, "Name", l.cfg.Name, "Is", e.lockFact(l))
+	}
+	if x.Hand != nil {
+		add("why.hand", "At", e.local(x.HandAt), "How", e.handFact(x))
+	} else if x.Mode == Auto {
+		add("why.auto")
+	}
+	tri := map[control.Tri]string{control.True: "true", control.False: "false", control.Unknown: "unknown"}
+	for i, p := range x.permits {
+		add("why.permit_"+tri[p.Is], "What", e.permitFact(x, i))
+	}
+	for i, d := range x.facts.Demands {
+		add("why.demand_"+tri[d.Is], "N", i+1, "To", x.cfg.Told(d.To), "What", e.demandFact(x, i))
+	}
+	if l := e.limitFact(x); !l.Empty() {
+		add("why.limit", "What", l)
+	}
+	if x.Proof != NoProof {
+		add("why.proof_"+string(x.Proof), "What", e.formulaFact(x.proof.when))
+	}
 }
 
 // otherwise says what a control would be without what decides now.
@@ -453,13 +439,9 @@ func (e *Engine) otherwise(x *controlled, w *Why) {
 	default:
 		return
 	}
-	d := control.Decide(&f)
-	if !d.Has {
-		return
+	if d := control.Decide(&f); d.Has {
+		w.Else = words.Of("else."+string(x.dec.Step), "To", x.cfg.Told(d.Value))
 	}
-	without := map[control.Step]string{control.OutOfWork: "In service", control.Interlocked: "Without the interlock",
-		control.ByHand: "In auto", control.Protected: "Without the protection"}[x.dec.Step]
-	w.Else = without + " it would be " + x.cfg.Say(d.Value) + "."
 }
 
 // afterHand is what a control without automation goes back to when the time by hand is over.
@@ -470,38 +452,47 @@ func (x *controlled) afterHand() site.Amount {
 	return x.cfg.Safe
 }
 
+// handEnds is what a control comes to when the time by hand is over.
+func (x *controlled) handEnds() words.Fact {
+	if x.auto.HasAuto() {
+		return words.Of("next.auto")
+	}
+	return x.cfg.Told(x.afterHand())
+}
+
 // coming says what happens next.
 func (e *Engine) coming(x *controlled, w *Why) {
-	add := func(format string, args ...any) { w.Next = append(w.Next, fmt.Sprintf(format, args...)) }
+	add := func(code string, with ...any) { w.Next = append(w.Next, words.Of(code, with...)) }
 	if x.Hand != nil && !x.HandUntil.IsZero() {
-		then := "auto"
-		if !x.auto.HasAuto() {
-			then = x.cfg.Say(x.afterHand())
-		}
-		add("%s: %s.", e.when(x.HandUntil), then)
+		add("next.then", "At", e.local(x.HandUntil), "To", x.handEnds())
 	}
 	if x.auto != nil && x.Want != nil && *x.Want > 0 && x.dec.Limit == control.NoLimit && x.Mode == Auto {
 		if left := x.onSince + site.Millis(x.auto.Limits.ShortestOnMS) - e.now.Mono; left > 0 {
-			add("Stays on at least %s more: shortest on.", calendar.Words(left))
+			add("next.stays_on", "Left", left)
 		}
 	}
 	if d := x.dec; d.Next > e.now.Mono {
-		at := e.when(e.now.Wall.Add(d.Next - e.now.Mono))
+		left := d.Next - e.now.Mono
+		at := e.local(e.now.Wall.Add(left))
 		switch d.Limit {
 		case control.ShortestOn:
-			add("Stays on at least %s more: shortest on.", calendar.Words(d.Next-e.now.Mono))
+			add("next.stays_on", "Left", left)
 		case control.ShortestOff, control.Rest, control.LongestOn:
-			add("Off at least %s more, until %s.", calendar.Words(d.Next-e.now.Mono), at)
+			add("next.stays_off", "Left", left, "At", at)
 		case control.NoLimit:
 			if l := x.auto; l != nil && l.Limits.LongestOnMS > 0 && x.Want != nil && *x.Want > 0 {
-				add("Off at the latest %s: longest on.", at)
+				add("next.longest", "At", at)
 			}
 		}
 	}
 	for i, d := range x.demands {
 		if k, ok := d.kind.(turning); ok {
-			if at, to := k.turns(d); !at.IsZero() {
-				add("%s: the schedule of demand %d goes %s.", e.when(at), i+1, to)
+			if at, on := k.turns(d); !at.IsZero() {
+				code := "next.turns_off"
+				if on {
+					code = "next.turns_on"
+				}
+				add(code, "At", e.local(at), "N", i+1)
 			}
 		}
 	}
@@ -509,10 +500,10 @@ func (e *Engine) coming(x *controlled, w *Why) {
 
 // Upcoming is a change that is already known.
 type Upcoming struct {
-	At   time.Time `json:"at"`
-	ID   string    `json:"id"`
-	What string    `json:"what"`
-	Ends time.Time `json:"ends,omitzero"`
+	At   time.Time
+	ID   string
+	What words.Fact
+	Ends time.Time
 }
 
 // Next returns what will run in [from, to) by schedules and exercises, and ends of times by hand, in no order.
@@ -520,11 +511,7 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 	for _, id := range sorted(e.controls) {
 		x := e.controls[id]
 		if x.Hand != nil && !x.HandUntil.IsZero() && !x.HandUntil.Before(from) && x.HandUntil.Before(to) {
-			word := "auto"
-			if !x.auto.HasAuto() {
-				word = x.cfg.Say(x.afterHand())
-			}
-			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: word + ", the time by hand is over"})
+			list = append(list, Upcoming{At: x.HandUntil, ID: id, What: words.Of("next.hand_over", "To", x.handEnds())})
 		}
 		for _, d := range x.demands {
 			if k, ok := d.kind.(planned); ok {
@@ -534,7 +521,8 @@ func (e *Engine) Next(from, to time.Time) (list []Upcoming) {
 	}
 	for _, id := range sorted(e.settings) {
 		if g := e.settings[id]; !g.Until.IsZero() && g.Before != nil && g.Until.Before(to) {
-			list = append(list, Upcoming{At: g.Until, ID: id, What: "back to " + e.site.Settings[id].Say(*g.Before)})
+			list = append(list, Upcoming{At: g.Until, ID: id,
+				What: words.Of("next.back", "To", told(e.site.Settings[id], *g.Before))})
 		}
 	}
 	return list

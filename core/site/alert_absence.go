@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"time"
 
-	"idleember/core/calendar"
+	"idleember/core/words"
 )
 
 // Alerts of what does not come or does not answer.
@@ -35,8 +35,8 @@ func (silent) condition(a *Alert) Condition {
 	return Condition{When: "age(" + a.Of + ") > " + inFormula(Millis(a.SpanMS).Minutes())}
 }
 
-func (silent) limit(a *Alert, _ func(float64) string) string {
-	return "no reading for " + calendar.Words(Millis(a.SpanMS))
+func (silent) limit(a *Alert, _ func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.silent", "For", Millis(a.SpanMS))
 }
 
 func (silent) bounds(a *Alert) (Bounds, bool) {

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"idleember/core/calendar"
+	"idleember/core/words"
 )
 
 // Alerts of how something changes.
@@ -46,8 +46,8 @@ func (faster) condition(a *Alert) Condition {
 	return Condition{When: rise + " > " + inFormula(a.Limit), Until: rise + " <= " + inFormula(max(0, a.Limit-a.Band))}
 }
 
-func (faster) limit(a *Alert, num func(float64) string) string {
-	return goes(a) + " by more than " + num(a.Limit) + " in " + calendar.Words(Millis(a.SpanMS))
+func (faster) limit(a *Alert, num func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.faster_"+goes(a), "Limit", num(a.Limit), "In", Millis(a.SpanMS))
 }
 
 func (trend) name() AlertKind { return AlertTrend }
@@ -69,8 +69,8 @@ func (trend) condition(a *Alert) Condition {
 	return Condition{When: then + " > " + inFormula(a.Limit), Until: then + " <= " + inFormula(a.Limit-a.Band)}
 }
 
-func (trend) limit(a *Alert, num func(float64) string) string {
-	return goes(a) + " to " + num(a.Limit) + " within " + calendar.Words(Millis(a.SpanMS))
+func (trend) limit(a *Alert, num func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.trend_"+goes(a), "Limit", num(a.Limit), "In", Millis(a.SpanMS))
 }
 
 func (unchanged) name() AlertKind { return AlertUnchanged }
@@ -84,6 +84,6 @@ func (unchanged) condition(a *Alert) Condition {
 	return Condition{When: "changes(" + a.Of + ", " + spanInFormula(Millis(a.SpanMS)) + ") == 0"}
 }
 
-func (unchanged) limit(a *Alert, _ func(float64) string) string {
-	return "unchanged for " + calendar.Words(Millis(a.SpanMS))
+func (unchanged) limit(a *Alert, _ func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.unchanged", "For", Millis(a.SpanMS))
 }

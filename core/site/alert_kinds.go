@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"idleember/core/words"
 )
 
 // alertKinds are the kinds of alerts, in files of their own.
@@ -33,7 +35,7 @@ type (
 	boundedKind interface{ bounds(a *Alert) (Bounds, bool) }
 	// limitedKind says what it compares with.
 	limitedKind interface {
-		limit(a *Alert, num func(float64) string) string
+		limit(a *Alert, num func(float64) words.Quantity) words.Fact
 	}
 	// absentKind is about somebody who may just not have come back after the hub's own start. elsewhere says that where
 	// its device is away that device's own alert tells it.
@@ -84,13 +86,13 @@ func (a *Alert) Absence() (about, elsewhere bool) {
 	return about, about && k.elsewhere()
 }
 
-// LimitWords say what the alert is compared with, with a number put into words by num; nothing where its name says it
+// LimitFact says what the alert is compared with; num gives a number its unit; nothing where its name says it
 // all.
-func (a *Alert) LimitWords(num func(float64) string) string {
+func (a *Alert) LimitFact(num func(float64) words.Quantity) words.Fact {
 	if k, ok := a.kind().(limitedKind); ok {
 		return k.limit(a, num)
 	}
-	return ""
+	return words.Fact{}
 }
 
 // Bounds are those within which a reading is as it should be: it is not below Low or above High; once it was, not below

@@ -1,6 +1,10 @@
 package site
 
-import "fmt"
+import (
+	"fmt"
+
+	"idleember/core/words"
+)
 
 // Alerts of a limit or a band.
 const (
@@ -20,8 +24,10 @@ func (above) tells() Telling  { return TellsValue }
 func (above) validate(a *Alert, of alertThing) error {
 	return needs(of.quantity, a, "number signal or setting")
 }
-func (k above) condition(a *Alert) Condition                  { return k.at(a, a.Limit) }
-func (above) limit(a *Alert, num func(float64) string) string { return "above " + num(a.Limit) }
+func (k above) condition(a *Alert) Condition { return k.at(a, a.Limit) }
+func (above) limit(a *Alert, num func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.above", "Limit", num(a.Limit))
+}
 func (above) at(a *Alert, limit float64) Condition {
 	return Condition{When: a.Of + " > " + inFormula(limit), Until: a.Of + " <= " + inFormula(limit-a.Band)}
 }
@@ -37,8 +43,10 @@ func (below) tells() Telling  { return TellsValue }
 func (below) validate(a *Alert, of alertThing) error {
 	return needs(of.quantity, a, "number signal or setting")
 }
-func (k below) condition(a *Alert) Condition                  { return k.at(a, a.Limit) }
-func (below) limit(a *Alert, num func(float64) string) string { return "below " + num(a.Limit) }
+func (k below) condition(a *Alert) Condition { return k.at(a, a.Limit) }
+func (below) limit(a *Alert, num func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.below", "Limit", num(a.Limit))
+}
 func (below) at(a *Alert, limit float64) Condition {
 	return Condition{When: a.Of + " < " + inFormula(limit), Until: a.Of + " >= " + inFormula(limit+a.Band)}
 }
@@ -65,8 +73,8 @@ func (outside) condition(a *Alert) Condition {
 		Until: a.Of + " >= " + inFormula(a.Limit+a.Band) + " and " + a.Of + " <= " + inFormula(a.Upper-a.Band)}
 }
 
-func (outside) limit(a *Alert, num func(float64) string) string {
-	return "outside " + num(a.Limit) + " to " + num(a.Upper)
+func (outside) limit(a *Alert, num func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.outside", "Low", num(a.Limit), "High", num(a.Upper))
 }
 
 func (outside) bounds(a *Alert) (Bounds, bool) {

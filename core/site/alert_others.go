@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"idleember/core/words"
 )
 
 // Alerts of what is, of what is due, and of anything else.
@@ -56,8 +58,8 @@ func (service) condition(a *Alert) Condition {
 	return Condition{When: a.Of + ".hours >= " + inFormula(a.Limit)}
 }
 
-func (service) limit(a *Alert, _ func(float64) string) string {
-	return fmt.Sprintf("due at %g h", a.Limit)
+func (service) limit(a *Alert, _ func(float64) words.Quantity) words.Fact {
+	return words.Of("bound.service", "Hours", words.Quantity{Num: a.Limit, Unit: "h", Decimals: -1})
 }
 
 func (formulaAlert) name() AlertKind              { return AlertFormula }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"idleember/core/words"
 )
 
 // Amount is what a control or a setting can be, as a number: a switch 0 or 1; a level 0 to 100 per cent; a choice the
@@ -145,6 +147,17 @@ func (c *Control) Say(a Amount) string {
 		return "off"
 	}
 	return strconv.FormatFloat(float64(a), 'f', -1, 64) + " %"
+}
+
+// Told is an amount as people read it.
+func (c *Control) Told(a Amount) words.Fact {
+	switch c.What() {
+	case Level:
+		return words.Amount(words.Quantity{Num: float64(a), Unit: "%", Decimals: -1})
+	case Choice:
+		return words.Said(c.Say(a))
+	}
+	return words.Of(c.Say(a))
 }
 
 // Check says in a sentence why a control cannot be told an amount, or returns nil.

@@ -16,6 +16,7 @@ import (
 	"idleember/core/mailbox"
 	"idleember/core/reading"
 	"idleember/core/site"
+	"idleember/core/words"
 	"idleember/hub"
 	"idleember/link/topics"
 	"idleember/live"
@@ -94,17 +95,17 @@ func eventMessages(e *live.Event) []message {
 	switch e.Kind {
 	case "signal":
 		var s shown.Signal
-		if json.Unmarshal(e.Data(), &s) == nil {
+		if json.Unmarshal(e.Data(words.English), &s) == nil {
 			return signalMessages(s)
 		}
 	case "control":
 		var x shown.Control
-		if json.Unmarshal(e.Data(), &x) == nil {
+		if json.Unmarshal(e.Data(words.English), &x) == nil {
 			return controlMessages(x)
 		}
 	case "alert":
 		var a shown.Alert
-		if json.Unmarshal(e.Data(), &a) == nil {
+		if json.Unmarshal(e.Data(words.English), &a) == nil {
 			return []message{alertMessage(a)}
 		}
 	}
@@ -118,7 +119,8 @@ func alertMessage(a shown.Alert) message {
 		Version string     `json:"version"`
 		Config  site.Alert `json:"config"`
 		shown.AlertState
-	}{a.Config.ID, a.Version, a.Config, a.State})
+		Says *struct{} `json:"says,omitempty"` // hides that of the state
+	}{a.Config.ID, a.Version, a.Config, a.State, nil})
 	return message{topic: topics.Own("hub") + "alert/" + a.Config.ID, payload: body, qos: 1, kept: true}
 }
 
@@ -156,6 +158,7 @@ func (s *script) current(h *hub.Hub) (out []message) {
 	if err != nil {
 		return nil
 	}
+	snap = shown.In(snap, words.English, h.Time())
 	for _, g := range snap.Signals {
 		out = append(out, signalMessages(g)...)
 	}

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { nameOf } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'by a curve', place: 7, suits: (c) => c.config.kind === 'level', levels: true,
   fresh: () => ({ of: '', points: [[20, 0], [30, 100]] }),
-  says: (d) => `by a curve of ${nameOf(d.of)}`,
 }
 </script>
 

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { useHub } from '../hub'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'hours of light', place: 4,
   fresh: () => ({ daylight: '', hours: '13' }),
-  says: (d) => `while it is dark, until ${useHub().settings[d.hours?.trim() ?? '']?.state.text.replace(' h', '') ?? d.hours} hours of light are full`,
 }
 </script>
 

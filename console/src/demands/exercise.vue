@@ -1,7 +1,5 @@
 <script lang="ts">
 import type { Moment } from '../api'
-import { momentText } from '../clauses'
-import { length } from '../format'
 import type { DemandKind } from '../demands'
 
 const noon: Moment = { base: 'clock', minutes: 720 }
@@ -9,7 +7,6 @@ const noon: Moment = { base: 'clock', minutes: 720 }
 export const kind: DemandKind = {
   title: 'a short run now and then', place: 6,
   fresh: () => ({ every_ms: 7 * 86400_000, for_ms: 30_000, at: noon }),
-  says: (d) => `at ${momentText(d.at)} for ${length(d.for_ms ?? 0)}, where it has not run for ${length(d.every_ms ?? 0)}`,
 }
 </script>
 

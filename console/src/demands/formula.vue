@@ -1,12 +1,9 @@
 <script lang="ts">
-import type { Condition } from '../api'
-import { conditionText } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'by a formula', place: 5,
   fresh: () => ({ when: '' }),
-  says: (d) => `when ${conditionText(d as Condition)}`,
 }
 </script>
 

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { nameOf } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'keep above a setpoint (heat, humidify)', place: 1,
   fresh: (was) => ({ of: was.of ?? '', target: was.target ?? '', band: was.band ?? 0.5 }),
-  says: (d) => `while ${nameOf(d.of)} is below ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`,
 }
 </script>
 

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { nameOf } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'keep below a setpoint (cool, dry, extract)', place: 2,
   fresh: (was) => ({ of: was.of ?? '', target: was.target ?? '', band: was.band ?? 2 }),
-  says: (d) => `while ${nameOf(d.of)} is above ${nameOf(d.target)}${d.band ? ` by more than ${d.band}` : ''}`,
 }
 </script>
 

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { nameOf } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'regulated (PI)', place: 8, suits: (c) => c.config.kind === 'level', levels: true,
   fresh: () => ({ of: '', target: '', gain: 10, integral_ms: 120_000 }),
-  says: (d) => `as much as keeps ${nameOf(d.of)} at ${nameOf(d.target)}`,
 }
 </script>
 

@@ -1,11 +1,9 @@
 <script lang="ts">
-import { scheduleText } from '../clauses'
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
   title: 'at times of day', place: 3,
   fresh: () => ({ schedule: { windows: [{ start: { base: 'clock', minutes: 480 }, for_ms: 3600_000 }] } }),
-  says: (d) => scheduleText(d.schedule),
 }
 </script>
 

@@ -136,7 +136,7 @@ async function toggle(a: Alert) {
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
 <strong>{{ l.alerts.length }} alerts that came together</strong> <span class="soft small-text">{{ phaseNames[l.alerts[0]!.state.phase] }}</span>
-                <div class="small-text">{{ l.alerts.slice(0, 4).map((a) => a.config.name).join(', ') }} and others, {{ alertWords({ ...l.alerts[0]!, state: { ...l.alerts[0]!.state, value: '' } }, hub.minute) }}</div>
+                <div class="small-text">{{ l.alerts.slice(0, 4).map((a) => a.config.name).join(', ') }} and others, for {{ since(l.alerts[0]!.state.since, hub.minute) }}</div>
                 <button type="button" class="plain small-text" @click="open = [...open, l.key]">Each of them</button>
 </div>
             </template>
@@ -144,7 +144,7 @@ async function toggle(a: Alert) {
               <input v-model="picked" class="form-check-input" type="checkbox" :value="a.config.id" :aria-label="a.config.name" />
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
-                <div><strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.state.phase] }}{{ a.state.phase === 'acknowledged' ? ` by ${a.state.by}${a.state.word ? `: ${a.state.word}` : ''}` : '' }}</span></div>
+                <div><strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.state.phase] }}</span></div>
                 <div class="small-text">{{ alertWords(a, hub.minute) }}</div>
                 <div v-if="a.config.text && ['active', 'returned'].includes(a.state.phase)" class="small-text do">{{ a.config.text }}</div>
                 <div v-if="a.state.told?.length" class="soft small-text">told {{ a.state.told.map(toldWords).join(', ') }}</div>

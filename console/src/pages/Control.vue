@@ -11,7 +11,6 @@ import WeekView from '../components/deciding/WeekView.vue'
 import Stepper from '../components/Stepper.vue'
 import { since } from '../format'
 import { useHub } from '../hub'
-import { actionText, groupText, ruleText } from '../sentences'
 
 const hub = useHub()
 const route = useRoute()
@@ -98,7 +97,7 @@ function ruleState(i: number) {
         </PartsCard>
         <PartsCard title="Presets" one="preset" about="A preset sets several controls and settings at once, such as all off, or holiday." :list="hub.presets as Preset[]"
           :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig" :save="savePreset" :remove="(id: string) => removePart('presets', id)" @changed="reload">
-          <template #line="{ item }">{{ item.actions.map(actionText).join(', ') }}</template>
+          <template #line="{ index }">{{ hub.presets[index]?.state.says.join(', ') }}</template>
           <template #form="{ item }">
             <div class="fields">
 <label class="short"><span class="soft small-text">For</span><select v-model="item.role" class="form-select form-select-sm"><option :value="undefined">members</option><option value="owner">owners</option><option value="guest">guests too</option></select></label>
@@ -110,7 +109,7 @@ function ruleState(i: number) {
         </PartsCard>
         <PartsCard title="Rules" one="rule" about="A rule does something once when a formula becomes true, and then rests." :list="rules"
           :fresh="() => ({ id: '', name: '', stages: [{ when: '', actions: [] }] }) as RuleConfig" :save="saveRule" :remove="(id: string) => removePart('rules', id)" @changed="reload">
-          <template #line="{ item, index }"><span v-for="line in ruleText(item)" :key="line" class="d-block">{{ line }}</span><span class="soft">{{ ruleState(index) }}</span></template>
+          <template #line="{ index }"><span v-for="line in rules[index]?.state.says" :key="line" class="d-block">{{ line }}</span><span class="soft">{{ ruleState(index) }}</span></template>
           <template #form="{ item }">
             <fieldset v-for="(g, i) in item.stages" :key="i" class="stack tight">
               <div class="fields"><FormulaBox v-model="g.when" :label="i ? 'and then, when' : 'When'" /><FormulaBox v-model="g.if" label="Only if" /><SpanField v-model="g.after_ms" label="for" hint="at once" /></div>
@@ -126,7 +125,7 @@ function ruleState(i: number) {
         </PartsCard>
         <PartsCard title="Groups" one="group" about="Controls that must not be on together, or that share so much power." :list="groups"
           :fresh="() => ({ id: '', name: '', limit: 0, pause_ms: 5000, members: [] }) as GroupConfig" :save="saveGroup" :remove="(id: string) => removePart('groups', id)" @changed="reload">
-          <template #line="{ item }">{{ groupText(item) }}</template>
+          <template #line="{ index }">{{ groups[index]?.state.says.join(' ') }}</template>
           <template #form="{ item }">
             <div class="fields"><label class="short"><span class="soft small-text">Watts together; 0: one at a time</span><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label><SpanField v-model="item.pause_ms" label="Pause between" /></div>
             <div class="stack tight">

@@ -1,11 +1,10 @@
 <script setup lang="ts">
 // What the hub decides of one control: a card that reads like a sentence, and a form behind it.
 import { computed, reactive, ref, watch } from 'vue'
-import { api, ask, type Automation, type Control, type Demand, type Interlock, type Permit, type WouldBe } from '../../api'
+import { api, ask, capital, type Automation, type Control, type Demand, type Interlock, type Permit, type WouldBe } from '../../api'
 import { controlState } from '../../format'
 import { useSend } from '../../form'
 import { useHub } from '../../hub'
-import { automationText } from '../../sentences'
 import Position from '../Position.vue'
 import DemandFields from './DemandFields.vue'
 import FormulaBox from './FormulaBox.vue'
@@ -24,11 +23,12 @@ const tried = ref<WouldBe | null>(null)
 const values = reactive<Record<string, string>>({})
 const { failed, saved, send, busy } = useSend()
 const state = computed(() => controlState(props.control, hub.now))
-const lines = computed(() => automationText(config.value, props.control.config.kind))
+const lines = ref<string[]>([])
 
 async function load() {
   const v = await ask(api.GET('/controls/{id}/automation', { params: { path: { id: props.control.config.id } } }))
   config.value = v.config
+  lines.value = v.state.says.map((line, i) => (i ? line : capital(line)))
   version.value = v.version
   if (opening.value) edit()
 }
@@ -62,6 +62,7 @@ function clean(a: Automation): Automation {
 const save = () => send(async () => {
   const v = await ask(api.PUT('/controls/{id}/automation', { params: { path: { id: props.control.config.id }, header: { 'If-Match': base } }, body: clean(form.a) }))
   config.value = v.config
+  lines.value = v.state.says.map((line, i) => (i ? line : capital(line)))
   version.value = v.version
   remarks.value = v.state.remarks
   editing.value = false

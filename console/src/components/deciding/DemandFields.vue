@@ -4,7 +4,6 @@ import { computed } from 'vue'
 import type { Control, Demand } from '../../api'
 import { demandKinds, demandsFor } from '../../demands'
 import { filled } from '../../form'
-import { demandText } from '../../sentences'
 
 const props = defineProps<{ control: Control; n: number }>()
 const model = defineModel<Demand>({ required: true })
@@ -21,7 +20,7 @@ const full = computed(() => ({ level: '100 %', switch: 'on', choice: 'the last o
 
 <template>
   <fieldset class="inset stack tight">
-    <legend class="small-text">{{ n === 1 ? 'It asks to run' : 'or' }} <span class="soft">{{ demandText(d) }}</span></legend>
+    <legend class="small-text">{{ n === 1 ? 'It asks to run' : 'or' }} <span class="soft">{{ module?.kind.title }}</span></legend>
     <div class="fields">
       <label class="wide"><span class="soft small-text">How</span><select class="form-select form-select-sm" :value="d.kind" :aria-label="`Demand ${n}`" @change="become"><option v-if="!module" :value="d.kind">{{ d.kind }}</option><option v-for="k in demandsFor(control)" :key="k.value" :value="k.value">{{ k.text }}</option></select></label>
       <label v-if="control.config.kind === 'level' && !module?.kind.levels" class="short"><span class="soft small-text">At level, %</span><input class="form-control form-control-sm" type="number" min="0" max="100" :placeholder="full" :value="d.to" @input="put({ to: ($event.target as HTMLInputElement).value === '' ? undefined : Number(($event.target as HTMLInputElement).value) })" /></label>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { Moment } from '../../api'
-import { clock } from '../../clauses'
+import { clock } from '../../clocks'
 
 defineProps<{ label: string }>()
 const model = defineModel<Moment>({ required: true })
