@@ -5,11 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/skip2/go-qrcode"
 
 	"idleember/archive"
 	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/picture"
 	"idleember/household"
 	"idleember/store"
 )
@@ -92,7 +92,7 @@ func (h *handlers) BeginFactor(ctx context.Context, r BeginFactorRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	qr, err := qrcode.Encode(f.URI, qrcode.Medium, qrSize)
+	qr, err := picture.QR(f.URI, qrSize)
 	return BeginFactor201JSONResponse{Secret: f.Secret, Uri: f.URI, Qr: qr}, err
 }
 
@@ -135,7 +135,7 @@ func (h *handlers) AddInvite(ctx context.Context, r AddInviteRequestObject) (Add
 		return nil, err
 	}
 	link := strings.TrimRight(address, "/") + "/join#" + code
-	qr, err := qrcode.Encode(link, qrcode.Medium, qrSize)
+	qr, err := picture.QR(link, qrSize)
 	return AddInvite201JSONResponse{Invite: invite(x), Code: code, Link: link, Qr: qr}, err
 }
 

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/skip2/go-qrcode"
 	"github.com/urfave/cli/v3"
 
 	"idleember/client"
+	drawn "idleember/core/picture"
 	"idleember/core/site"
 )
 
@@ -200,11 +200,11 @@ func inviteSomebody(ctx context.Context, cmd *cli.Command, h *client.Remote, _ [
 	_, _ = fmt.Fprintf(w, "Whoever opens this link first joins as %s. It holds until %s and is shown this once:\n\n  "+
 		"%s\n\n", map[client.Role]string{client.RoleOwner: "an owner", client.RoleMember: "a member",
 		client.RoleGuest: "a guest"}[x.Invite.Role], x.Invite.Expires.In(hubZone(ctx, h)).Format("Mon 2 Jan 15:04"), x.Link)
-	qr, err := qrcode.New(x.Link, qrcode.Low)
+	qr, err := drawn.QRText(x.Link)
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprint(w, qr.ToSmallString(false))
+	_, err = fmt.Fprint(w, qr)
 	return err
 }
 
