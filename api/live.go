@@ -49,7 +49,8 @@ type stream struct {
 	credential func() (access.Actor, bool)
 }
 
-// VisitGetLiveResponse writes events until the reader leaves, its right ends, or the hub stops.
+// VisitGetLiveResponse writes events until the reader leaves, its right ends, or the hub stops. Long, because it is
+// one loop with what it sends.
 func (x stream) VisitGetLiveResponse(w http.ResponseWriter) error {
 	rc := http.NewResponseController(w)
 	watch := x.s.hub.Watch(x.lastID, x.credential)

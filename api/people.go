@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-
 	"idleember/archive"
 	"idleember/contract/shown"
 	"idleember/core/access"

@@ -458,7 +458,7 @@ func kindOf(v any) string {
 	}
 }
 
-// fail answers with a problem.
+// fail answers with a problem. Long, because it is one case for each error and its status.
 func (s *Server) fail(c *echo.Context, err error) {
 	p := Problem{Status: http.StatusInternalServerError, Title: "The hub failed",
 		Detail: "something unforeseen went wrong; the hub's log says more"}

@@ -18,7 +18,8 @@ import (
 // tryStep is how much of the past goes by before it is looked whether anybody still waits for it.
 const tryStep = 24 * time.Hour
 
-// tryFormula runs an alert of formulas over what was recorded of all that they name.
+// tryFormula runs an alert of formulas over what was recorded of all that they name. Long, because it is one decision
+// in its order, and each case names the next.
 func (ar *Archive) tryFormula(ctx context.Context, a access.Actor, x site.Alert, from, to time.Time) (out AlertTrial,
 	err error) {
 	s, sees := ar.house.Site(), ar.house.Sight(a)

@@ -32,6 +32,7 @@ Readings come one by one where they are few, else as buckets with their mean, lo
 		Action: connected(history, "SIGNAL ...")}
 }
 
+// Long, because it is one list of the options.
 func history(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 	zone := hubZone(ctx, h)
 	now := time.Now().In(zone)

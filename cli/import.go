@@ -98,6 +98,7 @@ const (
 	mostTold = 20     // wrong lines that are told one by one
 )
 
+// Long, because it is one list of the options.
 func bring(ctx context.Context, cmd *cli.Command, h *client.Remote, args []string) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()

@@ -90,7 +90,7 @@ func history(ctx context.Context, h *hub.Hub, old *archive.Archive, me access.Ac
 
 // habits are what the potter does by hand with everything but the heater: a firing every fourth day, the vent while it
 // cools, the pump when the tank is low, the lamp in the evening. The last half hour is quiet, and the kiln since it is
-// gone.
+// gone. Long, because it is one list of what people in the demo do.
 func (r *rest) habits(at, now time.Time, gone time.Duration) {
 	t := at.In(r.loc)
 	quiet := now.Sub(at) < 30*time.Minute

@@ -131,8 +131,57 @@ type MemberChange struct {
 	Factor   *bool      // false takes the second factor away
 }
 
+// apply changes a member as told; hash is of a new password, if there is one.
+func (c MemberChange) apply(m *store.Member, hash string, now time.Time) error {
+	if c.Name != nil {
+		if err := site.CheckName("name", *c.Name); err != nil {
+			return err
+		}
+		m.Name = *c.Name
+	}
+	if c.Role != nil {
+		if !c.Role.Valid() {
+			return fault.Invalid("role", "the role is %q; choose owner, member or guest", *c.Role)
+		}
+		m.Role = *c.Role
+	}
+	if c.Disabled != nil {
+		m.Disabled = *c.Disabled
+	}
+	if hash != "" {
+		m.Password = hash
+	}
+	if c.Factor != nil && !*c.Factor {
+		m.Factor, m.Step, m.Recovery = "", 0, "[]"
+	}
+	if m.Role != access.Guest {
+		m.Until = 0
+	}
+	if c.Until != nil {
+		if err := checkUntil(m.Role, *c.Until, now); err != nil {
+			return err
+		}
+		if m.Until = 0; !c.Until.IsZero() {
+			m.Until = c.Until.UnixMilli()
+		}
+	}
+	return nil
+}
+
+// describe is a member as the journal tells of it.
+func (p *People) describe(m store.Member) string {
+	text := fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled)
+	if m.Until > 0 {
+		text += ", until " + time.UnixMilli(m.Until).In(p.house.Site().Hub.Location()).Format("2 Jan 2006 15:04")
+	}
+	if m.Factor != "" {
+		text += ", with a second factor"
+	}
+	return text
+}
+
 // ChangeMember changes a person. The last owner can neither be disabled nor given another role. A new password and
-// disabling end the person's sessions.
+// disabling end the person's sessions. Long, because what it does is one commit, or none.
 func (p *People) ChangeMember(ctx context.Context, a access.Actor, account string, c MemberChange) (store.Member,
 	error) {
 	var out store.Member
@@ -167,37 +216,8 @@ func (p *People) ChangeMember(ctx context.Context, a access.Actor, account strin
 			}
 		}
 		before := m
-		if c.Name != nil {
-			if err := site.CheckName("name", *c.Name); err != nil {
-				return err
-			}
-			m.Name = *c.Name
-		}
-		if c.Role != nil {
-			if !c.Role.Valid() {
-				return fault.Invalid("role", "the role is %q; choose owner, member or guest", *c.Role)
-			}
-			m.Role = *c.Role
-		}
-		if c.Disabled != nil {
-			m.Disabled = *c.Disabled
-		}
-		if hash != "" {
-			m.Password = hash
-		}
-		if c.Factor != nil && !*c.Factor {
-			m.Factor, m.Step, m.Recovery = "", 0, "[]"
-		}
-		if m.Role != access.Guest {
-			m.Until = 0
-		}
-		if c.Until != nil {
-			if err := checkUntil(m.Role, *c.Until, p.house.Time()); err != nil {
-				return err
-			}
-			if m.Until = 0; !c.Until.IsZero() {
-				m.Until = c.Until.UnixMilli()
-			}
+		if err := c.apply(&m, hash, p.house.Time()); err != nil {
+			return err
 		}
 		if before.Role == access.Owner && !before.Disabled && (m.Role != access.Owner || m.Disabled) && p.owners() < 2 {
 			return fault.Invalid("role", "this is the last owner; make somebody else owner first")
@@ -207,17 +227,7 @@ func (p *People) ChangeMember(ctx context.Context, a access.Actor, account strin
 		}
 		p.members[account] = m
 		t.Write(store.SaveMember(m))
-		said := func(m store.Member) string {
-			text := fmt.Sprintf("%s, %s, disabled %t", m.Name, m.Role, m.Disabled)
-			if m.Until > 0 {
-				text += ", until " + time.UnixMilli(m.Until).In(p.house.Site().Hub.Location()).Format("2 Jan 2006 15:04")
-			}
-			if m.Factor != "" {
-				text += ", with a second factor"
-			}
-			return text
-		}
-		t.Journal(a, "change", "member "+account, said(before), said(m), "")
+		t.Journal(a, "change", "member "+account, p.describe(before), p.describe(m), "")
 		switch {
 		case hash != "":
 			t.TellPerson(account, fmt.Sprintf("%s: %s set a new password.", m.Name, a.Name))

@@ -34,6 +34,7 @@ type door struct {
 	beside bool // show needs nothing that is the loop's
 }
 
+// Long, because it is one table.
 func (h *Hub) theDoors() map[string]door {
 	return map[string]door{
 		"hub": {

@@ -411,6 +411,7 @@ func (h *Hub) apply(in engine.Input) (refused []string) {
 	return h.applyNow(in)
 }
 
+// Long, because it is one case for each kind.
 func (h *Hub) applyNow(in engine.Input) (refused []string) {
 	now := h.now()
 	if rec, err := engine.Record(now, in); err == nil {

@@ -43,7 +43,8 @@ func ringWords(s *site.Site, ring []string) string {
 		" → ") + "."
 }
 
-// warnings says what an owner should look at before heat, water or doors are left to an automation.
+// warnings says what an owner should look at before heat, water or doors are left to an automation. Long, because it
+// is one list of what an owner should look at.
 func (h *Hub) warnings(c site.Control, a *site.Automation) (remarks []string) {
 	add := func(format string, args ...any) { remarks = append(remarks, fmt.Sprintf(format, args...)) }
 	for i, d := range a.Demands {

@@ -230,7 +230,8 @@ func (p *Post) digestAway(ctx context.Context, a access.Actor, s *site.Site, fro
 	return lines, nil
 }
 
-// digestEnergy adds up what was used: from meters that count, else from power over time.
+// digestEnergy adds up what was used: from meters that count, else from power over time. Long, because it is one list
+// of what is worth a line.
 func (p *Post) digestEnergy(ctx context.Context, _ access.Actor, s *site.Site, from, to time.Time) (lines []line,
 	err error) {
 	type used struct {

@@ -246,7 +246,8 @@ func (v Sight) Dashboard(d site.Dashboard) site.Dashboard {
 	return left
 }
 
-// Object reports whether the actor sees what a line of the journal, a note or a message is about.
+// Object reports whether the actor sees what a line of the journal, a note or a message is about. Long, because it is
+// one case for each kind.
 func (v Sight) Object(object string) bool {
 	kind, id, _ := strings.Cut(object, ".")
 	if kind == "dashboard" {

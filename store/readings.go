@@ -203,7 +203,7 @@ func (w *Tx) know(id int64) {
 
 // differing counts the readings of a change that take the place of one that differs: of one that was there, or of the
 // one just before, since those that come in a rush share a millisecond. before is the last of the series in the
-// transaction, nil where it is the first.
+// transaction, nil where it is the first. Long, because it is one pass over two lists.
 func (w *Tx) differing(o op, before *Reading) (n int) {
 	x := w.recent.runs[o.series]
 	var at, next *block

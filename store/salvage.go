@@ -116,7 +116,8 @@ type salvage struct {
 	progress func(done, of int)
 }
 
-// write makes the new database and fills it.
+// write makes the new database and fills it. Long, because it is one step after the other, each of which may find
+// damage.
 func (v *salvage) write(to string) error {
 	if err := os.MkdirAll(to, 0o700); err != nil {
 		return err

@@ -78,7 +78,7 @@ func (t *rescued) values(r pages.Row) []any {
 
 var errDamaged = errors.New("it is damaged")
 
-// sound returns the row as it is to be kept; nil: it need not be.
+// sound returns the row as it is to be kept; nil: it need not be. Long, because it is one case for each table.
 func (v *salvage) sound(t *rescued, values []any) ([]any, error) {
 	text := func(i int) (s string) {
 		if i < len(values) {
@@ -203,7 +203,8 @@ var (
 	hubKeys    = []string{"site", "messaging", "backups", "rights", "panel", "alive", "clock"}
 )
 
-// looks reports whether what is written in a row is of the table: several have columns of the same types.
+// looks reports whether what is written in a row is of the table: several have columns of the same types. Long,
+// because it is one case for each table.
 func (t *rescued) looks(values []any) bool {
 	text := func(i int) (s string) {
 		if i < len(values) {

@@ -5,7 +5,6 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -26,12 +25,9 @@ import (
 func TestEachMessageIsThereAndIsSaid(t *testing.T) {
 	fields := messages(t)
 	said, literals := map[string]bool{}, map[string]bool{}
-	require.NoError(t, filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
-			return cmpOr(err, filepath.SkipDir)
-		}
-		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
-			return nil
+	goFiles(t, func(path string) {
+		if strings.HasSuffix(path, "_test.go") {
+			return
 		}
 		set := token.NewFileSet()
 		file, err := parser.ParseFile(set, path, nil, 0)
@@ -62,8 +58,7 @@ func TestEachMessageIsThereAndIsSaid(t *testing.T) {
 			}
 			return true
 		})
-		return nil
-	}))
+	})
 	for _, code := range slices.Sorted(maps.Keys(fields)) {
 		made := slices.ContainsFunc(slices.Collect(maps.Keys(literals)), func(l string) bool { // with an end, as in lock_free
 			return l == code || len(l) > 3 && strings.Contains(l, ".") && strings.HasPrefix(code, l)
@@ -85,13 +80,6 @@ func TestTheConsoleKnowsTheUnits(t *testing.T) {
 	require.NoError(t, err)
 	assert.JSONEq(t, string(want), string(is),
 		"IDLEEMBER_WRITE=1 go test ./tests -run TheConsoleKnowsTheUnits writes it anew")
-}
-
-func cmpOr(err, other error) error {
-	if err != nil {
-		return err
-	}
-	return other
 }
 
 func isOf(f ast.Expr) bool {

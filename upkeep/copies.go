@@ -217,6 +217,7 @@ func (k *Keeper) copyAway(ctx context.Context) (done bool) {
 	return err == nil
 }
 
+// Long, because it is the steps of one copy, each of which may fail.
 func (k *Keeper) copyNewest(ctx context.Context, d Depot) error {
 	mine, err := k.store.Backups()
 	if err != nil {

@@ -80,6 +80,7 @@ type Tried struct {
 // is not changed.
 func In[T any](v T, r words.Reader, now time.Time) T { return any(said(v, r, now)).(T) }
 
+// Long, because it is one case for each kind.
 func said(v any, r words.Reader, now time.Time) any {
 	text := func(t words.Text) words.Text { return t.In(r, now) }
 	switch x := v.(type) {

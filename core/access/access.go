@@ -152,6 +152,7 @@ func May(a Actor, action Action, o Object) error {
 	return &Denied{a, action, o}
 }
 
+// Long, because it is the table of rights.
 func allowed(a Actor, action Action, o Object) bool {
 	switch a.Kind {
 	case TheHub:

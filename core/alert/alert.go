@@ -137,7 +137,7 @@ func (e *NothingError) Error() string {
 }
 
 // Apply takes an event and returns what became of the alert, in order. What a person asked for in vain is a
-// *NothingError.
+// *NothingError. Long, because it is one case for each kind.
 func (s *State) Apply(cfg Config, now time.Time, in Input) ([]What, error) {
 	nothing := &NothingError{s.Phase(), in.Event}
 	switch in.Event {

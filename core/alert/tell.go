@@ -73,7 +73,8 @@ func (s *State) Tell(routes []site.Route, severity site.Severity, place string, 
 	return list, next
 }
 
-// due is what a route has to carry next of the alert, and when.
+// due is what a route has to carry next of the alert, and when. Long, because it is one decision in its order, and
+// each case names the next.
 func (s *State) due(r site.Route, told Told) (What, time.Time) {
 	after := site.Millis(r.AfterMS)
 	switch phase := s.Phase(); {

@@ -148,7 +148,8 @@ func (x *watched) mayForce() bool {
 	return slices.ContainsFunc(x.locks, func(l *lock) bool { return l.may || l.hold || !l.pure() })
 }
 
-// interlock: while one holds, its value holds.
+// interlock: while one holds, its value holds. Long, because the oracle decides by itself, in one piece, so that it
+// shares nothing with what it judges.
 func (o *oracle) interlock(x *watched, s *engine.ControlState) {
 	allowed, since, ok := o.forced(x)
 	if !ok || x.leaves || s.Service != control.InService || x.cfg.Momentary != nil || o.w.now-since < delivery {
@@ -209,7 +210,8 @@ func (o *oracle) latch(x *watched, s *engine.ControlState) {
 }
 
 // motor: a door's outputs run no longer than its travel time, and stand still when it is locked; confirmed is what a
-// contact showed.
+// contact showed. Long, because the oracle decides by itself, in one piece, so that it shares nothing with what it
+// judges.
 func (o *oracle) motor(x *watched, s *engine.ControlState) {
 	b := x.board
 	if x.door != "" && x.cfg.Momentary == nil && x.out.actual > 0 {
@@ -300,7 +302,8 @@ func (o *oracle) damped(x *watched, s *engine.ControlState) bool {
 		o.w.now-x.forcedAt < 2*time.Minute)
 }
 
-// auto: what auto must come to, once that is sure for long enough.
+// auto: what auto must come to, once that is sure for long enough. Long, because the oracle decides by itself, in one
+// piece, so that it shares nothing with what it judges.
 func (o *oracle) auto(x *watched, s *engine.ControlState) {
 	want, what := o.expected(x, s)
 	if what != x.expects {
@@ -366,7 +369,8 @@ func (o *oracle) wavered(c *cond, within time.Duration) bool {
 	})
 }
 
-// expected is what auto surely comes to, and why; "" where that is not sure.
+// expected is what auto surely comes to, and why; "" where that is not sure. Long, because the oracle decides by
+// itself, in one piece, so that it shares nothing with what it judges.
 func (o *oracle) expected(x *watched, s *engine.ControlState) (want site.Amount, what string) {
 	if slices.ContainsFunc(x.locks, func(l *lock) bool { return !l.pure() }) {
 		return 0, "" // it may have been overruled for an instant
@@ -567,7 +571,8 @@ func (o *oracle) meddled(x *watched) bool {
 		x.out.late > time.Second || o.w.now < x.ill+time.Minute
 }
 
-// together: exclusive outputs and power budgets hold at every instant.
+// together: exclusive outputs and power budgets hold at every instant. Long, because the oracle decides by itself, in
+// one piece, so that it shares nothing with what it judges.
 func (o *oracle) together(x *watched) {
 	for _, g := range x.groups {
 		o.count[onGroup]++
@@ -605,7 +610,8 @@ func (o *oracle) together(x *watched) {
 	}
 }
 
-// longest: in any window of longest on and rest an output is on for the longest on at most.
+// longest: in any window of longest on and rest an output is on for the longest on at most. Long, because the oracle
+// decides by itself, in one piece, so that it shares nothing with what it judges.
 func (o *oracle) longest(x *watched) {
 	if x.auto == nil || x.auto.Limits.LongestOnMS == 0 || x.out == nil || x.mayForce() || x.locked > 0 {
 		return

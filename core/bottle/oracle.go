@@ -114,7 +114,8 @@ type watched struct {
 
 type run struct{ from, to time.Duration }
 
-// edited takes the site anew. What the oracle knew of interlocks that are still there stays.
+// edited takes the site anew. What the oracle knew of interlocks that are still there stays. Long, because the oracle
+// decides by itself, in one piece, so that it shares nothing with what it judges.
 func (o *oracle) edited() {
 	o.site = o.w.hub.site
 	o.zone = o.site.Hub.Location()
@@ -331,7 +332,8 @@ func (o *oracle) soil(c *cond) {
 	}
 }
 
-// applied hears the effects of an input before they are let out.
+// applied hears the effects of an input before they are let out. Long, because the oracle decides by itself, in one
+// piece, so that it shares nothing with what it judges.
 func (o *oracle) applied(in engine.Input, effects []engine.Effect) {
 	o.report.Effects = max(o.report.Effects, len(effects))
 	changedSite := false
@@ -502,7 +504,8 @@ func (o *oracle) loses(b *board) {
 	}
 }
 
-// gone judges what was taken away, when its board had the time to fall back: it is at its safe value.
+// gone judges what was taken away, when its board had the time to fall back: it is at its safe value. Long, because
+// the oracle decides by itself, in one piece, so that it shares nothing with what it judges.
 func (o *oracle) gone(controls []string) {
 	since := o.w.now
 	for _, id := range controls {

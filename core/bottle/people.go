@@ -81,6 +81,7 @@ func (w *world) happenToLink(x *Happening, b *board) bool {
 	return true
 }
 
+// Long, because it is one case for each thing that happens to a board.
 func (w *world) happenToBoard(x *Happening, b *board) bool {
 	s, o := w.sensor(x.Of), w.output(x.Of)
 	trouble := func(t trouble) {
@@ -192,7 +193,7 @@ func (h *hub) set(by time.Duration) {
 	h.apply(engine.ClockSet{From: since, By: by})
 }
 
-// people do something at the hub.
+// people do something at the hub. Long, because it is one case for each thing that people do.
 func (h *hub) people(x *Happening, who access.Actor) {
 	if !h.up {
 		return
@@ -263,7 +264,7 @@ func (w *world) moves(id string) bool {
 	return false
 }
 
-// edit changes the site as its pages do.
+// edit changes the site as its pages do. Long, because it is one case for each edit that people make.
 func (h *hub) edit(x *Happening, rng *rand.Rand, who access.Actor) {
 	id := x.Of
 	c := h.site.Controls[id]

@@ -163,7 +163,7 @@ func (m *maker) mover(device, slug string) {
 	m.p.Doors[door.ID] = t
 }
 
-// automation is what a control may be given; nil: nothing.
+// automation is what a control may be given; nil: nothing. Long, because it is one throw of the dice after the other.
 func (m *maker) automation(c site.Control) *site.Automation {
 	a := &site.Automation{Control: c.ID}
 	for _, t := range m.p.Doors {

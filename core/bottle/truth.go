@@ -322,6 +322,7 @@ type lock struct {
 	held              time.Duration // when it last may have held
 }
 
+// Long, because the oracle decides by itself, in one piece.
 func (l *lock) move(o *oracle) {
 	if !l.of.active { // nothing is decided of what takes no part, and what was true may be over
 		l.may, l.mayTrue, l.everTrue, l.mayLatch, l.born = true, true, false, l.mayLatch || l.cfg.Latch, o.w.now

@@ -218,6 +218,7 @@ func floor(f *Facts) (index int, to site.Amount, ok bool) {
 	return index, to, ok
 }
 
+// Long, because it is one decision in its order, and each case names the next.
 func auto(f *Facts, d *Decision) {
 	permit, missing := True, 0
 	for i, is := range f.Permits {
@@ -285,7 +286,8 @@ func fallback(f *Facts) site.Amount {
 //	starts an hour binds   does not                    does not
 //
 // The longest on is a budget: what was on counts until it was off for a whole rest.
-// A fall to the fallback delays no off either: it is there because nobody knows.
+// A fall to the fallback delays no off either: it is there because nobody knows. Long, because it is one decision in
+// its order, and each case names the next.
 func limit(f *Facts, d *Decision) {
 	l := &f.Auto.Limits
 	if *l == (site.RunLimits{}) && f.Spent == NoLimit {

@@ -124,7 +124,8 @@ func (x *liveAlert) config() alert.Config {
 	return alert.Config{Latch: x.cfg.Latch, Rest: site.Millis(x.cfg.RestMS)}
 }
 
-// judgeAlert brings an alert up to date with its conditions and its times, and finds out whom to tell.
+// judgeAlert brings an alert up to date with its conditions and its times, and finds out whom to tell. Long, because
+// it is one decision in its order, and each case names the next.
 func (e *Engine) judgeAlert(x *liveAlert) {
 	var what []alert.What
 	do := func(ev alert.Event) {

@@ -10,7 +10,8 @@ import (
 )
 
 // build makes everything that decides anew for a site. What remembers, as conditions, interlocks, windows, movers,
-// demands, rules and alerts, goes on where it is still there.
+// demands, rules and alerts, goes on where it is still there. Long, because it is one list of all that is built, each
+// part upon those before.
 func (e *Engine) build() {
 	e.oldConds, e.oldBounds, e.oldWindows = e.conds, e.bounds, map[formula.Need]*window{}
 	oldPoints := e.points

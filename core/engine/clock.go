@@ -36,7 +36,7 @@ func (e *Engine) lookAgain() {
 
 // clockSet moves what the hub stamped since In.From by the wrong clock along with it, so that what was "five minutes
 // ago" and "for two hours more" still is. Ends that were set before that stay where they are. The monotonic clock,
-// which limits and delays go by, knows nothing of it.
+// which limits and delays go by, knows nothing of it. Long, because it is one list of all that bears a stamp.
 func (e *Engine) clockSet(in ClockSet) {
 	given := func(t time.Time) bool { return !t.IsZero() && !t.Before(in.From) }
 	moved := false

@@ -11,14 +11,11 @@ import (
 )
 
 // byHand lets a person, a preset or a rule decide of a control. A zero end means: as the owner chose for the control.
+// Long, because it is one decision in its order, and each case names the next.
 func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Actor, how How) {
 	x := e.controls[id]
-	if x == nil || !e.site.Devices[x.cfg.Device].Active() || x.moves != nil || x.cfg.Check(to) != nil || x.leaving ||
-		x.Service != control.InService {
+	if x == nil || !e.takesHand(x, to) {
 		return
-	}
-	if x.mover != nil && x.mover.pulses != nil && to == site.Stop {
-		return // it has one button, which would start it as well
 	}
 	if x.cfg.Momentary != nil {
 		if to > 0 {
@@ -26,14 +23,7 @@ func (e *Engine) byHand(id string, to site.Amount, until time.Time, by access.Ac
 		}
 		return
 	}
-	if until.IsZero() && to != x.cfg.Safe {
-		switch {
-		case x.auto != nil && x.auto.HandMS > 0:
-			until = e.now.Wall.Add(site.Millis(x.auto.HandMS))
-		case x.cfg.Dangerous:
-			until = e.now.Wall.Add(site.DefaultHandDangerous)
-		}
-	}
+	until = e.handEnd(x, to, until)
 	under := x.Phase == Confirmed || x.Phase == Pending || x.Phase == Assumed && x.mover == nil // it is so, or on its way
 	if by.Kind != access.TheHub {
 		x.calmed()
@@ -99,6 +89,27 @@ func (e *Engine) toAuto(id string, by access.Actor) {
 	delete(e.devices[x.cfg.Device].resume, x.ID)
 	x.shown, x.unkept = false, true
 	e.controlPoints(x)
+}
+
+// takesHand reports whether somebody may decide of a control now.
+func (e *Engine) takesHand(x *controlled, to site.Amount) bool {
+	if x.mover != nil && x.mover.pulses != nil && to == site.Stop {
+		return false // it has one button, which would start it as well
+	}
+	return e.site.Devices[x.cfg.Device].Active() && x.moves == nil && x.cfg.Check(to) == nil && !x.leaving &&
+		x.Service == control.InService
+}
+
+// handEnd is when the time by hand is over: as told, else as the owner chose.
+func (e *Engine) handEnd(x *controlled, to site.Amount, until time.Time) time.Time {
+	switch {
+	case !until.IsZero() || to == x.cfg.Safe:
+	case x.auto != nil && x.auto.HandMS > 0:
+		return e.now.Wall.Add(site.Millis(x.auto.HandMS))
+	case x.cfg.Dangerous:
+		return e.now.Wall.Add(site.DefaultHandDangerous)
+	}
+	return until
 }
 
 // serve takes a control out of service, or puts it back.

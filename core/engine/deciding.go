@@ -265,20 +265,25 @@ func (e *Engine) stray(x *controlled) bool {
 		e.devices[x.cfg.Device].Online
 }
 
+// carryPulse lets a decision end the pulses of a momentary control.
+func (e *Engine) carryPulse(x *controlled, dec control.Decision) {
+	if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked ||
+		dec.Step == control.Leaving) {
+		e.cutPulse(x, e.reason(x))
+	}
+	if x.lingers() && x.Pulse.Offs == 0 && (x.Service == control.OutAndSafe || dec.Step == control.Leaving ||
+		dec.Step == control.Interlocked && dec.Value == 0) {
+		e.offAgain(x)
+	}
+	e.checkProof(x)
+}
+
 // carryOut makes a decision the want where that is new, and tells what changed.
 func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	was := x.dec
 	x.dec = dec
 	if x.cfg.Momentary != nil {
-		if x.Pulse.Running && (x.Service != control.InService || dec.Step == control.Interlocked ||
-			dec.Step == control.Leaving) {
-			e.cutPulse(x, e.reason(x))
-		}
-		if x.lingers() && x.Pulse.Offs == 0 && (x.Service == control.OutAndSafe || dec.Step == control.Leaving ||
-			dec.Step == control.Interlocked && dec.Value == 0) {
-			e.offAgain(x)
-		}
-		e.checkProof(x)
+		e.carryPulse(x, dec)
 		return
 	}
 	if x.mover != nil {
@@ -312,6 +317,12 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 		return
 	}
 	e.checkProof(x)
+	e.switchTo(x, dec, was)
+}
+
+// switchTo sends a decision where it is new. was is the one before. Long, because it is one decision in its order,
+// and each case names the next.
+func (e *Engine) switchTo(x *controlled, dec, was control.Decision) {
 	if x.Want != nil && *x.Want == dec.Value && !x.again {
 		if !x.shown || dec.Step != was.Step || dec.Index != was.Index || dec.Limit != was.Limit {
 			x.shown = true
@@ -347,21 +358,27 @@ func (e *Engine) carryOut(x *controlled, dec control.Decision) {
 	if !d.Online && dec.Step == control.ByHand && e.giveUpAfter(d, x, 0) {
 		return // decided again, at once
 	}
-	if x.reported { // the device itself brought it about
-		x.reported = false
-		if x.Is != nil && same(x.cfg, *x.Is, dec.Value) {
-			e.sendWant(x, false)
-			if x.cfg.Answers {
-				x.Phase, x.confirm = Confirmed, 0
-				x.unkept = true
-			}
-			e.startProof(x)
-			return
-		}
+	if x.reported && e.broughtAbout(x, dec.Value) {
+		return
 	}
 	e.sendWant(x, again)
 	e.startConfirm(x)
 	e.startProof(x)
+}
+
+// broughtAbout confirms what the device itself did, where that is what is wanted.
+func (e *Engine) broughtAbout(x *controlled, want site.Amount) bool {
+	x.reported = false
+	if x.Is == nil || !same(x.cfg, *x.Is, want) {
+		return false
+	}
+	e.sendWant(x, false)
+	if x.cfg.Answers {
+		x.Phase, x.confirm = Confirmed, 0
+		x.unkept = true
+	}
+	e.startProof(x)
+	return true
 }
 
 // startsKept is how many starts of a control are remembered.

@@ -50,7 +50,8 @@ func (k regulate) demanded(e *Engine, x *controlled, d *demand) (out control.Dem
 // is at its bound and would go further (conditional integration: K. J. Åström and T. Hägglund, Advanced PID Control,
 // 2006, section 3.5). While something else decides, the integral follows what is really sent (tracking, ibid.), so that
 // it takes over without a jump; but not where the output would be at the same bound anyway. At a bound, or without a
-// difference, nothing changes by itself, and it is not looked at before something else does.
+// difference, nothing changes by itself, and it is not looked at before something else does. Long, because it is one
+// formula with its bounds.
 func (k regulate) at(e *Engine, x *controlled, d *demand) (is control.Tri, to site.Amount) {
 	of, target := d.of.value, d.target.value
 	if !of.Known || !target.Known {

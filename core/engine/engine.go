@@ -124,7 +124,8 @@ func (e *Engine) NextWake() (time.Duration, bool) {
 	return e.wakes.Next()
 }
 
-// Apply takes one input and returns its effects. The slice is valid until the next call.
+// Apply takes one input and returns its effects. The slice is valid until the next call. Long, because it is one case
+// for each kind.
 func (e *Engine) Apply(now Now, in Input) []Effect {
 	trusts := now.Trusted != e.now.Trusted
 	e.now, e.out, e.stores = now, e.out[:0], e.stores[:0]
@@ -252,6 +253,7 @@ func (e *Engine) Online(id string) bool {
 	return d != nil && d.Online
 }
 
+// Long, because it is one list of all that a changed site touches.
 func (e *Engine) applySite(s *site.Site) {
 	e.site, e.zone = s, s.Hub.Location()
 	e.where = calendar.Spot{Latitude: s.Hub.Latitude, Longitude: s.Hub.Longitude}.Remembering()
@@ -310,6 +312,7 @@ func (e *Engine) applySite(s *site.Site) {
 	}
 }
 
+// Long, because it is one decision in its order, and each case names the next.
 func (e *Engine) reading(in *Reading) {
 	s := e.signals[in.Signal]
 	if s == nil || !s.active {
@@ -515,7 +518,7 @@ func (s *signal) patience() time.Duration {
 // sleepFor is how long a device that wakes by a schedule may be silent: it may miss one time.
 func sleepFor(wakes time.Duration) time.Duration { return wakes * 5 / 2 }
 
-// fire runs everything that is due.
+// fire runs everything that is due. Long, because it is one case for each kind.
 func (e *Engine) fire() {
 	for {
 		at, ok := e.wakes.Next()

@@ -50,7 +50,8 @@ func (x *controlled) rankOf(d *control.Decision) int {
 	return ranks[d.Step]
 }
 
-// share keeps a control off where a group does not let it be on now.
+// share keeps a control off where a group does not let it be on now. Long, because it is one decision in its order,
+// and each case names the next.
 func (e *Engine) share(x *controlled, d *control.Decision) {
 	last := x.blocked
 	x.blocked = ""
@@ -132,6 +133,7 @@ func (g *group) before(a, b *controlled) bool {
 }
 
 // blocks returns a member because of which x must not be on now, and when to look again, 0: when something changes.
+// Long, because it is one decision in its order, and each case names the next.
 func (g *group) blocks(e *Engine, x *controlled) (o *controlled, next time.Duration) {
 	pause := site.Millis(g.cfg.PauseMS)
 	on := x.Want != nil && *x.Want > 0

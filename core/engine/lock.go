@@ -95,7 +95,7 @@ func (e *Engine) queueLock(l *lock) {
 
 // judgeLock brings an interlock up to date with its formulas. One that was true holds until its release was seen, on
 // good readings of everything that it names; one that nobody knows holds at once; a latching one latches on a known
-// true alone.
+// true alone. Long, because it is one decision in its order, and each case names the next.
 func (e *Engine) judgeLock(l *lock) {
 	when := l.when.value
 	set := when.True() || l.when.doubtful.True()

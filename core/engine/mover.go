@@ -181,7 +181,8 @@ func (m *mover) held() words.Fact {
 	return words.Fact{}
 }
 
-// move drives the outputs of a mover to where it should be.
+// move drives the outputs of a mover to where it should be. Long, because it is one decision in its order, and each
+// case names the next.
 func (e *Engine) move(x *controlled, want site.Amount) {
 	m, s := x.mover, x.Mover
 	was, phase, reason := *s, x.Phase, x.Reason

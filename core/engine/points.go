@@ -81,6 +81,7 @@ type names struct{ s *site.Site }
 // Names returns what the ids of a site stand for in formulas.
 func Names(s *site.Site) formula.Names { return names{s} }
 
+// Long, because it is one case for each kind.
 func (n names) Name(id string) (formula.Name, []string, bool) {
 	if g, ok := n.s.Signals[id]; ok {
 		return formula.Name{Kind: g.Kind, Unit: g.Unit}, nil, true
@@ -438,7 +439,8 @@ func (e *Engine) lookDue(w wake) {
 	}
 }
 
-// judge takes a condition's state from its formulas.
+// judge takes a condition's state from its formulas. Long, because it is one decision in its order, and each case
+// names the next.
 func (e *Engine) judge(c *cond) {
 	when, set := c.when.value, c.when.value.True()
 	goal := c.Is

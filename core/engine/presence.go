@@ -8,6 +8,7 @@ import (
 	"idleember/core/words"
 )
 
+// Long, because it is one decision in its order, and each case names the next.
 func (e *Engine) online(in Online) {
 	d := e.devices[in.Device]
 	if d == nil || !e.site.Devices[in.Device].Active() {

@@ -11,7 +11,8 @@ import (
 )
 
 // restore takes the state that the store kept. Nobody is connected yet: what was live when the hub went away still
-// counts as long as it would have, and for a while everybody may come back before they are taken for lost.
+// counts as long as it would have, and for a while everybody may come back before they are taken for lost. Long,
+// because it is one list of all that is kept.
 func (e *Engine) restore(in Restored) {
 	trusted := e.now.Trusted
 	e.now.Trusted = trusted && !in.Doubted // by what was stamped then nobody can tell how long anything is ago
@@ -157,6 +158,35 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		}
 		e.keepLocks(x)
 	}
+	e.restoreTimes(x, c, in.Alive)
+	x.restoreMode(c)
+	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {
+		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
+	}
+	e.endPulse(x)
+	if x.cfg.Momentary != nil && x.Pulse.ID != "" { // its last off may have been lost with what was not kept
+		x.Pulse.Offs = 0
+		e.watchOff(x)
+	}
+	e.restoreProof(x)
+	if x.mover != nil {
+		e.restoreMover(x)
+		return
+	}
+	d := e.devices[x.cfg.Device]
+	if x.Want == nil || d == nil {
+		return
+	}
+	away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
+	if e.now.Trusted && !d.Since.IsZero() {
+		away = max(0, e.now.Wall.Sub(d.Since))
+	}
+	e.giveUpAfter(d, x, away)
+	x.again = true // still wanted: the links must know it before the device is back
+}
+
+// restoreTimes brings back how long a control was on and off, and what it rests and is damped for.
+func (e *Engine) restoreTimes(x *controlled, c ControlState, alive time.Time) {
 	ago := func(t time.Time) time.Duration {
 		if t.IsZero() || !e.now.Trusted {
 			return e.now.Mono
@@ -172,7 +202,7 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		x.starts = append(x.starts, ago(t))
 	}
 	x.unkept = true // what follows makes up for the time that it was away
-	e.restoreRun(x, in.Alive)
+	e.restoreRun(x, alive)
 	if c.Damped != nil && c.Damped.Until.After(e.now.Wall) {
 		x.doing.until = e.now.Mono + min(c.Damped.Until.Sub(e.now.Wall), c.Damped.For)
 		x.doing.to, x.doing.forced, x.doing.holds = c.Damped.To, c.Damped.Forced, e.now.Mono
@@ -184,6 +214,10 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 			x.restUntil = e.now.Mono + min(rest, c.RestUntil.Sub(e.now.Wall))
 		}
 	}
+}
+
+// restoreMode brings back whether a control is by hand.
+func (x *controlled) restoreMode(c ControlState) {
 	switch {
 	case x.auto.HasAuto() && c.Mode == NoMode && c.Hand != nil:
 		x.Mode = Manual
@@ -201,14 +235,10 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 			}
 		}
 	}
-	if settle := c.SettledAt.Sub(e.now.Wall); settle > 0 && x.auto != nil {
-		x.facts.SettledAt = e.now.Mono + min(settle, x.auto.Settle())
-	}
-	e.endPulse(x)
-	if x.cfg.Momentary != nil && x.Pulse.ID != "" { // its last off may have been lost with what was not kept
-		x.Pulse.Offs = 0
-		e.watchOff(x)
-	}
+}
+
+// restoreProof goes on waiting for the effect of a control.
+func (e *Engine) restoreProof(x *controlled) {
 	x.unproved()
 	if x.Proof == ProofWaiting {
 		if x.cfg.Momentary != nil { // after a restart no pulse is sent again
@@ -216,20 +246,6 @@ func (e *Engine) restoreControl(x *controlled, c ControlState, in Restored) {
 		}
 		x.proofWake = e.wakeAt(e.now.Mono+site.Millis(x.auto.Proof.WithinMS), wakeProof, x.ID)
 	}
-	if x.mover != nil {
-		e.restoreMover(x)
-		return
-	}
-	d := e.devices[x.cfg.Device]
-	if x.Want == nil || d == nil {
-		return
-	}
-	away := time.Duration(0) // with a clock that cannot be trusted the rest of the absence starts again in full
-	if e.now.Trusted && !d.Since.IsZero() {
-		away = max(0, e.now.Wall.Sub(d.Since))
-	}
-	e.giveUpAfter(d, x, away)
-	x.again = true // still wanted: the links must know it before the device is back
 }
 
 // restoreRun ends the run of an output that fell back by itself when the hub was gone: its board has a lease. One whose

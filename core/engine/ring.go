@@ -62,7 +62,8 @@ func Ring(s *site.Site, of string) []string {
 	return nil
 }
 
-// influences are the edges from what is wanted of a control, and from settings, to what follows that at once.
+// influences are the edges from what is wanted of a control, and from settings, to what follows that at once. Long,
+// because it is one case for each kind.
 func influences(s *site.Site) map[string][]edge {
 	edges := map[string][]edge{}
 	add := func(text, to string, sign formula.Sign) {

@@ -66,7 +66,8 @@ func runs(c *site.Control, a *site.Amount) Tone {
 	return ToneOff
 }
 
-// Says is the state of a control in a few words, and what to make of it.
+// Says is the state of a control in a few words, and what to make of it. Long, because it is one state after the
+// other, the first that applies.
 func (e *Engine) Says(id string) (Saying, Tone) {
 	x := e.controls[id]
 	if x == nil {

@@ -219,7 +219,15 @@ func (e *Engine) report(in Report) {
 	first, changed := x.session != in.Session || x.Is == nil, x.Is == nil || *x.Is != in.Value
 	x.session = in.Session
 	before := is(x)
-	value := in.Value
+	e.heardIs(x, in.Value, changed)
+	if x.returns && e.isBack(x, in.Value) {
+		return
+	}
+	e.judgeReport(x, d, in, before, first, changed)
+}
+
+// heardIs keeps what a device says that a control is.
+func (e *Engine) heardIs(x *controlled, value site.Amount, changed bool) {
 	x.Is, x.IsAt = &value, e.now.Wall
 	switch off := value == 0 && (x.Want == nil || *x.Want == 0); {
 	case !off || !x.MayRun:
@@ -234,18 +242,28 @@ func (e *Engine) report(in Report) {
 		e.shared(x)
 		e.mark(x)
 	}
-	if x.returns {
-		if x.returns = false; x.Want != nil && !same(x.cfg, *x.Want, value) {
-			if value == 0 {
-				e.anew(x)
-				x.Phase = Confirmed
-			} else { // it is on, but not as it is wanted
-				e.sendWant(x, true)
-				e.startConfirm(x)
-			}
-			return
-		}
+}
+
+// isBack takes the first report of what its device was away with, and reports whether that settles it.
+func (e *Engine) isBack(x *controlled, value site.Amount) bool {
+	x.returns = false
+	if x.Want == nil || same(x.cfg, *x.Want, value) {
+		return false
 	}
+	if value == 0 {
+		e.anew(x)
+		x.Phase = Confirmed
+	} else { // it is on, but not as it is wanted
+		e.sendWant(x, true)
+		e.startConfirm(x)
+	}
+	return true
+}
+
+// judgeReport makes of a report a confirmation, something to follow, or something to insist against. Long, because it
+// is one decision in its order.
+func (e *Engine) judgeReport(x *controlled, d *device, in Report, before string, first, changed bool) {
+	value := in.Value
 	switch {
 	case x.Service == control.OutSilent:
 	case x.Service == control.OutAndSafe || x.leaving: // nothing that is done at the board is followed, nor afterwards

@@ -460,7 +460,7 @@ func (x *controlled) handEnds() words.Fact {
 	return x.cfg.Told(x.afterHand())
 }
 
-// coming says what happens next.
+// coming says what happens next. Long, because it is one list of what may come.
 func (e *Engine) coming(x *controlled, w *Why) {
 	add := func(code string, with ...any) { w.Next = append(w.Next, words.Of(code, with...)) }
 	if x.Hand != nil && !x.HandUntil.IsZero() {

@@ -327,6 +327,7 @@ func (b *builder) unary(n *ast.UnaryNode) (part, error) {
 	return p, at(n, "%s is not part of this formula language", n.Operator)
 }
 
+// Long, because it is one case for each operator and pair of values.
 func (b *builder) binary(n *ast.BinaryNode) (part, error) {
 	l, err := b.build(n.Left)
 	if err != nil {

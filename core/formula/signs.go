@@ -46,6 +46,7 @@ func Signs(text string) map[string]Sign {
 	return out
 }
 
+// Long, because it is one case for each kind.
 func follow(n ast.Node, s Sign, out map[string]Sign) {
 	switch n := n.(type) {
 	case *ast.MemberNode:

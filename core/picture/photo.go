@@ -47,6 +47,7 @@ const (
 	exifOrientation = 0x0112
 )
 
+// Long, because it is one pass over the markers, with a case for each.
 func bareJPEG(body []byte) []byte {
 	out := append([]byte(nil), body[:2]...)
 	turned := false

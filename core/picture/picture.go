@@ -99,6 +99,7 @@ func (c *cleaner) leave(what string) {
 	}
 }
 
+// Long, because it is one pass over the tokens, with a case for each.
 func cleanSVG(body []byte) (Picture, error) {
 	c := &cleaner{names: map[string]string{}, parts: parts{ids: map[string]int{}}}
 	for d := xml.NewDecoder(bytes.NewReader(body)); ; {
@@ -208,7 +209,8 @@ func (c *cleaner) style(text string) {
 	c.out.WriteString("</style>")
 }
 
-// attributes keeps what draws. What a style attribute says is written as attributes, which mean the same.
+// attributes keeps what draws. What a style attribute says is written as attributes, which mean the same. Long,
+// because it is one list of what an attribute may be.
 func (c *cleaner) attributes(element string, list []xml.Attr) (out [][2]string) {
 	at := map[string]int{}
 	put := func(name, value string) {

@@ -38,7 +38,8 @@ func Object(payload []byte) (named []Named, at time.Time, faults []error, err er
 	return object(new(decoder), payload, nil)
 }
 
-// object is Object with a decoder to use again; it appends to named.
+// object is Object with a decoder to use again; it appends to named. Long, because it is one case for each form that
+// boards write.
 func object(dec *decoder, payload []byte, named []Named) (_ []Named, at time.Time, faults []error, err error) {
 	dec.read(payload)
 	if tok, err := dec.ReadToken(); err != nil || tok.Kind() != '{' {

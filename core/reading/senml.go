@@ -294,7 +294,7 @@ func (b *base) take(r record) error {
 	return nil
 }
 
-// resolve gives the value and the sum of a record.
+// resolve gives the value and the sum of a record. Long, because it follows the RFC's rules one by one.
 func (b *base) resolve(r record, now time.Time) (named []Named, faults []error) {
 	if r.Value == nil && r.Bool == nil && r.Text == nil && r.Data == nil && r.Sum == nil {
 		if r.Name != nil || r.Unit != nil || r.Time != nil {

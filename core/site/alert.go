@@ -199,7 +199,8 @@ type Route struct {
 	Off      bool     `json:"off,omitempty"`
 }
 
-// Validate says in a sentence what is wrong with the route, or returns nil.
+// Validate says in a sentence what is wrong with the route, or returns nil. Long, because it is one list of checks,
+// each with its sentence.
 func (r Route) Validate() error {
 	switch {
 	case !slices.Contains([]string{ByMail, ByWebhook, ByMQTT, ByPush}, r.Via):
@@ -254,7 +255,7 @@ func (s *Site) excluded(control string) bool {
 // AllAlerts are those that were made, and those that are there without making: for each device that it is away, for
 // each periodic signal that somebody named that it is stale, for each control that it is not confirmed or has no
 // effect, and some of the hub itself. One that was made takes the place of a built-in one of the same id, which so is
-// tuned or switched off.
+// tuned or switched off. Long, because it is one list of the alerts that are there without making.
 func (s *Site) AllAlerts() map[string]*Alert {
 	all := make(map[string]*Alert, len(s.Alerts)+len(s.Devices)+len(s.Signals)+len(s.Controls))
 	add := func(a Alert) { all[a.ID] = &a }

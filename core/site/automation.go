@@ -243,7 +243,7 @@ func (a *Automation) Formulas(each func(place, text string, quantity bool)) {
 }
 
 // Validate says in a sentence what is wrong with the automation of a control, or returns nil. It looks neither into
-// formulas nor at demands (engine.CheckAutomation).
+// formulas nor at demands (engine.CheckAutomation). Long, because it is one list of checks, each with its sentence.
 func (a *Automation) Validate(s *Site, c Control) error {
 	for i, l := range a.Interlocks {
 		if strings.TrimSpace(l.Name) == "" {
@@ -338,6 +338,7 @@ func (l RunLimits) validate(c Control) error {
 	return nil
 }
 
+// Long, because it is one list of checks, each with its sentence.
 func (t *Travel) validate(s *Site, c Control) error {
 	switch {
 	case c.What() != Mover:

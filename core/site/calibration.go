@@ -70,7 +70,8 @@ func (c Calibration) Set() bool {
 	return c.Method != "" || c.Offset != 0 || c.Min != nil || c.Max != nil || c.Invert
 }
 
-// Validate says in a sentence what is wrong with the calibration of a signal of this kind, or returns nil.
+// Validate says in a sentence what is wrong with the calibration of a signal of this kind, or returns nil. Long,
+// because it is one list of checks, each with its sentence.
 func (c Calibration) Validate(kind ValueKind) error {
 	numeric := c.Method != "" || c.Offset != 0 || c.Min != nil || c.Max != nil
 	switch {

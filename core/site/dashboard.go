@@ -153,7 +153,8 @@ func (d *Dashboard) Validate() error {
 	return nil
 }
 
-// Validate says in a sentence what is wrong with a tile, or returns nil.
+// Validate says in a sentence what is wrong with a tile, or returns nil. Long, because it is one list of checks, each
+// with its sentence.
 func (t *Tile) Validate() error {
 	if err := CheckSlug(t.ID); err != nil {
 		return err
@@ -195,25 +196,39 @@ func (t *Tile) Validate() error {
 		}
 	}
 	for _, p := range t.Pins {
-		if !slices.Contains([]TileKind{TileValue, TileLamp, TileControl, TileSpark}, p.Kind) || p.Of == "" ||
-			len(p.Of) > 100 || !(p.X >= 0 && p.X <= 100 && p.Y >= 0 && p.Y <= 100) || CheckSlug(p.ID) != nil {
-			return fmt.Errorf("a pin is a value, lamp, control or sparkline of something, at 0 to 100 per cent of the picture")
+		if err := p.validate(); err != nil {
+			return err
 		}
 	}
 	for _, p := range t.Parts {
-		switch {
-		case p.Element == "" || len(p.Element) > 100:
-			return fmt.Errorf("a moving part names an element of the picture by its id")
-		case !slices.Contains([]string{"fill", "opacity", "show", "turn", "text", "level"}, p.Does):
-			return fmt.Errorf("the part %s can change its fill, opacity, whether it shows, turn, text or level, not its %q",
-				p.Element, p.Does)
-		case (p.Of == "") == (p.Formula == ""):
-			return fmt.Errorf("the part %s is moved by a signal or control, or by a formula: one of both", p.Element)
-		case len(p.Of) > 100 || len(p.Formula) > 1000 || len(p.Start) > 40 || len(p.End) > 40:
-			return fmt.Errorf("what moves the part %s is too long", p.Element)
-		case p.High < p.Low:
-			return fmt.Errorf("the part %s goes from %g to %g; the first is the lower one", p.Element, p.Low, p.High)
+		if err := p.validate(); err != nil {
+			return err
 		}
+	}
+	return nil
+}
+
+func (p Pin) validate() error {
+	if !slices.Contains([]TileKind{TileValue, TileLamp, TileControl, TileSpark}, p.Kind) || p.Of == "" ||
+		len(p.Of) > 100 || !(p.X >= 0 && p.X <= 100 && p.Y >= 0 && p.Y <= 100) || CheckSlug(p.ID) != nil {
+		return fmt.Errorf("a pin is a value, lamp, control or sparkline of something, at 0 to 100 per cent of the picture")
+	}
+	return nil
+}
+
+func (p Part) validate() error {
+	switch {
+	case p.Element == "" || len(p.Element) > 100:
+		return fmt.Errorf("a moving part names an element of the picture by its id")
+	case !slices.Contains([]string{"fill", "opacity", "show", "turn", "text", "level"}, p.Does):
+		return fmt.Errorf("the part %s can change its fill, opacity, whether it shows, turn, text or level, not its %q",
+			p.Element, p.Does)
+	case (p.Of == "") == (p.Formula == ""):
+		return fmt.Errorf("the part %s is moved by a signal or control, or by a formula: one of both", p.Element)
+	case len(p.Of) > 100 || len(p.Formula) > 1000 || len(p.Start) > 40 || len(p.End) > 40:
+		return fmt.Errorf("what moves the part %s is too long", p.Element)
+	case p.High < p.Low:
+		return fmt.Errorf("the part %s goes from %g to %g; the first is the lower one", p.Element, p.Low, p.High)
 	}
 	return nil
 }

@@ -35,7 +35,8 @@ func (e Elsewhere) Same(o Elsewhere) bool {
 	return e.Via == o.Via && e.Address == o.Address && e.Account == o.Account && e.Bucket == o.Bucket
 }
 
-// Validate says in a sentence what is wrong, or returns nil.
+// Validate says in a sentence what is wrong, or returns nil. Long, because it is one list of checks, each with its
+// sentence.
 func (e Elsewhere) Validate() error {
 	if e.Via == "" {
 		return nil

@@ -217,7 +217,8 @@ func (e *NeededError) Error() string {
 // Remove finds all that changes when some parts, or members of the household, go: what they own goes with them, and
 // what is left mentions none of them any more. Where something that stays needs one of them it returns a *NeededError.
 //
-// Formulas that name what is gone are unknown from then on, and say so.
+// Formulas that name what is gone are unknown from then on, and say so. Long, because it is one pass over the bonds
+// of a part, with a case for each.
 func (s *Site) Remove(reads Reads, keys ...Key) (changes []Change, err error) {
 	gone := map[Key]bool{}
 	var without []string // ids of the one namespace that are gone

@@ -45,7 +45,8 @@ type Digest struct {
 	To    string `json:"to,omitempty"`
 }
 
-// Validate says in a sentence what is wrong, or returns nil.
+// Validate says in a sentence what is wrong, or returns nil. Long, because it is one list of checks, each with its
+// sentence.
 func (m Messaging) Validate() error {
 	address := func(s string) bool { return strings.Count(s, "@") == 1 && !strings.ContainsAny(s, " \r\n,;<>") }
 	web := func(s string) bool {

@@ -314,7 +314,8 @@ func set[T any](field *T, v *T) {
 	}
 }
 
-// Validate says in a sentence what is wrong with a model, or returns nil. It tries the model on a device.
+// Validate says in a sentence what is wrong with a model, or returns nil. It tries the model on a device. Long,
+// because it is one list of checks, each with its sentence.
 func (m Model) Validate() error {
 	if m.Format != ModelFormat {
 		return fmt.Errorf("the file has the format %.40q; a device model has %q", m.Format, ModelFormat)

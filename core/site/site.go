@@ -277,7 +277,8 @@ func (c *Control) Resume() time.Duration {
 	return Millis(c.ResumeWithinMS)
 }
 
-// Validate says in a sentence what is wrong with a control, or returns nil.
+// Validate says in a sentence what is wrong with a control, or returns nil. Long, because it is one list of checks,
+// each with its sentence.
 func (c *Control) Validate() error {
 	switch {
 	case c.ConfirmAfterMS < 1000 || c.ConfirmAfterMS > 600_000:

@@ -188,7 +188,7 @@ func (c *conn) end(code byte, text string) {
 	}
 }
 
-// connect waits for who it is, and answers.
+// connect waits for who it is, and answers. Long, because it is the steps of one handshake.
 func (c *conn) connect(ctx context.Context) error {
 	_ = c.nc.SetReadDeadline(time.Now().Add(connectWait))
 	fh, err := c.header()

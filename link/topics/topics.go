@@ -40,7 +40,8 @@ type Taken struct {
 	Online *bool // what the message tells of the device's presence
 }
 
-// Take takes a message of a device apart. speaker is the device through whose session it came.
+// Take takes a message of a device apart. speaker is the device through whose session it came. Long, because it is
+// one case for each topic.
 func Take(m *mapping.Map, speaker, topic string, payload []byte, now time.Time) (t Taken) {
 	t.Topic, t.Payload, t.Device, t.Code = topic, payload, speaker, PayloadFormat
 	fail := func(code byte, format string, args ...any) Taken {

@@ -89,7 +89,8 @@ type edit struct {
 	form     func(text func(from, to int) string) string
 }
 
-// mutate returns a file with all its mutants, numbered on from a count, but for those that are left out.
+// mutate returns a file with all its mutants, numbered on from a count, but for those that are left out. Long,
+// because it is one case for each kind.
 func mutate(file string, count int, left map[int]bool) (string, []mutant) {
 	src, err := os.ReadFile(file)
 	if err != nil {

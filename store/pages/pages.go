@@ -249,6 +249,7 @@ func (f *File) Walk(root uint32, fits func(Row) bool, each func(Row), gap func(p
 	f.walk(root, 0, 0, fits, each, gap)
 }
 
+// Long, because it is one pass over the pages, with a case for each kind of page.
 func (f *File) walk(n uint32, depth int, kind byte, fits func(Row) bool, each func(Row), gap func(uint32)) {
 	b := f.page(n)
 	if b == nil || f.seen[n] || depth > deepest {
