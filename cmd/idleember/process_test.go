@@ -327,7 +327,8 @@ func TestOptionsByFlagEnvironmentAndFile(t *testing.T) {
 	p := newProcess(t)
 	fromFile, fromEnv, fromFlag := port(t), port(t), port(t)
 	file := filepath.Join(t.TempDir(), "hub.toml")
-	text := fmt.Sprintf("data = %q\nhttp = %q\nmqtt = %q\nlog-format = \"json\"\n", p.dir, fromFile, fromFile)
+	text := fmt.Sprintf("data = %q\nhttp = %q\nmqtt = %q\nlog-format = \"json\"\nmqtts = \"\"\nudp = \"\"\n", p.dir,
+		fromFile, fromFile)
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	cmd := exec.Command(binary, "serve", "--config", file, "--mqtt", fromFlag)
 	cmd.Env = append(os.Environ(), "IDLEEMBER_HTTP="+fromEnv)
