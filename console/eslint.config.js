@@ -18,7 +18,13 @@ export default ts.config(
       'vue/html-closing-bracket-newline': 'off',
       'vue/first-attribute-linebreak': 'off',
       'vue/html-indent': 'off',
+      'vue/multiline-html-element-content-newline': 'off', // Prettier knows
+      'vue/html-quotes': 'off',
       'vue/attributes-order': 'off',
+      'vue/max-len': [
+        'error',
+        { code: 140, tabWidth: 2, ignoreStrings: true, ignoreTemplateLiterals: true, ignoreHTMLAttributeValues: false },
+      ],
       'vue/no-v-html': 'off', // only the icons that are built in
     },
   },

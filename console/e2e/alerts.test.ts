@@ -16,8 +16,17 @@ beforeAll(async () => {
   await until('signals', async () => (await hub.call<{ signals: unknown[] }>('GET', '/now')).signals.length === 2)
   await hub.call('PATCH', '/signals/drying_room.humidity', { unit: '%' })
   const now = Date.now()
-  await hub.call('POST', '/readings', { series: 'drying_room.humidity', readings: Array.from({ length: 2000 }, (_, i) => ({ t: now - (2001 - i) * 1200_000, v: Math.round(500 + 150 * Math.sin(i / 30)) / 10 })) })
-  server = createServer((q, r) => { q.on('data', (b) => bodies.push(String(b))); r.end('thanks') }).listen(0, '127.0.0.1')
+  await hub.call('POST', '/readings', {
+    series: 'drying_room.humidity',
+    readings: Array.from({ length: 2000 }, (_, i) => ({
+      t: now - (2001 - i) * 1200_000,
+      v: Math.round(500 + 150 * Math.sin(i / 30)) / 10,
+    })),
+  })
+  server = createServer((q, r) => {
+    q.on('data', (b) => bodies.push(String(b)))
+    r.end('thanks')
+  }).listen(0, '127.0.0.1')
 })
 afterAll(async () => {
   server.close()
@@ -89,7 +98,10 @@ test('from "tell me when" to an alert that somebody acknowledges on a phone', as
   const small = await page(hub.url, phone)
   await signIn(small.page)
   board.publish('r/humidity', '71')
-  await small.page.locator('.attention').getByText(/^71(.0)? %/).waitFor()
+  await small.page
+    .locator('.attention')
+    .getByText(/^71(.0)? %/)
+    .waitFor()
   await until('in the title too', async () => (await small.page.title()).startsWith('(1)'))
   await small.page.locator('.attention').getByRole('link').first().tap()
   const row = small.page.locator('[data-alert="humidity_is_above_60"]')
@@ -113,7 +125,15 @@ test('from "tell me when" to an alert that somebody acknowledges on a phone', as
 })
 
 test('many from one cause are one line; a guest sees none that is not open to guests', async () => {
-  for (let i = 0; i < 8; i++) await hub.call('POST', '/alerts', { id: `many_${i}`, name: `Dry ${i}`, kind: 'below', of: 'drying_room.temperature', limit: 10 - i / 100, severity: 'warning' })
+  for (let i = 0; i < 8; i++)
+    await hub.call('POST', '/alerts', {
+      id: `many_${i}`,
+      name: `Dry ${i}`,
+      kind: 'below',
+      of: 'drying_room.temperature',
+      limit: 10 - i / 100,
+      severity: 'warning',
+    })
   board.publish('r/temperature', '5')
   const { page: p } = await page(hub.url)
   await signIn(p)
@@ -121,7 +141,9 @@ test('many from one cause are one line; a guest sees none that is not open to gu
   await p.getByText('8 alerts that came together').waitFor()
   await p.getByLabel('All 8').check()
   await p.getByRole('button', { name: 'Acknowledge 8' }).click()
-  await until('all of them', async () => (await hub.call<{ alerts: { state: { phase: string } }[] }>('GET', '/now')).alerts.every((a) => a.state.phase === 'acknowledged'))
+  await until('all of them', async () =>
+    (await hub.call<{ alerts: { state: { phase: string } }[] }>('GET', '/now')).alerts.every((a) => a.state.phase === 'acknowledged'),
+  )
   await hub.call('POST', '/members', { account: 'lee', name: 'Lee', role: 'guest', password: 'a long enough password' })
   const guest = await page(hub.url, phone)
   await signIn(guest.page, 'lee')

@@ -5,7 +5,9 @@ import { join } from 'node:path'
 import { browser, closeBrowser, Hub, overflow, page, phone, signIn, until } from './hub'
 
 let hub: Hub
-beforeEach(async () => { hub = await new Hub().start() })
+beforeEach(async () => {
+  hub = await new Hub().start()
+})
 afterEach(async () => {
   for (const c of (await browser()).contexts()) await c.close()
   await hub.remove()
@@ -53,7 +55,11 @@ test('backups go to another disk, come back from there, and are restored for a t
   await until('it is here again', () => readdirSync(join(hub.dir, 'backups')).includes(name))
   writeFileSync(join(disk, there!), 'nothing')
   await card.getByRole('button', { name: 'Restore drill' }).click()
-  await card.getByText(/The last restore drill failed/).or(card.getByText(/damaged, or no backup/)).first().waitFor()
+  await card
+    .getByText(/The last restore drill failed/)
+    .or(card.getByText(/damaged, or no backup/))
+    .first()
+    .waitFor()
   rmSync(disk, { recursive: true })
   expect(faults).toEqual([])
 })

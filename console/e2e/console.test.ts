@@ -3,7 +3,9 @@ import { afterAll, afterEach, beforeEach, expect, test } from 'vitest'
 import { Board, browser, closeBrowser, Hub, overflow, page, password, phone, signIn, sleep, until } from './hub'
 
 let hub: Hub
-beforeEach(async () => { hub = await new Hub().start() })
+beforeEach(async () => {
+  hub = await new Hub().start()
+})
 afterEach(async () => {
   for (const c of (await browser()).contexts()) await c.close()
   await hub.remove()
@@ -52,7 +54,10 @@ test('from the first start to a switch that is confirmed', async () => {
   await until('pending', async () => (await state.innerText()) === 'waiting for the board')
   expect(await row.locator('.lamp .turning').count()).toBe(1)
   await until('unconfirmed', async () => (await state.innerText()) === 'not confirmed')
-  await p.locator('.attention').getByText(/^not confirmed/).waitFor()
+  await p
+    .locator('.attention')
+    .getByText(/^not confirmed/)
+    .waitFor()
   board.publish('is/heater', 'on')
   await until('confirmed', async () => /^on\b/.test(await state.innerText()))
   board.publish('is/heater', 'off') // another session than the last report's: the hub insists
@@ -135,7 +140,10 @@ test('two people see each other, a guest sees what was opened', async () => {
   const mo = (await page(hub.url)).page
   await signIn(mo)
   await mo.getByRole('link', { name: 'Household' }).first().click()
-  for (const [name, role] of [['Kim', 'member'], ['Visitor', 'guest']] as const) {
+  for (const [name, role] of [
+    ['Kim', 'member'],
+    ['Visitor', 'guest'],
+  ] as const) {
     await mo.getByRole('button', { name: 'Add a person' }).click()
     await mo.getByLabel('Name').fill(name)
     await mo.getByLabel('Account').fill(name.toLowerCase())
@@ -189,8 +197,14 @@ test('two people see each other, a guest sees what was opened', async () => {
   // All lines of one thing; and whoever reads far down is not thrown to the top by what happens meanwhile.
   await mo.getByLabel('Words').fill('')
   await mo.getByLabel('Of', { exact: true }).fill('hub.rights')
-  await until('lines of it alone', async () => (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'hub.rights' }).count()) && (await mo.locator('tbody tr').count()) > 1)
-  for (let i = 0; i < 70; i++) await hub.call('PATCH', '/signals/drying_room.temperature', { name: `Temperature ${i % 2 ? '' : 'inside'}`.trim() })
+  await until(
+    'lines of it alone',
+    async () =>
+      (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'hub.rights' }).count()) &&
+      (await mo.locator('tbody tr').count()) > 1,
+  )
+  for (let i = 0; i < 70; i++)
+    await hub.call('PATCH', '/signals/drying_room.temperature', { name: `Temperature ${i % 2 ? '' : 'inside'}`.trim() })
   await mo.getByLabel('Of', { exact: true }).fill('')
   await mo.getByRole('button', { name: 'Earlier' }).click()
   await until('two pages', async () => (await mo.locator('tbody tr').count()) > 60)
@@ -199,7 +213,10 @@ test('two people see each other, a guest sees what was opened', async () => {
   expect(await mo.locator('tbody tr').count()).toBeGreaterThan(60)
   await mo.getByRole('button', { name: 'Show them' }).click()
   await mo.locator('tbody tr').first().getByRole('button', { name: 'drying_room.heater' }).click()
-  await until('its lines', async () => (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'drying_room.heater' }).count()))
+  await until(
+    'its lines',
+    async () => (await mo.locator('tbody tr').count()) === (await mo.locator('tbody tr', { hasText: 'drying_room.heater' }).count()),
+  )
 
   const guest = (await page(hub.url, phone)).page
   await signIn(guest, 'visitor')
@@ -235,7 +252,9 @@ test('what was refused shows on the page of its device', async () => {
   board.publish('r/label', '<img src=x onerror=alert(1)>')
   const { page: p, faults } = await page(hub.url, phone)
   await signIn(p)
-  await until('text is shown as text', async () => (await p.locator('[data-signal="drying_room.label"] .value').innerText()).includes('<img'))
+  await until('text is shown as text', async () =>
+    (await p.locator('[data-signal="drying_room.label"] .value').innerText()).includes('<img'),
+  )
   await p.goto(hub.url + '/devices/drying_room')
   await p.getByText('is not finite').first().waitFor()
   expect(await p.getByText('NaN', { exact: true }).first().isVisible()).toBe(true)
@@ -243,7 +262,7 @@ test('what was refused shows on the page of its device', async () => {
   await p.getByRole('button', { name: 'New board' }).click()
   await p.getByText('The old key is void at once').waitFor()
   await p.locator('.modal').getByRole('button', { name: 'New key' }).click()
-  await p.getByText("Drying room: connect its board").waitFor()
+  await p.getByText('Drying room: connect its board').waitFor()
   expect(() => board.publish('r/temperature', '1')).toThrow(/bad user name or password/)
   expect(faults).toEqual([])
   expect(await overflow(p)).toBeLessThanOrEqual(0)
@@ -261,18 +280,50 @@ test('names are words, whatever they hold', async () => {
   await hub.call('PATCH', '/signals/kiln.chamber', { name: evil, unit: '<b>Cel</b>' })
   await hub.call('PATCH', '/controls/kiln.fan', { name: evil })
   await hub.call('POST', '/notes', { object: 'kiln', text: evil, at: new Date().toISOString() })
-  await hub.call('POST', '/alerts', { id: 'hot', name: evil, kind: 'above', of: 'kiln.chamber', limit: 1, severity: 'critical', text: evil })
+  await hub.call('POST', '/alerts', {
+    id: 'hot',
+    name: evil,
+    kind: 'above',
+    of: 'kiln.chamber',
+    limit: 1,
+    severity: 'critical',
+    text: evil,
+  })
   await hub.call('POST', '/presets', { id: 'night', name: evil, actions: [{ kind: 'control', id: 'kiln.fan', to: 1 }] })
-  await hub.call('POST', '/dashboards', { id: 'door', name: evil, tiles: [{ id: 'a', kind: 'value', of: ['kiln.chamber'], name: evil, x: 0, y: 0, w: 3, h: 2 }] })
+  await hub.call('POST', '/dashboards', {
+    id: 'door',
+    name: evil,
+    tiles: [{ id: 'a', kind: 'value', of: ['kiln.chamber'], name: evil, x: 0, y: 0, w: 3, h: 2 }],
+  })
   await hub.call('POST', '/members', { account: 'kim', name: evil, role: 'member', password })
   const { page: p } = await page(hub.url)
   await signIn(p)
   let shown = 0
-  for (const path of ['/', '/devices', '/devices/kiln', '/signals/kiln.chamber', '/charts?s=kiln.chamber,kiln.words,kiln.fan.is', '/alerts', '/control', '/dashboards', '/dashboards/door', '/journal', '/household', '/settings', '/digest', '/join#<img src=x onerror=pwned=1>', `/charts?s=${encodeURIComponent(evil)}`, `/devices/${encodeURIComponent(evil)}`]) {
+  for (const path of [
+    '/',
+    '/devices',
+    '/devices/kiln',
+    '/signals/kiln.chamber',
+    '/charts?s=kiln.chamber,kiln.words,kiln.fan.is',
+    '/alerts',
+    '/control',
+    '/dashboards',
+    '/dashboards/door',
+    '/journal',
+    '/household',
+    '/settings',
+    '/digest',
+    '/join#<img src=x onerror=pwned=1>',
+    `/charts?s=${encodeURIComponent(evil)}`,
+    `/devices/${encodeURIComponent(evil)}`,
+  ]) {
     await p.goto(hub.url + path)
     await p.locator('h1, .headline').first().waitFor()
     await p.waitForTimeout(400)
-    expect(await p.evaluate(() => ['pwned' in window, document.querySelectorAll('img[src=x], svg[onload]').length]), path).toEqual([false, 0])
+    expect(await p.evaluate(() => ['pwned' in window, document.querySelectorAll('img[src=x], svg[onload]').length]), path).toEqual([
+      false,
+      0,
+    ])
     if ((await p.locator('body').innerText()).includes(evil)) shown++
   }
   expect(shown).toBeGreaterThan(8)
@@ -319,7 +370,15 @@ test('somebody new comes by a link, adds a second factor, and makes a token for 
   await card.getByRole('button', { name: 'Make it' }).click()
   const token = await card.locator('code').innerText()
   expect((await fetch(hub.url + '/api/v1/now', { headers: { Authorization: `Bearer ${token}` } })).status).toBe(200)
-  expect((await fetch(hub.url + '/api/v1/places', { method: 'POST', headers: { Authorization: `Bearer ${token}`, 'Content-Type': 'application/json' }, body: '{"name":"Attic"}' })).status).toBe(403)
+  expect(
+    (
+      await fetch(hub.url + '/api/v1/places', {
+        method: 'POST',
+        headers: { Authorization: `Bearer ${token}`, 'Content-Type': 'application/json' },
+        body: '{"name":"Attic"}',
+      })
+    ).status,
+  ).toBe(403)
   await card.getByRole('button', { name: 'I have it' }).click()
   await card.getByRole('button', { name: 'End the token the display in the hall' }).click()
   await until('ended', async () => (await fetch(hub.url + '/api/v1/now', { headers: { Authorization: `Bearer ${token}` } })).status === 401)
@@ -342,7 +401,7 @@ test('somebody new comes by a link, adds a second factor, and makes a token for 
   await p.getByText('This code is not right').waitFor()
   await p.getByLabel('Code of your second factor').fill(codeOf(secret))
   await p.getByRole('button', { name: 'Sign in' }).click()
-  await p.locator('.bar').waitFor()  // A new password by a link does not go round the factor.
+  await p.locator('.bar').waitFor() // A new password by a link does not go round the factor.
   await mo.getByRole('button', { name: 'Done' }).click()
   await mo.goto(hub.url + '/household')
   await mo.getByRole('button', { name: 'More about Ada' }).click()
@@ -400,7 +459,8 @@ test('a clock that is not believed is told, and the owner can say that it is rig
   await hub.setUp()
   const { page: p } = await page(hub.url)
   // No test can put a computer's clock back: what the hub says of it at first is put into its answers.
-  const doubt = 'the computer\'s clock is behind what was stored before: it shows 1 Jan 2026 01:00, and the hub goes by 2 Jan 2026 03:00; schedules wait until it is set'
+  const doubt =
+    "the computer's clock is behind what was stored before: it shows 1 Jan 2026 01:00, and the hub goes by 2 Jan 2026 03:00; schedules wait until it is set"
   const before = /api\/v1\/live\?/
   await p.route(before, async (r) => {
     const snap = await (await p.request.get(hub.url + '/api/v1/now')).json()

@@ -68,7 +68,9 @@ test('a page is arranged by mouse and keys, taken back, kept, and follows the wi
   await p.mouse.up()
   await until('it lies at the right', async () => Number(await edit(p, 't2').getAttribute('gs-x')) >= 8)
   // Settings show at once.
-  await edit(p, 't2').getByRole('button', { name: /Settings of/ }).click()
+  await edit(p, 't2')
+    .getByRole('button', { name: /Settings of/ })
+    .click()
   await p.getByLabel('Title').fill('Damp')
   await p.getByRole('button', { name: 'A range with a meaning' }).click()
   await edit(p, 't2').getByText('Damp', { exact: true }).waitFor()
@@ -135,8 +137,11 @@ test('two who arrange at once: the second is told; a place comes ready made; a f
 
 test('a drawing: made safe, pinned by finger, moved by a control and by a formula', async () => {
   const svg = join(hub.dir, 'circuit.svg')
-  writeFileSync(svg, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 200 100" onload="window.harmed = 1"><style>#pipe{stroke:#333}</style><script>window.harmed = 2</script>
-    <path id="pipe" d="M0 50H200" /><circle id="pump" cx="50" cy="50" r="20" fill="#fff" /><rect id="tank" x="120" y="10" width="60" height="80" fill="#964" /><text id="words" x="100" y="20">?</text></svg>`)
+  writeFileSync(
+    svg,
+    `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 200 100" onload="window.harmed = 1"><style>#pipe{stroke:#333}</style><script>window.harmed = 2</script>
+    <path id="pipe" d="M0 50H200" /><circle id="pump" cx="50" cy="50" r="20" fill="#fff" /><rect id="tank" x="120" y="10" width="60" height="80" fill="#964" /><text id="words" x="100" y="20">?</text></svg>`,
+  )
   const { page: p, faults } = await page(hub.url)
   await signIn(p)
   await hub.call('POST', '/dashboards', { id: 'circuit', name: 'Circuit', shared: 'everybody', tiles: [] })
@@ -188,7 +193,9 @@ test('a drawing: made safe, pinned by finger, moved by a control and by a formul
   await hub.call('PATCH', '/signals/drying_room.humidity', { interval_ms: 1000 })
   await hub.call('PATCH', '/signals/drying_room.temperature', { interval_ms: 1000 })
   await p.getByText(/^Humidity: .+ old$/).waitFor()
-  expect(await inside(`s.querySelector('#tank').hasAttribute('data-old') && getComputedStyle(s.querySelector('#tank')).filter !== 'none'`)).toBe(true)
+  expect(
+    await inside(`s.querySelector('#tank').hasAttribute('data-old') && getComputedStyle(s.querySelector('#tank')).filter !== 'none'`),
+  ).toBe(true)
   expect(await inside(`s.querySelector('#pump').hasAttribute('data-old')`)).toBe(false)
   await p.locator('[data-pin]').getByText(/ old$/).waitFor()
   if (process.env.SHOT) await p.screenshot({ path: process.env.SHOT })
@@ -208,7 +215,8 @@ test('a drawing: made safe, pinned by finger, moved by a control and by a formul
   await until('drawn', () => small.page.evaluate(`!!document.querySelector('.drawing')?.shadowRoot?.querySelector('svg')`))
   await small.page.waitForTimeout(300)
   const from = (await there.boundingBox())!
-  const finger = (type: string, x: number, y: number) => there.dispatchEvent(type, { pointerType: 'touch', pointerId: 7, isPrimary: true, bubbles: true, clientX: x, clientY: y })
+  const finger = (type: string, x: number, y: number) =>
+    there.dispatchEvent(type, { pointerType: 'touch', pointerId: 7, isPrimary: true, bubbles: true, clientX: x, clientY: y })
   await finger('pointerdown', from.x + 10, from.y + 10)
   await finger('pointermove', from.x - 60, from.y + 30)
   await finger('pointerup', from.x - 60, from.y + 30)
@@ -218,8 +226,16 @@ test('a drawing: made safe, pinned by finger, moved by a control and by a formul
 test('a wall: a link of its own, what was chosen and no more, plain when it is not live, gone when revoked', async () => {
   const { page: p } = await page(hub.url)
   await signIn(p)
-  await hub.call('POST', '/dashboards', { id: 'door', name: 'By the door', tiles: [
-    { id: 'a', kind: 'value', of: ['drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }, { id: 'b', kind: 'control', of: ['drying_room.heater'], x: 6, y: 0, w: 6, h: 2 }, { id: 'c', kind: 'clock', x: 0, y: 2, w: 6, h: 2 }, { id: 'd', kind: 'alerts', of: ['drying_room'], x: 6, y: 2, w: 6, h: 2 }] })
+  await hub.call('POST', '/dashboards', {
+    id: 'door',
+    name: 'By the door',
+    tiles: [
+      { id: 'a', kind: 'value', of: ['drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 },
+      { id: 'b', kind: 'control', of: ['drying_room.heater'], x: 6, y: 0, w: 6, h: 2 },
+      { id: 'c', kind: 'clock', x: 0, y: 2, w: 6, h: 2 },
+      { id: 'd', kind: 'alerts', of: ['drying_room'], x: 6, y: 2, w: 6, h: 2 },
+    ],
+  })
   await p.goto(hub.url + '/dashboards/door')
   await p.getByRole('button', { name: 'Share' }).click()
   const make = async (name: string, tick: boolean) => {
@@ -228,9 +244,12 @@ test('a wall: a link of its own, what was chosen and no more, plain when it is n
     await p.getByLabel('It dims at night').check()
     await p.locator('input[type=time]').first().fill('00:00')
     await p.locator('input[type=time]').last().fill('23:59')
-    const before = await p.locator('code.link').count() ? await p.locator('code.link').innerText() : ''
+    const before = (await p.locator('code.link').count()) ? await p.locator('code.link').innerText() : ''
     await p.getByRole('button', { name: 'Make the link' }).click()
-    return until('the link', async () => { const l = await p.locator('code.link').count() ? await p.locator('code.link').innerText() : ''; return l !== before ? l : '' })
+    return until('the link', async () => {
+      const l = (await p.locator('code.link').count()) ? await p.locator('code.link').innerText() : ''
+      return l !== before ? l : ''
+    })
   }
   const looks = await page(await make('Door', false))
   await looks.page.locator('[data-tile="a"]').getByText('21.5').waitFor()
@@ -251,8 +270,8 @@ test('a wall: a link of its own, what was chosen and no more, plain when it is n
   await tells.getByText('Gas').waitFor()
   await hub.call('POST', '/alerts/act', { ids: ['gas'], action: 'acknowledge' })
   await tells.getByText('acknowledged by Mo').waitFor()
-  expect((await looks.page.evaluate(() => fetch('/api/v1/journal').then((r) => r.status)))).toBe(403)
-  expect((await looks.page.evaluate(() => fetch('/api/v1/next').then((r) => r.status)))).toBe(200) // what its strips plan
+  expect(await looks.page.evaluate(() => fetch('/api/v1/journal').then((r) => r.status))).toBe(403)
+  expect(await looks.page.evaluate(() => fetch('/api/v1/next').then((r) => r.status))).toBe(200) // what its strips plan
 
   const switches = await page(await make('Kitchen', true))
   await until('it was on', async () => /^(on|off)/.test(await switches.page.locator('[data-tile="b"] .state').innerText()))
@@ -275,7 +294,13 @@ test('each person reads the units that they are used to', async () => {
   const { page: p } = await page(hub.url)
   await signIn(p)
   board.publish('r/temperature', '22.5')
-  await hub.call('POST', '/readings', { series: 'drying_room.temperature', readings: [{ t: Date.now() - 7200_000, v: 10 }, { t: Date.now() - 3600_000, v: 20 }] })
+  await hub.call('POST', '/readings', {
+    series: 'drying_room.temperature',
+    readings: [
+      { t: Date.now() - 7200_000, v: 10 },
+      { t: Date.now() - 3600_000, v: 20 },
+    ],
+  })
   await p.goto(hub.url + '/settings')
   await p.getByLabel('°F, inches, gallons').check()
   await p.getByText('saved', { exact: true }).waitFor()
@@ -284,14 +309,31 @@ test('each person reads the units that they are used to', async () => {
   await until('extremes too', async () => /50\.0/.test(await p.getByRole('table', { name: 'At a glance' }).innerText()))
   await p.goto(hub.url)
   await p.locator('[data-signal="drying_room.temperature"]', { hasText: '72.5 °F' }).waitFor()
-  expect((await hub.call<{ signals: { config: { id: string }; state: { value: number } }[] }>('GET', '/now')).signals.find((s) => s.config.id === 'drying_room.temperature')!.state.value).toBe(22.5)
+  expect(
+    (await hub.call<{ signals: { config: { id: string }; state: { value: number } }[] }>('GET', '/now')).signals.find(
+      (s) => s.config.id === 'drying_room.temperature',
+    )!.state.value,
+  ).toBe(22.5)
 })
 
 test('a strip shows when it ran, and what its schedule plans', async () => {
   // Once, so that it is the same at any hour.
   const at = new Date(Math.ceil((Date.now() + 2 * 3600_000) / 60_000) * 60_000)
-  await hub.call('PUT', '/controls/drying_room.heater/automation', { control: 'drying_room.heater', demands: [{ kind: 'schedule', schedule: { once: [{ at: at.toISOString(), for_ms: 30 * 60_000 }] } }] })
-  await hub.call('POST', '/dashboards', { id: 'plan', name: 'Plan', tiles: [{ id: 'ran', kind: 'strip', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 }, { id: 'drawn', kind: 'chart', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 2, w: 6, h: 4 }, { id: 'lit', kind: 'lamp', of: ['drying_room.temperature'], x: 6, y: 0, w: 3, h: 1 }, { id: 'wrong', kind: 'setpoint', of: ['drying_room.temperature'], x: 6, y: 1, w: 3, h: 1 }, { id: 'strange', kind: 'of_another_version', of: ['drying_room.heater'], x: 6, y: 2, w: 3, h: 1 }] })
+  await hub.call('PUT', '/controls/drying_room.heater/automation', {
+    control: 'drying_room.heater',
+    demands: [{ kind: 'schedule', schedule: { once: [{ at: at.toISOString(), for_ms: 30 * 60_000 }] } }],
+  })
+  await hub.call('POST', '/dashboards', {
+    id: 'plan',
+    name: 'Plan',
+    tiles: [
+      { id: 'ran', kind: 'strip', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 0, w: 6, h: 2 },
+      { id: 'drawn', kind: 'chart', of: ['drying_room.heater', 'drying_room.temperature'], x: 0, y: 2, w: 6, h: 4 },
+      { id: 'lit', kind: 'lamp', of: ['drying_room.temperature'], x: 6, y: 0, w: 3, h: 1 },
+      { id: 'wrong', kind: 'setpoint', of: ['drying_room.temperature'], x: 6, y: 1, w: 3, h: 1 },
+      { id: 'strange', kind: 'of_another_version', of: ['drying_room.heater'], x: 6, y: 2, w: 3, h: 1 },
+    ],
+  })
   const { page: p } = await page(hub.url, phone)
   await signIn(p)
   await p.goto(hub.url + '/dashboards/plan')
@@ -300,5 +342,11 @@ test('a strip shows when it ran, and what its schedule plans', async () => {
   const strip = p.getByRole('img', { name: new RegExp(`^.*on for .* in the last 24 hours, next ${clock} for 30 min$`) })
   const [all, planned] = [(await strip.boundingBox())!, (await strip.locator('.planned').boundingBox())!]
   expect((planned.x - all.x) / all.width).toBeCloseTo(26 / 36, 1) // two hours after the day that is behind
-  for (const what of ['wrong"] :text("does not fit what it is about")', 'strange"] :text("does not fit what it is about")', 'drawn"] .chart-box', 'lit"] .lamp-line']) await p.locator(`[data-tile="${what}`).first().waitFor()
+  for (const what of [
+    'wrong"] :text("does not fit what it is about")',
+    'strange"] :text("does not fit what it is about")',
+    'drawn"] .chart-box',
+    'lit"] .lamp-line',
+  ])
+    await p.locator(`[data-tile="${what}`).first().waitFor()
 })

@@ -17,7 +17,12 @@ afterAll(async () => {
 })
 
 // What the board was told last.
-const wanted = () => board.heard.filter((x) => x.includes('want/heater')).at(-1)?.split(' ').at(-1)
+const wanted = () =>
+  board.heard
+    .filter((x) => x.includes('want/heater'))
+    .at(-1)
+    ?.split(' ')
+    .at(-1)
 
 test('a setpoint is made, held, changed by a tap, locked by hand, and explained', async () => {
   const { page: p, faults } = await page(hub.url)
@@ -100,7 +105,10 @@ test('the form opens with what is in force, and what somebody else changed meanw
   const [one, other] = [await open(), await open()]
   await one.getByLabel('Dead band').fill('1.5')
   await one.getByRole('button', { name: 'Save' }).click()
-  await one.getByText(/by more than 1\.5/).first().waitFor()
+  await one
+    .getByText(/by more than 1\.5/)
+    .first()
+    .waitFor()
   await until('the other one knows of it', async () => /1\.5/.test(await other.innerText()))
   await other.getByLabel('Dead band').fill('3')
   await other.getByRole('button', { name: 'Save' }).click()
@@ -111,7 +119,12 @@ test('the form opens with what is in force, and what somebody else changed meanw
 })
 
 test('a preset on the phone', async () => {
-  await hub.call('POST', '/presets', { id: 'leave', name: 'Leave', ask: true, actions: [{ kind: 'control', id: 'drying_room.heater', to: 1 }] })
+  await hub.call('POST', '/presets', {
+    id: 'leave',
+    name: 'Leave',
+    ask: true,
+    actions: [{ kind: 'control', id: 'drying_room.heater', to: 1 }],
+  })
   const { page: p } = await page(hub.url, phone)
   await signIn(p)
   await p.locator('[data-preset="leave"]').click()
@@ -133,11 +146,18 @@ test('a single run, a day without, and holidays with an end', async () => {
   await card.getByLabel('A day without').fill('2031-12-25')
   await card.getByRole('button', { name: 'Save' }).click()
   await card.getByText(/once on 2031-12-24 18:30 for 1 h, but not on 2031-12-25/).waitFor()
-  const { config } = (await hub.call('GET', '/controls/drying_room.heater/automation')) as { config: { demands: { schedule?: { once: { at: string }[] } }[] } }
+  const { config } = (await hub.call('GET', '/controls/drying_room.heater/automation')) as {
+    config: { demands: { schedule?: { once: { at: string }[] } }[] }
+  }
   expect(Date.parse(config.demands[1]!.schedule!.once[0]!.at)).toBe(Date.parse('2031-12-24T17:30:00Z'))
 
   await hub.call('POST', '/settings', { id: 'drying_room.warm', name: 'Warm', kind: 'number', min: 5, max: 30, default: 20 })
-  await hub.call('POST', '/presets', { id: 'holidays', name: 'Holidays', ends: true, actions: [{ kind: 'setting', id: 'drying_room.warm', to: 8 }] })
+  await hub.call('POST', '/presets', {
+    id: 'holidays',
+    name: 'Holidays',
+    ends: true,
+    actions: [{ kind: 'setting', id: 'drying_room.warm', to: 8 }],
+  })
   await p.goto(hub.url)
   await p.locator('[data-preset="holidays"]').click()
   await p.getByLabel('Until').fill('2031-01-06T12:00')
@@ -163,7 +183,9 @@ test('what is seldom needed can be chosen in the form, and comes back in it', as
   await card.getByLabel('without it, it is switched off').check()
   await card.getByRole('button', { name: 'Save' }).click()
   await until('saved', async () => {
-    const { config: a } = (await hub.call('GET', '/controls/drying_room.heater/automation')) as { config: { changes?: number; limits?: Record<string, unknown>; proof?: Record<string, unknown> } }
+    const { config: a } = (await hub.call('GET', '/controls/drying_room.heater/automation')) as {
+      config: { changes?: number; limits?: Record<string, unknown>; proof?: Record<string, unknown> }
+    }
     return a.changes === 3 && a.limits?.starts_an_hour === 4 && a.limits.restart_hurts === true && a.proof?.switch_off === true
   })
   await card.getByRole('button', { name: 'Change' }).click()
@@ -177,8 +199,16 @@ test('who takes away what an interlock forces on is asked what shall stay', asyn
   const fan = new Board(hub, 'extractor', await hub.device('extractor')).connect()
   fan.publish('is/fan', 'off')
   fan.publish('r/gas', '60')
-  await until('the fan is known', () => hub.call('GET', '/controls/extractor.fan').then(() => true, () => false))
-  await hub.call('PUT', '/controls/extractor.fan/automation', { control: 'extractor.fan', interlocks: [{ name: 'gas', when: 'extractor.gas > 30', to: 1 }] })
+  await until('the fan is known', () =>
+    hub.call('GET', '/controls/extractor.fan').then(
+      () => true,
+      () => false,
+    ),
+  )
+  await hub.call('PUT', '/controls/extractor.fan/automation', {
+    control: 'extractor.fan',
+    interlocks: [{ name: 'gas', when: 'extractor.gas > 30', to: 1 }],
+  })
   await until('forced on', async () => fan.heard.some((x) => x.endsWith('want/fan on')))
   fan.publish('is/fan', 'on')
   const { page: p, faults } = await page(hub.url, phone)

@@ -53,7 +53,10 @@ test('charts: a tap on a value, spans, zoom by drag and pinch, gaps', async () =
   await p.getByLabel('Add a signal').press('Enter')
   await p.getByLabel('Add a signal').fill('drying_room.heater.is')
   await p.getByLabel('Add a signal').press('Enter')
-  await until('two panes and a strip', async () => (await p.locator('.u-over').count()) === 2 && (await p.locator('.strip svg').count()) === 1)
+  await until(
+    'two panes and a strip',
+    async () => (await p.locator('.u-over').count()) === 2 && (await p.locator('.strip svg').count()) === 1,
+  )
   expect(await p.locator('.figures tbody tr').count()).toBe(3)
   const box = (await p.locator('.u-over').first().boundingBox())!
   await p.mouse.move(box.x + box.width * 0.4, box.y + 50)
@@ -72,13 +75,16 @@ test('charts: a tap on a value, spans, zoom by drag and pinch, gaps', async () =
 
   // The board was unplugged 61 hours ago for 100 minutes: the line is open there.
   const history = await p.evaluate(async () => {
-    const to = new Date(), from = new Date(Date.now() - 3 * 86400_000)
+    const to = new Date(),
+      from = new Date(Date.now() - 3 * 86400_000)
     const r = await fetch(`/api/v1/history?series=drying_room.temperature&from=${from.toISOString()}&to=${to.toISOString()}&points=800`)
     return (await r.json())[0] as { gaps: [number, number][] }
   })
   expect(history.gaps.some(([a, b]) => b - a > 95 * 60_000 && b - a < 105 * 60_000)).toBe(true)
   const first = await p.evaluate(async () => {
-    const r = await fetch(`/api/v1/history?series=drying_room.temperature&from=${new Date(Date.now() - 30 * 86400_000).toISOString()}&points=500`)
+    const r = await fetch(
+      `/api/v1/history?series=drying_room.temperature&from=${new Date(Date.now() - 30 * 86400_000).toISOString()}&points=500`,
+    )
     return ((await r.json())[0] as { t: number[] }).t[0]!
   })
   expect((Date.now() - first) / 86400_000, 'three weeks are there').toBeGreaterThan(20.5)
@@ -129,7 +135,8 @@ test('charts: a difference, setpoints, named views, a note by a click', async ()
   await p.getByLabel('Add a difference').selectOption('drying_room.temperature~weather.outdoors')
   const row = p.locator('.figures tbody tr').nth(2)
   await until('its figures', async () => /Drying room temperature − Yard outdoors/.test(await row.innerText()))
-  const figure = async (r: number, c: number) => parseFloat((await p.locator('.figures tbody tr').nth(r).locator('td').nth(c).innerText()).replace('−', '-'))
+  const figure = async (r: number, c: number) =>
+    parseFloat((await p.locator('.figures tbody tr').nth(r).locator('td').nth(c).innerText()).replace('−', '-'))
   expect(await figure(2, 3)).toBeCloseTo((await figure(0, 3)) - (await figure(1, 3)), 0)
   await p.getByText('setpoints and limits').click()
   await until('they are gone', async () => (await p.getByText('dotted: Drying temperature').count()) === 0)
@@ -141,7 +148,12 @@ test('charts: a difference, setpoints, named views, a note by a click', async ()
   await p.goto(hub.url + '/charts?s=kiln_shed.carbon_monoxide')
   await p.getByRole('button', { name: 'Views' }).click()
   await p.getByRole('button', { name: 'In and out', exact: true }).click()
-  await until('the whole view', () => query(p).get('s') === 'drying_room.temperature,weather.outdoors,drying_room.temperature~weather.outdoors' && query(p).get('marks') === '0')
+  await until(
+    'the whole view',
+    () =>
+      query(p).get('s') === 'drying_room.temperature,weather.outdoors,drying_room.temperature~weather.outdoors' &&
+      query(p).get('marks') === '0',
+  )
 
   // The wheel zooms in one step back, the data of before stretched meanwhile.
   const box = (await p.locator('.u-over').first().boundingBox())!
@@ -157,7 +169,10 @@ test('charts: a difference, setpoints, named views, a note by a click', async ()
   await p.getByLabel('Note', { exact: true }).fill('bulb changed')
   await p.getByRole('button', { name: 'Save', exact: true }).click()
   await p.getByText('bulb changed').waitFor()
-  const at = await p.evaluate(async () => ((await (await fetch('/api/v1/notes')).json()) as { text: string; at: string }[]).find((n) => n.text === 'bulb changed')!.at)
+  const at = await p.evaluate(
+    async () =>
+      ((await (await fetch('/api/v1/notes')).json()) as { text: string; at: string }[]).find((n) => n.text === 'bulb changed')!.at,
+  )
   expect(Math.abs(Date.now() - Date.parse(at) - 1.5 * 86400_000)).toBeLessThan(3600_000)
   await p.getByRole('button', { name: 'Take the note bulb changed away' }).click()
   expect(faults).toEqual([])
@@ -247,7 +262,11 @@ test('help for the page one is on, by key and by tap', async () => {
   await p.getByText('What needs somebody stands on top').waitFor()
   await p.keyboard.press('Escape')
   await until('closed', async () => !(await p.getByText('What needs somebody stands on top').isVisible()))
-  for (const [path, says] of [['/charts', 'Setpoints are dotted'], ['/control', 'interlocks force a value'], ['/devices/drying_room', 'what was refused and why']]) {
+  for (const [path, says] of [
+    ['/charts', 'Setpoints are dotted'],
+    ['/control', 'interlocks force a value'],
+    ['/devices/drying_room', 'what was refused and why'],
+  ]) {
     await p.goto(hub.url + path)
     await p.getByLabel('Help for this page').click()
     await p.getByText(says!).waitFor()
@@ -259,14 +278,19 @@ test('each person has a look and a start page of their own, on every device', as
   const { page: p } = await page(hub.url)
   await signIn(p, 'mo', word)
   await p.goto(hub.url + '/settings')
-  const kept = (does: Promise<unknown>) => Promise.all([p.waitForResponse((r) => r.url().endsWith('/preferences') && r.request().method() === 'PUT' && r.ok()), does])
-  for (const what of ['dark', 'moss', 'decimal comma, as in 21,5', 'clock to 12, as in 9:05 pm']) await kept(p.getByText(what, { exact: true }).click())
+  const kept = (does: Promise<unknown>) =>
+    Promise.all([p.waitForResponse((r) => r.url().endsWith('/preferences') && r.request().method() === 'PUT' && r.ok()), does])
+  for (const what of ['dark', 'moss', 'decimal comma, as in 21,5', 'clock to 12, as in 9:05 pm'])
+    await kept(p.getByText(what, { exact: true }).click())
   await p.getByText('saved', { exact: true }).waitFor()
   await kept(p.getByLabel('The console opens with').selectOption('/journal'))
   const { page: q } = await page(hub.url, phone)
   await signIn(q, 'mo', word)
   await until('the journal first', () => new URL(q.url()).pathname === '/journal')
-  expect(await q.evaluate(() => [document.documentElement.dataset.bsTheme, document.documentElement.dataset.accent])).toEqual(['dark', 'moss'])
+  expect(await q.evaluate(() => [document.documentElement.dataset.bsTheme, document.documentElement.dataset.accent])).toEqual([
+    'dark',
+    'moss',
+  ])
   await q.goto(hub.url + '/devices')
   await q.goto(hub.url + '/places/drying_room')
   await until('a comma', async () => /\d,\d\s*°C/.test(await q.locator('[data-signal="drying_room.temperature"]').innerText()))
@@ -281,65 +305,114 @@ test('charts follow two fingers', async () => {
   const box = (await p.locator('.u-over').first().boundingBox())!
   const cdp = await p.context().newCDPSession(p)
   const touch = (type: 'touchStart' | 'touchMove' | 'touchEnd', spread: number) =>
-    cdp.send('Input.dispatchTouchEvent', { type, touchPoints: type === 'touchEnd' ? [] : [-1, 1].map((s) => ({ x: box.x + box.width * (0.5 + s * spread), y: box.y + 60 })) })
+    cdp.send('Input.dispatchTouchEvent', {
+      type,
+      touchPoints: type === 'touchEnd' ? [] : [-1, 1].map((s) => ({ x: box.x + box.width * (0.5 + s * spread), y: box.y + 60 })),
+    })
   await touch('touchStart', 0.1)
   for (const s of [0.15, 0.2]) await touch('touchMove', s)
   await touch('touchEnd', 0)
   await until('half the span', () => Math.abs((Number(query(p).get('to')) - Number(query(p).get('from'))) / 3600_000 - 12) < 1.5)
 })
 
-const pages = ['/', '/charts?s=drying_room.temperature,drying_room.heater.is', '/control', '/devices', '/devices/new', '/models', '/signals/drying_room.temperature', '/places/drying_room', '/dashboards', '/dashboards/workshop', '/dashboards/workshop?edit=1', '/dashboards/slip_circuit', '/dashboards/door/wall', '/alerts', '/digest', '/letter', '/join', '/alerts/new?of=drying_room.humidity', '/devices/drying_room', '/devices/shelf_fan', '/devices/kiln_shed', '/journal', '/household', '/settings', '/nowhere']
+const pages = [
+  '/',
+  '/charts?s=drying_room.temperature,drying_room.heater.is',
+  '/control',
+  '/devices',
+  '/devices/new',
+  '/models',
+  '/signals/drying_room.temperature',
+  '/places/drying_room',
+  '/dashboards',
+  '/dashboards/workshop',
+  '/dashboards/workshop?edit=1',
+  '/dashboards/slip_circuit',
+  '/dashboards/door/wall',
+  '/alerts',
+  '/digest',
+  '/letter',
+  '/join',
+  '/alerts/new?of=drying_room.humidity',
+  '/devices/drying_room',
+  '/devices/shelf_fan',
+  '/devices/kiln_shed',
+  '/journal',
+  '/household',
+  '/settings',
+  '/nowhere',
+]
 
-test('within two minutes a newcomer reads a message, follows its link and acknowledges; the yard is seen; the day is told', { timeout: 200_000 }, async () => {
-  const { page: p, context, faults } = await page(hub.url + '/demo/outbox')
-  const first = p.locator('article', { hasText: 'mail to mo@studio.example' }).filter({ hasText: 'Somebody opened the kiln' }).filter({ hasNotText: 'Over:' }).last()
-  await first.waitFor({ timeout: 120_000 })
-  await until('what the camera saw', () => first.locator('img[alt*=kiln_shed]').evaluate((e) => (e as HTMLImageElement).naturalWidth === 640).catch(() => false))
-  await p.locator('article', { hasText: 'webhook to /studio' }).filter({ hasText: 'Somebody opened the kiln' }).first().waitFor()
-  const link = (await first.getByRole('link', { name: 'Follow its link' }).getAttribute('href'))!
-  const small = await page(hub.url, phone) // nobody is signed in there
-  await small.page.goto(link)
-  await small.page.reload()
-  await small.page.getByText(/^It is (so now|over, and waits)/).waitFor()
-  expect(await overflow(small.page)).toBeLessThanOrEqual(0)
-  await small.page.getByLabel('A word with it').fill('I have gloves')
-  await small.page.getByRole('button', { name: 'Acknowledge' }).tap()
-  await small.page.getByText(/^(Mo knows: I have gloves\.|It is over\.)$/).waitFor() // the door may be shut again by then
-  expect(await small.page.getByRole('button', { name: 'Acknowledge' }).count()).toBe(0)
-  await small.page.goto(link.slice(0, -4) + 'AAAA')
-  await small.page.reload()
-  await small.page.getByText('not one of this hub').waitFor()
-  await small.context.close()
+test(
+  'within two minutes a newcomer reads a message, follows its link and acknowledges; the yard is seen; the day is told',
+  { timeout: 200_000 },
+  async () => {
+    const { page: p, context, faults } = await page(hub.url + '/demo/outbox')
+    const first = p
+      .locator('article', { hasText: 'mail to mo@studio.example' })
+      .filter({ hasText: 'Somebody opened the kiln' })
+      .filter({ hasNotText: 'Over:' })
+      .last()
+    await first.waitFor({ timeout: 120_000 })
+    await until('what the camera saw', () =>
+      first
+        .locator('img[alt*=kiln_shed]')
+        .evaluate((e) => (e as HTMLImageElement).naturalWidth === 640)
+        .catch(() => false),
+    )
+    await p.locator('article', { hasText: 'webhook to /studio' }).filter({ hasText: 'Somebody opened the kiln' }).first().waitFor()
+    const link = (await first.getByRole('link', { name: 'Follow its link' }).getAttribute('href'))!
+    const small = await page(hub.url, phone) // nobody is signed in there
+    await small.page.goto(link)
+    await small.page.reload()
+    await small.page.getByText(/^It is (so now|over, and waits)/).waitFor()
+    expect(await overflow(small.page)).toBeLessThanOrEqual(0)
+    await small.page.getByLabel('A word with it').fill('I have gloves')
+    await small.page.getByRole('button', { name: 'Acknowledge' }).tap()
+    await small.page.getByText(/^(Mo knows: I have gloves\.|It is over\.)$/).waitFor() // the door may be shut again by then
+    expect(await small.page.getByRole('button', { name: 'Acknowledge' }).count()).toBe(0)
+    await small.page.goto(link.slice(0, -4) + 'AAAA')
+    await small.page.reload()
+    await small.page.getByText('not one of this hub').waitFor()
+    await small.context.close()
 
-  await p.goto(hub.url)
-  await signIn(p, 'mo', word)
-  await p.goto(hub.url + '/dashboards/door')
-  const yard = p.locator('[data-tile="yard"]')
-  await until('the picture', () => p.evaluate(() => (document.querySelector<HTMLImageElement>('[data-tile="yard"] img')?.naturalWidth ?? 0) === 640))
-  const before = await yard.locator('img').getAttribute('src')
-  await yard.getByRole('button', { name: 'Look now' }).click()
-  await until('another', async () => (await yard.locator('img').getAttribute('src')) !== before)
-  await p.goto(hub.url + '/alerts')
-  await p.getByRole('link', { name: 'What happened' }).click()
-  await p.getByRole('region', { name: 'Ran' }).getByText('Booth fan').waitFor()
-  await p.getByRole('region', { name: 'Away' }).getByText('Kiln: ').waitFor()
-  await p.getByRole('button', { name: 'Week' }).click()
-  await until('a week', () => Number(query(p).get('to')) - Number(query(p).get('from')) === 7 * 86400_000)
-  await p.getByRole('link', { name: /Booth fan/ }).click()
-  await p.waitForURL(/charts\?s=spray_booth\.fan\.is/)
+    await p.goto(hub.url)
+    await signIn(p, 'mo', word)
+    await p.goto(hub.url + '/dashboards/door')
+    const yard = p.locator('[data-tile="yard"]')
+    await until('the picture', () =>
+      p.evaluate(() => (document.querySelector<HTMLImageElement>('[data-tile="yard"] img')?.naturalWidth ?? 0) === 640),
+    )
+    const before = await yard.locator('img').getAttribute('src')
+    await yard.getByRole('button', { name: 'Look now' }).click()
+    await until('another', async () => (await yard.locator('img').getAttribute('src')) !== before)
+    await p.goto(hub.url + '/alerts')
+    await p.getByRole('link', { name: 'What happened' }).click()
+    await p.getByRole('region', { name: 'Ran' }).getByText('Booth fan').waitFor()
+    await p.getByRole('region', { name: 'Away' }).getByText('Kiln: ').waitFor()
+    await p.getByRole('button', { name: 'Week' }).click()
+    await until('a week', () => Number(query(p).get('to')) - Number(query(p).get('from')) === 7 * 86400_000)
+    await p.getByRole('link', { name: /Booth fan/ }).click()
+    await p.waitForURL(/charts\?s=spray_booth\.fan\.is/)
 
-  // Pushes are for whom the owner let them be.
-  await p.goto(hub.url + '/alerts#messaging')
-  await p.getByLabel('push to installed consoles').check()
-  await p.locator('#messaging').getByRole('button', { name: 'Save' }).click()
-  await p.locator('#messaging').getByText('saved').waitFor()
-  await p.goto(hub.url + '/settings')
-  await p.getByRole('button', { name: 'Messages to this device' }).waitFor()
-  expect(faults).toEqual([])
-  await context.close()
-})
+    // Pushes are for whom the owner let them be.
+    await p.goto(hub.url + '/alerts#messaging')
+    await p.getByLabel('push to installed consoles').check()
+    await p.locator('#messaging').getByRole('button', { name: 'Save' }).click()
+    await p.locator('#messaging').getByText('saved').waitFor()
+    await p.goto(hub.url + '/settings')
+    await p.getByRole('button', { name: 'Messages to this device' }).waitFor()
+    expect(faults).toEqual([])
+    await context.close()
+  },
+)
 
-test.concurrent.each([['light', desk], ['dark', desk], ['light', phone], ['dark', flat]] as const)('no page fails anybody: %s %o', async (theme, size) => {
+test.concurrent.each([
+  ['light', desk],
+  ['dark', desk],
+  ['light', phone],
+  ['dark', flat],
+] as const)('no page fails anybody: %s %o', async (theme, size) => {
   const { page: p, faults } = await page(hub.url, size, theme)
   await signIn(p, 'mo', word)
   for (const path of pages) {
@@ -353,8 +426,12 @@ test.concurrent.each([['light', desk], ['dark', desk], ['light', phone], ['dark'
     const found = await p.evaluate(async () => {
       // @ts-expect-error the checker puts itself on the window
       const r = await window.axe.run(document, { resultTypes: ['violations'] })
-      return r.violations.filter((v: { impact: string }) => ['serious', 'critical'].includes(v.impact))
-        .map((v: { id: string; nodes: { html: string; failureSummary: string }[] }) => `${v.id}: ${v.nodes[0]!.html} ${v.nodes[0]!.failureSummary}`)
+      return r.violations
+        .filter((v: { impact: string }) => ['serious', 'critical'].includes(v.impact))
+        .map(
+          (v: { id: string; nodes: { html: string; failureSummary: string }[] }) =>
+            `${v.id}: ${v.nodes[0]!.html} ${v.nodes[0]!.failureSummary}`,
+        )
     })
     expect(found, path).toEqual([])
   }

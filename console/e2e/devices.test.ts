@@ -86,7 +86,10 @@ test('a mapping is tried before it is saved', async () => {
   await until('a value', async () => (await box.locator('table').innerText()).includes('41.5'))
 
   await p.getByLabel('Name of a new signal').fill('power')
-  await p.locator('form', { has: p.getByLabel('Name of a new signal') }).getByRole('button', { name: 'Add' }).click()
+  await p
+    .locator('form', { has: p.getByLabel('Name of a new signal') })
+    .getByRole('button', { name: 'Add' })
+    .click()
   const block = p.locator('[data-edit="plug.power"]')
   await block.getByRole('button', { name: 'Where it comes from' }).click()
   await block.getByLabel('Topic').fill('bought/plug/report')
@@ -97,7 +100,22 @@ test('a mapping is tried before it is saved', async () => {
   const board = new Board(hub, 'plug', key)
   await until('the mapped topic is taken', async () => {
     const { spawnSync } = await import('node:child_process')
-    spawnSync('mosquitto_pub', ['-h', '127.0.0.1', '-p', String(hub.mqtt), '-u', 'plug', '-P', board.key, '-q', '1', '-t', 'bought/plug/report', '-m', '{"energy":{"power":71}}'])
+    spawnSync('mosquitto_pub', [
+      '-h',
+      '127.0.0.1',
+      '-p',
+      String(hub.mqtt),
+      '-u',
+      'plug',
+      '-P',
+      board.key,
+      '-q',
+      '1',
+      '-t',
+      'bought/plug/report',
+      '-m',
+      '{"energy":{"power":71}}',
+    ])
     return (await block.innerText()).includes('71')
   })
   expect(faults).toEqual([])
@@ -153,7 +171,10 @@ test('device models: ten at once, saved, brought in with a preview', async () =>
   await p.locator('.modal').getByRole('button', { name: 'Keep it' }).click()
   await p.getByText('Kept as the device model Our shelf').waitFor()
   const file = join(hub.dir, 'model.json')
-  writeFileSync(file, JSON.stringify({ ...(await hub.call<{ config: object }>('GET', '/models/our_shelf')).config, id: 'other', name: 'Other shelf' }))
+  writeFileSync(
+    file,
+    JSON.stringify({ ...(await hub.call<{ config: object }>('GET', '/models/our_shelf')).config, id: 'other', name: 'Other shelf' }),
+  )
   await p.goto(hub.url + '/models')
   await p.locator('input[type=file]').setInputFiles(file)
   await p.getByLabel('Preview').getByText('Heater (switch)').waitFor()

@@ -8,7 +8,9 @@ import { Board, flags, Hub, phone, signIn, sleep, until } from './hub'
 
 // The console as phones in the house have it: at an address of this machine that is not loopback, over plain HTTP and over
 // HTTPS with the hub's own certificate, which the browser trusts like any other once it was brought in.
-const here = Object.values(networkInterfaces()).flat().find((a) => a && a.family === 'IPv4' && !a.internal)?.address
+const here = Object.values(networkInterfaces())
+  .flat()
+  .find((a) => a && a.family === 'IPv4' && !a.internal)?.address
 const hub = new Hub()
 const home = mkdtempSync(join(tmpdir(), 'idleember-home-'))
 let context: BrowserContext
@@ -30,11 +32,21 @@ beforeAll(async () => {
   writeFileSync(ca, await (await fetch(plain + '/ca.pem')).text())
   const db = join(home, '.pki/nssdb')
   mkdirSync(db, { recursive: true })
-  for (const args of [['-N', '-d', 'sql:' + db, '--empty-password'], ['-A', '-d', 'sql:' + db, '-n', 'hub', '-t', 'C,,', '-i', ca]]) {
+  for (const args of [
+    ['-N', '-d', 'sql:' + db, '--empty-password'],
+    ['-A', '-d', 'sql:' + db, '-n', 'hub', '-t', 'C,,', '-i', ca],
+  ]) {
     const r = spawnSync('certutil', args)
     if (r.status !== 0) throw new Error(String(r.stderr))
   }
-  context = await chromium.launchPersistentContext(join(home, 'profile'), { executablePath: '/usr/bin/chromium', args: flags, viewport: phone, hasTouch: true, isMobile: true, env: { ...process.env, HOME: home } as Record<string, string> })
+  context = await chromium.launchPersistentContext(join(home, 'profile'), {
+    executablePath: '/usr/bin/chromium',
+    args: flags,
+    viewport: phone,
+    hasTouch: true,
+    isMobile: true,
+    env: { ...process.env, HOME: home } as Record<string, string>,
+  })
 })
 afterAll(async () => {
   board?.disconnect()
@@ -51,8 +63,13 @@ test.skipIf(!here)('over plain HTTP everything works, and what browsers forbid i
   await row.getByRole('button', { name: 'On', exact: true }).tap()
   await until('confirmed', async () => /^on\b/.test(await row.locator('.state').innerText()))
   let answer = () => {}
-  const held = new Promise<void>((done) => { answer = done })
-  await p.route('**/api/v1/hub', async (r) => { await held; await r.continue() })
+  const held = new Promise<void>((done) => {
+    answer = done
+  })
+  await p.route('**/api/v1/hub', async (r) => {
+    await held
+    await r.continue()
+  })
   await p.goto(plain + '/settings')
   await p.getByText('The console came over plain HTTP.').waitFor()
   expect(await p.getByText('Start the hub with').count(), 'what it does not know yet').toBe(0)
@@ -71,7 +88,9 @@ test.skipIf(!here)('over HTTPS it is a safe place: installed, there without the 
   await p.goto(safe + '/settings')
   await p.getByText('It lets the console do everything').waitFor()
   expect(await p.evaluate(() => [window.isSecureContext, 'wakeLock' in navigator])).toEqual([true, true])
-  await p.evaluate(async () => { await navigator.serviceWorker.ready })
+  await p.evaluate(async () => {
+    await navigator.serviceWorker.ready
+  })
   await p.goto(safe)
   await p.locator('[data-signal="drying_room.temperature"]', { hasText: '21' }).waitFor()
   await until('kept', () => p.evaluate(() => localStorage.getItem('last-seen') !== null))
@@ -80,10 +99,23 @@ test.skipIf(!here)('over HTTPS it is a safe place: installed, there without the 
   expect(manifest.display).toBe('standalone')
   await hub.stop('SIGKILL')
   await p.reload()
-  await p.getByText(/No hub|No connection to the hub/).first().waitFor({ timeout: 30_000 })
+  await p
+    .getByText(/No hub|No connection to the hub/)
+    .first()
+    .waitFor({ timeout: 30_000 })
   expect(await p.locator('.link.live').count()).toBe(0)
   await hub.start()
-  await until('live again without a touch', async () => { await p.getByRole('button', { name: 'Try again' }).tap({ timeout: 1000 }).catch(() => undefined); return (await p.locator('.link.live').count()) === 1 }, 40_000)
+  await until(
+    'live again without a touch',
+    async () => {
+      await p
+        .getByRole('button', { name: 'Try again' })
+        .tap({ timeout: 1000 })
+        .catch(() => undefined)
+      return (await p.locator('.link.live').count()) === 1
+    },
+    40_000,
+  )
   await p.close()
 })
 
@@ -91,17 +123,35 @@ test.skipIf(!here)('a push is shown by the browser itself, and leads to its aler
   await context.grantPermissions(['notifications'], { origin: safe })
   const p = await context.newPage()
   await p.goto(safe)
-  await p.evaluate(async () => { await navigator.serviceWorker.ready })
+  await p.evaluate(async () => {
+    await navigator.serviceWorker.ready
+  })
   const cdp = await context.newCDPSession(p)
   let registration = '' // the newest one that is there
-  cdp.on('ServiceWorker.workerRegistrationUpdated', (e) => e.registrations.forEach((r) => { if (r.scopeURL.startsWith(safe) && !r.isDeleted) registration = r.registrationId }))
+  cdp.on('ServiceWorker.workerRegistrationUpdated', (e) =>
+    e.registrations.forEach((r) => {
+      if (r.scopeURL.startsWith(safe) && !r.isDeleted) registration = r.registrationId
+    }),
+  )
   await cdp.send('ServiceWorker.enable')
   await until('the registration', () => registration !== '')
   const deliver = async (data: string) => cdp.send('ServiceWorker.deliverPushMessage', { origin: safe, registrationId: registration, data })
-  const shown = () => p.evaluate(async () => (await (await navigator.serviceWorker.ready).getNotifications()).map((n) => [n.title, n.body, n.tag, n.data?.link]))
-  // What comes while the browser brings the worker up is dropped by it; a push service would send it again. By its tag it is one message however often it comes.
+  const shown = () =>
+    p.evaluate(async () =>
+      (await (await navigator.serviceWorker.ready).getNotifications()).map((n) => [n.title, n.body, n.tag, n.data?.link]),
+    )
+  // What comes while the browser brings the worker up is dropped by it; a push service would send it again.
+  // By its tag it is one message however often it comes.
   await until('the message', async () => {
-    await deliver(JSON.stringify({ title: 'Kiln: too hot', body: '1270 °C, above 1260', tag: 'kiln_hot', link: '/alerts?id=kiln_hot', severity: 'critical' }))
+    await deliver(
+      JSON.stringify({
+        title: 'Kiln: too hot',
+        body: '1270 °C, above 1260',
+        tag: 'kiln_hot',
+        link: '/alerts?id=kiln_hot',
+        severity: 'critical',
+      }),
+    )
     await sleep(1000)
     return (await shown()).length === 1
   })
@@ -116,7 +166,10 @@ test.skipIf(!here)('a push is shown by the browser itself, and leads to its aler
   const led = await worker.evaluate(async () => {
     const me = self as unknown as { registration: ServiceWorkerRegistration; clients: { openWindow: (to: string) => Promise<null> } }
     let to = ''
-    me.clients.openWindow = async (url) => { to = url; return null }
+    me.clients.openWindow = async (url) => {
+      to = url
+      return null
+    }
     const [n] = await me.registration.getNotifications()
     const Event = (self as unknown as { NotificationEvent: new (kind: string, o: object) => Event }).NotificationEvent
     self.dispatchEvent(new Event('notificationclick', { notification: n }))

@@ -4,7 +4,9 @@ import { Board, browser, closeBrowser, Hub, overflow, page, password, phone, sig
 
 // What people live with: the first evening, a phone that slept, a network that went, very many signals, no mouse and no eyes.
 let hub: Hub
-beforeEach(async () => { hub = await new Hub().start() })
+beforeEach(async () => {
+  hub = await new Hub().start()
+})
 afterEach(async () => {
   for (const c of (await browser()).contexts()) await c.close()
   await hub.remove()
@@ -25,8 +27,16 @@ test('from an empty hub to the first switch on a phone takes few taps and fewer 
   const { page: p, faults } = await page(hub.url, phone)
   let taps = 0
   let typed = 0
-  const tap = async (name: string, role: 'button' | 'link' = 'button') => { taps++; await p.getByRole(role, { name, exact: true }).first().tap() }
-  const type = async (label: string, words: string) => { taps++; typed++; await p.getByLabel(label).tap(); await p.keyboard.type(words) }
+  const tap = async (name: string, role: 'button' | 'link' = 'button') => {
+    taps++
+    await p.getByRole(role, { name, exact: true }).first().tap()
+  }
+  const type = async (label: string, words: string) => {
+    taps++
+    typed++
+    await p.getByLabel(label).tap()
+    await p.keyboard.type(words)
+  }
   await p.getByText('This hub has no owner yet').waitFor()
   await type('Setup code', hub.setupCode)
   await type('Your account', 'mo')
@@ -57,7 +67,9 @@ test('a hub that was silent, and a page that was frozen, catch up without a relo
   const { page: p } = await page(hub.url, phone)
   await signIn(p)
   await temperature(p).filter({ hasText: '21.5' }).waitFor()
-  await p.evaluate(() => { (window as unknown as { kept: number }).kept = 7 })
+  await p.evaluate(() => {
+    ;(window as unknown as { kept: number }).kept = 7
+  })
   hub.signal('SIGSTOP')
   await p.getByText('No connection to the hub for').waitFor({ timeout: 40_000 })
   await p.locator('[data-control="drying_room.heater"]').getByRole('button', { name: 'On', exact: true }).tap({ force: true })
@@ -79,7 +91,12 @@ test('a hub that was silent, and a page that was frozen, catch up without a relo
 
 test('live readings are appended to an open chart, and stay on it when it is asked for anew', async () => {
   const board = await studio()
-  const push = (n: number) => fetch(`${hub.url}/push/drying_room`, { method: 'POST', headers: { Authorization: `Bearer ${board.key}`, 'Content-Type': 'application/json' }, body: JSON.stringify({ boards: n }) })
+  const push = (n: number) =>
+    fetch(`${hub.url}/push/drying_room`, {
+      method: 'POST',
+      headers: { Authorization: `Bearer ${board.key}`, 'Content-Type': 'application/json' },
+      body: JSON.stringify({ boards: n }),
+    })
   await push(1)
   const { page: p } = await page(hub.url)
   await signIn(p)
@@ -88,10 +105,15 @@ test('live readings are appended to an open chart, and stay on it when it is ask
   // Every value that the figures pass through, not only those at which somebody looks.
   await p.evaluate(() => {
     const said: number[] = ((window as unknown as { said: number[] }).said = [])
-    new MutationObserver(() => said.push(Number(document.querySelector('.figures tbody td:nth-child(2)')!.textContent))).observe(document.querySelector('.figures')!, { childList: true, subtree: true, characterData: true })
+    new MutationObserver(() => said.push(Number(document.querySelector('.figures tbody td:nth-child(2)')!.textContent))).observe(
+      document.querySelector('.figures')!,
+      { childList: true, subtree: true, characterData: true },
+    )
   })
   let loads = 0
-  p.on('request', (r) => { if (r.url().includes('/history?')) loads++ })
+  p.on('request', (r) => {
+    if (r.url().includes('/history?')) loads++
+  })
   for (let n = 2; n <= 24; n++) {
     await push(n)
     if (n % 6 === 0) await hub.call('PUT', '/controls/drying_room.heater/want', { to: n % 12 !== 0 })
@@ -101,7 +123,11 @@ test('live readings are appended to an open chart, and stay on it when it is ask
   await until('the last', async () => (await said()).at(-1) === 24)
   expect(loads, 'a switch on the chart is asked for at once').toBeGreaterThanOrEqual(3)
   expect(await said(), 'none vanished again').toEqual([...(await said())].sort((a, b) => a - b))
-  await until('the last switch is drawn', async () => { const before = loads; await sleep(1000); return loads === before })
+  await until('the last switch is drawn', async () => {
+    const before = loads
+    await sleep(1000)
+    return loads === before
+  })
   loads = 0
   const yard = new Board(hub, 'yard', await hub.device('yard', 'Yard')).connect()
   for (const is of ['on', 'off', 'on']) {
@@ -117,8 +143,13 @@ test('a chart that is on its way says so, and one that did not come claims nothi
   const { page: p } = await page(hub.url, phone)
   await signIn(p)
   let answer = () => {}
-  const held = new Promise<void>((done) => { answer = done })
-  await p.route('**/api/v1/history?*', async (r) => { await held; await r.continue() })
+  const held = new Promise<void>((done) => {
+    answer = done
+  })
+  await p.route('**/api/v1/history?*', async (r) => {
+    await held
+    await r.continue()
+  })
   await p.goto(hub.url + '/charts?s=drying_room.temperature,drying_room.heater.is&span=3600000')
   await p.getByText('Drawing …').waitFor()
   expect(await p.getByText('every reading').count()).toBe(0)
@@ -151,15 +182,33 @@ test('a thousand signals that change every second leave the page at one’s serv
   await hub.setUp()
   const names = Array.from({ length: 50 }, (_, i) => `s${i}`)
   const keys: [string, string][] = []
-  for (let d = 0; d < 20; d++) keys.push([`board${d}`, (await hub.call<{ key: string }>('POST', '/devices', { id: `board${d}`, name: `Board ${d}`, place: `Shelf ${d % 5}` })).key])
+  for (let d = 0; d < 20; d++)
+    keys.push([
+      `board${d}`,
+      (await hub.call<{ key: string }>('POST', '/devices', { id: `board${d}`, name: `Board ${d}`, place: `Shelf ${d % 5}` })).key,
+    ])
   let n = 0
-  const push = () => Promise.all(keys.map(([id, key]) => fetch(`${hub.url}/push/${id}`, { method: 'POST', headers: { Authorization: `Bearer ${key}`, 'Content-Type': 'application/json' }, body: JSON.stringify(Object.fromEntries(names.map((s, i) => [s, n + i]))) }).then((r) => { if (!r.ok) throw new Error(`push: ${r.status}`) })))
+  const push = () =>
+    Promise.all(
+      keys.map(([id, key]) =>
+        fetch(`${hub.url}/push/${id}`, {
+          method: 'POST',
+          headers: { Authorization: `Bearer ${key}`, 'Content-Type': 'application/json' },
+          body: JSON.stringify(Object.fromEntries(names.map((s, i) => [s, n + i]))),
+        }).then((r) => {
+          if (!r.ok) throw new Error(`push: ${r.status}`)
+        }),
+      ),
+    )
   await push()
   const { page: p, faults } = await page(hub.url)
   await signIn(p)
   await until('all of them', async () => (await p.locator('.reading[data-signal]').count()) === 1000, 30_000)
   let last = Promise.resolve<unknown>(0)
-  const busy = setInterval(() => { n++; last = push() }, 1000)
+  const busy = setInterval(() => {
+    n++
+    last = push()
+  }, 1000)
   await sleep(4000)
   // The page answers, and what it shows is of now.
   await p.getByLabel('Search').fill('Shelf 3')
@@ -182,7 +231,11 @@ test('by keys alone, twice as large, told politely, and still where stillness is
   await p.keyboard.type(password)
   await p.keyboard.press('Enter')
   await temperature(p).waitFor()
-  const focused = () => p.evaluate(() => { const e = document.activeElement as HTMLElement; return (e.closest('[data-control]') ? e.innerText : '') })
+  const focused = () =>
+    p.evaluate(() => {
+      const e = document.activeElement as HTMLElement
+      return e.closest('[data-control]') ? e.innerText : ''
+    })
   for (let i = 0; i < 60 && (await focused()) !== 'On'; i++) await p.keyboard.press('Tab')
   board.mute = true
   await p.keyboard.press('Enter')
@@ -201,7 +254,9 @@ test('by keys alone, twice as large, told politely, and still where stillness is
   const cells = p.getByRole('region', { name: 'as a table' })
   await until('its readings', async () => /25\.0\s+on/.test(await cells.innerText()))
   // 200 %: half as many pixels of twice the size.
-  const large = await context.browser()!.newContext({ viewport: { width: 640, height: 400 }, deviceScaleFactor: 2, storageState: await context.storageState() })
+  const large = await context
+    .browser()!
+    .newContext({ viewport: { width: 640, height: 400 }, deviceScaleFactor: 2, storageState: await context.storageState() })
   const q = await large.newPage()
   for (const path of ['/', '/charts?s=drying_room.temperature', '/dashboards', '/devices', '/settings', '/household']) {
     await q.goto(hub.url + path)
@@ -215,10 +270,23 @@ test('an empty page says what goes there, and has the button for it', async () =
   await hub.setUp()
   const { page: p } = await page(hub.url)
   await signIn(p)
-  for (const [path, says, button] of [['/', 'Nothing here yet', 'Add a device'], ['/dashboards', 'No dashboard yet', 'Make it'], ['/charts', 'There is nothing yet', 'Add a device'], ['/devices', 'No device yet', 'Add a device'], ['/control', 'There is nothing to control yet', 'Add a device'], ['/household', 'Mo', 'Add a person']] as const) {
+  for (const [path, says, button] of [
+    ['/', 'Nothing here yet', 'Add a device'],
+    ['/dashboards', 'No dashboard yet', 'Make it'],
+    ['/charts', 'There is nothing yet', 'Add a device'],
+    ['/devices', 'No device yet', 'Add a device'],
+    ['/control', 'There is nothing to control yet', 'Add a device'],
+    ['/household', 'Mo', 'Add a person'],
+  ] as const) {
     await p.goto(hub.url + path)
     if (says) await p.getByText(says).first().waitFor()
-    if (button) await p.locator('main').getByRole('button', { name: button }).or(p.locator('main').getByRole('link', { name: button })).first().waitFor()
+    if (button)
+      await p
+        .locator('main')
+        .getByRole('button', { name: button })
+        .or(p.locator('main').getByRole('link', { name: button }))
+        .first()
+        .waitFor()
   }
 })
 
@@ -229,14 +297,35 @@ test('a page whose questions the hub does not answer claims nothing', async () =
   await signIn(p)
   await temperature(p).waitFor()
   const asked = new Set<string>()
-  await p.route(/\/api\/v1\/(?!live|now|me\b|preferences)/, (r) => { asked.add(new URL(r.request().url()).pathname); return r.abort() })
-  for (const path of ['/charts?s=drying_room.temperature', '/signals/drying_room.temperature', '/places/drying_room', '/alerts', '/control', '/devices/drying_room', '/dashboards', '/journal', '/household', '/settings', '/models', '/digest']) {
+  await p.route(/\/api\/v1\/(?!live|now|me\b|preferences)/, (r) => {
+    asked.add(new URL(r.request().url()).pathname)
+    return r.abort()
+  })
+  for (const path of [
+    '/charts?s=drying_room.temperature',
+    '/signals/drying_room.temperature',
+    '/places/drying_room',
+    '/alerts',
+    '/control',
+    '/devices/drying_room',
+    '/dashboards',
+    '/journal',
+    '/household',
+    '/settings',
+    '/models',
+    '/digest',
+  ]) {
     asked.clear()
     await p.goto(hub.url + path)
     await p.locator('main').first().waitFor()
     await until(path + ' asked', () => asked.size > 0)
     await p.waitForTimeout(400)
-    expect((await p.locator('main').innerText()).match(/.*(\bNothing (is (planned|noted)|has happened|yet|was)|\bNo \w+ yet|There is no|Nobody yet).*/g), path).toBeNull()
+    expect(
+      (await p.locator('main').innerText()).match(
+        /.*(\bNothing (is (planned|noted)|has happened|yet|was)|\bNo \w+ yet|There is no|Nobody yet).*/g,
+      ),
+      path,
+    ).toBeNull()
   }
   expect(faults).toEqual([])
 })

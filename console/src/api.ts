@@ -121,7 +121,21 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 }
 
 /** The kinds of parts whose operations are all alike. */
-export type Lists = 'places' | 'devices' | 'signals' | 'controls' | 'settings' | 'dashboards' | 'presets' | 'rules' | 'groups' | 'routes' | 'alerts' | 'brokers' | 'models' | 'views'
+export type Lists =
+  | 'places'
+  | 'devices'
+  | 'signals'
+  | 'controls'
+  | 'settings'
+  | 'dashboards'
+  | 'presets'
+  | 'rules'
+  | 'groups'
+  | 'routes'
+  | 'alerts'
+  | 'brokers'
+  | 'models'
+  | 'views'
 
 /** Keeps a part: without a version it is new and replaces nothing, with one it is changed where it is still of that version. */
 export function keepPart<T extends { id: string }>(list: Lists, config: T, version?: string) {
@@ -144,13 +158,16 @@ export async function listParts<T>(list: Lists): Promise<T[]> {
 }
 
 /** Changes some fields of a part, whatever the others are. */
-export const patchPart = (list: Lists, id: string, patch: object) => ask(api.PATCH(`/${list}/{id}`, { params: { path: { id } }, body: patch as never }))
+export const patchPart = (list: Lists, id: string, patch: object) =>
+  ask(api.PATCH(`/${list}/{id}`, { params: { path: { id } }, body: patch as never }))
 
 export const removePart = (list: Lists, id: string) => ask(api.DELETE(`/${list}/{id}`, { params: { path: { id } } }))
 
 /** Keeps what there is one of, where it is still of a version; secrets may stand beside its fields. */
 export const keepSole = <P extends '/hub' | '/panel' | '/messaging' | '/backups' | '/rights'>(path: P, config: object, version: string) =>
-  ask(api.PUT(path as '/hub', { params: { header: { 'If-Match': version } }, body: config as never })) as Promise<unknown> as Promise<Soles[P]>
+  ask(api.PUT(path as '/hub', { params: { header: { 'If-Match': version } }, body: config as never })) as Promise<unknown> as Promise<
+    Soles[P]
+  >
 type Soles = { '/hub': HubInfo; '/panel': Schemas['PanelView']; '/messaging': Messaging; '/backups': BackupsView; '/rights': Rights }
 
 /** Options of a call that changes what is there of a version; without one it makes something, and replaces nothing. */

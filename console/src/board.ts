@@ -1,5 +1,6 @@
 // What the tiles of a dashboard need besides the store: the last day of some, and what formulas come to.
-import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
 import { api, ask, type Dashboard } from './api'
 import { useDay } from './day'
 import { shownOn } from './dashboards'
@@ -17,12 +18,14 @@ export function useBoard(board: () => Dashboard | null, kept: () => string) {
   async function evaluate() {
     if (!some.value || !kept() || hub.link !== 'live' || document.hidden) return
     try {
-      formulas.value = Object.fromEntries((await ask(api.GET('/dashboards/{id}/formulas', { params: { path: { id: kept() } } }))).map((f) => [f.formula, f.value]))
-    } catch { /* the banner says that the hub is away */ }
+      formulas.value = Object.fromEntries(
+        (await ask(api.GET('/dashboards/{id}/formulas', { params: { path: { id: kept() } } }))).map((f) => [f.formula, f.value]),
+      )
+    } catch {
+      /* the banner says that the hub is away */
+    }
   }
-  let timer = 0
-  onMounted(() => (timer = window.setInterval(evaluate, 2000)))
-  onUnmounted(() => window.clearInterval(timer))
+  useIntervalFn(evaluate, 2000)
   watch([some, kept], evaluate, { immediate: true })
   return { traces, runs, to, from: computed(() => to.value - span), formulas }
 }

@@ -34,7 +34,8 @@ export function columns(h: History): Columns {
     sides.forEach((s, k) => cols[k + 1]!.push(s[i]!))
   })
   const end = Math.min(Date.parse(h.to), Date.now())
-  if (!h.hold_ms && !banded && t.length && t.at(-1)! < end) { // what is told on change still holds
+  if (!h.hold_ms && !banded && t.length && t.at(-1)! < end) {
+    // what is told on change still holds
     t.push(end)
     cols[0]!.push(cols[0]!.at(-1))
   }
@@ -57,13 +58,25 @@ export function panes(histories: History[]): Pane[] {
     const own = histories.filter((h) => h.kind === 'number' && h.unit === unit)
     const parts = own.map(columns)
     // Always three columns, so that the plot stays the same when readings take the place of buckets.
-    const tables = parts.map((p) => [p.t, p.cols[0]!, p.cols[1] ?? p.t.map(() => undefined), p.cols[2] ?? p.t.map(() => undefined)] as unknown as uPlot.AlignedData)
-    const data = tables.length === 1 ? tables[0]! : uPlot.join(tables, tables.map((t) => t.map(() => 2)))
+    const tables = parts.map(
+      (p) =>
+        [p.t, p.cols[0]!, p.cols[1] ?? p.t.map(() => undefined), p.cols[2] ?? p.t.map(() => undefined)] as unknown as uPlot.AlignedData,
+    )
+    const data =
+      tables.length === 1
+        ? tables[0]!
+        : uPlot.join(
+            tables,
+            tables.map((t) => t.map(() => 2)),
+          )
     return { unit, histories: own, data, banded: parts.map((p) => p.banded) }
   })
 }
 
-/** Last, lowest, mean and highest of what is shown, as the hub reckons them: bad readings do not count, and what held at the start is one of the values. */
+/**
+ * Last, lowest, mean and highest of what is shown, as the hub reckons them: bad readings do not count, and what held at the start is one
+ * of the values.
+ */
 export function figures(h: History): { last?: number; min?: number; mean?: number; max?: number; onMs?: number } {
   if (h.kind === 'onoff') {
     const to = Math.min(Date.parse(h.to), Date.now())
@@ -112,9 +125,26 @@ export function valueAt(h: History, at: number): unknown {
 /** One series less another, at all times of both where both are known. Buckets are taken at their means. */
 export function difference(a: History, b: History): History {
   const times = [...new Set([...a.t, ...b.t])].sort((x, y) => x - y)
-  const out: History = { ...a, series: `${a.series}~${b.series}`, name: `${a.name} − ${b.name}`, decimals: Math.max(a.decimals, b.decimals), hold_ms: Math.max(a.hold_ms, b.hold_ms), step_ms: Math.max(a.step_ms, b.step_ms),
-    t: [], v: [], bad: [], mean: undefined, min: undefined, max: undefined, first: undefined, last: undefined, count: undefined, time_mean: undefined, on_ms: undefined,
-    gaps: [...a.gaps, ...b.gaps].sort((x, y) => x[0]! - y[0]!) }
+  const out: History = {
+    ...a,
+    series: `${a.series}~${b.series}`,
+    name: `${a.name} − ${b.name}`,
+    decimals: Math.max(a.decimals, b.decimals),
+    hold_ms: Math.max(a.hold_ms, b.hold_ms),
+    step_ms: Math.max(a.step_ms, b.step_ms),
+    t: [],
+    v: [],
+    bad: [],
+    mean: undefined,
+    min: undefined,
+    max: undefined,
+    first: undefined,
+    last: undefined,
+    count: undefined,
+    time_mean: undefined,
+    on_ms: undefined,
+    gaps: [...a.gaps, ...b.gaps].sort((x, y) => x[0]! - y[0]!),
+  }
   for (const t of times) {
     const x = valueAt(a, t)
     const y = valueAt(b, t)
@@ -131,7 +161,15 @@ export const parts = (chosen: string[]) => [...new Set(chosen.flatMap((id) => id
 /** A history moved ahead in time, so that an earlier stretch lies under the one that is shown. */
 export function moved(h: History, by: number, suffix: string): History {
   const at = (s: string) => new Date(Date.parse(s) + by).toISOString()
-  return { ...h, series: `${h.series}@${suffix}`, name: `${h.name}, ${suffix} before`, from: at(h.from), to: at(h.to), t: h.t.map((t) => t + by), gaps: h.gaps.map(([a, b]) => [a! + by, b! + by]) }
+  return {
+    ...h,
+    series: `${h.series}@${suffix}`,
+    name: `${h.name}, ${suffix} before`,
+    from: at(h.from),
+    to: at(h.to),
+    t: h.t.map((t) => t + by),
+    gaps: h.gaps.map(([a, b]) => [a! + by, b! + by]),
+  }
 }
 
 /** Words that a spreadsheet must not take for a formula. */
@@ -148,8 +186,16 @@ export function csv(histories: History[]): string {
   const heads: string[] = []
   const rows = new Map<number, string[]>()
   for (const h of histories) {
-    const columns: [string, ArrayLike<unknown>][] = h.v ? [[h.series, h.v]] : h.kind === 'onoff' ? [[`${h.series} on ms`, h.on_ms ?? []]]
-      : [[`${h.series} mean`, h.mean ?? []], [`${h.series} min`, h.min ?? []], [`${h.series} max`, h.max ?? []], [`${h.series} count`, h.count ?? []]]
+    const columns: [string, ArrayLike<unknown>][] = h.v
+      ? [[h.series, h.v]]
+      : h.kind === 'onoff'
+        ? [[`${h.series} on ms`, h.on_ms ?? []]]
+        : [
+            [`${h.series} mean`, h.mean ?? []],
+            [`${h.series} min`, h.min ?? []],
+            [`${h.series} max`, h.max ?? []],
+            [`${h.series} count`, h.count ?? []],
+          ]
     for (const [name, list] of columns) {
       h.t.forEach((t, i) => {
         const row = rows.get(t) ?? []
@@ -159,6 +205,8 @@ export function csv(histories: History[]): string {
       heads.push(name)
     }
   }
-  const lines = [...rows.entries()].sort(([a], [b]) => a - b).map(([t, row]) => [new Date(t).toISOString(), ...heads.map((_, i) => row[i] ?? '')].join(','))
+  const lines = [...rows.entries()]
+    .sort(([a], [b]) => a - b)
+    .map(([t, row]) => [new Date(t).toISOString(), ...heads.map((_, i) => row[i] ?? '')].join(','))
   return [['t', ...heads.map(cell)].join(','), ...lines].join('\n') + '\n'
 }

@@ -27,7 +27,10 @@ export function about(id: string) {
 export function inOrder(d: Dashboard): Tile[] {
   const flowing = [...d.tiles].sort((a, b) => a.y - b.y || a.x - b.x)
   if (!d.narrow?.length) return flowing
-  const at = (t: Tile) => { const i = d.narrow!.indexOf(t.id); return i < 0 ? d.narrow!.length + flowing.indexOf(t) : i }
+  const at = (t: Tile) => {
+    const i = d.narrow!.indexOf(t.id)
+    return i < 0 ? d.narrow!.length + flowing.indexOf(t) : i
+  }
   return flowing.sort((a, b) => at(a) - at(b))
 }
 
@@ -54,7 +57,11 @@ export function pushed(tiles: Tile[], moved: Tile): Tile[] {
   const queue = [moved]
   for (let k = 0; queue.length && k < 5000; k++) {
     const top = queue.shift()!
-    for (const o of out) if (o.id !== moved.id && hit(top, o)) { o.y = top.y + top.h; queue.push(o) }
+    for (const o of out)
+      if (o.id !== moved.id && hit(top, o)) {
+        o.y = top.y + top.h
+        queue.push(o)
+      }
   }
   return out
 }
@@ -66,12 +73,27 @@ export async function readyTile(id: string): Promise<Tile> {
 
 export async function upload(file: File) {
   const type = file.name.toLowerCase().endsWith('.svg') ? 'image/svg+xml' : file.type || 'image/png'
-  return ask(api.POST('/pictures', { params: { query: { name: file.name.slice(0, 80) } }, body: file as unknown as string, bodySerializer: (b: unknown) => b as Blob, headers: { 'Content-Type': type } }))
+  return ask(
+    api.POST('/pictures', {
+      params: { query: { name: file.name.slice(0, 80) } },
+      body: file as unknown as string,
+      bodySerializer: (b: unknown) => b as Blob,
+      headers: { 'Content-Type': type },
+    }),
+  )
 }
 
 export const pictureAt = (id: string) => `/api/v1/pictures/${id}`
 
 /** The ids of all that a dashboard shows. */
 export function shownOn(d: Dashboard): string[] {
-  return [...new Set(d.tiles.flatMap((t) => [...(t.of ?? []), ...(t.pins ?? []).map((p) => p.of), ...(t.parts ?? []).flatMap((p) => (p.of ? [p.of] : []))]))]
+  return [
+    ...new Set(
+      d.tiles.flatMap((t) => [
+        ...(t.of ?? []),
+        ...(t.pins ?? []).map((p) => p.of),
+        ...(t.parts ?? []).flatMap((p) => (p.of ? [p.of] : [])),
+      ]),
+    ),
+  ]
 }

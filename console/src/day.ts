@@ -1,4 +1,5 @@
 // The last 24 hours of everything on a page: one request, then kept up by live readings.
+import { useIntervalFn } from '@vueuse/core'
 import { onMounted, onUnmounted, reactive, ref, watch } from 'vue'
 import { api, ask, type History } from './api'
 import { onReading, useHub } from './hub'
@@ -32,7 +33,16 @@ export function runsOf(h: History, to: number): Runs {
 
 /** Leaves out when nobody knows. */
 function without(runs: Runs, gaps: number[][]): Runs {
-  for (const [from, to] of gaps as Runs) runs = runs.flatMap(([a, b]) => (b <= from || a >= to ? [[a, b]] : [[a, Math.min(b, from)], [Math.max(a, to), b]]).filter(([x, y]) => y! > x!)) as Runs
+  for (const [from, to] of gaps as Runs)
+    runs = runs.flatMap(([a, b]) =>
+      (b <= from || a >= to
+        ? [[a, b]]
+        : [
+            [a, Math.min(b, from)],
+            [Math.max(a, to), b],
+          ]
+      ).filter(([x, y]) => y! > x!),
+    ) as Runs
   return runs
 }
 
@@ -55,7 +65,9 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
 
   async function load() {
     const series = only?.() ?? [
-      ...Object.values(hub.signals).filter((s) => s.config.kind !== 'text').map((s) => s.config.id),
+      ...Object.values(hub.signals)
+        .filter((s) => s.config.kind !== 'text')
+        .map((s) => s.config.id),
       ...Object.keys(hub.controls).map((id) => id + '.is'),
     ]
     to.value = Date.now() + hub.offset
@@ -63,7 +75,16 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
       const ids = series.filter((id) => spanOf(id) === span)
       for (let i = 0; i < ids.length; i += 40) {
         const got = await ask(
-          api.GET('/history', { params: { query: { series: ids.slice(i, i + 40), from: new Date(to.value - span).toISOString(), to: new Date(to.value).toISOString(), points } } }),
+          api.GET('/history', {
+            params: {
+              query: {
+                series: ids.slice(i, i + 40),
+                from: new Date(to.value - span).toISOString(),
+                to: new Date(to.value).toISOString(),
+                points,
+              },
+            },
+          }),
         )
         for (const h of got) {
           if (h.kind === 'onoff') runs[h.series] = runsOf(h, to.value)
@@ -99,22 +120,33 @@ export function useDay(only?: () => string[], spanOf: (id: string) => number = (
       soon ||= window.setTimeout(extend, pace)
     }
   })
-  if (only) watch(() => only().join(), () => hub.link === 'live' && refresh())
-  else watch(
-    () => [Object.keys(hub.signals).length, Object.keys(hub.controls).length, hub.link].join(),
-    () => hub.link === 'live' && refresh(),
+  if (only)
+    watch(
+      () => only().join(),
+      () => hub.link === 'live' && refresh(),
+    )
+  else
+    watch(
+      () => [Object.keys(hub.signals).length, Object.keys(hub.controls).length, hub.link].join(),
+      () => hub.link === 'live' && refresh(),
+    )
+  watch(
+    () =>
+      Object.values(hub.controls)
+        .map((c) => `${c.config.id}${c.state.is}${c.state.is_since}`)
+        .join(),
+    refresh,
   )
-  watch(() => Object.values(hub.controls).map((c) => `${c.config.id}${c.state.is}${c.state.is_since}`).join(), refresh)
-  if (only) watch(() => hub.link, (l) => l === 'live' && refresh())
-  let timer = 0
-  onMounted(() => {
-    refresh()
-    timer = window.setInterval(refresh, 5 * 60_000)
-  })
+  if (only)
+    watch(
+      () => hub.link,
+      (l) => l === 'live' && refresh(),
+    )
+  onMounted(refresh)
+  useIntervalFn(refresh, 5 * 60_000)
   onUnmounted(() => {
     stop()
     window.clearTimeout(soon)
-    window.clearInterval(timer)
   })
   return { traces, runs, to, span: day }
 }

@@ -14,12 +14,20 @@ export interface DemandKind {
   fresh: (was: Demand) => Partial<Demand>
 }
 
-interface Module { default: Component; kind: DemandKind }
+interface Module {
+  default: Component
+  kind: DemandKind
+}
 
 const modules = import.meta.glob<Module>('./demands/*.vue', { eager: true })
 
-export const demandKinds: Record<string, Module> = Object.fromEntries(Object.entries(modules).map(([file, m]) => [file.replace(/^.*\/|\.vue$/g, ''), m]))
+export const demandKinds: Record<string, Module> = Object.fromEntries(
+  Object.entries(modules).map(([file, m]) => [file.replace(/^.*\/|\.vue$/g, ''), m]),
+)
 
 /** The kinds that a control may have, in their order. */
 export const demandsFor = (c: Control) =>
-  Object.entries(demandKinds).filter(([, m]) => m.kind.suits?.(c) ?? true).sort((a, b) => a[1].kind.place - b[1].kind.place).map(([name, m]) => ({ value: name, text: m.kind.title }))
+  Object.entries(demandKinds)
+    .filter(([, m]) => m.kind.suits?.(c) ?? true)
+    .sort((a, b) => a[1].kind.place - b[1].kind.place)
+    .map(([name, m]) => ({ value: name, text: m.kind.title }))

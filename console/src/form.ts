@@ -33,7 +33,11 @@ export function num(v: unknown): number | undefined {
 }
 
 /** Words separated by commas. */
-export const words = (text: string) => text.split(',').map((w) => w.trim()).filter(Boolean)
+export const words = (text: string) =>
+  text
+    .split(',')
+    .map((w) => w.trim())
+    .filter(Boolean)
 
 /** What somebody filled in: fields that are empty are left out. */
 export function filled<T extends object>(o: T): T {

@@ -13,8 +13,16 @@ test('values', () => {
 
 test('lengths of time', () => {
   const s = 1000
-  expect([-5, 0, 59 * s, 60 * s, 3600 * s, 3 * 3600 * s + 120 * s, 30 * 3600 * s, 72 * 3600 * s].map(length)).toEqual(
-    ['0 s', '0 s', '59 s', '1 min', '1 h', '3 h 2 min', '30 h', '3 days'])
+  expect([-5, 0, 59 * s, 60 * s, 3600 * s, 3 * 3600 * s + 120 * s, 30 * 3600 * s, 72 * 3600 * s].map(length)).toEqual([
+    '0 s',
+    '0 s',
+    '59 s',
+    '1 min',
+    '1 h',
+    '3 h 2 min',
+    '30 h',
+    '3 days',
+  ])
 })
 
 test('the clocks of a sentence run on', () => {
@@ -25,7 +33,8 @@ test('the clocks of a sentence run on', () => {
 })
 
 test('the age of a signal is told when it matters', () => {
-  const s = (fresh: Signal['state']['fresh'], heard?: number) => ({ state: { fresh, heard: heard ? new Date(heard).toISOString() : undefined } }) as Signal
+  const s = (fresh: Signal['state']['fresh'], heard?: number) =>
+    ({ state: { fresh, heard: heard ? new Date(heard).toISOString() : undefined } }) as Signal
   expect(signalAge(s('live', now - 4000), now)).toBe('')
   expect(signalAge(s('stale', now - 14 * 60_000), now)).toBe('14 min old')
   expect(signalAge(s('unknown'), now)).toBe('never heard')
@@ -33,12 +42,21 @@ test('the age of a signal is told when it matters', () => {
 
 test("times are told in the hub's zone", () => {
   expect(clockText(now, 'Europe/Vienna')).toBe('10:00')
-  expect(clockText(Date.parse('2026-07-01T22:30:00Z'), 'Europe/Vienna', { weekday: 'short', hour: '2-digit', minute: '2-digit' })).toBe('Thu 00:30')
+  expect(clockText(Date.parse('2026-07-01T22:30:00Z'), 'Europe/Vienna', { weekday: 'short', hour: '2-digit', minute: '2-digit' })).toBe(
+    'Thu 00:30',
+  )
 })
 
 test('the rhythm of devices', () => {
   const d = (state: Partial<Device['state']>, config: Partial<Device['config']> = {}) =>
-    ({ config, state: { online: true, asleep: false, since: '2026-03-02T08:55:00Z', messages: 9, every_ms: 0, jitter_ms: 0, ...state } }) as Device
-  expect([d({ messages: 0 }), d({}), d({ every_ms: 10_000, jitter_ms: 40 }), d({ every_ms: 2500, jitter_ms: 2000 })].map(rhythm))
-    .toEqual(['no message yet', '9 so far', 'every 10 s ± 40 ms', 'irregular, about every 2.5 s'])
+    ({
+      config,
+      state: { online: true, asleep: false, since: '2026-03-02T08:55:00Z', messages: 9, every_ms: 0, jitter_ms: 0, ...state },
+    }) as Device
+  expect([d({ messages: 0 }), d({}), d({ every_ms: 10_000, jitter_ms: 40 }), d({ every_ms: 2500, jitter_ms: 2000 })].map(rhythm)).toEqual([
+    'no message yet',
+    '9 so far',
+    'every 10 s ± 40 ms',
+    'irregular, about every 2.5 s',
+  ])
 })

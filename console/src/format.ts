@@ -13,7 +13,12 @@ export function unitSign(ucum: string): string {
 
 /** A value as people read it, without its unit: 21.4, on, wet, or a dash where there is none. */
 export function valueText(v: unknown, decimals = 0): string {
-  if (typeof v === 'number') return v.toFixed(decimals).replace(/^-(?=[0.]*$)/, '').replace('-', '−').replace('.', style.comma ? ',' : '.')
+  if (typeof v === 'number')
+    return v
+      .toFixed(decimals)
+      .replace(/^-(?=[0.]*$)/, '')
+      .replace('-', '−')
+      .replace('.', style.comma ? ',' : '.')
   if (typeof v === 'boolean') return v ? 'on' : 'off'
   return typeof v === 'string' ? v : '–'
 }
@@ -36,7 +41,8 @@ export function since(iso: string | undefined, now: number): string {
 /** What a control is or should be, in words: on, 40 %, open. */
 export function amountText(c: { config: Pick<Control['config'], 'kind'> }, v: Control['state']['is']): string {
   if (typeof v === 'number' && c.config.kind === 'level') return `${Math.round(v)} %`
-  if (c.config.kind === 'mover') return ({ open: 'open', close: 'shut', stop: 'half way' } as Record<string, string>)[String(v)] ?? valueText(v)
+  if (c.config.kind === 'mover')
+    return ({ open: 'open', close: 'shut', stop: 'half way' } as Record<string, string>)[String(v)] ?? valueText(v)
   return valueText(v)
 }
 
@@ -67,7 +73,11 @@ export function signalAge(s: Signal, now: number): string {
 export function clockText(ms: number, zone: string, options: Intl.DateTimeFormatOptions = { hour: '2-digit', minute: '2-digit' }): string {
   const key = zone + style.clock12 + JSON.stringify(options)
   let f = formatters.get(key)
-  if (!f) formatters.set(key, (f = new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: style.clock12 ? 'h12' : 'h23' })))
+  if (!f)
+    formatters.set(
+      key,
+      (f = new Intl.DateTimeFormat('en-GB', { ...options, timeZone: zone || undefined, hourCycle: style.clock12 ? 'h12' : 'h23' })),
+    )
   return f.format(ms)
 }
 const formatters = new Map<string, Intl.DateTimeFormat>() // making one takes a millisecond
@@ -78,8 +88,14 @@ export function dayText(ms: number, zone: string): string {
 
 /** What the links are called. */
 export const linkNames: Record<Device['config']['link']['kind'], string> = {
-  mqtt: 'MQTT, to this hub', http: 'HTTP, the board pushes', udp: 'UDP datagrams', modbus: 'Modbus TCP', lines: 'text lines, serial or TCP',
-  poll: 'a page that the hub fetches', itself: 'the hub itself: how it is', outside: 'MQTT, a broker elsewhere',
+  mqtt: 'MQTT, to this hub',
+  http: 'HTTP, the board pushes',
+  udp: 'UDP datagrams',
+  modbus: 'Modbus TCP',
+  lines: 'text lines, serial or TCP',
+  poll: 'a page that the hub fetches',
+  itself: 'the hub itself: how it is',
+  outside: 'MQTT, a broker elsewhere',
 }
 
 /** Whether a device is there, and since when. */
@@ -101,7 +117,13 @@ function fine(ms: number): string {
 
 /** Bytes as people write them: 12 B, 3.4 kB, 5.6 MB, 1.20 GB. */
 export function size(n: number): string {
-  return n >= 1e9 ? `${(n / 1e9).toFixed(2)} GB` : n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`
+  return n >= 1e9
+    ? `${(n / 1e9).toFixed(2)} GB`
+    : n >= 1e6
+      ? `${(n / 1e6).toFixed(1)} MB`
+      : n >= 1e3
+        ? `${(n / 1e3).toFixed(1)} kB`
+        : `${n} B`
 }
 
 /** How long ago a day was: 12 days, 8 months, 3 years. */

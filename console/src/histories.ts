@@ -1,4 +1,5 @@
 // What charts show: histories of a stretch, kept up by live readings, with what belongs to them.
+import { useIntervalFn } from '@vueuse/core'
 import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { api, ask, sentence, type History, type Mark, type Remark, type Signal } from './api'
 import { appended, difference, moved, parts } from './chart'
@@ -32,11 +33,23 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
   useOnly(() => parts(stretch().series))
   let asked = 0
   let told: { signal: Signal; came: number }[] = [] // live readings that the next answer may not hold yet
-  let timer = 0
 
   const iso = (t: number) => new Date(t).toISOString()
   const past = (series: string[], s: Stretch, by: number) =>
-    series.length ? ask(api.GET('/history', { params: { query: { series, from: iso(s.from - by), to: iso(s.to - by), points: s.points ?? Math.min(1500, Math.max(300, window.innerWidth)) } } })).then((l) => l.map(shownHistory)) : Promise.resolve([])
+    series.length
+      ? ask(
+          api.GET('/history', {
+            params: {
+              query: {
+                series,
+                from: iso(s.from - by),
+                to: iso(s.to - by),
+                points: s.points ?? Math.min(1500, Math.max(300, window.innerWidth)),
+              },
+            },
+          }),
+        ).then((l) => l.map(shownHistory))
+      : Promise.resolve([])
 
   async function load() {
     const s = stretch()
@@ -50,9 +63,12 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     const began = Date.now()
     try {
       const ids = parts(s.series)
-      const [own, earlier, said, lines] = await Promise.all([past(ids, s, 0), s.before ? past(ids, s, s.before.ms) : [],
+      const [own, earlier, said, lines] = await Promise.all([
+        past(ids, s, 0),
+        s.before ? past(ids, s, s.before.ms) : [],
         hub.member ? ask(api.GET('/notes', { params: { query: { from: iso(s.from), to: iso(s.to) } } })) : [],
-        s.marks ? ask(api.GET('/history/marks', { params: { query: { series: ids } } })) : []])
+        s.marks ? ask(api.GET('/history/marks', { params: { query: { series: ids } } })) : [],
+      ])
       const settings = [...new Set(lines.flatMap((m) => (m.setting && !ids.includes(m.setting) ? [m.setting] : [])))]
       const steps = await past(settings, s, 0)
       if (mine !== asked) return // something newer was asked for meanwhile
@@ -81,19 +97,36 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     if (Date.now() - answered.value > 400 && !loading.value) anew()
     else soon = window.setTimeout(anew, 120)
   })
-  watch(() => hub.link, (l) => l === 'live' && void load())
+  watch(
+    () => hub.link,
+    (l) => l === 'live' && void load(),
+  )
   // What is shown of controls, settings and devices changes in steps: such a step is asked for at once.
   watch(
-    () => [...parts(stretch().series), ...setpoints.value.map((h) => h.series.slice(0, -1))].map((id) => {
-      const c = hub.controls[id.slice(0, id.lastIndexOf('.'))]
-      return c ? `${c.state.is} ${c.state.is_since} ${c.state.want} ${c.state.mode}` : `${hub.settings[id]?.state.rev} ${hub.devices[id]?.state.online}`
-    }).join('|'),
+    () =>
+      [...parts(stretch().series), ...setpoints.value.map((h) => h.series.slice(0, -1))]
+        .map((id) => {
+          const c = hub.controls[id.slice(0, id.lastIndexOf('.'))]
+          return c
+            ? `${c.state.is} ${c.state.is_since} ${c.state.want} ${c.state.mode}`
+            : `${hub.settings[id]?.state.rev} ${hub.devices[id]?.state.online}`
+        })
+        .join('|'),
     () => stretch().live && void load(),
   )
 
   // Live readings are appended where single readings are shown; buckets are loaded anew when one is full.
   function withReading(list: History[], s: Signal): History[] {
-    return list.map((h) => (h.series === s.config.id ? appended(h, Date.parse(s.state.at!), typeof s.state.value === 'number' ? shownNumber(s.state.value, s.config.unit) : s.state.value!, s.state.quality === 'bad') : h))
+    return list.map((h) =>
+      h.series === s.config.id
+        ? appended(
+            h,
+            Date.parse(s.state.at!),
+            typeof s.state.value === 'number' ? shownNumber(s.state.value, s.config.unit) : s.state.value!,
+            s.state.quality === 'bad',
+          )
+        : h,
+    )
   }
   const stop = onReading((s) => {
     if (!stretch().live || !s.state.at || s.state.value === undefined || !parts(stretch().series).includes(s.config.id)) return
@@ -101,23 +134,24 @@ export function useHistories(stretch: () => Stretch, key: () => unknown) {
     told.push({ signal: { ...s }, came: Date.now() })
     got.value = withReading(got.value, s)
   })
-  timer = window.setInterval(() => {
+  useIntervalFn(() => {
     const step = Math.max(0, ...got.value.map((h) => h.step_ms))
     const due = failed.value ? triedAgainAfter : stretch().live ? Math.max(30_000, step) : Infinity
     if (!loading.value && Date.now() - answered.value > due) void load()
   }, 1000)
   onUnmounted(() => {
     stop()
-    window.clearInterval(timer)
     window.clearTimeout(soon)
   })
   void load()
 
   // In the order in which they were chosen; a difference where both of its sides are there.
-  const histories = computed(() => stretch().series.flatMap((id) => {
-    const [a, b] = id.split('~').map((x) => got.value.find((h) => h.series === x))
-    return a && b ? [difference(a, b)] : a && !id.includes('~') ? [a] : []
-  }))
+  const histories = computed(() =>
+    stretch().series.flatMap((id) => {
+      const [a, b] = id.split('~').map((x) => got.value.find((h) => h.series === x))
+      return a && b ? [difference(a, b)] : a && !id.includes('~') ? [a] : []
+    }),
+  )
   const known = computed(() => !!answered.value && !failed.value)
   return { histories, ghosts, notes, marks, setpoints, failed, loading, known, load }
 }

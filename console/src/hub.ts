@@ -2,7 +2,27 @@
 import { defineStore } from 'pinia'
 import { onUnmounted, shallowReactive, toRaw, watch } from 'vue'
 import { shownUnit, shownValue } from './units'
-import { api, ask, capital, HubError, type Alert, type Control, type Device, type HubStatus, type Me, type Place, type Preferences, type Preset, type Problem, type Setting, type Signal, type Snapshot, type Still, type Value, type Wall } from './api'
+import {
+  api,
+  ask,
+  capital,
+  HubError,
+  type Alert,
+  type Control,
+  type Device,
+  type HubStatus,
+  type Me,
+  type Place,
+  type Preferences,
+  type Preset,
+  type Problem,
+  type Setting,
+  type Signal,
+  type Snapshot,
+  type Still,
+  type Value,
+  type Wall,
+} from './api'
 
 type Link = 'connecting' | 'live' | 'lost'
 
@@ -90,10 +110,16 @@ export const useHub = defineStore('hub', {
         this.known = true
       }
       try {
-        const [setup, me, snap] = await Promise.all([asked('setup', () => ask(api.GET('/setup'))), asked<Me | null>('session', () => ask(api.GET('/session')).catch((e: unknown) => {
-          if (e instanceof HubError && e.status === 401) return null
-          throw e
-        })), asked<Snapshot | null>('now', () => Promise.resolve(null))])
+        const [setup, me, snap] = await Promise.all([
+          asked('setup', () => ask(api.GET('/setup'))),
+          asked<Me | null>('session', () =>
+            ask(api.GET('/session')).catch((e: unknown) => {
+              if (e instanceof HubError && e.status === 401) return null
+              throw e
+            }),
+          ),
+          asked<Snapshot | null>('now', () => Promise.resolve(null)),
+        ])
         this.setupNeeded = setup.needed
         this.zones = setup.zones
         this.unreachable = ''
@@ -101,7 +127,8 @@ export const useHub = defineStore('hub', {
         if (me && snap) this.take(snap)
         this.me = setup.needed ? null : me
       } catch (e) {
-        if (this.loaded && this.me) { // the page says that there is no connection, and goes on trying
+        if (this.loaded && this.me) {
+          // the page says that there is no connection, and goes on trying
           follow(this)
           lose(this)
           return
@@ -116,7 +143,17 @@ export const useHub = defineStore('hub', {
     forget() {
       forget()
       this.loaded = false
-      Object.assign(this, { status: null, places: [], devices: {}, signals: {}, controls: {}, settings: {}, presets: [], alerts: {}, preferencesKnown: false })
+      Object.assign(this, {
+        status: null,
+        places: [],
+        devices: {},
+        signals: {},
+        controls: {},
+        settings: {},
+        presets: [],
+        alerts: {},
+        preferencesKnown: false,
+      })
     },
     /** Begins to follow the hub as somebody who just signed in. */
     enter(me: Me) {
@@ -128,10 +165,14 @@ export const useHub = defineStore('hub', {
     },
     readPreferences() {
       reading = true
-      preferring = preferring.then(() => ask(api.GET('/preferences'))).then((p) => {
-        this.preferences = p
-        this.preferencesKnown = true
-      }).catch(() => undefined).finally(() => (reading = false))
+      preferring = preferring
+        .then(() => ask(api.GET('/preferences')))
+        .then((p) => {
+          this.preferences = p
+          this.preferencesKnown = true
+        })
+        .catch(() => undefined)
+        .finally(() => (reading = false))
     },
     /** Begins to follow the hub as a wall. */
     stand(wall: Wall) {
@@ -148,14 +189,16 @@ export const useHub = defineStore('hub', {
     prefer(change: (now: Preferences) => Partial<Preferences>) {
       const before = this.preferences
       this.preferences = { ...before, ...change(before) }
-      const done = preferring.then(async () => {
-        const now = await ask(api.GET('/preferences'))
-        this.preferences = await ask(api.PUT('/preferences', { body: { ...now, ...change(now) } }))
-        this.preferencesKnown = true
-      }).catch((e: unknown) => {
-        this.preferences = before
-        throw e
-      })
+      const done = preferring
+        .then(async () => {
+          const now = await ask(api.GET('/preferences'))
+          this.preferences = await ask(api.PUT('/preferences', { body: { ...now, ...change(now) } }))
+          this.preferencesKnown = true
+        })
+        .catch((e: unknown) => {
+          this.preferences = before
+          throw e
+        })
       preferring = done.catch(() => undefined)
       return done
     },
@@ -193,20 +236,51 @@ export const useHub = defineStore('hub', {
     /** The readings that come first, in words. */
     first(): FirstView['places'] {
       const all = toRaw(this.$state)
-      return all.places.flatMap((p) => {
-        const items = Object.values(all.signals).filter((s) => s.state.place === p.id && s.state.value !== undefined && !all.devices[s.config.device]?.config.state)
-          .map((s) => [s.config.name, `${shownValue(s.state.value, s.config.unit, s.config.decimals)} ${shownUnit(s.config.unit)}`.trim()] as [string, string])
-        return items.length ? [{ name: p.name, items: items.slice(0, 12) }] : []
-      }).slice(0, 8)
+      return all.places
+        .flatMap((p) => {
+          const items = Object.values(all.signals)
+            .filter((s) => s.state.place === p.id && s.state.value !== undefined && !all.devices[s.config.device]?.config.state)
+            .map(
+              (s) =>
+                [s.config.name, `${shownValue(s.state.value, s.config.unit, s.config.decimals)} ${shownUnit(s.config.unit)}`.trim()] as [
+                  string,
+                  string,
+                ],
+            )
+          return items.length ? [{ name: p.name, items: items.slice(0, 12) }] : []
+        })
+        .slice(0, 8)
     },
     keep() {
       if (!this.me || !this.status || this.link !== 'live') return
       const s = toRaw(this.$state) // nothing here is watched
-      const snap = { hub: s.status!, places: s.places.map((config) => ({ config, state: {}, version: '' })), devices: Object.values(s.devices), signals: Object.values(s.signals), controls: Object.values(s.controls), settings: Object.values(s.settings), presets: s.presets, alerts: Object.values(s.alerts), locked: s.locked }
+      const snap = {
+        hub: s.status!,
+        places: s.places.map((config) => ({ config, state: {}, version: '' })),
+        devices: Object.values(s.devices),
+        signals: Object.values(s.signals),
+        controls: Object.values(s.controls),
+        settings: Object.values(s.settings),
+        presets: s.presets,
+        alerts: Object.values(s.alerts),
+        locked: s.locked,
+      }
       try {
-        localStorage.setItem(cacheKey, JSON.stringify({ form: keptForm, at: Date.now(), account: this.me.account, me: this.wall ? null : toRaw(this.me), snap } satisfies Kept))
-        if (!this.wall) localStorage.setItem(firstKey, JSON.stringify({ at: Date.now(), hub: snap.hub.name, places: this.first() } satisfies FirstView))
-      } catch { /* storage full or closed: then there is nothing to recall */ }
+        localStorage.setItem(
+          cacheKey,
+          JSON.stringify({
+            form: keptForm,
+            at: Date.now(),
+            account: this.me.account,
+            me: this.wall ? null : toRaw(this.me),
+            snap,
+          } satisfies Kept),
+        )
+        if (!this.wall)
+          localStorage.setItem(firstKey, JSON.stringify({ at: Date.now(), hub: snap.hub.name, places: this.first() } satisfies FirstView))
+      } catch {
+        /* storage full or closed: then there is nothing to recall */
+      }
     },
     hearAlert(a: Alert) {
       if (a.state.phase === 'normal') delete this.alerts[a.config.id]

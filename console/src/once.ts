@@ -7,6 +7,12 @@ export const Drawer = defineAsyncComponent(() => import('bootstrap-vue-next/comp
 /** True from the first time that open is. */
 export function useOnce(open: () => boolean): Ref<boolean> {
   const once = ref(open())
-  watch(open, (is) => { if (is) once.value = true }, { flush: 'sync' })
+  watch(
+    open,
+    (is) => {
+      if (is) once.value = true
+    },
+    { flush: 'sync' },
+  )
   return once
 }

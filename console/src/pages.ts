@@ -1,5 +1,10 @@
 // Which pages there are, and who sees them.
-export type PageEntry = { name: string; title: string; icon: 'tiles' | 'graph' | 'dial' | 'board' | 'book' | 'people' | 'gear' | 'mark' | 'bell'; roles: string[] }
+export type PageEntry = {
+  name: string
+  title: string
+  icon: 'tiles' | 'graph' | 'dial' | 'board' | 'book' | 'people' | 'gear' | 'mark' | 'bell'
+  roles: string[]
+}
 
 const all = ['owner', 'member', 'guest']
 const pages: PageEntry[] = [

@@ -7,7 +7,12 @@ export const waiting = shallowRef<((given: boolean) => void) | null>(null)
 
 let asked: Promise<boolean> | undefined
 function prove() {
-  asked ??= new Promise<boolean>((done) => { waiting.value = done }).finally(() => { asked = undefined; waiting.value = null })
+  asked ??= new Promise<boolean>((done) => {
+    waiting.value = done
+  }).finally(() => {
+    asked = undefined
+    waiting.value = null
+  })
   return asked
 }
 
@@ -21,7 +26,10 @@ export function askAgain() {
     async onResponse({ request, response }) {
       const again = sent.get(request)
       if (response.status !== 403 || !again) return
-      const problem = (await response.clone().json().catch(() => ({}))) as Partial<Problem>
+      const problem = (await response
+        .clone()
+        .json()
+        .catch(() => ({}))) as Partial<Problem>
       if (problem.field === 'proof' && (await prove())) return fetch(again)
     },
   })

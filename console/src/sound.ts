@@ -6,7 +6,10 @@ export function chime() {
     context ??= new AudioContext()
     void context.resume()
     const begin = context.currentTime + 0.02
-    for (const [at, pitch] of [[0, 660], [0.18, 880]] as const) {
+    for (const [at, pitch] of [
+      [0, 660],
+      [0.18, 880],
+    ] as const) {
       const tone = context.createOscillator()
       const volume = context.createGain()
       tone.frequency.value = pitch
@@ -17,5 +20,7 @@ export function chime() {
       tone.start(begin + at)
       tone.stop(begin + at + 0.4)
     }
-  } catch { /* no sound here */ }
+  } catch {
+    /* no sound here */
+  }
 }

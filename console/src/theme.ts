@@ -11,7 +11,9 @@ function keep(name: string, value: string | undefined) {
   try {
     if (value) localStorage.setItem(name, value)
     else localStorage.removeItem(name)
-  } catch { /* closed to us: then the first paint is plain */ }
+  } catch {
+    /* closed to us: then the first paint is plain */
+  }
 }
 
 /** Paints as the person who is signed in wants it, and as the last one did until then. */

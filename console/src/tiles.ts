@@ -1,4 +1,5 @@
-// The kinds of tiles. Each is a module in tiles/, found by its name: what it is called, what it suits, what it needs, its body and its form.
+// The kinds of tiles. Each is a module in tiles/, found by its name: what it is called, what it suits, what it needs, its body
+// and its form.
 import type { Component } from 'vue'
 import type { Part, Tile } from './api'
 import { about } from './dashboards'
@@ -46,11 +47,16 @@ export interface TileKind {
   more?: { of: string[]; called: string; one?: boolean }
 }
 
-interface Module { default: Component; kind: TileKind }
+interface Module {
+  default: Component
+  kind: TileKind
+}
 
 const modules = import.meta.glob<Module>('./tiles/*.vue', { eager: true })
 
-export const tileKinds: Record<string, Module> = Object.fromEntries(Object.entries(modules).map(([file, m]) => [file.replace(/^.*\/|\.vue$/g, ''), m]))
+export const tileKinds: Record<string, Module> = Object.fromEntries(
+  Object.entries(modules).map(([file, m]) => [file.replace(/^.*\/|\.vue$/g, ''), m]),
+)
 
 export const kindName = (kind: string) => tileKinds[kind]?.kind.title ?? kind
 
@@ -59,7 +65,10 @@ export function kindsFor(t: Tile): string[] {
   const first = t.of?.[0]
   if (!first) return [t.kind]
   const thing = about(first)
-  const fits = Object.entries(tileKinds).flatMap(([name, m]) => { const n = m.kind.fits?.(thing); return n ? [[name, n] as const] : [] })
+  const fits = Object.entries(tileKinds).flatMap(([name, m]) => {
+    const n = m.kind.fits?.(thing)
+    return n ? [[name, n] as const] : []
+  })
   return fits.length ? fits.sort((a, b) => a[1] - b[1]).map(([name]) => name) : [t.kind]
 }
 

@@ -6,8 +6,17 @@ import units from './units.gen.json'
 type Conversion = { to: string; sign: string; f: (v: number) => number; back: (v: number) => number; difference: number; decimals: number }
 
 /** What each measure becomes, by UCUM symbol, as the hub says it too. */
-const measures = Object.fromEntries(Object.entries(units.conversions).map(([name, all]) => [name, Object.fromEntries(Object.entries(all).map(([unit, c]): [string, Conversion] =>
-  [unit, { to: c.to, sign: unitSign(c.to), f: (v) => v * c.k + c.b, back: (v) => (v - c.b) / c.k, difference: c.k, decimals: c.decimals }]))]))
+const measures = Object.fromEntries(
+  Object.entries(units.conversions).map(([name, all]) => [
+    name,
+    Object.fromEntries(
+      Object.entries(all).map(([unit, c]): [string, Conversion] => [
+        unit,
+        { to: c.to, sign: unitSign(c.to), f: (v) => v * c.k + c.b, back: (v) => (v - c.b) / c.k, difference: c.k, decimals: c.decimals },
+      ]),
+    ),
+  ]),
+)
 
 const conversion = (unit: string): Conversion | undefined => measures[style.units]?.[unit]
 
@@ -34,11 +43,23 @@ export function shownHistory(h: History): History {
   const c = conversion(h.unit)
   if (!c || h.kind !== 'number') return h
   const list = (l: number[] | undefined) => l?.map((v) => (v === null ? v : c.f(v)))
-  return { ...h, unit: c.to, decimals: h.decimals + c.decimals, v: h.v?.map((v) => (typeof v === 'number' ? c.f(v) : v)), mean: list(h.mean), time_mean: list(h.time_mean), min: list(h.min), max: list(h.max), first: list(h.first), last: list(h.last) }
+  return {
+    ...h,
+    unit: c.to,
+    decimals: h.decimals + c.decimals,
+    v: h.v?.map((v) => (typeof v === 'number' ? c.f(v) : v)),
+    mean: list(h.mean),
+    time_mean: list(h.time_mean),
+    min: list(h.min),
+    max: list(h.max),
+    first: list(h.first),
+    last: list(h.last),
+  }
 }
 
 /** A limit or setpoint of a series of that unit. */
-export const shownMark = (m: Mark, unit: string): Mark => (m.value === undefined || !conversion(unit) ? m : { ...m, value: conversion(unit)!.f(m.value) })
+export const shownMark = (m: Mark, unit: string): Mark =>
+  m.value === undefined || !conversion(unit) ? m : { ...m, value: conversion(unit)!.f(m.value) }
 
 /** A summary with its numbers in this person's unit. */
 export function shownSummary(s: Summary): Summary {
@@ -46,5 +67,16 @@ export function shownSummary(s: Summary): Summary {
   if (!c || s.kind !== 'number') return s
   const one = (e: Summary['min']) => (e ? { ...e, v: c.f(e.v) } : e)
   const v = (n: number | undefined) => (n === undefined ? n : c.f(n))
-  return { ...s, unit: c.to, decimals: s.decimals + c.decimals, first: one(s.first), last: one(s.last), min: one(s.min), max: one(s.max), mean: v(s.mean), time_mean: v(s.time_mean), bins: s.bins.map((b) => ({ ...b, from: c.f(b.from), to: c.f(b.to) })) }
+  return {
+    ...s,
+    unit: c.to,
+    decimals: s.decimals + c.decimals,
+    first: one(s.first),
+    last: one(s.last),
+    min: one(s.min),
+    max: one(s.max),
+    mean: v(s.mean),
+    time_mean: v(s.time_mean),
+    bins: s.bins.map((b) => ({ ...b, from: c.f(b.from), to: c.f(b.to) })),
+  }
 }

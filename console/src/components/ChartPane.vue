@@ -11,7 +11,17 @@ import type { Pane } from '../chart'
 import { clockText } from '../format'
 import { painted } from '../theme'
 
-const props = defineProps<{ pane: Pane; from: number; to: number; zone: string; colours: Record<string, Look>; axis: boolean; notes: Remark[]; marks: Mark[]; space?: number }>()
+const props = defineProps<{
+  pane: Pane
+  from: number
+  to: number
+  zone: string
+  colours: Record<string, Look>
+  axis: boolean
+  notes: Remark[]
+  marks: Mark[]
+  space?: number
+}>()
 const emit = defineEmits<{ zoom: [from: number, to: number, rests: boolean]; cursor: [at: number | null]; pick: [at: number]; out: [] }>()
 const box = ref<HTMLDivElement>()
 const plot = shallowRef<uPlot>()
@@ -26,10 +36,19 @@ function ticks(_u: uPlot, splits: number[]): string[] {
   let day = ''
   return splits.map((t) => {
     const d = clockText(t, props.zone, { weekday: 'short', day: '2-digit' })
-    if (span > 3 * 24 * hour) return clockText(t, props.zone, { hour: '2-digit', minute: '2-digit' }) === '00:00' || span > 20 * 24 * hour ? clockText(t, props.zone, { day: '2-digit', month: 'short' }) : d
+    if (span > 3 * 24 * hour)
+      return clockText(t, props.zone, { hour: '2-digit', minute: '2-digit' }) === '00:00' || span > 20 * 24 * hour
+        ? clockText(t, props.zone, { day: '2-digit', month: 'short' })
+        : d
     const first = d !== day && day !== ''
     day = d
-    return first && clockText(t, props.zone) === '00:00' ? d : clockText(t, props.zone, span < 5 * 60_000 ? { hour: '2-digit', minute: '2-digit', second: '2-digit' } : { hour: '2-digit', minute: '2-digit' })
+    return first && clockText(t, props.zone) === '00:00'
+      ? d
+      : clockText(
+          t,
+          props.zone,
+          span < 5 * 60_000 ? { hour: '2-digit', minute: '2-digit', second: '2-digit' } : { hour: '2-digit', minute: '2-digit' },
+        )
   })
 }
 
@@ -37,7 +56,30 @@ function ticks(_u: uPlot, splits: number[]): string[] {
 function splits(u: uPlot): number[] {
   const want = Math.max(3, Math.floor(u.width / 90))
   const span = props.to - props.from
-  const steps = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 2 * 86400, 7 * 86400, 14 * 86400, 30 * 86400].map((s) => s * 1000)
+  const steps = [
+    1,
+    2,
+    5,
+    10,
+    15,
+    30,
+    60,
+    120,
+    300,
+    600,
+    900,
+    1800,
+    3600,
+    7200,
+    10800,
+    21600,
+    43200,
+    86400,
+    2 * 86400,
+    7 * 86400,
+    14 * 86400,
+    30 * 86400,
+  ].map((s) => s * 1000)
   const step = steps.find((s) => span / s <= want) ?? 60 * 86400_000
   const off = offset(props.from)
   const out = []
@@ -46,7 +88,16 @@ function splits(u: uPlot): number[] {
 }
 
 function offset(t: number): number {
-  const p = new Intl.DateTimeFormat('en-US', { timeZone: props.zone || 'UTC', hourCycle: 'h23', year: 'numeric', month: 'numeric', day: 'numeric', hour: 'numeric', minute: 'numeric', second: 'numeric' }).formatToParts(t)
+  const p = new Intl.DateTimeFormat('en-US', {
+    timeZone: props.zone || 'UTC',
+    hourCycle: 'h23',
+    year: 'numeric',
+    month: 'numeric',
+    day: 'numeric',
+    hour: 'numeric',
+    minute: 'numeric',
+    second: 'numeric',
+  }).formatToParts(t)
   const n = (type: string) => Number(p.find((x) => x.type === type)?.value)
   return Date.UTC(n('year'), n('month') - 1, n('day'), n('hour'), n('minute'), n('second')) - Math.floor(t / 1000) * 1000
 }
@@ -59,22 +110,58 @@ function options(width: number): uPlot.Options {
     const stroke = () => colour(look.colour)
     // What is told on change holds until it changes: drawn in steps.
     const paths = h.hold_ms ? undefined : uPlot.paths.stepped!({ align: 1 })
-    series.push({ label: h.name, stroke, width: look.thin ? 1.2 : 1.5, alpha: look.ghost ? 0.45 : look.thin ? 0.7 : 1, dash: look.dash, paths,
-      points: { show: !look.thin && !!h.hold_ms, size: 5, fill: () => css('--sheet'), filter: (u, k) => (u.data[0].length < 60 ? null : alone(u.data[k]!)) } })
+    series.push({
+      label: h.name,
+      stroke,
+      width: look.thin ? 1.2 : 1.5,
+      alpha: look.ghost ? 0.45 : look.thin ? 0.7 : 1,
+      dash: look.dash,
+      paths,
+      points: {
+        show: !look.thin && !!h.hold_ms,
+        size: 5,
+        fill: () => css('--sheet'),
+        filter: (u, k) => (u.data[0].length < 60 ? null : alone(u.data[k]!)),
+      },
+    })
     const k = series.length
     const quiet = { stroke: 'transparent', width: 0, points: { show: false } }
     series.push({ ...quiet }, { ...quiet })
     if (!look.ghost && !look.thin) bands.push({ series: [k + 1, k], fill: () => colour(look.colour) + '2e' })
   })
-  const axis = { stroke: () => css('--soft'), font: '12px "Figtree Variable", sans-serif', grid: { stroke: () => css('--line'), width: 1 }, ticks: { show: false } }
+  const axis = {
+    stroke: () => css('--soft'),
+    font: '12px "Figtree Variable", sans-serif',
+    grid: { stroke: () => css('--line'), width: 1 },
+    ticks: { show: false },
+  }
   return {
-    width, height: (props.space ?? (width < 520 ? 150 : 198)) + (props.axis ? 28 : 0), ms: 1, series, bands, legend: { show: false },
+    width,
+    height: (props.space ?? (width < 520 ? 150 : 198)) + (props.axis ? 28 : 0),
+    ms: 1,
+    series,
+    bands,
+    legend: { show: false },
     scales: { x: { time: false, range: () => [props.from, props.to] }, y: { range: tall } },
     axes: [
-      { ...axis, splits, values: ticks, grid: { ...axis.grid, dash: [2, 5] }, show: true, size: props.axis ? 30 : 6, ...(props.axis ? {} : { values: () => [] }) },
+      {
+        ...axis,
+        splits,
+        values: ticks,
+        grid: { ...axis.grid, dash: [2, 5] },
+        show: true,
+        size: props.axis ? 30 : 6,
+        ...(props.axis ? {} : { values: () => [] }),
+      },
       { ...axis, size: 50, values: (_u, v) => v.map((x) => String(+x.toFixed(6)).replace('-', '−')) },
     ],
-    cursor: { sync: { key: 'charts', setSeries: false }, drag: { x: true, y: false, setScale: false }, points: { size: 7 }, y: false, bind: { dblclick: () => () => (emit('out'), null) } },
+    cursor: {
+      sync: { key: 'charts', setSeries: false },
+      drag: { x: true, y: false, setScale: false },
+      points: { size: 7 },
+      y: false,
+      bind: { dblclick: () => () => (emit('out'), null) },
+    },
     padding: [8, 14, 0, 0],
     hooks: {
       setSelect: [
@@ -258,7 +345,9 @@ onUnmounted(() => {
 })
 // A click that is no drag picks a time.
 let down: [number, number] | null = null
-function press(e: PointerEvent) { down = [e.clientX, e.clientY] }
+function press(e: PointerEvent) {
+  down = [e.clientX, e.clientY]
+}
 function click(e: MouseEvent) {
   const over = plot.value?.over.getBoundingClientRect()
   if (!over || !down || Math.hypot(e.clientX - down[0], e.clientY - down[1]) > 5 || e.clientX < over.left || e.clientX > over.right) return
@@ -267,22 +356,43 @@ function click(e: MouseEvent) {
 
 const shape = () => props.pane.histories.map((h) => h.series + !!h.hold_ms + JSON.stringify(props.colours[h.series])).join() + props.axis
 let shapeNow = shape()
-watch(() => [props.pane.data, props.from, props.to], () => {
-  if (shape() !== shapeNow) {
-    shapeNow = shape()
-    draw()
-  } else plot.value?.setData(props.pane.data)
-})
+watch(
+  () => [props.pane.data, props.from, props.to],
+  () => {
+    if (shape() !== shapeNow) {
+      shapeNow = shape()
+      draw()
+    } else plot.value?.setData(props.pane.data)
+  },
+)
 watch(painted, () => plot.value?.redraw())
-watch(() => [props.notes, props.marks], () => plot.value?.setData(props.pane.data))
+watch(
+  () => [props.notes, props.marks],
+  () => plot.value?.setData(props.pane.data),
+)
 </script>
 
 <template>
-  <div ref="box" class="pane" @touchstart.passive="touchStart" @touchend="touchEnd" @touchcancel="touchEnd" @pointerdown="press" @click="click"></div>
+  <div
+    ref="box"
+    class="pane"
+    @touchstart.passive="touchStart"
+    @touchend="touchEnd"
+    @touchcancel="touchEnd"
+    @pointerdown="press"
+    @click="click"></div>
 </template>
 
 <style scoped>
-.pane { width: 100%; min-height: 150px; touch-action: pan-y; }
-.pane :deep(.u-select) { background: color-mix(in srgb, var(--data) 18%, transparent); }
-.pane :deep(.u-cursor-x) { border-right: 1px solid var(--soft); }
+.pane {
+  width: 100%;
+  min-height: 150px;
+  touch-action: pan-y;
+}
+.pane :deep(.u-select) {
+  background: color-mix(in srgb, var(--data) 18%, transparent);
+}
+.pane :deep(.u-cursor-x) {
+  border-right: 1px solid var(--soft);
+}
 </style>

@@ -8,13 +8,30 @@ import { useHub } from '../hub'
 import ChartPane, { type Look } from './ChartPane.vue'
 import StripPane from './StripPane.vue'
 
-const props = defineProps<{ histories: History[]; ghosts?: History[]; setpoints?: History[]; marks?: Mark[]; notes?: Remark[]; from: number; to: number; cursor: number | null; before?: string; space?: number }>()
+const props = defineProps<{
+  histories: History[]
+  ghosts?: History[]
+  setpoints?: History[]
+  marks?: Mark[]
+  notes?: Remark[]
+  from: number
+  to: number
+  cursor: number | null
+  before?: string
+  space?: number
+}>()
 const emit = defineEmits<{ zoom: [from: number, to: number, rests: boolean]; cursor: [at: number | null]; pick: [at: number]; out: [] }>()
 const hub = useHub()
 const looks: Look[] = [{ colour: '--s1' }, { colour: '--s2', dash: [6, 4] }, { colour: '--s3' }, { colour: '--s4', dash: [2, 3] }]
 
 const numbers = computed(() => props.histories.filter((h) => h.kind === 'number'))
-const panes = computed(() => makePanes([...numbers.value, ...(props.ghosts ?? []), ...(props.setpoints ?? []).filter((s) => numbers.value.some((h) => h.unit === s.unit))]))
+const panes = computed(() =>
+  makePanes([
+    ...numbers.value,
+    ...(props.ghosts ?? []),
+    ...(props.setpoints ?? []).filter((s) => numbers.value.some((h) => h.unit === s.unit)),
+  ]),
+)
 const strips = computed(() => props.histories.filter((h) => h.kind !== 'number'))
 const colours = computed(() => {
   const out: Record<string, Look> = Object.fromEntries(numbers.value.map((h, i) => [h.series, looks[i % looks.length]!]))
@@ -30,14 +47,39 @@ defineExpose({ colours, panes })
 
 <template>
   <template v-for="(p, i) in panes" :key="p.unit">
-    <div class="pane-title"><strong>{{ own(p.histories).map((h) => h.name).join(', ') }}</strong> <span class="soft">{{ unitSign(p.unit) }}</span><span v-if="before" class="soft small-text">, pale: {{ before }}</span><span v-if="drawn(p.histories).length" class="soft small-text">, dotted: {{ drawn(p.histories).join(', ') }}</span></div>
-    <ChartPane :pane="p" :from="from" :to="to" :zone="hub.zone" :colours="colours" :axis="i === panes.length - 1" :notes="notes ?? []" :marks="marksOf(p.histories)" :space="space"
-      @zoom="(f, t, rests) => emit('zoom', f, t, rests)" @cursor="emit('cursor', $event)" @pick="emit('pick', $event)" @out="emit('out')" />
+    <div class="pane-title">
+      <strong>{{
+        own(p.histories)
+          .map((h) => h.name)
+          .join(', ')
+      }}</strong>
+      <span class="soft">{{ unitSign(p.unit) }}</span><span v-if="before" class="soft small-text">, pale: {{ before }}</span
+      ><span v-if="drawn(p.histories).length" class="soft small-text">, dotted: {{ drawn(p.histories).join(', ') }}</span>
+    </div>
+    <ChartPane
+      :pane="p"
+      :from="from"
+      :to="to"
+      :zone="hub.zone"
+      :colours="colours"
+      :axis="i === panes.length - 1"
+      :notes="notes ?? []"
+      :marks="marksOf(p.histories)"
+      :space="space"
+      @zoom="(f, t, rests) => emit('zoom', f, t, rests)"
+      @cursor="emit('cursor', $event)"
+      @pick="emit('pick', $event)"
+      @out="emit('out')" />
   </template>
   <StripPane v-for="h in strips" :key="h.series" :history="h" :from="from" :to="to" :cursor="cursor" />
 </template>
 
 <style scoped>
-.pane-title { padding-left: 50px; margin-bottom: 2px; }
-.pane-title ~ .pane-title { margin-top: 10px; }
+.pane-title {
+  padding-left: 50px;
+  margin-bottom: 2px;
+}
+.pane-title ~ .pane-title {
+  margin-top: 10px;
+}
 </style>

@@ -19,7 +19,17 @@ const cell = (h: History, t: number) => {
   const v = valueAt(h, t)
   return v === undefined || v === null ? '' : valueText(v, h.decimals)
 }
-const day = computed(() => ({ day: 'numeric', month: 'short', year: props.to - props.from > 300 * 86_400_000 ? 'numeric' : undefined, hour: '2-digit', minute: '2-digit', second: props.to - props.from < 7_200_000 ? '2-digit' : undefined }) as const)
+const day = computed(
+  () =>
+    ({
+      day: 'numeric',
+      month: 'short',
+      year: props.to - props.from > 300 * 86_400_000 ? 'numeric' : undefined,
+      hour: '2-digit',
+      minute: '2-digit',
+      second: props.to - props.from < 7_200_000 ? '2-digit' : undefined,
+    }) as const,
+)
 </script>
 
 <template>
@@ -27,8 +37,21 @@ const day = computed(() => ({ day: 'numeric', month: 'short', year: props.to - p
     <summary>As a table</summary>
     <div v-if="open" class="scrolls" tabindex="0" role="region" aria-label="What the chart shows, as a table">
       <table class="table table-sm">
-        <thead><tr><th scope="col">Time</th><th v-for="h in histories" :key="h.series" scope="col" class="num">{{ h.name }}<template v-if="h.unit"> {{ unitSign(h.unit) }}</template><template v-if="h.step_ms && h.kind === 'number'">, mean</template></th></tr></thead>
-        <tbody><tr v-for="t in times" :key="t"><th scope="row">{{ clockText(t, hub.zone, day) }}</th><td v-for="h in histories" :key="h.series" class="num">{{ cell(h, t) }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th scope="col">Time</th>
+            <th v-for="h in histories" :key="h.series" scope="col" class="num">
+              {{ h.name }}<template v-if="h.unit"> {{ unitSign(h.unit) }}</template
+              ><template v-if="h.step_ms && h.kind === 'number'">, mean</template>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="t in times" :key="t">
+            <th scope="row">{{ clockText(t, hub.zone, day) }}</th>
+            <td v-for="h in histories" :key="h.series" class="num">{{ cell(h, t) }}</td>
+          </tr>
+        </tbody>
       </table>
       <p v-if="times.length === most" class="soft small-text">{{ most }} of the times, evenly through the stretch. Save as CSV has all.</p>
     </div>
@@ -36,8 +59,20 @@ const day = computed(() => ({ day: 'numeric', month: 'short', year: props.to - p
 </template>
 
 <style scoped>
-.table-of { margin-top: 10px; }
-.scrolls { max-height: 420px; overflow: auto; }
-thead th { position: sticky; top: 0; background: var(--sheet); }
-tbody th { font-weight: 450; white-space: nowrap; }
+.table-of {
+  margin-top: 10px;
+}
+.scrolls {
+  max-height: 420px;
+  overflow: auto;
+}
+thead th {
+  position: sticky;
+  top: 0;
+  background: var(--sheet);
+}
+tbody th {
+  font-weight: 450;
+  white-space: nowrap;
+}
 </style>

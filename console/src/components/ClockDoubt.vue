@@ -10,20 +10,30 @@ defineProps<{ why: string }>()
 const hub = useHub()
 const { failed, busy, send } = useSend()
 const shows = ref('')
-const look = () => send(async () => { shows.value = (await ask(api.GET('/clock'))).shows })
-const believe = () => send(async () => {
-  const now = await ask(api.PUT('/clock'))
-  shows.value = now.doubt ? now.shows : ''
-})
+const look = () =>
+  send(async () => {
+    shows.value = (await ask(api.GET('/clock'))).shows
+  })
+const believe = () =>
+  send(async () => {
+    const now = await ask(api.PUT('/clock'))
+    shows.value = now.doubt ? now.shows : ''
+  })
 </script>
 
 <template>
   <div class="lost" role="alert">
     Times are not certain: {{ why }}.
     <template v-if="hub.owner">
-      <template v-if="shows">It shows {{ clockText(Date.parse(shows), hub.zone, { day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit' }) }} now.
-        <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="believe">That is right</button></template>
-      <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="look">{{ shows ? 'Look again' : 'What does it show now?' }}</button>
+      <template v-if="shows"
+        >It shows
+        {{ clockText(Date.parse(shows), hub.zone, { day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit' }) }}
+        now.
+        <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="believe">That is right</button></template
+      >
+      <button type="button" class="btn btn-sm btn-outline-secondary" :disabled="busy" @click="look">
+        {{ shows ? 'Look again' : 'What does it show now?' }}
+      </button>
       <div v-if="failed">{{ failed }}</div>
     </template>
   </div>

@@ -13,7 +13,14 @@ defineProps<{ label: string; id: string; hint?: string; error?: string }>()
 </template>
 
 <style scoped>
-.field { min-width: 0; }
-.error { color: var(--critical); margin-top: 4px; }
-.hint { margin-top: 4px; }
+.field {
+  min-width: 0;
+}
+.error {
+  color: var(--critical);
+  margin-top: 4px;
+}
+.hint {
+  margin-top: 4px;
+}
 </style>

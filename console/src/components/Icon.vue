@@ -25,6 +25,13 @@ defineProps<{ name: keyof typeof icons; size?: number }>()
 </template>
 
 <style scoped>
-.icon { display: inline-flex; line-height: 1; }
-.icon :deep(svg) { width: 1em; height: 1em; display: block; }
+.icon {
+  display: inline-flex;
+  line-height: 1;
+}
+.icon :deep(svg) {
+  width: 1em;
+  height: 1em;
+  display: block;
+}
 </style>

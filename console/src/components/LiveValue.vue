@@ -6,4 +6,7 @@ import { shownUnit, shownValue } from '../units'
 defineProps<{ signal: Signal }>()
 </script>
 
-<template>{{ shownValue(signal.state.value, signal.config.unit, signal.config.decimals) }}<small v-if="signal.config.unit">{{ ' ' + shownUnit(signal.config.unit) }}</small></template>
+<template>
+  {{ shownValue(signal.state.value, signal.config.unit, signal.config.decimals)
+  }}<small v-if="signal.config.unit">{{ ' ' + shownUnit(signal.config.unit) }}</small>
+</template>

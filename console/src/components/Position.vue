@@ -39,7 +39,9 @@ const at = computed<Value | 'auto' | undefined>(() => {
   return c.state.want === undefined ? c.state.is : c.state.want
 })
 const onTheWay = computed(() => props.control.state.phase === 'pending' || props.control.state.phase === 'unconfirmed')
-const level = computed(() => Number(drag.value ?? (onTheWay.value ? props.control.state.want : props.control.state.is) ?? props.control.state.want ?? 0))
+const level = computed(() =>
+  Number(drag.value ?? (onTheWay.value ? props.control.state.want : props.control.state.is) ?? props.control.state.want ?? 0),
+)
 
 // For a few seconds what was can be had back. A pulse is over, and a door moves: those are told anew instead.
 const undoable = ref<Value | 'auto' | null>(null)
@@ -84,39 +86,144 @@ const asked = computed(() => (typeof asking.value === 'boolean' ? (asking.value 
 <template>
   <div class="whole">
     <div v-if="spots.length" class="position" :class="{ locked, many: spots.length > 4 }" role="group" :aria-label="control.config.name">
-      <button v-for="s in spots" :key="s.text" type="button" :class="{ chosen: at === s.to, way: at === s.to && s.to !== 'auto' && onTheWay }"
-        :aria-pressed="at === s.to" :aria-disabled="!!locked" :disabled="busy" @click="tap(s.to)">
+      <button
+        v-for="s in spots"
+        :key="s.text"
+        type="button"
+        :class="{ chosen: at === s.to, way: at === s.to && s.to !== 'auto' && onTheWay }"
+        :aria-pressed="at === s.to"
+        :aria-disabled="!!locked"
+        :disabled="busy"
+        @click="tap(s.to)">
         {{ s.text }}
       </button>
     </div>
     <label v-if="control.config.kind === 'level'" class="level" :class="{ locked }">
-      <input type="range" min="0" max="100" step="1" :value="level" :disabled="!!locked || busy" :aria-label="`${control.config.name}, per cent`"
-        @input="drag = Number(($event.target as HTMLInputElement).value)" @change="tap(Number(($event.target as HTMLInputElement).value))" />
+      <input
+        type="range"
+        min="0"
+        max="100"
+        step="1"
+        :value="level"
+        :disabled="!!locked || busy"
+        :aria-label="`${control.config.name}, per cent`"
+        @input="drag = Number(($event.target as HTMLInputElement).value)"
+        @change="tap(Number(($event.target as HTMLInputElement).value))" />
       <b>{{ Math.round(level) }} %</b>
     </label>
-    <button v-if="undoable !== null" type="button" class="undo small-text" :aria-label="`Undo, ${control.config.name}`" :disabled="busy" @click="tap(undoable!)">Undo</button>
+    <button
+      v-if="undoable !== null"
+      type="button"
+      class="undo small-text"
+      :aria-label="`Undo, ${control.config.name}`"
+      :disabled="busy"
+      @click="tap(undoable!)">
+      Undo
+    </button>
     <p v-if="failed" class="failed small-text" role="alert">{{ failed }}</p>
-    <Modal v-if="everAsked" :model-value="asking !== null" :title="`Switch ${control.config.name} ${asked}?`" :ok-title="`Switch ${asked}`" :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'" ok-variant="primary"
-      cancel-variant="outline-secondary" @update:model-value="(v) => { if (!v) { asking = null; if (!busy) drag = null } }" @ok="send(asking!)">
-      {{ control.config.dangerous ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.' : 'The hub then no longer decides by itself, until it is back in auto.' }}
+    <Modal
+      v-if="everAsked"
+      :model-value="asking !== null"
+      :title="`Switch ${control.config.name} ${asked}?`"
+      :ok-title="`Switch ${asked}`"
+      :cancel-title="asked === 'on' ? 'Leave it off' : 'Leave it'"
+      ok-variant="primary"
+      cancel-variant="outline-secondary"
+      @update:model-value="
+        (v) => {
+          if (!v) {
+            asking = null
+            if (!busy) drag = null
+          }
+        }
+      "
+      @ok="send(asking!)">
+      {{
+        control.config.dangerous
+          ? 'The owner marked this as dangerous. Make sure that nothing and nobody is in the way.'
+          : 'The hub then no longer decides by itself, until it is back in auto.'
+      }}
     </Modal>
   </div>
 </template>
 
 <style scoped>
-.whole { display: flex; flex-wrap: wrap; gap: 6px 12px; align-items: center; }
-.position { display: inline-flex; border: 1px solid var(--line); border-radius: 10px; overflow: hidden; background: var(--sheet); }
-.position.many { flex-wrap: wrap; }
-.position button { border: 0; background: none; color: var(--soft); padding: 0 14px; min-height: 38px; min-width: 48px; font-weight: 550; }
-.position button + button { border-left: 1px solid var(--line); }
-.position button.chosen { background: var(--ink); color: var(--sheet); }
-.position button.chosen.way { background: repeating-linear-gradient(135deg, var(--soft) 0 6px, var(--ink) 6px 12px); }
-.locked { opacity: 0.5; }
-.position button:focus-visible { outline-offset: -3px; }
-.level { display: flex; align-items: center; gap: 10px; min-height: 38px; }
-.level input { width: 150px; accent-color: var(--ink); }
-.level b { min-width: 5ch; text-align: right; }
-.undo { border: 0; background: none; color: var(--ink); text-decoration: underline; text-underline-offset: 3px; min-height: 38px; padding: 0 6px; }
-.failed { color: var(--warn); margin: 6px 0 0; max-width: 260px; }
-@media (max-width: 820px) { .position button { min-height: 44px; min-width: 60px; } .level { min-height: 44px; } }
+.whole {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 12px;
+  align-items: center;
+}
+.position {
+  display: inline-flex;
+  border: 1px solid var(--line);
+  border-radius: 10px;
+  overflow: hidden;
+  background: var(--sheet);
+}
+.position.many {
+  flex-wrap: wrap;
+}
+.position button {
+  border: 0;
+  background: none;
+  color: var(--soft);
+  padding: 0 14px;
+  min-height: 38px;
+  min-width: 48px;
+  font-weight: 550;
+}
+.position button + button {
+  border-left: 1px solid var(--line);
+}
+.position button.chosen {
+  background: var(--ink);
+  color: var(--sheet);
+}
+.position button.chosen.way {
+  background: repeating-linear-gradient(135deg, var(--soft) 0 6px, var(--ink) 6px 12px);
+}
+.locked {
+  opacity: 0.5;
+}
+.position button:focus-visible {
+  outline-offset: -3px;
+}
+.level {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  min-height: 38px;
+}
+.level input {
+  width: 150px;
+  accent-color: var(--ink);
+}
+.level b {
+  min-width: 5ch;
+  text-align: right;
+}
+.undo {
+  border: 0;
+  background: none;
+  color: var(--ink);
+  text-decoration: underline;
+  text-underline-offset: 3px;
+  min-height: 38px;
+  padding: 0 6px;
+}
+.failed {
+  color: var(--warn);
+  margin: 6px 0 0;
+  max-width: 260px;
+}
+@media (max-width: 820px) {
+  .position button {
+    min-height: 44px;
+    min-width: 60px;
+  }
+  .level {
+    min-height: 44px;
+  }
+}
 </style>

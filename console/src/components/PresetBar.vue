@@ -36,16 +36,44 @@ function tap(p: Preset) {
 
 <template>
   <div v-if="presets.length" class="presets" :class="{ 'mb-3': !only }" role="group" aria-label="Presets">
-    <button v-for="p in presets" :key="p.config.id" type="button" class="btn btn-outline-secondary" :disabled="hub.link !== 'live'" :data-preset="p.config.id" @click="tap(p)">{{ p.config.name }}</button>
+    <button
+      v-for="p in presets"
+      :key="p.config.id"
+      type="button"
+      class="btn btn-outline-secondary"
+      :disabled="hub.link !== 'live'"
+      :data-preset="p.config.id"
+      @click="tap(p)">
+      {{ p.config.name }}
+    </button>
     <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{ said }}</span>
-    <Modal v-if="asked" :model-value="!!asking" :title="`Apply ${asking?.config.name}?`" ok-title="Apply" cancel-title="Leave it" ok-variant="primary" cancel-variant="outline-secondary"
-      @update:model-value="(v) => { if (!v) asking = null }" @ok="apply(asking!)">
+    <Modal
+      v-if="asked"
+      :model-value="!!asking"
+      :title="`Apply ${asking?.config.name}?`"
+      ok-title="Apply"
+      cancel-title="Leave it"
+      ok-variant="primary"
+      cancel-variant="outline-secondary"
+      @update:model-value="
+        (v) => {
+          if (!v) asking = null
+        }
+      "
+      @ok="apply(asking!)">
       It sets {{ asking?.config.actions.length }} controls and settings at once.
-      <label v-if="asking?.config.ends" class="d-block mt-3">Until <input v-model="until" class="form-control" type="datetime-local" required :min="zonedText(hub.now, zone)" /></label>
+      <label v-if="asking?.config.ends" class="d-block mt-3"
+        >Until <input v-model="until" class="form-control" type="datetime-local" required :min="zonedText(hub.now, zone)"
+      /></label>
     </Modal>
   </div>
 </template>
 
 <style scoped>
-.presets { display: flex; gap: 8px; flex-wrap: wrap; align-items: center; }
+.presets {
+  display: flex;
+  gap: 8px;
+  flex-wrap: wrap;
+  align-items: center;
+}
 </style>

@@ -14,7 +14,9 @@ onMounted(async () => {
     const got = await ask(api.GET('/subscriptions'))
     key.value = got.on ? got.key : ''
     if (key.value) on.value = !!(await (await navigator.serviceWorker.ready).pushManager.getSubscription())
-  } catch { /* then there is nothing to switch */ }
+  } catch {
+    /* then there is nothing to switch */
+  }
 })
 const bytes = (s: string) => Uint8Array.from(atob(s.replace(/-/g, '+').replace(/_/g, '/')), (c) => c.charCodeAt(0))
 async function change() {
@@ -41,7 +43,11 @@ async function change() {
 
 <template>
   <p v-if="key" class="mb-2 d-flex flex-wrap gap-2 align-items-center">
-    <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" :aria-pressed="on" @click="change">{{ on ? 'No more messages to this device' : 'Messages to this device' }}</button>
-    <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{ failed || (on ? 'It takes those of your routes that go by push.' : '') }}</span>
+    <button type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy" :aria-pressed="on" @click="change">
+      {{ on ? 'No more messages to this device' : 'Messages to this device' }}
+    </button>
+    <span class="small-text" :class="failed ? 'warn-text' : 'soft'" role="status">{{
+      failed || (on ? 'It takes those of your routes that go by push.' : '')
+    }}</span>
   </p>
 </template>

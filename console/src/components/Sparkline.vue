@@ -46,6 +46,12 @@ const path = computed(() => {
 </template>
 
 <style scoped>
-.spark { display: block; width: 100%; height: 34px; }
-.faded { opacity: 0.45; }
+.spark {
+  display: block;
+  width: 100%;
+  height: 34px;
+}
+.faded {
+  opacity: 0.45;
+}
 </style>

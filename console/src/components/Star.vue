@@ -18,5 +18,13 @@ async function tap() {
 </script>
 
 <template>
-  <button type="button" class="btn btn-outline-secondary" :aria-pressed="on" :title="failed" :disabled="busy || !hub.preferencesKnown" @click="tap">{{ busy ? 'One moment …' : on ? 'A favourite' : 'Make it a favourite' }}</button>
+  <button
+    type="button"
+    class="btn btn-outline-secondary"
+    :aria-pressed="on"
+    :title="failed"
+    :disabled="busy || !hub.preferencesKnown"
+    @click="tap">
+    {{ busy ? 'One moment …' : on ? 'A favourite' : 'Make it a favourite' }}
+  </button>
 </template>

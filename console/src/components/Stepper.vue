@@ -25,7 +25,8 @@ const step = computed(() => {
 })
 const shown = computed(() => {
   const v = sending.value ?? props.setting.state.value
-  if (c.value.kind === 'number') return `${shownValue(v, c.value.unit ?? '', c.value.decimals ?? 0)} ${shownUnit(c.value.unit ?? '')}`.trim()
+  if (c.value.kind === 'number')
+    return `${shownValue(v, c.value.unit ?? '', c.value.decimals ?? 0)} ${shownUnit(c.value.unit ?? '')}`.trim()
   if (c.value.kind === 'time') return `${String(Math.floor(v / 60)).padStart(2, '0')}:${String(v % 60).padStart(2, '0')}`
   return sending.value === null ? props.setting.state.text : (c.value.options?.[v] ?? String(v))
 })
@@ -78,7 +79,10 @@ async function type() {
     return
   }
   if (c.value.kind === 'onoff' || c.value.kind === 'choice') return by(1)
-  text.value = c.value.kind === 'number' ? String(Number(shownNumber(props.setting.state.value, c.value.unit ?? '').toFixed(3))) : props.setting.state.text
+  text.value =
+    c.value.kind === 'number'
+      ? String(Number(shownNumber(props.setting.state.value, c.value.unit ?? '').toFixed(3)))
+      : props.setting.state.text
   before = text.value
   typing.value = true
   await nextTick()
@@ -101,7 +105,14 @@ function typed() {
     <span v-if="label" class="soft small-text">{{ c.name }}</span>
     <div class="stepper" :class="{ locked, way: sending !== null }" role="group" :aria-label="c.name">
       <button type="button" :aria-label="`${c.name} down`" :aria-disabled="!!locked" @click="by(-1)">−</button>
-      <input v-if="typing" ref="input" v-model="text" :aria-label="c.name" @keydown.enter="typed" @keydown.esc="typing = false" @blur="typed" />
+      <input
+        v-if="typing"
+        ref="input"
+        v-model="text"
+        :aria-label="c.name"
+        @keydown.enter="typed"
+        @keydown.esc="typing = false"
+        @blur="typed" />
       <button v-else type="button" class="value" :aria-label="`${c.name}, ${shown}`" @click="type">{{ shown }}</button>
       <button type="button" :aria-label="`${c.name} up`" :aria-disabled="!!locked" @click="by(1)">+</button>
     </div>
@@ -110,14 +121,59 @@ function typed() {
 </template>
 
 <style scoped>
-.stepper { display: inline-flex; border: 1px solid var(--line); border-radius: 10px; overflow: hidden; background: var(--sheet); }
-.stepper button { border: 0; background: none; color: var(--soft); min-width: 36px; min-height: 38px; font-size: 1.05rem; }
-.stepper .value { color: var(--ink); font-weight: 620; font-size: 0.9375rem; min-width: 68px; padding: 0 4px; }
-.stepper.way .value { color: var(--soft); font-style: italic; }
-.stepper input { width: 76px; border: 0; background: none; color: var(--ink); text-align: center; font-weight: 620; }
-.stepper.locked { border-style: dashed; }
-.stepper.locked .value { color: var(--soft); font-weight: 500; }
-.setting > span { display: block; }
-.failed { color: var(--warn); margin: 6px 0 0; max-width: 240px; }
-@media (max-width: 820px) { .stepper button { min-width: 44px; min-height: 44px; } }
+.stepper {
+  display: inline-flex;
+  border: 1px solid var(--line);
+  border-radius: 10px;
+  overflow: hidden;
+  background: var(--sheet);
+}
+.stepper button {
+  border: 0;
+  background: none;
+  color: var(--soft);
+  min-width: 36px;
+  min-height: 38px;
+  font-size: 1.05rem;
+}
+.stepper .value {
+  color: var(--ink);
+  font-weight: 620;
+  font-size: 0.9375rem;
+  min-width: 68px;
+  padding: 0 4px;
+}
+.stepper.way .value {
+  color: var(--soft);
+  font-style: italic;
+}
+.stepper input {
+  width: 76px;
+  border: 0;
+  background: none;
+  color: var(--ink);
+  text-align: center;
+  font-weight: 620;
+}
+.stepper.locked {
+  border-style: dashed;
+}
+.stepper.locked .value {
+  color: var(--soft);
+  font-weight: 500;
+}
+.setting > span {
+  display: block;
+}
+.failed {
+  color: var(--warn);
+  margin: 6px 0 0;
+  max-width: 240px;
+}
+@media (max-width: 820px) {
+  .stepper button {
+    min-width: 44px;
+    min-height: 44px;
+  }
+}
 </style>

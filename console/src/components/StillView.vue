@@ -22,7 +22,9 @@ async function load() {
   }
 }
 onMounted(load)
-const stop = onStill((s) => { if (s.device === props.device) void load() })
+const stop = onStill((s) => {
+  if (s.device === props.device) void load()
+})
 onUnmounted(stop)
 async function look() {
   busy.value = true
@@ -44,25 +46,72 @@ const name = computed(() => hub.devices[props.device]?.config.name ?? props.devi
 <template>
   <div class="still">
     <img v-if="it" :src="`/api/v1/stills/${it.id}`" :alt="`What ${name} saw at ${at(it)}`" />
-    <p v-else-if="list && !failed" class="soft small-text mb-0">No picture yet. One is taken when an alert comes, or when somebody looks.</p>
+    <p v-else-if="list && !failed" class="soft small-text mb-0">
+      No picture yet. One is taken when an alert comes, or when somebody looks.
+    </p>
     <div class="under">
-      <span class="soft small-text" role="status">{{ failed || (it ? `${length(Math.max(0, hub.minute - hub.offset - Date.parse(it.at)))} ago${it.alert ? `, for ${hub.alerts[it.alert]?.config.name ?? it.alert}` : ''}` : '') }}</span>
-      <button v-if="!hub.wall" type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy || hub.link !== 'live'" @click="look">{{ busy ? 'Looking …' : 'Look now' }}</button>
+      <span class="soft small-text" role="status">{{
+        failed ||
+        (it
+          ? `${length(Math.max(0, hub.minute - hub.offset - Date.parse(it.at)))} ago${it.alert ? `, for ${hub.alerts[it.alert]?.config.name ?? it.alert}` : ''}`
+          : '')
+      }}</span>
+      <button v-if="!hub.wall" type="button" class="btn btn-outline-secondary btn-sm" :disabled="busy || hub.link !== 'live'" @click="look">
+        {{ busy ? 'Looking …' : 'Look now' }}
+      </button>
     </div>
     <div v-if="all && (list?.length ?? 0) > 1" class="earlier" role="group" aria-label="Earlier pictures">
-      <button v-for="(s, i) in list" :key="s.id" type="button" :aria-pressed="i === shown" :aria-label="at(s)" @click="shown = i"><img :src="`/api/v1/stills/${s.id}`" alt="" loading="lazy" /></button>
+      <button v-for="(s, i) in list" :key="s.id" type="button" :aria-pressed="i === shown" :aria-label="at(s)" @click="shown = i">
+        <img :src="`/api/v1/stills/${s.id}`" alt="" loading="lazy" />
+      </button>
     </div>
   </div>
 </template>
 
 <style scoped>
-.still { display: grid; gap: 8px; min-height: 0; }
-.still > img { width: 100%; min-height: 0; object-fit: contain; border-radius: 8px; background: var(--paper); }
-.still.fills { height: 100%; grid-template-rows: minmax(0, 1fr) auto; }
-.still.fills > img { height: 100%; }
-.under { display: flex; justify-content: space-between; align-items: center; gap: 10px; }
-.earlier { display: flex; gap: 6px; overflow-x: auto; }
-.earlier button { flex: 0 0 84px; padding: 2px; border: 2px solid transparent; background: none; border-radius: 8px; }
-.earlier button[aria-pressed='true'] { border-color: var(--ember); }
-.earlier img { width: 100%; display: block; border-radius: 5px; }
+.still {
+  display: grid;
+  gap: 8px;
+  min-height: 0;
+}
+.still > img {
+  width: 100%;
+  min-height: 0;
+  object-fit: contain;
+  border-radius: 8px;
+  background: var(--paper);
+}
+.still.fills {
+  height: 100%;
+  grid-template-rows: minmax(0, 1fr) auto;
+}
+.still.fills > img {
+  height: 100%;
+}
+.under {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 10px;
+}
+.earlier {
+  display: flex;
+  gap: 6px;
+  overflow-x: auto;
+}
+.earlier button {
+  flex: 0 0 84px;
+  padding: 2px;
+  border: 2px solid transparent;
+  background: none;
+  border-radius: 8px;
+}
+.earlier button[aria-pressed='true'] {
+  border-color: var(--ember);
+}
+.earlier img {
+  width: 100%;
+  display: block;
+  border-radius: 5px;
+}
 </style>

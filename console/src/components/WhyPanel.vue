@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Why a control is what it is: the chain of reasons, what it would be otherwise, what comes next; and by hand for a time.
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
 import { api, ask, sentence, type Control, type Why } from '../api'
 import { controlState } from '../format'
 import { useHub } from '../hub'
@@ -20,19 +21,32 @@ async function load() {
     failed.value = sentence(e)
   }
 }
-let timer = 0
-watch(open, (is) => {
-  window.clearInterval(timer)
-  if (is) {
-    void load()
-    timer = window.setInterval(load, 5000)
-  }
-}, { immediate: true })
-watch(() => props.control.state.rev, () => open.value && void load())
-onUnmounted(() => window.clearInterval(timer))
+const { pause, resume } = useIntervalFn(load, 5000, { immediate: false })
+watch(
+  open,
+  (is) => {
+    pause()
+    if (is) {
+      void load()
+      resume()
+    }
+  },
+  { immediate: true },
+)
+watch(
+  () => props.control.state.rev,
+  () => open.value && void load(),
+)
 
-const spans = [{ text: '20 min', ms: 1200_000 }, { text: '1 h', ms: 3600_000 }, { text: '2 h', ms: 7200_000 }, { text: '8 h', ms: 8 * 3600_000 }]
-const byHand = computed(() => props.control.state.mode === 'manual' && props.control.state.want !== undefined && hub.maySwitch(props.control))
+const spans = [
+  { text: '20 min', ms: 1200_000 },
+  { text: '1 h', ms: 3600_000 },
+  { text: '2 h', ms: 7200_000 },
+  { text: '8 h', ms: 8 * 3600_000 },
+]
+const byHand = computed(
+  () => props.control.state.mode === 'manual' && props.control.state.want !== undefined && hub.maySwitch(props.control),
+)
 async function forTime(ms: number) {
   try {
     await hub.tell(props.control.config.id, props.control.state.want!, ms)
@@ -53,28 +67,52 @@ async function reset() {
 
 <template>
   <Drawer v-model="open" placement="end" :title="control.config.name" class="why" lazy>
-    <p><strong :class="{ 'ember-text': state.tone === 'on', 'warn-text': state.tone === 'warn' }">{{ state.words }}</strong></p>
+    <p>
+      <strong :class="{ 'ember-text': state.tone === 'on', 'warn-text': state.tone === 'warn' }">{{ state.words }}</strong>
+    </p>
     <p v-if="failed" class="note bad" role="alert">{{ failed }}</p>
     <template v-if="why">
       <p class="lead-line">{{ why.reason.charAt(0).toUpperCase() + why.reason.slice(1) }}.</p>
-      <ol v-if="why.lines.length" class="lines"><li v-for="line in why.lines" :key="line">{{ line }}</li></ol>
+      <ol v-if="why.lines.length" class="lines">
+        <li v-for="line in why.lines" :key="line">{{ line }}</li>
+      </ol>
       <p v-if="why.else"><b>Otherwise.</b> {{ why.else }}</p>
       <p v-for="line in why.next" :key="line"><b>Next.</b> {{ line }}</p>
     </template>
-    <div v-if="control.state.latched?.length" class="mb-3"><button class="btn btn-outline-secondary" type="button" @click="reset">Reset {{ control.state.latched.join(', ') }}</button></div>
+    <div v-if="control.state.latched?.length" class="mb-3">
+      <button class="btn btn-outline-secondary" type="button" @click="reset">Reset {{ control.state.latched.join(', ') }}</button>
+    </div>
     <div v-if="byHand" class="spans">
       <span class="soft small-text">By hand for</span>
-      <button v-for="s in spans" :key="s.text" type="button" class="btn btn-outline-secondary btn-sm" @click="forTime(s.ms)">{{ s.text }}</button>
+      <button v-for="s in spans" :key="s.text" type="button" class="btn btn-outline-secondary btn-sm" @click="forTime(s.ms)">
+        {{ s.text }}
+      </button>
     </div>
     <p class="small-text mt-3">
       <RouterLink :to="{ name: 'charts', query: { s: control.config.id + '.is' } }">History</RouterLink>
-      <template v-if="hub.owner"> · <RouterLink :to="{ name: 'control', hash: '#' + control.config.id }">Change what the hub decides</RouterLink></template>
+      <template v-if="hub.owner">
+        · <RouterLink :to="{ name: 'control', hash: '#' + control.config.id }">Change what the hub decides</RouterLink></template
+      >
     </p>
   </Drawer>
 </template>
 
 <style scoped>
-.lead-line { font-size: 1rem; }
-.lines { padding-left: 1.2em; display: grid; gap: 6px; color: var(--soft); font-size: 0.875rem; overflow-wrap: anywhere; }
-.spans { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; }
+.lead-line {
+  font-size: 1rem;
+}
+.lines {
+  padding-left: 1.2em;
+  display: grid;
+  gap: 6px;
+  color: var(--soft);
+  font-size: 0.875rem;
+  overflow-wrap: anywhere;
+}
+.spans {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: center;
+}
 </style>

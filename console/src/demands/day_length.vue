@@ -2,7 +2,8 @@
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
-  title: 'hours of light', place: 4,
+  title: 'hours of light',
+  place: 4,
   fresh: () => ({ daylight: '', hours: '13' }),
 }
 </script>
@@ -17,7 +18,16 @@ const put = (part: Partial<Demand>) => (d.value = filled({ ...d.value, ...part }
 
 <template>
   <div class="fields">
-    <FormulaBox label="It is light when" placeholder="yard.daylight > 40" :model-value="d.daylight" @update:model-value="(v) => put({ daylight: v })" />
-    <FormulaBox quantity label="Hours: a setting or a number" placeholder="yard.hours" :model-value="d.hours" @update:model-value="(v) => put({ hours: v })" />
+    <FormulaBox
+      label="It is light when"
+      placeholder="yard.daylight > 40"
+      :model-value="d.daylight"
+      @update:model-value="(v) => put({ daylight: v })" />
+    <FormulaBox
+      quantity
+      label="Hours: a setting or a number"
+      placeholder="yard.hours"
+      :model-value="d.hours"
+      @update:model-value="(v) => put({ hours: v })" />
   </div>
 </template>

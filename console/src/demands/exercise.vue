@@ -5,7 +5,8 @@ import type { DemandKind } from '../demands'
 const noon: Moment = { base: 'clock', minutes: 720 }
 
 export const kind: DemandKind = {
-  title: 'a short run now and then', place: 6,
+  title: 'a short run now and then',
+  place: 6,
   fresh: () => ({ every_ms: 7 * 86400_000, for_ms: 30_000, at: noon }),
 }
 </script>

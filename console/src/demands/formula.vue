@@ -2,7 +2,8 @@
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
-  title: 'by a formula', place: 5,
+  title: 'by a formula',
+  place: 5,
   fresh: () => ({ when: '' }),
 }
 </script>

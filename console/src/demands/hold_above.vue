@@ -2,7 +2,8 @@
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
-  title: 'keep above a setpoint (heat, humidify)', place: 1,
+  title: 'keep above a setpoint (heat, humidify)',
+  place: 1,
   fresh: (was) => ({ of: was.of ?? '', target: was.target ?? '', band: was.band ?? 0.5 }),
 }
 </script>

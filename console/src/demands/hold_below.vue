@@ -2,7 +2,8 @@
 import type { DemandKind } from '../demands'
 
 export const kind: DemandKind = {
-  title: 'keep below a setpoint (cool, dry, extract)', place: 2,
+  title: 'keep below a setpoint (cool, dry, extract)',
+  place: 2,
   fresh: (was) => ({ of: was.of ?? '', target: was.target ?? '', band: was.band ?? 2 }),
 }
 </script>

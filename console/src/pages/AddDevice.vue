@@ -24,15 +24,24 @@ const model = computed(() => models.value.find((m) => m.config.id === form.model
 const needsAddress = computed(() => model.value && ['modbus', 'lines', 'poll'].includes(model.value.link.kind))
 const address = ref('')
 
-const add = () => send(async () => {
-  const body = { name: form.name, place: form.place, id: form.id || undefined }
-  if (model.value) {
-    const own = address.value ? { kind: model.value.link.kind, address: address.value } : undefined
-    given.value = (await ask(api.POST('/models/{id}/devices', { params: { path: { id: model.value.id } }, body: { devices: [{ ...body, link: own }] } })))[0]!
-  } else {
-    given.value = await ask(api.POST('/devices', { body: { ...body, link: link.value, wakes_ms: num(form.wakes) ? Math.round(num(form.wakes)! * 60_000) : undefined } }))
-  }
-})
+const add = () =>
+  send(async () => {
+    const body = { name: form.name, place: form.place, id: form.id || undefined }
+    if (model.value) {
+      const own = address.value ? { kind: model.value.link.kind, address: address.value } : undefined
+      given.value = (
+        await ask(
+          api.POST('/models/{id}/devices', { params: { path: { id: model.value.id } }, body: { devices: [{ ...body, link: own }] } }),
+        )
+      )[0]!
+    } else {
+      given.value = await ask(
+        api.POST('/devices', {
+          body: { ...body, link: link.value, wakes_ms: num(form.wakes) ? Math.round(num(form.wakes)! * 60_000) : undefined },
+        }),
+      )
+    }
+  })
 function another() {
   given.value = null
   form.name = form.id = address.value = ''
@@ -41,23 +50,45 @@ function another() {
 
 <template>
   <main class="page stack narrow">
-    <div class="between"><h1>Add a device</h1><RouterLink to="/devices">All devices</RouterLink></div>
+    <div class="between">
+      <h1>Add a device</h1>
+      <RouterLink to="/devices">All devices</RouterLink>
+    </div>
     <form v-if="!given" class="sheet stack" @submit.prevent="add">
       <div v-if="failed && !['name', 'id', 'place'].includes(field)" class="note bad" role="alert">{{ failed }}</div>
-      <Field id="name" label="What is it called?" hint="Such as Drying room board" :error="field === 'name' || field === 'id' ? failed : ''"><BFormInput id="name" v-model="form.name" required autofocus /></Field>
-      <Field id="place" label="Where is it?" hint="A place that you have, or the name of a new one" :error="field === 'place' ? failed : ''">
+      <Field id="name" label="What is it called?" hint="Such as Drying room board" :error="field === 'name' || field === 'id' ? failed : ''"
+        ><BFormInput id="name" v-model="form.name" required autofocus
+      /></Field>
+      <Field
+        id="place"
+        label="Where is it?"
+        hint="A place that you have, or the name of a new one"
+        :error="field === 'place' ? failed : ''">
         <BFormInput id="place" v-model="form.place" required list="places" />
         <datalist id="places"><option v-for="p in hub.places" :key="p.id" :value="p.name" /></datalist>
       </Field>
       <Field v-if="models.length" id="model" label="Of a device model?" :hint="model?.about">
-        <BFormSelect id="model" v-model="form.model" :options="[{ value: '', text: 'no, it describes itself or is described by hand' }, ...models.map((m) => ({ value: m.config.id, text: m.config.name }))]" />
+        <BFormSelect
+          id="model"
+          v-model="form.model"
+          :options="[
+            { value: '', text: 'no, it describes itself or is described by hand' },
+            ...models.map((m) => ({ value: m.config.id, text: m.config.name })),
+          ]" />
       </Field>
-      <Field v-if="needsAddress" id="address" label="Its address" :hint="model!.link.address ? `Left empty: ${model!.link.address}` : ''"><BFormInput id="address" v-model="address" :required="!model!.link.address" /></Field>
+      <Field v-if="needsAddress" id="address" label="Its address" :hint="model!.link.address ? `Left empty: ${model!.link.address}` : ''"
+        ><BFormInput id="address" v-model="address" :required="!model!.link.address"
+      /></Field>
       <template v-if="!model">
         <LinkEditor v-model="link" />
         <details v-if="['mqtt', 'http', 'udp'].includes(link.kind)">
-<summary>It sleeps on battery</summary>
-          <div class="fields"><label><span>It wakes every, min</span><BFormInput v-model="form.wakes" type="number" min="0.2" step="any" placeholder="always awake" /></label></div>
+          <summary>It sleeps on battery</summary>
+          <div class="fields">
+            <label
+              ><span>It wakes every, min</span
+              ><BFormInput v-model="form.wakes" type="number" min="0.2" step="any" placeholder="always awake"
+            /></label>
+          </div>
         </details>
       </template>
       <div class="d-flex gap-2">
@@ -77,5 +108,7 @@ function another() {
 </template>
 
 <style scoped>
-.narrow { max-width: 820px; }
+.narrow {
+  max-width: 820px;
+}
 </style>

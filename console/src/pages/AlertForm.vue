@@ -14,13 +14,37 @@ const hub = useHub()
 const route = useRoute()
 const router = useRouter()
 const of = ref(String(route.query.of ?? ''))
-const form = reactive<AlertConfig>({ id: '', name: '', kind: 'above', severity: 'warning', of: of.value, limit: 0, upper: 0, band: 0, after_ms: 60_000, settle_ms: 0, rest_ms: 0, span_ms: 3600_000, text: '', latch: false, when: '', until: '', word: '', from: '', to: '', falls: false, early: '' })
+const form = reactive<AlertConfig>({
+  id: '',
+  name: '',
+  kind: 'above',
+  severity: 'warning',
+  of: of.value,
+  limit: 0,
+  upper: 0,
+  band: 0,
+  after_ms: 60_000,
+  settle_ms: 0,
+  rest_ms: 0,
+  span_ms: 3600_000,
+  text: '',
+  latch: false,
+  when: '',
+  until: '',
+  word: '',
+  from: '',
+  to: '',
+  falls: false,
+  early: '',
+})
 const changing = ref(false)
 const { failed, busy, send } = useSend()
 const signal = computed(() => hub.signals[of.value])
 const control = computed(() => hub.controls[of.value])
 const device = computed(() => hub.devices[of.value])
-const thing = computed<Thing>(() => (signal.value ? (signal.value.config.kind as Thing) : control.value ? 'control' : device.value ? 'device' : 'nothing'))
+const thing = computed<Thing>(() =>
+  signal.value ? (signal.value.config.kind as Thing) : control.value ? 'control' : device.value ? 'device' : 'nothing',
+)
 const kinds = computed(() => kindsAbout(thing.value))
 const kind = computed<AlertKind>(() => alertKinds[form.kind] ?? { says: form.kind, about: [] })
 const limited = computed(() => !!kind.value.drawn)
@@ -37,7 +61,21 @@ async function look() {
   past.value = null
   if (!signal.value || signal.value.config.kind === 'text') return
   const to = Date.now() + hub.offset
-  const h = (await ask(api.GET('/history', { params: { query: { series: [of.value], from: new Date(to - month).toISOString(), to: new Date(to).toISOString(), points: 400, buckets: true } } })).catch(() => [null]))[0]
+  const h = (
+    await ask(
+      api.GET('/history', {
+        params: {
+          query: {
+            series: [of.value],
+            from: new Date(to - month).toISOString(),
+            to: new Date(to).toISOString(),
+            points: 400,
+            buckets: true,
+          },
+        },
+      }),
+    ).catch(() => [null])
+  )[0]
   if (!h) return
   past.value = h
   const seen = [...(h.min ?? []), ...(h.max ?? [])].filter((v) => v !== null)
@@ -58,7 +96,12 @@ watch(of, (id) => {
   if (!kinds.value.includes(form.kind)) form.kind = kinds.value[0]!
   void look()
 })
-watch(() => form.kind, () => { if (!changing.value) suggest() })
+watch(
+  () => form.kind,
+  () => {
+    if (!changing.value) suggest()
+  },
+)
 let version: string | undefined
 async function begin() {
   const id = String(route.query.id ?? '')
@@ -82,9 +125,30 @@ const took = ref(0)
 let asked = 0
 const body = (): AlertConfig => {
   const f = form
-  const out: AlertConfig = { id: f.id, name: f.name || 'x', kind: f.kind, severity: f.severity, of: of.value || undefined, text: f.text || undefined, after_ms: f.after_ms, settle_ms: f.settle_ms, rest_ms: f.rest_ms, latch: f.latch, off: f.off, days: f.days, from: f.from || undefined, to: f.to || undefined }
+  const out: AlertConfig = {
+    id: f.id,
+    name: f.name || 'x',
+    kind: f.kind,
+    severity: f.severity,
+    of: of.value || undefined,
+    text: f.text || undefined,
+    after_ms: f.after_ms,
+    settle_ms: f.settle_ms,
+    rest_ms: f.rest_ms,
+    latch: f.latch,
+    off: f.off,
+    days: f.days,
+    from: f.from || undefined,
+    to: f.to || undefined,
+  }
   const k = kind.value
-  if (k.limit) Object.assign(out, { limit: f.limit, band: f.band, upper: k.upper ? f.upper : undefined, early: k.early ? f.early || undefined : undefined })
+  if (k.limit)
+    Object.assign(out, {
+      limit: f.limit,
+      band: f.band,
+      upper: k.upper ? f.upper : undefined,
+      early: k.early ? f.early || undefined : undefined,
+    })
   if (k.span) Object.assign(out, { span_ms: f.span_ms, falls: f.falls })
   if (k.word) out.word = f.word || undefined
   if (k.formula) Object.assign(out, { when: f.when, until: f.until || undefined, of: undefined })
@@ -96,7 +160,8 @@ async function tryIt() {
     trial.value = null
     return
   }
-  if (kind.value.formula) { // it takes longer, and half a formula is none
+  if (kind.value.formula) {
+    // it takes longer, and half a formula is none
     if (!form.when) return void (trial.value = null)
     await new Promise((r) => window.setTimeout(r, 700))
     if (mine !== asked) return
@@ -109,10 +174,31 @@ async function tryIt() {
     took.value = performance.now() - begun
     trouble.value = ''
   } catch (e) {
-    if (mine === asked) { trouble.value = sentence(e); if (kind.value.formula) trial.value = null }
+    if (mine === asked) {
+      trouble.value = sentence(e)
+      if (kind.value.formula) trial.value = null
+    }
   }
 }
-watch(() => [form.kind, form.limit, form.upper, form.band, form.after_ms, form.settle_ms, form.rest_ms, form.span_ms, form.from, form.to, form.when, form.until, of.value, past.value], tryIt)
+watch(
+  () => [
+    form.kind,
+    form.limit,
+    form.upper,
+    form.band,
+    form.after_ms,
+    form.settle_ms,
+    form.rest_ms,
+    form.span_ms,
+    form.from,
+    form.to,
+    form.when,
+    form.until,
+    of.value,
+    past.value,
+  ],
+  tryIt,
+)
 
 // The drawing: the band of the month, the limits as lines that are dragged, and when it would have been active.
 const W = 800
@@ -127,7 +213,16 @@ const band = computed(() => {
   const h = past.value
   if (!h?.min) return ''
   const points = h.t.map((t, i) => [t, h.min![i], h.max![i]] as const).filter((p) => p[1] !== null)
-  return points.length ? 'M' + points.map(([t, , b]) => `${x(t).toFixed(1)},${y(b!).toFixed(1)}`).join('L') + 'L' + [...points].reverse().map(([t, a]) => `${x(t + h.step_ms / 2).toFixed(1)},${(y(a!) + 0.6).toFixed(1)}`).join('L') + 'Z' : ''
+  return points.length
+    ? 'M' +
+        points.map(([t, , b]) => `${x(t).toFixed(1)},${y(b!).toFixed(1)}`).join('L') +
+        'L' +
+        [...points]
+          .reverse()
+          .map(([t, a]) => `${x(t + h.step_ms / 2).toFixed(1)},${(y(a!) + 0.6).toFixed(1)}`)
+          .join('L') +
+        'Z'
+    : ''
 })
 const box = ref<SVGSVGElement>()
 let dragged: 'limit' | 'upper' | null = null
@@ -142,14 +237,20 @@ function drag(e: PointerEvent) {
 }
 const step = computed(() => 10 ** -(signal.value?.config.decimals ?? 0))
 const name = computed(() => signal.value?.config.name ?? control.value?.config.name ?? device.value?.config.name ?? '')
-const proposed = computed(() => (name.value ? `${name.value} ${kind.value.says}${limited.value && !kind.value.upper ? ` ${form.limit} ${unit.value}` : ''}` : 'Tell me when'))
-const save = () => send(async () => {
-  const b = body()
-  b.name = form.name || proposed.value
-  await keepPart('alerts', b, version)
-  await router.push({ name: 'alerts' })
-})
-const ms = (key: 'after_ms' | 'settle_ms' | 'rest_ms' | 'span_ms') => computed({ get: () => String((form[key] ?? 0) / 60_000), set: (v) => (form[key] = Math.round(Number(v) * 60_000)) })
+const proposed = computed(() =>
+  name.value
+    ? `${name.value} ${kind.value.says}${limited.value && !kind.value.upper ? ` ${form.limit} ${unit.value}` : ''}`
+    : 'Tell me when',
+)
+const save = () =>
+  send(async () => {
+    const b = body()
+    b.name = form.name || proposed.value
+    await keepPart('alerts', b, version)
+    await router.push({ name: 'alerts' })
+  })
+const ms = (key: 'after_ms' | 'settle_ms' | 'rest_ms' | 'span_ms') =>
+  computed({ get: () => String((form[key] ?? 0) / 60_000), set: (v) => (form[key] = Math.round(Number(v) * 60_000)) })
 const after = ms('after_ms')
 const settle = ms('settle_ms')
 const rest = ms('rest_ms')
@@ -158,63 +259,189 @@ const over = ms('span_ms')
 
 <template>
   <main class="page stack narrow">
-    <div class="between"><h1>{{ changing ? form.name : 'Tell me when …' }}</h1><RouterLink :to="{ name: 'alerts' }">All alerts</RouterLink></div>
+    <div class="between">
+      <h1>{{ changing ? form.name : 'Tell me when …' }}</h1>
+      <RouterLink :to="{ name: 'alerts' }">All alerts</RouterLink>
+    </div>
     <section v-if="!of && !kind.formula" class="sheet">
-<ThingPicker label="A signal, a control or a device" :kinds="['signal', 'control']" @pick="of = $event" />
-      <div class="d-flex flex-wrap gap-2 mt-3"><button v-for="d in Object.values(hub.devices)" :key="d.config.id" type="button" class="btn btn-outline-secondary btn-sm" @click="of = d.config.id">{{ d.config.name }} is away</button><button type="button" class="btn btn-outline-secondary btn-sm" @click="form.kind = 'formula'">A formula</button></div>
+      <ThingPicker label="A signal, a control or a device" :kinds="['signal', 'control']" @pick="of = $event" />
+      <div class="d-flex flex-wrap gap-2 mt-3">
+        <button
+          v-for="d in Object.values(hub.devices)"
+          :key="d.config.id"
+          type="button"
+          class="btn btn-outline-secondary btn-sm"
+          @click="of = d.config.id">
+          {{ d.config.name }} is away</button
+        ><button type="button" class="btn btn-outline-secondary btn-sm" @click="form.kind = 'formula'">A formula</button>
+      </div>
     </section>
     <form v-else class="sheet stack" @submit.prevent="save">
       <div class="fields">
-        <label v-if="!kind.formula"><span>What</span><span class="form-control-plaintext">{{ name || of }} <button v-if="!changing" type="button" class="btn btn-outline-secondary btn-sm" @click="of = ''">another</button></span></label>
-        <label v-if="!kind.formula"><span>It</span><select v-model="form.kind" class="form-select" aria-label="Kind"><option v-for="k in kinds" :key="k" :value="k">{{ alertKinds[k]!.says }}</option></select></label>
-        <label v-if="kind.limit" class="short"><span>{{ kind.limit }} {{ unit }}</span><input v-model.number="form.limit" class="form-control" type="number" :step="kind.whole ? 1 : step" required aria-label="Limit" /></label>
-        <label v-if="kind.upper" class="short"><span>Upper end {{ unit }}</span><input v-model.number="form.upper" class="form-control" type="number" :step="step" required /></label>
-        <label v-if="kind.span" class="short"><span>{{ kind.span }}</span><input v-model="over" class="form-control" type="number" min="0.2" step="any" /></label>
+        <label v-if="!kind.formula"
+          ><span>What</span
+          ><span class="form-control-plaintext"
+            >{{ name || of }}
+            <button v-if="!changing" type="button" class="btn btn-outline-secondary btn-sm" @click="of = ''">another</button></span
+          ></label
+        >
+        <label v-if="!kind.formula"
+          ><span>It</span
+          ><select v-model="form.kind" class="form-select" aria-label="Kind">
+            <option v-for="k in kinds" :key="k" :value="k">{{ alertKinds[k]!.says }}</option>
+          </select></label
+        >
+        <label v-if="kind.limit" class="short"
+          ><span>{{ kind.limit }} {{ unit }}</span
+          ><input v-model.number="form.limit" class="form-control" type="number" :step="kind.whole ? 1 : step" required aria-label="Limit"
+        /></label>
+        <label v-if="kind.upper" class="short"
+          ><span>Upper end {{ unit }}</span
+          ><input v-model.number="form.upper" class="form-control" type="number" :step="step" required
+        /></label>
+        <label v-if="kind.span" class="short"
+          ><span>{{ kind.span }}</span
+          ><input v-model="over" class="form-control" type="number" min="0.2" step="any"
+        /></label>
         <label v-if="kind.falls" class="check"><input v-model="form.falls" type="checkbox" class="form-check-input" /> falling</label>
         <label v-if="kind.word && thing === 'text'"><span>The word</span><input v-model="form.word" class="form-control" required /></label>
       </div>
       <FormulaBox v-if="kind.formula" v-model="form.when!" label="When" />
       <template v-if="past && (limited || trial)">
-        <svg ref="box" class="past" :viewBox="`0 0 ${W} ${H}`" preserveAspectRatio="none" role="img" :aria-label="`The last month: from ${low} to ${high} ${unit}; the limit at ${form.limit}`" @pointermove="drag" @pointerup="dragged = null" @pointercancel="dragged = null">
-          <rect v-for="o in trial?.occurrences ?? []" :key="o.from" :x="x(o.from)" y="0" :width="Math.max(1.5, x(o.to) - x(o.from))" :height="H" class="hit" />
+        <svg
+          ref="box"
+          class="past"
+          :viewBox="`0 0 ${W} ${H}`"
+          preserveAspectRatio="none"
+          role="img"
+          :aria-label="`The last month: from ${low} to ${high} ${unit}; the limit at ${form.limit}`"
+          @pointermove="drag"
+          @pointerup="dragged = null"
+          @pointercancel="dragged = null">
+          <rect
+            v-for="o in trial?.occurrences ?? []"
+            :key="o.from"
+            :x="x(o.from)"
+            y="0"
+            :width="Math.max(1.5, x(o.to) - x(o.from))"
+            :height="H"
+            class="hit" />
           <path :d="band" fill="var(--data)" stroke="var(--data)" stroke-width="1" fill-opacity="0.55" vector-effect="non-scaling-stroke" />
           <template v-if="limited">
             <g v-for="k in (kind.upper ? ['limit', 'upper'] : ['limit']) as ('limit' | 'upper')[]" :key="k">
-              <line x1="0" :x2="W" :y1="y(form[k] ?? 0)" :y2="y(form[k] ?? 0)" stroke="var(--warn)" stroke-width="2" vector-effect="non-scaling-stroke" />
-              <rect x="0" :width="W" :y="y(form[k] ?? 0) - 12" height="24" fill="transparent" class="grab" :data-grab="k" @pointerdown.prevent="grab($event, k)" />
+              <line
+                x1="0"
+                :x2="W"
+                :y1="y(form[k] ?? 0)"
+                :y2="y(form[k] ?? 0)"
+                stroke="var(--warn)"
+                stroke-width="2"
+                vector-effect="non-scaling-stroke" />
+              <rect
+                x="0"
+                :width="W"
+                :y="y(form[k] ?? 0) - 12"
+                height="24"
+                fill="transparent"
+                class="grab"
+                :data-grab="k"
+                @pointerdown.prevent="grab($event, k)" />
             </g>
           </template>
         </svg>
-        <div class="between small-text soft"><span>{{ dayText(from, hub.zone) }}</span><span>now</span></div>
+        <div class="between small-text soft">
+          <span>{{ dayText(from, hub.zone) }}</span><span>now</span>
+        </div>
       </template>
-      <p v-if="(past && (limited || trial)) || kind.formula" class="mb-0" role="status"><template v-if="trial"><strong>{{ trial.count === 0 ? 'It would not have come' : trial.count === 1 ? 'It would have come once' : `It would have come ${trial.count} times` }}</strong> in the last month<template v-if="trial.count">, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template>.</template><span v-else class="warn-text">{{ trouble }}</span></p>
+      <p v-if="(past && (limited || trial)) || kind.formula" class="mb-0" role="status">
+        <template v-if="trial"
+          ><strong>{{
+            trial.count === 0
+              ? 'It would not have come'
+              : trial.count === 1
+                ? 'It would have come once'
+                : `It would have come ${trial.count} times`
+          }}</strong>
+          in the last month<template v-if="trial.count"
+            >, for {{ length(trial.active_ms) }} in all, {{ length(trial.longest_ms) }} at the longest</template
+          >.</template
+        ><span v-else class="warn-text">{{ trouble }}</span>
+      </p>
       <p v-else-if="signal" class="soft small-text mb-0">An alert of this kind cannot be tried on the past; its first days will tell.</p>
       <div class="fields">
-        <label v-if="kind.band" class="short"><span>Dead band {{ unit }}</span><input v-model.number="form.band" class="form-control" type="number" min="0" :step="step" /></label>
-        <label class="short"><span>If it lasts, min</span><input v-model="after" class="form-control" type="number" min="0" step="any" /></label>
-        <label class="short"><span>Over after, min</span><input v-model="settle" class="form-control" type="number" min="0" step="any" /></label>
-        <label class="short"><span>Then rests, min</span><input v-model="rest" class="form-control" type="number" min="0" step="any" /></label>
+        <label v-if="kind.band" class="short"
+          ><span>Dead band {{ unit }}</span
+          ><input v-model.number="form.band" class="form-control" type="number" min="0" :step="step"
+        /></label>
+        <label class="short"
+          ><span>If it lasts, min</span><input v-model="after" class="form-control" type="number" min="0" step="any"
+        /></label>
+        <label class="short"
+          ><span>Over after, min</span><input v-model="settle" class="form-control" type="number" min="0" step="any"
+        /></label>
+        <label class="short"
+          ><span>Then rests, min</span><input v-model="rest" class="form-control" type="number" min="0" step="any"
+        /></label>
         <label class="short"><span>Only from</span><input v-model="form.from" class="form-control" type="time" /></label>
         <label class="short"><span>to</span><input v-model="form.to" class="form-control" type="time" /></label>
-        <label v-if="kind.early" class="short"><span>“Getting there” at</span><input v-model="form.early" class="form-control" type="number" :step="step" /></label>
+        <label v-if="kind.early" class="short"
+          ><span>“Getting there” at</span><input v-model="form.early" class="form-control" type="number" :step="step"
+        /></label>
       </div>
       <div class="fields">
         <label><span>Name</span><input v-model="form.name" class="form-control" maxlength="80" :placeholder="proposed" /></label>
-        <label><span>How much it matters</span><select v-model="form.severity" class="form-select"><option value="info">info</option><option value="warning">warning</option><option value="critical">critical</option></select></label>
-        <label class="wide"><span>What to do</span><input v-model="form.text" class="form-control" maxlength="500" placeholder="Open the vent, look at the fan." /></label>
-        <label class="check"><input v-model="form.latch" type="checkbox" class="form-check-input" /> it stays until somebody clears it</label>
+        <label
+          ><span>How much it matters</span
+          ><select v-model="form.severity" class="form-select">
+            <option value="info">info</option>
+            <option value="warning">warning</option>
+            <option value="critical">critical</option>
+          </select></label
+        >
+        <label class="wide"
+          ><span>What to do</span
+          ><input v-model="form.text" class="form-control" maxlength="500" placeholder="Open the vent, look at the fan."
+        /></label>
+        <label class="check"
+          ><input v-model="form.latch" type="checkbox" class="form-check-input" /> it stays until somebody clears it</label
+        >
       </div>
       <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
-      <div class="d-flex gap-2"><button class="btn btn-primary" :disabled="busy">{{ changing ? 'Save' : 'Tell me' }}</button><RouterLink class="btn btn-outline-secondary" :to="{ name: 'alerts' }">Not now</RouterLink></div>
+      <div class="d-flex gap-2">
+        <button class="btn btn-primary" :disabled="busy">{{ changing ? 'Save' : 'Tell me' }}</button><RouterLink
+          class="btn btn-outline-secondary"
+          :to="{ name: 'alerts' }"
+          >Not now</RouterLink
+        >
+      </div>
     </form>
   </main>
 </template>
 
 <style scoped>
-.narrow { max-width: 900px; }
-.past { width: 100%; height: 220px; background: var(--paper); border-radius: 8px; touch-action: none; }
-.hit { fill: var(--warn); fill-opacity: 0.22; }
-.grab { cursor: ns-resize; }
-.check { display: flex; gap: 8px; align-items: center; }
-.wide { flex: 1 1 100%; }
+.narrow {
+  max-width: 900px;
+}
+.past {
+  width: 100%;
+  height: 220px;
+  background: var(--paper);
+  border-radius: 8px;
+  touch-action: none;
+}
+.hit {
+  fill: var(--warn);
+  fill-opacity: 0.22;
+}
+.grab {
+  cursor: ns-resize;
+}
+.check {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.wide {
+  flex: 1 1 100%;
+}
 </style>

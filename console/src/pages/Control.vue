@@ -1,7 +1,22 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { useIntervalFn } from '@vueuse/core'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, ask, keepPart, removePart, sentence, type Group, type GroupConfig, type Preset, type PresetConfig, type Rule, type RuleConfig, type SettingConfig, type Upcoming } from '../api'
+import {
+  api,
+  ask,
+  keepPart,
+  removePart,
+  sentence,
+  type Group,
+  type GroupConfig,
+  type Preset,
+  type PresetConfig,
+  type Rule,
+  type RuleConfig,
+  type SettingConfig,
+  type Upcoming,
+} from '../api'
 import ActionFields from '../components/deciding/ActionFields.vue'
 import AutomationCard from '../components/deciding/AutomationCard.vue'
 import FormulaBox from '../components/deciding/FormulaBox.vue'
@@ -30,18 +45,29 @@ async function load() {
     failed.value = sentence(e)
   }
 }
-let timer = 0
+useIntervalFn(load, 30_000)
 onMounted(async () => {
   await load()
-  timer = window.setInterval(load, 30_000)
   if (want.value) document.getElementById(want.value)?.scrollIntoView()
 })
-onUnmounted(() => window.clearInterval(timer))
-const reload = async () => { await Promise.all([load(), hub.reload()]) }
+const reload = async () => {
+  await Promise.all([load(), hub.reload()])
+}
 
-const places = computed(() => hub.places.map((place) => ({ place, controls: Object.values(hub.controls).filter((c) => c.state.place === place.id && !hub.devices[c.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)) })).filter((x) => x.controls.length))
+const places = computed(() =>
+  hub.places
+    .map((place) => ({
+      place,
+      controls: Object.values(hub.controls)
+        .filter((c) => c.state.place === place.id && !hub.devices[c.config.device]?.config.state)
+        .sort((a, b) => a.config.id.localeCompare(b.config.id)),
+    }))
+    .filter((x) => x.controls.length),
+)
 const settings = computed(() => Object.values(hub.settings))
-const owners = computed(() => [...hub.places.map((p) => p.id), ...Object.keys(hub.devices), 'hub'].filter((x, i, all) => all.indexOf(x) === i))
+const owners = computed(() =>
+  [...hub.places.map((p) => p.id), ...Object.keys(hub.devices), 'hub'].filter((x, i, all) => all.indexOf(x) === i),
+)
 const owner = ref('')
 const saveSetting = (x: SettingConfig, v?: string) => {
   if (!x.id) x.id = `${owner.value || owners.value[0]}.`
@@ -50,7 +76,9 @@ const saveSetting = (x: SettingConfig, v?: string) => {
 const savePreset = (x: PresetConfig, v?: string) => keepPart('presets', x, v)
 const saveRule = (x: RuleConfig, v?: string) => keepPart('rules', x, v)
 const saveGroup = (x: GroupConfig, v?: string) => keepPart('groups', x, v)
-const groupable = computed(() => Object.values(hub.controls).filter((c) => (c.config.kind === 'switch' || c.config.kind === 'level') && !c.config.momentary))
+const groupable = computed(() =>
+  Object.values(hub.controls).filter((c) => (c.config.kind === 'switch' || c.config.kind === 'level') && !c.config.momentary),
+)
 function toggle(g: GroupConfig, control: string) {
   const at = g.members.findIndex((m) => m.control === control)
   if (at >= 0) g.members.splice(at, 1)
@@ -60,7 +88,8 @@ function ruleState(i: number) {
   const s = rules.value[i]!.state
   if (rules.value[i]!.config.off) return 'off'
   const fired = s.fired && !s.fired.startsWith('0001') ? `last ${since(s.fired, hub.now)} ago` : 'never yet'
-  if (s.rests && Date.parse(s.rests) > hub.now) return `rests for ${since(new Date(2 * hub.now - Date.parse(s.rests)).toISOString(), hub.now)} more, ${fired}`
+  if (s.rests && Date.parse(s.rests) > hub.now)
+    return `rests for ${since(new Date(2 * hub.now - Date.parse(s.rests)).toISOString(), hub.now)} more, ${fired}`
   return s.stage ? `waits for step ${s.stage + 1}, ${fired}` : fired
 }
 </script>
@@ -75,65 +104,156 @@ function ruleState(i: number) {
           <h2 class="soft">{{ x.place.name }}</h2>
           <AutomationCard v-for="c in x.controls" :key="c.config.id" :control="c" :open="hub.owner && want === c.config.id" />
         </section>
-        <div v-if="hub.loaded && !places.length" class="sheet soft"><p>There is nothing to control yet. A board's first report of a switch makes it appear here.</p><RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink></div>
+        <div v-if="hub.loaded && !places.length" class="sheet soft">
+          <p>There is nothing to control yet. A board's first report of a switch makes it appear here.</p>
+          <RouterLink v-if="hub.owner" class="btn btn-primary" :to="{ name: 'add-device' }">Add a device</RouterLink>
+        </div>
       </div>
       <div class="stack">
         <WeekView :list="next" />
-        <PartsCard title="Settings" one="setting" about="A setting is a value that people change and formulas name: a setpoint, hours of light, a time of day." :list="settings"
-          :fresh="() => ({ id: '', name: '', kind: 'number', unit: 'Cel', decimals: 1, min: 5, max: 30, step: 0.5, default: 20 }) as SettingConfig" :save="saveSetting"
-          :remove="(id: string) => ask(api.DELETE('/settings/{id}', { params: { path: { id } } }))" @changed="reload">
+        <PartsCard
+          title="Settings"
+          one="setting"
+          about="A setting is a value that people change and formulas name: a setpoint, hours of light, a time of day."
+          :list="settings"
+          :fresh="
+            () => ({ id: '', name: '', kind: 'number', unit: 'Cel', decimals: 1, min: 5, max: 30, step: 0.5, default: 20 }) as SettingConfig
+          "
+          :save="saveSetting"
+          :remove="(id: string) => ask(api.DELETE('/settings/{id}', { params: { path: { id } } }))"
+          @changed="reload">
           <template #line="{ item }"><Stepper v-if="hub.settings[item.id]" :setting="hub.settings[item.id]!" /></template>
           <template #form="{ item, isNew }">
             <div class="fields">
-              <label v-if="isNew"><span class="soft small-text">Of</span><select v-model="owner" class="form-select form-select-sm"><option v-for="o in owners" :key="o" :value="o">{{ o }}</option></select></label>
-              <label><span class="soft small-text">What it is</span><select v-model="item.kind" class="form-select form-select-sm"><option value="number">a number</option><option value="time">a time of day</option><option value="duration">a duration</option><option value="onoff">on or off</option></select></label>
+              <label v-if="isNew"
+                ><span class="soft small-text">Of</span
+                ><select v-model="owner" class="form-select form-select-sm">
+                  <option v-for="o in owners" :key="o" :value="o">{{ o }}</option>
+                </select></label
+              >
+              <label
+                ><span class="soft small-text">What it is</span
+                ><select v-model="item.kind" class="form-select form-select-sm">
+                  <option value="number">a number</option>
+                  <option value="time">a time of day</option>
+                  <option value="duration">a duration</option>
+                  <option value="onoff">on or off</option>
+                </select></label
+              >
               <template v-if="item.kind === 'number'">
-                <label class="short"><span class="soft small-text">Unit</span><input v-model="item.unit" class="form-control form-control-sm" /></label>
-                <label v-for="k in (['min', 'max', 'step', 'default', 'decimals'] as const)" :key="k" class="short"><span class="soft small-text">{{ { min: 'From', max: 'To', step: 'Step', default: 'At first', decimals: 'Decimals' }[k] }}</span><input v-model.number="item[k]" class="form-control form-control-sm" type="number" step="any" required /></label>
+                <label class="short"
+                  ><span class="soft small-text">Unit</span><input v-model="item.unit" class="form-control form-control-sm"
+                /></label>
+                <label v-for="k in ['min', 'max', 'step', 'default', 'decimals'] as const" :key="k" class="short"
+                  ><span class="soft small-text">{{
+                    { min: 'From', max: 'To', step: 'Step', default: 'At first', decimals: 'Decimals' }[k]
+                  }}</span
+                  ><input v-model.number="item[k]" class="form-control form-control-sm" type="number" step="any" required
+                /></label>
               </template>
-              <label><span class="soft small-text">The device has a copy, called</span><input v-model="item.mirror" class="form-control form-control-sm" placeholder="no copy" /></label>
+              <label
+                ><span class="soft small-text">The device has a copy, called</span
+                ><input v-model="item.mirror" class="form-control form-control-sm" placeholder="no copy"
+              /></label>
             </div>
           </template>
         </PartsCard>
-        <PartsCard title="Presets" one="preset" about="A preset sets several controls and settings at once, such as all off, or holiday." :list="hub.presets as Preset[]"
-          :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig" :save="savePreset" :remove="(id: string) => removePart('presets', id)" @changed="reload">
+        <PartsCard
+          title="Presets"
+          one="preset"
+          about="A preset sets several controls and settings at once, such as all off, or holiday."
+          :list="hub.presets as Preset[]"
+          :fresh="() => ({ id: '', name: '', actions: [] }) as PresetConfig"
+          :save="savePreset"
+          :remove="(id: string) => removePart('presets', id)"
+          @changed="reload">
           <template #line="{ index }">{{ hub.presets[index]?.state.says.join(', ') }}</template>
           <template #form="{ item }">
             <div class="fields">
-<label class="short"><span class="soft small-text">For</span><select v-model="item.role" class="form-select form-select-sm"><option :value="undefined">members</option><option value="owner">owners</option><option value="guest">guests too</option></select></label>
+              <label class="short"
+                ><span class="soft small-text">For</span
+                ><select v-model="item.role" class="form-select form-select-sm">
+                  <option :value="undefined">members</option>
+                  <option value="owner">owners</option>
+                  <option value="guest">guests too</option>
+                </select></label
+              >
               <label class="check"><input v-model="item.ask" type="checkbox" class="form-check-input" /> ask first</label>
               <label class="check"><input v-model="item.ends" type="checkbox" class="form-check-input" /> ask until when it holds</label>
-</div>
+            </div>
             <ActionFields v-model="item.actions" preset />
           </template>
         </PartsCard>
-        <PartsCard title="Rules" one="rule" about="A rule does something once when a formula becomes true, and then rests." :list="rules"
-          :fresh="() => ({ id: '', name: '', stages: [{ when: '', actions: [] }] }) as RuleConfig" :save="saveRule" :remove="(id: string) => removePart('rules', id)" @changed="reload">
-          <template #line="{ index }"><span v-for="line in rules[index]?.state.says" :key="line" class="d-block">{{ line }}</span><span class="soft">{{ ruleState(index) }}</span></template>
+        <PartsCard
+          title="Rules"
+          one="rule"
+          about="A rule does something once when a formula becomes true, and then rests."
+          :list="rules"
+          :fresh="() => ({ id: '', name: '', stages: [{ when: '', actions: [] }] }) as RuleConfig"
+          :save="saveRule"
+          :remove="(id: string) => removePart('rules', id)"
+          @changed="reload">
+          <template #line="{ index }"
+            ><span v-for="line in rules[index]?.state.says" :key="line" class="d-block">{{ line }}</span
+            ><span class="soft">{{ ruleState(index) }}</span></template
+          >
           <template #form="{ item }">
             <fieldset v-for="(g, i) in item.stages" :key="i" class="stack tight">
-              <div class="fields"><FormulaBox v-model="g.when" :label="i ? 'and then, when' : 'When'" /><FormulaBox v-model="g.if" label="Only if" /><SpanField v-model="g.after_ms" label="for" hint="at once" /></div>
-              <div v-if="i" class="fields"><FormulaBox v-model="g.until" label="Start over when" /><SpanField v-model="g.within_ms" label="or after" hint="2 days" /></div>
+              <div class="fields">
+                <FormulaBox v-model="g.when" :label="i ? 'and then, when' : 'When'" /><FormulaBox
+                  v-model="g.if"
+                  label="Only if" /><SpanField v-model="g.after_ms" label="for" hint="at once" />
+              </div>
+              <div v-if="i" class="fields">
+                <FormulaBox v-model="g.until" label="Start over when" /><SpanField v-model="g.within_ms" label="or after" hint="2 days" />
+              </div>
               <ActionFields v-model="g.actions" />
             </fieldset>
             <div class="fields">
-<SpanField v-model="item.rest_ms" label="Then rest for" /><label v-if="item.rest_ms" class="check"><input v-model="item.repeat" type="checkbox" class="form-check-input" /> and again, for as long as it holds</label>
+              <SpanField v-model="item.rest_ms" label="Then rest for" /><label v-if="item.rest_ms" class="check"
+                ><input v-model="item.repeat" type="checkbox" class="form-check-input" /> and again, for as long as it holds</label
+              >
               <label class="check"><input v-model="item.off" type="checkbox" class="form-check-input" /> switched off</label>
-              <button type="button" class="btn btn-outline-secondary btn-sm" @click="item.stages.push({ when: '', actions: [] })">One more step</button>
-</div>
+              <button type="button" class="btn btn-outline-secondary btn-sm" @click="item.stages.push({ when: '', actions: [] })">
+                One more step
+              </button>
+            </div>
           </template>
         </PartsCard>
-        <PartsCard title="Groups" one="group" about="Controls that must not be on together, or that share so much power." :list="groups"
-          :fresh="() => ({ id: '', name: '', limit: 0, pause_ms: 5000, members: [] }) as GroupConfig" :save="saveGroup" :remove="(id: string) => removePart('groups', id)" @changed="reload">
+        <PartsCard
+          title="Groups"
+          one="group"
+          about="Controls that must not be on together, or that share so much power."
+          :list="groups"
+          :fresh="() => ({ id: '', name: '', limit: 0, pause_ms: 5000, members: [] }) as GroupConfig"
+          :save="saveGroup"
+          :remove="(id: string) => removePart('groups', id)"
+          @changed="reload">
           <template #line="{ index }">{{ groups[index]?.state.says.join(' ') }}</template>
           <template #form="{ item }">
-            <div class="fields"><label class="short"><span class="soft small-text">Watts together; 0: one at a time</span><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label><SpanField v-model="item.pause_ms" label="Pause between" /></div>
+            <div class="fields">
+              <label class="short"
+                ><span class="soft small-text">Watts together; 0: one at a time</span
+                ><input v-model.number="item.limit" class="form-control form-control-sm" type="number" min="0" /></label
+              ><SpanField v-model="item.pause_ms" label="Pause between" />
+            </div>
             <div class="stack tight">
-<div v-for="c in groupable" :key="c.config.id" class="fields">
-<label class="check"><input type="checkbox" class="form-check-input" :checked="item.members.some((m) => m.control === c.config.id)" @change="toggle(item, c.config.id)" /> {{ c.config.name }} <span class="soft">{{ c.config.id }}</span></label>
-              <template v-for="m in item.members" :key="m.control"><label v-if="item.limit && m.control === c.config.id" class="short"><span class="soft small-text">Watts</span><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label></template>
-</div>
-</div>
+              <div v-for="c in groupable" :key="c.config.id" class="fields">
+                <label class="check"
+                  ><input
+                    type="checkbox"
+                    class="form-check-input"
+                    :checked="item.members.some((m) => m.control === c.config.id)"
+                    @change="toggle(item, c.config.id)" />
+                  {{ c.config.name }} <span class="soft">{{ c.config.id }}</span></label
+                >
+                <template v-for="m in item.members" :key="m.control"
+                  ><label v-if="item.limit && m.control === c.config.id" class="short"
+                    ><span class="soft small-text">Watts</span
+                    ><input v-model.number="m.watts" class="form-control form-control-sm" type="number" min="1" /></label
+                ></template>
+              </div>
+            </div>
           </template>
         </PartsCard>
       </div>
@@ -142,7 +262,20 @@ function ruleState(i: number) {
 </template>
 
 <style scoped>
-.two { display: grid; gap: 18px; grid-template-columns: minmax(0, 1fr); align-items: start; }
-@media (min-width: 1000px) { .two { grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); } }
-.check { display: flex !important; gap: 8px; align-items: center; }
+.two {
+  display: grid;
+  gap: 18px;
+  grid-template-columns: minmax(0, 1fr);
+  align-items: start;
+}
+@media (min-width: 1000px) {
+  .two {
+    grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr);
+  }
+}
+.check {
+  display: flex !important;
+  gap: 8px;
+  align-items: center;
+}
 </style>

@@ -44,9 +44,15 @@ async function ready(of: string) {
 // What has no page of its own yet is offered ready made.
 const offered = computed(() => {
   const covered = new Set((list.value ?? []).map((d) => d.config.name))
-  const places = hub.places.filter((p) => Object.values(hub.devices).some((d) => d.config.place === p.id && !d.config.state) && !covered.has(p.name))
-  const crowded = new Set(hub.places.filter((p) => Object.values(hub.devices).filter((d) => d.config.place === p.id).length > 1).map((p) => p.id))
-  const devices = Object.values(hub.devices).filter((d) => !d.config.state && crowded.has(d.config.place) && !covered.has(d.config.name) && !places.some((p) => p.name === d.config.name))
+  const places = hub.places.filter(
+    (p) => Object.values(hub.devices).some((d) => d.config.place === p.id && !d.config.state) && !covered.has(p.name),
+  )
+  const crowded = new Set(
+    hub.places.filter((p) => Object.values(hub.devices).filter((d) => d.config.place === p.id).length > 1).map((p) => p.id),
+  )
+  const devices = Object.values(hub.devices).filter(
+    (d) => !d.config.state && crowded.has(d.config.place) && !covered.has(d.config.name) && !places.some((p) => p.name === d.config.name),
+  )
   return [...places, ...devices.map((d) => d.config)].map(({ id, name }) => ({ id, name }))
 })
 async function bring(e: Event) {
@@ -69,12 +75,33 @@ const shared = { '': 'yours alone', household: 'the household', everybody: 'ever
     <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
     <p v-if="!list && !failed" class="soft" aria-busy="true">Asking the hub …</p>
     <section v-else-if="list && !list.length" class="sheet empty">
-      <svg viewBox="0 0 120 60" width="120" height="60" aria-hidden="true"><g fill="none" stroke="var(--line)" stroke-width="2.4"><rect x="6" y="6" width="48" height="22" rx="5" /><rect x="62" y="6" width="52" height="48" rx="5" /><rect x="6" y="36" width="48" height="18" rx="5" /></g><circle cx="88" cy="30" r="4" fill="var(--ember)" /></svg>
+      <svg viewBox="0 0 120 60" width="120" height="60" aria-hidden="true">
+        <g fill="none" stroke="var(--line)" stroke-width="2.4">
+          <rect x="6" y="6" width="48" height="22" rx="5" />
+          <rect x="62" y="6" width="52" height="48" rx="5" />
+          <rect x="6" y="36" width="48" height="18" rx="5" />
+        </g>
+        <circle cx="88" cy="30" r="4" fill="var(--ember)" />
+      </svg>
       <h2>No dashboard yet</h2>
-      <p class="soft">{{ hub.member ? 'Now arranges itself. A dashboard is a page that you arrange: values, gauges, switches, charts and drawings, for a tablet in the workshop or a screen by the door.' : 'Nobody has shared one with guests.' }}</p>
+      <p class="soft">
+        {{
+          hub.member
+            ? 'Now arranges itself. A dashboard is a page that you arrange: values, gauges, switches, charts and drawings, for a tablet in the workshop or a screen by the door.'
+            : 'Nobody has shared one with guests.'
+        }}
+      </p>
     </section>
     <ul v-else-if="list" class="cards">
-      <li v-for="d in list" :key="d.config.id"><RouterLink class="sheet card-link" :to="{ name: 'dashboard', params: { id: d.config.id! } }" :data-dashboard="d.config.id"><strong>{{ d.config.name }}</strong><span class="soft small-text">{{ d.config.tiles.length }} tiles · {{ shared[d.config.shared ?? ''] }}{{ d.state.by !== hub.me?.name ? `, by ${d.state.by}` : '' }}</span></RouterLink></li>
+      <li v-for="d in list" :key="d.config.id">
+        <RouterLink class="sheet card-link" :to="{ name: 'dashboard', params: { id: d.config.id! } }" :data-dashboard="d.config.id"
+          ><strong>{{ d.config.name }}</strong
+          ><span class="soft small-text"
+            >{{ d.config.tiles.length }} tiles · {{ shared[d.config.shared ?? '']
+            }}{{ d.state.by !== hub.me?.name ? `, by ${d.state.by}` : '' }}</span
+          ></RouterLink
+        >
+      </li>
     </ul>
     <section v-if="hub.member && list" class="sheet no-print">
       <h2>A new one</h2>
@@ -82,20 +109,59 @@ const shared = { '': 'yours alone', household: 'the household', everybody: 'ever
         <label><span>Name</span><input v-model="name" class="form-control" required maxlength="80" placeholder="Workshop tablet" /></label>
         <button class="btn btn-primary">Make it</button>
         <button type="button" class="btn btn-outline-secondary" @click="file?.click()">From a file</button>
-        <input ref="file" type="file" accept="application/json,.json" class="visually-hidden" aria-label="Dashboard file" tabindex="-1" @change="bring" />
+        <input
+          ref="file"
+          type="file"
+          accept="application/json,.json"
+          class="visually-hidden"
+          aria-label="Dashboard file"
+          tabindex="-1"
+          @change="bring" />
       </form>
       <template v-if="offered.length">
         <p class="soft small-text mt-3 mb-2">Or ready made, with everything that is there:</p>
-        <div class="d-flex flex-wrap gap-2"><button v-for="o in offered" :key="o.id" type="button" class="btn btn-outline-secondary btn-sm" :data-ready="o.id" @click="ready(o.id)">{{ o.name }}</button></div>
+        <div class="d-flex flex-wrap gap-2">
+          <button
+            v-for="o in offered"
+            :key="o.id"
+            type="button"
+            class="btn btn-outline-secondary btn-sm"
+            :data-ready="o.id"
+            @click="ready(o.id)">
+            {{ o.name }}
+          </button>
+        </div>
       </template>
     </section>
   </main>
 </template>
 
 <style scoped>
-.cards { list-style: none; padding: 0; margin: 0; display: grid; gap: 12px; grid-template-columns: repeat(auto-fill, minmax(min(100%, 260px), 1fr)); }
-.card-link { display: grid; gap: 4px; text-decoration: none; height: 100%; }
-.card-link:hover { border-color: var(--soft); }
-.empty { text-align: center; padding: 40px 20px; display: grid; justify-items: center; gap: 10px; }
-.empty p { max-width: 46ch; }
+.cards {
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 12px;
+  grid-template-columns: repeat(auto-fill, minmax(min(100%, 260px), 1fr));
+}
+.card-link {
+  display: grid;
+  gap: 4px;
+  text-decoration: none;
+  height: 100%;
+}
+.card-link:hover {
+  border-color: var(--soft);
+}
+.empty {
+  text-align: center;
+  padding: 40px 20px;
+  display: grid;
+  justify-items: center;
+  gap: 10px;
+}
+.empty p {
+  max-width: 46ch;
+}
 </style>

@@ -4,7 +4,11 @@ import { deviceState, linkNames, rhythm, since } from '../format'
 import { useHub } from '../hub'
 
 const hub = useHub()
-const devices = computed(() => Object.values(hub.devices).sort((a, b) => Number(!!a.config.state) - Number(!!b.config.state) || a.config.name.localeCompare(b.config.name)))
+const devices = computed(() =>
+  Object.values(hub.devices).sort(
+    (a, b) => Number(!!a.config.state) - Number(!!b.config.state) || a.config.name.localeCompare(b.config.name),
+  ),
+)
 const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? id
 </script>
 
@@ -19,10 +23,23 @@ const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? i
     </div>
     <section v-if="devices.length" class="sheet">
       <table class="table cards">
-        <thead><tr><th>Name</th><th>Place</th><th>State</th><th>Last heard</th><th>Messages</th><th v-if="hub.owner" class="num">Refused</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Place</th>
+            <th>State</th>
+            <th>Last heard</th>
+            <th>Messages</th>
+            <th v-if="hub.owner" class="num">Refused</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="d in devices" :key="d.config.id" :class="{ soft: d.config.state }">
-            <td><RouterLink :to="{ name: 'device', params: { id: d.config.id } }"><strong>{{ d.config.name }}</strong></RouterLink><br /><span class="soft small-text">{{ d.config.id }} · {{ linkNames[d.config.link.kind] }}</span></td>
+            <td>
+              <RouterLink :to="{ name: 'device', params: { id: d.config.id } }"
+                ><strong>{{ d.config.name }}</strong></RouterLink
+              ><br /><span class="soft small-text">{{ d.config.id }} · {{ linkNames[d.config.link.kind] }}</span>
+            </td>
             <td>{{ placeName(d.config.place) }}</td>
             <td :class="{ 'warn-text': deviceState(d, hub.now).warn }">{{ deviceState(d, hub.now).words }}</td>
             <td data-label="last heard">{{ d.state.last_heard ? since(d.state.last_heard, hub.now) + ' ago' : 'never' }}</td>
@@ -34,7 +51,11 @@ const placeName = (id: string) => hub.places.find((p) => p.id === id)?.name ?? i
     </section>
     <p v-else-if="!hub.loaded" class="soft" aria-busy="true">Asking the hub …</p>
     <section v-else class="sheet soft">
-      {{ hub.owner ? 'No device yet. Add one: it gets a key of its own, and its readings appear by themselves.' : 'There is no device that you may see.' }}
+      {{
+        hub.owner
+          ? 'No device yet. Add one: it gets a key of its own, and its readings appear by themselves.'
+          : 'There is no device that you may see.'
+      }}
     </section>
   </main>
 </template>

@@ -17,10 +17,19 @@ const loading = ref(true)
 const newer = ref(false) // than what is shown
 const pageOf = 60
 const filter = reactive({ q: '', object: '', place: '', actor: '', from: '', to: '' })
-const query = () => ({ q: filter.q || undefined, object: filter.object.trim() || undefined, place: filter.place || undefined, actor: filter.actor || undefined,
-  from: filter.from ? new Date(zonedInstant(`${filter.from}T00:00`, hub.zone)).toISOString() : undefined, to: filter.to ? new Date(zonedInstant(`${filter.to}T00:00`, hub.zone) + 24 * 3600_000).toISOString() : undefined })
+const query = () => ({
+  q: filter.q || undefined,
+  object: filter.object.trim() || undefined,
+  place: filter.place || undefined,
+  actor: filter.actor || undefined,
+  from: filter.from ? new Date(zonedInstant(`${filter.from}T00:00`, hub.zone)).toISOString() : undefined,
+  to: filter.to ? new Date(zonedInstant(`${filter.to}T00:00`, hub.zone) + 24 * 3600_000).toISOString() : undefined,
+})
 let soon = 0
-watch(filter, () => { window.clearTimeout(soon); soon = window.setTimeout(() => void load(), 250) })
+watch(filter, () => {
+  window.clearTimeout(soon)
+  soon = window.setTimeout(() => void load(), 250)
+})
 
 async function load(more = false) {
   loading.value = true
@@ -36,11 +45,23 @@ async function load(more = false) {
   loading.value = false
 }
 onMounted(() => load())
-watch(() => Object.values(hub.controls).map((c) => c.state.rev + c.state.phase).join() + Object.values(hub.devices).map((d) => d.state.online).join(), () => {
-  if (entries.value.length > pageOf) newer.value = true // whoever reads on further down is left in peace
-  else void load()
-})
-const things = computed(() => [hub.controls, hub.settings, hub.devices].flatMap((list) => Object.values(list)).map((x) => ({ id: x.config.id, name: x.config.name })))
+watch(
+  () =>
+    Object.values(hub.controls)
+      .map((c) => c.state.rev + c.state.phase)
+      .join() +
+    Object.values(hub.devices)
+      .map((d) => d.state.online)
+      .join(),
+  () => {
+    if (entries.value.length > pageOf)
+      newer.value = true // whoever reads on further down is left in peace
+    else void load()
+  },
+)
+const things = computed(() =>
+  [hub.controls, hub.settings, hub.devices].flatMap((list) => Object.values(list)).map((x) => ({ id: x.config.id, name: x.config.name })),
+)
 
 const told = ref('')
 async function bringBack(e: JournalEntry) {
@@ -59,8 +80,11 @@ async function save() {
   const lines = ['line,at,who,from,what,object,before,after,why']
   try {
     for (let cursor: number | undefined, first = true; first || cursor; first = false) {
-      const page: { entries: JournalEntry[]; next?: number } = await ask(api.GET('/journal', { params: { query: { ...query(), limit: 500, cursor } } }))
-      for (const e of page.entries) lines.push([String(e.id), e.at, e.actor, e.source, e.action, e.object, e.before, e.after, e.reason].map(cell).join(','))
+      const page: { entries: JournalEntry[]; next?: number } = await ask(
+        api.GET('/journal', { params: { query: { ...query(), limit: 500, cursor } } }),
+      )
+      for (const e of page.entries)
+        lines.push([String(e.id), e.at, e.actor, e.source, e.action, e.object, e.before, e.after, e.reason].map(cell).join(','))
       saving.value = lines.length - 1
       cursor = page.next
     }
@@ -70,36 +94,96 @@ async function save() {
   }
   saving.value = 0
 }
-const when = (e: JournalEntry) => clockText(Date.parse(e.at), hub.zone, { weekday: 'short', day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+const when = (e: JournalEntry) =>
+  clockText(Date.parse(e.at), hub.zone, {
+    weekday: 'short',
+    day: '2-digit',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit',
+  })
 const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.after}` : e.after || e.before)
 </script>
 
 <template>
   <main class="page">
-    <div class="between mb-3"><h1>Journal</h1><BButton class="no-print" variant="outline-secondary" :disabled="saving > 0 || !entries.length" @click="save">{{ saving ? `${saving} lines …` : 'Save as CSV' }}</BButton></div>
+    <div class="between mb-3">
+      <h1>Journal</h1>
+      <BButton class="no-print" variant="outline-secondary" :disabled="saving > 0 || !entries.length" @click="save">{{
+        saving ? `${saving} lines …` : 'Save as CSV'
+      }}</BButton>
+    </div>
     <div class="fields mb-3 no-print" role="search">
       <label><span>Words</span><input v-model="filter.q" type="search" class="form-control" maxlength="200" /></label>
-      <label><span>Of</span><input v-model="filter.object" class="form-control" maxlength="100" list="journal-of" placeholder="a control, setting or device" /></label>
-      <label><span>Place</span><select v-model="filter.place" class="form-select"><option value="">everywhere</option><option v-for="p in hub.places" :key="p.id" :value="p.id">{{ p.name }}</option></select></label>
-      <label><span>By whom</span><input v-model="filter.actor" class="form-control" maxlength="80" placeholder="a person or device" /></label>
+      <label
+        ><span>Of</span
+        ><input v-model="filter.object" class="form-control" maxlength="100" list="journal-of" placeholder="a control, setting or device"
+      /></label>
+      <label
+        ><span>Place</span
+        ><select v-model="filter.place" class="form-select">
+          <option value="">everywhere</option>
+          <option v-for="p in hub.places" :key="p.id" :value="p.id">{{ p.name }}</option>
+        </select></label
+      >
+      <label
+        ><span>By whom</span><input v-model="filter.actor" class="form-control" maxlength="80" placeholder="a person or device"
+      /></label>
       <label><span>From</span><input v-model="filter.from" class="form-control" type="date" /></label>
       <label><span>To</span><input v-model="filter.to" class="form-control" type="date" /></label>
-      <datalist id="journal-of"><option v-for="t in things" :key="t.id" :value="t.id">{{ t.name }}</option></datalist>
+      <datalist id="journal-of">
+        <option v-for="t in things" :key="t.id" :value="t.id">{{ t.name }}</option>
+      </datalist>
     </div>
-    <p v-if="newer" class="note" role="status"><span>There are newer lines.</span> <button type="button" class="btn btn-outline-secondary btn-sm" @click="load()">Show them</button></p>
+    <p v-if="newer" class="note" role="status">
+      <span>There are newer lines.</span> <button type="button" class="btn btn-outline-secondary btn-sm" @click="load()">Show them</button>
+    </p>
     <p v-if="told" class="soft" role="status">{{ told }}</p>
     <div v-if="failed" class="note bad mb-3" role="alert">{{ failed }}</div>
     <section class="sheet">
-      <p v-if="!entries.length" class="soft mb-0">{{ loading ? 'Asking the hub …' : failed ? '' : Object.values(filter).some(Boolean) ? 'There is no such line.' : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.' }}</p>
+      <p v-if="!entries.length" class="soft mb-0">
+        {{
+          loading
+            ? 'Asking the hub …'
+            : failed
+              ? ''
+              : Object.values(filter).some(Boolean)
+                ? 'There is no such line.'
+                : 'Nothing has happened yet. Every switch and every change will be here: who, what, from where and when.'
+        }}
+      </p>
       <table v-else class="table cards tight">
-        <thead><tr><th>When</th><th>Who</th><th>From</th><th>What</th><th>Change</th><th>Why</th></tr></thead>
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>Who</th>
+            <th>From</th>
+            <th>What</th>
+            <th>Change</th>
+            <th>Why</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="e in entries" :key="e.id">
             <td class="text-nowrap soft">{{ when(e) }}</td>
             <td>{{ e.actor }}</td>
             <td class="soft from">{{ e.source }}</td>
-            <td>{{ e.action }} <button type="button" class="of" :title="`All lines of ${e.object}`" @click="filter.object = e.object">{{ e.object }}</button></td>
-            <td class="change">{{ change(e) }} <button v-if="e.kept && hub.owner" type="button" class="btn btn-outline-secondary btn-sm back" :aria-label="`Bring back ${e.object} as it was before ${when(e)}`" @click="bringBack(e)">Bring back</button></td>
+            <td>
+              {{ e.action }}
+              <button type="button" class="of" :title="`All lines of ${e.object}`" @click="filter.object = e.object">{{ e.object }}</button>
+            </td>
+            <td class="change">
+              {{ change(e) }}
+              <button
+                v-if="e.kept && hub.owner"
+                type="button"
+                class="btn btn-outline-secondary btn-sm back"
+                :aria-label="`Bring back ${e.object} as it was before ${when(e)}`"
+                @click="bringBack(e)">
+                Bring back
+              </button>
+            </td>
             <td class="soft">{{ e.reason }}</td>
           </tr>
         </tbody>
@@ -110,9 +194,30 @@ const change = (e: JournalEntry) => (e.before && e.after ? `${e.before} → ${e.
 </template>
 
 <style scoped>
-.of { border: 0; background: none; padding: 0; color: var(--ink); font: inherit; font-weight: 650; text-align: left; overflow-wrap: break-word; }
-.of:hover { text-decoration: underline; }
-.back { display: block; margin-top: 4px; padding: 2px 8px; }
-.change, .from { overflow-wrap: anywhere; min-width: 110px; }
-.change { min-width: 150px; }
+.of {
+  border: 0;
+  background: none;
+  padding: 0;
+  color: var(--ink);
+  font: inherit;
+  font-weight: 650;
+  text-align: left;
+  overflow-wrap: break-word;
+}
+.of:hover {
+  text-decoration: underline;
+}
+.back {
+  display: block;
+  margin-top: 4px;
+  padding: 2px 8px;
+}
+.change,
+.from {
+  overflow-wrap: anywhere;
+  min-width: 110px;
+}
+.change {
+  min-width: 150px;
+}
 </style>

@@ -15,12 +15,21 @@ const { traces, runs, to, span } = useDay()
 const place = computed(() => hub.places.find((p) => p.id === id))
 const sheet = computed(() => ({
   place: place.value!,
-  signals: Object.values(hub.signals).filter((s) => s.state.place === id && !hub.devices[s.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)),
-  controls: Object.values(hub.controls).filter((c) => c.state.place === id && !hub.devices[c.config.device]?.config.state).sort((a, b) => a.config.id.localeCompare(b.config.id)),
+  signals: Object.values(hub.signals)
+    .filter((s) => s.state.place === id && !hub.devices[s.config.device]?.config.state)
+    .sort((a, b) => a.config.id.localeCompare(b.config.id)),
+  controls: Object.values(hub.controls)
+    .filter((c) => c.state.place === id && !hub.devices[c.config.device]?.config.state)
+    .sort((a, b) => a.config.id.localeCompare(b.config.id)),
   devices: Object.values(hub.devices).filter((d) => d.config.place === id && !d.config.state),
   settings: Object.values(hub.settings).filter((s) => s.state.place === id),
 }))
-const numbers = computed(() => [...sheet.value.signals.filter((s) => s.config.kind === 'number').map((s) => s.config.id), ...sheet.value.controls.map((c) => c.config.id + '.is')].slice(0, 8))
+const numbers = computed(() =>
+  [
+    ...sheet.value.signals.filter((s) => s.config.kind === 'number').map((s) => s.config.id),
+    ...sheet.value.controls.map((c) => c.config.id + '.is'),
+  ].slice(0, 8),
+)
 useOnly(() => sheet.value.signals.map((s) => s.config.id))
 const notes = ref<Remark[]>([])
 const known = ref(false)
@@ -30,7 +39,12 @@ async function load() {
   if (!hub.member) return
   try {
     const list = await ask(api.GET('/notes', { params: { query: { from: new Date(Date.now() - month).toISOString() } } }))
-    const mine = new Set([id, ...Object.values(hub.devices).filter((d) => d.config.place === id).map((d) => d.config.id)])
+    const mine = new Set([
+      id,
+      ...Object.values(hub.devices)
+        .filter((d) => d.config.place === id)
+        .map((d) => d.config.id),
+    ])
     known.value = true
     notes.value = list.filter((n) => mine.has(n.object.split('.')[0]!))
   } catch (e) {
@@ -43,7 +57,15 @@ onMounted(load)
 <template>
   <main class="page stack">
     <template v-if="place">
-      <div class="between"><h1>{{ place.name }}</h1><RouterLink v-if="numbers.length" class="btn btn-outline-secondary no-print" :to="{ name: 'charts', query: { s: numbers.join(',') } }">All in one chart</RouterLink></div>
+      <div class="between">
+        <h1>{{ place.name }}</h1>
+        <RouterLink
+          v-if="numbers.length"
+          class="btn btn-outline-secondary no-print"
+          :to="{ name: 'charts', query: { s: numbers.join(',') } }"
+          >All in one chart</RouterLink
+        >
+      </div>
       <div v-if="failed" class="note bad" role="alert">{{ failed }}</div>
       <div class="two">
         <PlaceSheet v-bind="sheet" :traces="traces" :runs="runs" :from="to - span" :to="to" whole />
@@ -53,11 +75,23 @@ onMounted(load)
         </div>
       </div>
     </template>
-    <section v-else class="sheet"><h1>{{ hub.loaded ? 'There is no such place' : 'Asking the hub …' }}</h1><RouterLink to="/">Now</RouterLink></section>
+    <section v-else class="sheet">
+      <h1>{{ hub.loaded ? 'There is no such place' : 'Asking the hub …' }}</h1>
+      <RouterLink to="/">Now</RouterLink>
+    </section>
   </main>
 </template>
 
 <style scoped>
-.two { display: grid; gap: 18px; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); align-items: start; }
-@media (max-width: 820px) { .two { grid-template-columns: minmax(0, 1fr); } }
+.two {
+  display: grid;
+  gap: 18px;
+  grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);
+  align-items: start;
+}
+@media (max-width: 820px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

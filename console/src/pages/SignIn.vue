@@ -19,7 +19,11 @@ async function signIn() {
   busy.value = true
   failed.value = ''
   try {
-    hub.enter(await ask(api.POST('/session', { body: { account: account.value.trim(), password: password.value, code: code.value.trim() || undefined } })))
+    hub.enter(
+      await ask(
+        api.POST('/session', { body: { account: account.value.trim(), password: password.value, code: code.value.trim() || undefined } }),
+      ),
+    )
   } catch (e) {
     if (e instanceof HubError && e.field === 'code') {
       failed.value = coded.value ? sentence(e) : ''
@@ -56,5 +60,8 @@ async function signIn() {
 </template>
 
 <style scoped>
-.narrow { max-width: 440px; padding-top: min(12vh, 90px); }
+.narrow {
+  max-width: 440px;
+  padding-top: min(12vh, 90px);
+}
 </style>

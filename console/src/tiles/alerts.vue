@@ -1,7 +1,12 @@
 <script lang="ts">
 import type { TileKind } from '../tiles'
 
-export const kind: TileKind = { title: 'What needs attention', shows: ['place'], size: { w: 6, h: 2 }, more: { of: ['place'], called: 'Of one place alone' } }
+export const kind: TileKind = {
+  title: 'What needs attention',
+  shows: ['place'],
+  size: { w: 6, h: 2 },
+  more: { of: ['place'], called: 'Of one place alone' },
+}
 </script>
 
 <script setup lang="ts">

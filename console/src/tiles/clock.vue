@@ -14,10 +14,20 @@ const hub = useHub()
 </script>
 
 <template>
-  <div v-if="!form" class="clock"><time>{{ clockText(hub.now, hub.zone) }}</time><span class="soft">{{ clockText(hub.now, hub.zone, { weekday: 'long', day: 'numeric', month: 'long' }) }}</span></div>
+  <div v-if="!form" class="clock">
+    <time>{{ clockText(hub.now, hub.zone) }}</time><span class="soft">{{
+      clockText(hub.now, hub.zone, { weekday: 'long', day: 'numeric', month: 'long' })
+    }}</span>
+  </div>
 </template>
 
 <style scoped>
-.clock { display: grid; }
-.clock time { font-size: calc(var(--big) * 1.5); font-weight: 650; line-height: 1.1; }
+.clock {
+  display: grid;
+}
+.clock time {
+  font-size: calc(var(--big) * 1.5);
+  font-weight: 650;
+  line-height: 1.1;
+}
 </style>

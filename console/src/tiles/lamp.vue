@@ -1,7 +1,12 @@
 <script lang="ts">
 import { isOnOff, type TileKind } from '../tiles'
 
-export const kind: TileKind = { title: 'Lamp', shows: ['signal', 'control'], small: true, fits: (x) => (isOnOff(x) ? 1 : x.kind === 'control' ? 2 : 0) }
+export const kind: TileKind = {
+  title: 'Lamp',
+  shows: ['signal', 'control'],
+  small: true,
+  fits: (x) => (isOnOff(x) ? 1 : x.kind === 'control' ? 2 : 0),
+}
 </script>
 
 <script setup lang="ts">

@@ -18,9 +18,20 @@ const signal = computed(() => hub.signals[props.shown.tile.of![0]!])
 </script>
 
 <template>
-  <template v-if="signal && !form"><SignalValue :signal="signal" /><Sparkline class="grows" :trace="shown.traces[signal.config.id]" :from="shown.from" :to="shown.to" :faded="!!doubt(hub, signal.config.id)" /></template>
+  <template v-if="signal && !form"
+    ><SignalValue :signal="signal" /><Sparkline
+      class="grows"
+      :trace="shown.traces[signal.config.id]"
+      :from="shown.from"
+      :to="shown.to"
+      :faded="!!doubt(hub, signal.config.id)"
+  /></template>
 </template>
 
 <style scoped>
-.grows { flex: 1 1 auto; min-height: 24px; height: auto; }
+.grows {
+  flex: 1 1 auto;
+  min-height: 24px;
+  height: auto;
+}
 </style>

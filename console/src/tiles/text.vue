@@ -14,9 +14,20 @@ const emit = defineEmits<{ change: [by: Partial<Tile>] }>()
 
 <template>
   <p v-if="!form" class="text mb-0">{{ shown.tile.text || 'Write something here.' }}</p>
-  <label v-else><span class="soft small-text">Text</span><textarea class="form-control form-control-sm" rows="5" maxlength="4000" :value="shown.tile.text ?? ''" @input="emit('change', { text: ($event.target as HTMLTextAreaElement).value })"></textarea></label>
+  <label v-else
+    ><span class="soft small-text">Text</span
+    ><textarea
+      class="form-control form-control-sm"
+      rows="5"
+      maxlength="4000"
+      :value="shown.tile.text ?? ''"
+      @input="emit('change', { text: ($event.target as HTMLTextAreaElement).value })"></textarea>
+  </label>
 </template>
 
 <style scoped>
-.text { white-space: pre-wrap; overflow-wrap: anywhere; }
+.text {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
 </style>

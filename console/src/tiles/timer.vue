@@ -1,7 +1,13 @@
 <script lang="ts">
 import { isNumber, isOnOff, type TileKind } from '../tiles'
 
-export const kind: TileKind = { title: 'Timer', shows: ['signal', 'control'], small: true, day: true, fits: (x) => (isNumber(x) ? 5 : isOnOff(x) || x.kind === 'control' ? 4 : 0) }
+export const kind: TileKind = {
+  title: 'Timer',
+  shows: ['signal', 'control'],
+  small: true,
+  day: true,
+  fits: (x) => (isNumber(x) ? 5 : isOnOff(x) || x.kind === 'control' ? 4 : 0),
+}
 </script>
 
 <script setup lang="ts">
@@ -52,7 +58,11 @@ const begun = computed(() => {
 const midnight = computed(() => zonedInstant(zonedText(hub.now, hub.zone).slice(0, 10) + 'T00:00', hub.zone))
 const now = computed(() => (on.value ? Math.max(0, hub.now - begun.value) : 0))
 const before = computed(() => stretches.value.filter(([a]) => !on.value || a < begun.value - 1000))
-const today = computed(() => before.value.reduce((sum, [a, b]) => sum + Math.max(0, b - Math.max(a, midnight.value)), 0) + (on.value ? hub.now - Math.max(begun.value, midnight.value) : 0))
+const today = computed(
+  () =>
+    before.value.reduce((sum, [a, b]) => sum + Math.max(0, b - Math.max(a, midnight.value)), 0) +
+    (on.value ? hub.now - Math.max(begun.value, midnight.value) : 0),
+)
 const last = computed(() => before.value.at(-1))
 const clock = (ms: number) => {
   const s = Math.floor(ms / 1000)
@@ -62,14 +72,46 @@ const clock = (ms: number) => {
 
 <template>
   <div v-if="!form" class="timer">
-    <span class="big" :class="{ on: on && !old }" role="timer">{{ on && old ? 'on?' : on ? clock(now) : last ? clock(last[1] - last[0]) : '0:00:00' }}</span>
-    <span class="soft small-text">{{ on && old ? 'on when last heard' : on ? `on since ${clockText(begun, hub.zone)}` : last ? `the last time, until ${clockText(last[1], hub.zone)}` : 'not on for a day' }} <template v-if="!on || !old">· today {{ clock(today) }}</template><span v-if="old" class="warn-text"> · {{ old }}</span></span>
+    <span class="big" :class="{ on: on && !old }" role="timer">{{
+      on && old ? 'on?' : on ? clock(now) : last ? clock(last[1] - last[0]) : '0:00:00'
+    }}</span>
+    <span class="soft small-text"
+      >{{
+        on && old
+          ? 'on when last heard'
+          : on
+            ? `on since ${clockText(begun, hub.zone)}`
+            : last
+              ? `the last time, until ${clockText(last[1], hub.zone)}`
+              : 'not on for a day'
+      }}
+      <template v-if="!on || !old">· today {{ clock(today) }}</template
+      ><span v-if="old" class="warn-text"> · {{ old }}</span></span
+    >
   </div>
-  <label v-else-if="hub.signals[id]"><span class="soft small-text">Of a number: it runs above</span><input class="form-control form-control-sm" type="number" step="any" :value="shown.tile.over" placeholder="0" @change="emit('change', { over: num(($event.target as HTMLInputElement).value) })" /></label>
+  <label v-else-if="hub.signals[id]"
+    ><span class="soft small-text">Of a number: it runs above</span
+    ><input
+      class="form-control form-control-sm"
+      type="number"
+      step="any"
+      :value="shown.tile.over"
+      placeholder="0"
+      @change="emit('change', { over: num(($event.target as HTMLInputElement).value) })"
+  /></label>
 </template>
 
 <style scoped>
-.timer { display: grid; }
-.big { font-size: var(--big); font-weight: 620; line-height: 1.2; color: var(--soft); }
-.big.on { color: var(--ember); }
+.timer {
+  display: grid;
+}
+.big {
+  font-size: var(--big);
+  font-weight: 620;
+  line-height: 1.2;
+  color: var(--soft);
+}
+.big.on {
+  color: var(--ember);
+}
 </style>

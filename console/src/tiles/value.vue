@@ -1,7 +1,12 @@
 <script lang="ts">
 import { isNumber, isOnOff, type TileKind } from '../tiles'
 
-export const kind: TileKind = { title: 'Value', shows: ['signal'], small: true, fits: (x) => (isNumber(x) || isOnOff(x) ? 2 : x.kind === 'signal' ? 1 : 0) }
+export const kind: TileKind = {
+  title: 'Value',
+  shows: ['signal'],
+  small: true,
+  fits: (x) => (isNumber(x) || isOnOff(x) ? 2 : x.kind === 'signal' ? 1 : 0),
+}
 </script>
 
 <script setup lang="ts">

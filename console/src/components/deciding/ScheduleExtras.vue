@@ -19,7 +19,8 @@ function put(part: Partial<Schedule>) {
   if (!next.windows?.length) delete next.windows
   model.value = next
 }
-const setOnce = (i: number, part: Partial<(typeof once.value)[number]>) => put({ once: once.value.map((o, j) => (j === i ? { ...o, ...part } : o)) })
+const setOnce = (i: number, part: Partial<(typeof once.value)[number]>) =>
+  put({ once: once.value.map((o, j) => (j === i ? { ...o, ...part } : o)) })
 function setAt(i: number, text: string) {
   const at = zonedInstant(text, zone.value)
   if (!Number.isNaN(at)) setOnce(i, { at: new Date(at).toISOString() })
@@ -36,22 +37,60 @@ function rest() {
 <template>
   <div class="stack tight">
     <div v-for="(o, i) in once" :key="i" class="fields">
-      <label><span class="soft small-text">Once at</span><input class="form-control form-control-sm" type="datetime-local" required :value="zonedText(Date.parse(o.at), zone)" @change="setAt(i, ($event.target as HTMLInputElement).value)" /></label>
+      <label
+        ><span class="soft small-text">Once at</span
+        ><input
+          class="form-control form-control-sm"
+          type="datetime-local"
+          required
+          :value="zonedText(Date.parse(o.at), zone)"
+          @change="setAt(i, ($event.target as HTMLInputElement).value)"
+      /></label>
       <SpanField label="For" :model-value="o.for_ms" @update:model-value="(v) => setOnce(i, { for_ms: v ?? 0 })" />
-      <button type="button" class="btn btn-outline-secondary btn-sm" :aria-label="`Remove single run ${i + 1}`" @click="put({ once: once.filter((_, j) => j !== i) })">Remove</button>
+      <button
+        type="button"
+        class="btn btn-outline-secondary btn-sm"
+        :aria-label="`Remove single run ${i + 1}`"
+        @click="put({ once: once.filter((_, j) => j !== i) })">
+        Remove
+      </button>
     </div>
     <ul v-if="except.length" class="off" aria-label="Days without">
-      <li v-for="d in except" :key="d">not on {{ d }} <button type="button" :aria-label="`Run on ${d} again`" @click="put({ except: except.filter((x) => x !== d) })">×</button></li>
+      <li v-for="d in except" :key="d">
+        not on {{ d }}
+        <button type="button" :aria-label="`Run on ${d} again`" @click="put({ except: except.filter((x) => x !== d) })">×</button>
+      </li>
     </ul>
     <div class="fields">
       <button type="button" class="btn btn-outline-secondary btn-sm" @click="add">A single run</button>
-      <label><span class="soft small-text">A day without</span><input v-model="day" class="form-control form-control-sm" type="date" @change="rest" /></label>
+      <label
+        ><span class="soft small-text">A day without</span
+        ><input v-model="day" class="form-control form-control-sm" type="date" @change="rest"
+      /></label>
     </div>
   </div>
 </template>
 
 <style scoped>
-.off { list-style: none; display: flex; flex-wrap: wrap; gap: 6px; margin: 0; padding: 0; }
-.off li { border: 1px solid var(--line); border-radius: 8px; padding: 2px 4px 2px 8px; font-size: 0.8125rem; }
-.off button { border: 0; background: none; color: var(--soft); min-width: 32px; min-height: 32px; }
+.off {
+  list-style: none;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  margin: 0;
+  padding: 0;
+}
+.off li {
+  border: 1px solid var(--line);
+  border-radius: 8px;
+  padding: 2px 4px 2px 8px;
+  font-size: 0.8125rem;
+}
+.off button {
+  border: 0;
+  background: none;
+  color: var(--soft);
+  min-width: 32px;
+  min-height: 32px;
+}
 </style>

@@ -25,12 +25,26 @@ const tiles = computed(() => (wide.value ? [...props.dashboard.tiles].sort((a, b
 </script>
 
 <template>
-  <div ref="box" class="grid" :class="{ wide }" :style="{ gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))`, gridAutoRows: `${(wide && row) || rowHeight}px`, gap: `${gap}px` }">
+  <div
+    ref="box"
+    class="grid"
+    :class="{ wide }"
+    :style="{
+      gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))`,
+      gridAutoRows: `${(wide && row) || rowHeight}px`,
+      gap: `${gap}px`,
+    }">
     <div v-for="t in tiles" :key="t.id" :style="style(t)"><slot :tile="t" /></div>
   </div>
 </template>
 
 <style scoped>
-.grid { display: grid; grid-auto-flow: row dense; }
-.grid > div { min-width: 0; min-height: 0; }
+.grid {
+  display: grid;
+  grid-auto-flow: row dense;
+}
+.grid > div {
+  min-width: 0;
+  min-height: 0;
+}
 </style>

@@ -13,7 +13,15 @@ const fits = computed(() => (first.value === '' ? !!module.value?.kind.size : !!
 </script>
 
 <template>
-  <p v-if="first !== '' && thing.kind === 'gone'" class="soft small-text mb-0">There is no {{ first }} here any more, or it is not open to you.</p>
-  <component :is="module.default" v-else-if="module && fits" :shown="shown" @pin="(id: string, x: number, y: number) => emit('pin', id, x, y)" @pick="emit('pick', $event)" @elements="emit('elements', $event)" />
+  <p v-if="first !== '' && thing.kind === 'gone'" class="soft small-text mb-0">
+    There is no {{ first }} here any more, or it is not open to you.
+  </p>
+  <component
+    :is="module.default"
+    v-else-if="module && fits"
+    :shown="shown"
+    @pin="(id: string, x: number, y: number) => emit('pin', id, x, y)"
+    @pick="emit('pick', $event)"
+    @elements="emit('elements', $event)" />
   <p v-else class="soft small-text mb-0">This tile does not fit what it is about any more; choose another kind for it.</p>
 </template>
