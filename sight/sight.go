@@ -297,10 +297,10 @@ func (v Sight) Control(x shown.Control) shown.Control {
 	}
 	if !v.Decided(x.Config.ID) {
 		s.Reason, s.Latched = words.TextOf(Closed), nil
-		s.Needs = slices.Clone(s.Needs)
+		s.Needs = slices.DeleteFunc(slices.Clone(s.Needs), func(n shown.Need) bool { return n.Text.Code == "needs.latch" })
 		for i, n := range s.Needs {
-			if n.Grave { // it names an interlock, or what its proof looks at
-				s.Needs[i].Text = s.Reason
+			if n.Text.Code == "needs.proof" {
+				s.Needs[i].Text = words.TextOf(words.Of("needs.proof", "Why", Closed))
 			}
 		}
 	}

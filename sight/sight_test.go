@@ -4,9 +4,11 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"idleember/contract/shown"
 	"idleember/core/access"
+	"idleember/core/engine"
 	"idleember/core/site"
 	"idleember/core/words"
 )
@@ -45,8 +47,12 @@ func TestWhatAGuestSees(t *testing.T) {
 		assert.Equal(t, sees, guest.Sees(id), id)
 	}
 	x := guest.Control(shown.Control{Config: s.Controls["kiln.fan"],
-		State: shown.ControlState{Reason: words.TextOf(words.Said("the chamber is at 41 °C"))}})
+		State: shown.ControlState{Reason: words.TextOf(words.Said("the chamber is at 41 °C")), Needs: shown.NeedsOf(
+			[]engine.Need{{Saying: engine.Saying{Fact: words.Of("needs.latch", "Locks", words.Row{words.Said("the chamber")})}},
+				{Saying: engine.Saying{Fact: words.Of("needs.proof", "Why", words.Said("kiln.chamber > 40"))}}})}})
 	assert.Equal(t, Closed, x.State.Reason.Fact)
+	require.Len(t, x.State.Needs, 1)
+	assert.Equal(t, "no effect: what decides it is closed to you", x.State.Needs[0].Text.String())
 	assert.False(t, guest.Alert(s.Alerts["hot"]))
 	assert.True(t, guest.Alert(s.Alerts["on"]))
 	left := guest.Dashboard(s.Dashboards["floor"])

@@ -77,7 +77,7 @@ type Tried struct {
 }
 
 // In puts into a reader's words whatever is told of the hub: what has no sentences comes back as it is. What is shared
-// is not changed.
+// is not changed; the slices of a snapshot are.
 func In[T any](v T, r words.Reader, now time.Time) T { return any(said(v, r, now)).(T) }
 
 // Long, because it is one case for each kind.
@@ -130,8 +130,7 @@ func said(v any, r words.Reader, now time.Time) any {
 		}
 		return Tried{text(x.Want), In(x.Why, r, now), uses}
 	case Snapshot:
-		x.Devices, x.Signals, x.Controls = each(x.Devices, r, now), each(x.Signals, r, now), each(x.Controls, r, now)
-		x.Alerts, x.Presets = each(x.Alerts, r, now), each(x.Presets, r, now)
+		x.say(r, now)
 		return x
 	case Page[AnyPart]:
 		x.Items = each(x.Items, r, now)
@@ -160,6 +159,27 @@ func said(v any, r words.Reader, now time.Time) any {
 		return x
 	}
 	return v
+}
+
+// say puts a snapshot into a reader's words where it stands: it was made for them alone, and may hold thousands of
+// signals, most of which say nothing.
+func (x *Snapshot) say(r words.Reader, now time.Time) {
+	for i := range x.Signals {
+		if s := &x.Signals[i].State; len(s.Needs) > 0 {
+			s.Needs = needsIn(s.Needs, r, now)
+		}
+	}
+	for i := range x.Controls {
+		x.Controls[i].State = stateIn(x.Controls[i].State, r, now)
+	}
+	for i := range x.Devices {
+		s := &x.Devices[i].State
+		s.Says, s.Needs = s.Says.in(r, now), needsIn(s.Needs, r, now)
+	}
+	for i := range x.Presets {
+		x.Presets[i].State.Says = textsIn(x.Presets[i].State.Says, r, now)
+	}
+	x.Alerts = each(x.Alerts, r, now)
 }
 
 // Speaks reports whether something has sentences, so that it differs from reader to reader.

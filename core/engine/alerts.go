@@ -316,7 +316,13 @@ func (e *Engine) alertFact(x *liveAlert) words.Fact {
 	case site.TellsFormula:
 		var values words.Row
 		for _, p := range x.cond.when.points {
+			if p.value.Kind == site.Text && p.value.Text == "" { // a state that says nothing
+				continue
+			}
 			values = append(values, words.Of("formula.value", "Name", e.nameOf(p.id), "Value", e.pointFact(p)))
+		}
+		if len(values) == 0 {
+			return words.Fact{}
 		}
 		return words.Of("all", "All", values)
 	}

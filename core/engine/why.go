@@ -247,6 +247,9 @@ func (e *Engine) nameOf(id string) string {
 	if c, ok := e.site.Controls[id]; ok {
 		return c.Name
 	}
+	if strings.Count(id, ".") == 2 { // what is told of a control, as in drying_room.heater.floor
+		return e.nameOf(id[:strings.LastIndexByte(id, '.')])
+	}
 	return id
 }
 

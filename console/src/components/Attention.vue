@@ -29,7 +29,7 @@ const shown = computed(() => (all.value ? items.value : items.value.slice(0, few
         <component :is="i.to ? 'RouterLink' : 'span'" v-bind="i.to ? { to: i.to } : {}"
           ><strong>{{ i.what }}</strong></component
         >
-        <span class="small-text">{{ i.words }}</span>
+        {{ ' ' }}<span class="small-text">{{ i.words }}</span>
       </div>
       <button v-if="items.length > few" type="button" class="small-text" @click="all = !all">
         {{ all ? 'The first ones only' : `and ${items.length - few} more` }}

@@ -55,7 +55,7 @@ const drop = (b: Broker) =>
           </td>
           <td class="num">
             <BButton size="sm" variant="outline-secondary" @click="edit(b)">Change</BButton>
-            <BButton size="sm" variant="outline-secondary" @click="drop(b)">Forget</BButton>
+            {{ ' ' }}<BButton size="sm" variant="outline-secondary" @click="drop(b)">Forget</BButton>
           </td>
         </tr>
       </tbody>

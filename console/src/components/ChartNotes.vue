@@ -61,7 +61,8 @@ const nameOf = (object: string) =>
     <ol v-if="notes.length" reversed>
       <li v-for="n in notes" :key="n.id">
         <strong>{{ n.text }}</strong>
-        <span class="soft small-text"
+        {{ ' '
+        }}<span class="soft small-text"
           >{{ dayText(Date.parse(n.at), hub.zone) }}{{ n.until ? ` – ${dayText(Date.parse(n.until), hub.zone)}` : '' }} ·
           {{ nameOf(n.object) }} · {{ n.by }}</span
         >

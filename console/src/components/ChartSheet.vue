@@ -53,7 +53,8 @@ defineExpose({ colours, panes })
           .map((h) => h.name)
           .join(', ')
       }}</strong>
-      <span class="soft">{{ unitSign(p.unit) }}</span><span v-if="before" class="soft small-text">, pale: {{ before }}</span
+      {{ ' ' }}<span class="soft">{{ unitSign(p.unit) }}</span
+      ><span v-if="before" class="soft small-text">, pale: {{ before }}</span
       ><span v-if="drawn(p.histories).length" class="soft small-text">, dotted: {{ drawn(p.histories).join(', ') }}</span>
     </div>
     <ChartPane

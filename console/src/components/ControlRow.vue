@@ -49,7 +49,7 @@ onUnmounted(release)
     <div class="words">
       <div>
         <strong>{{ where ? `${where} ${control.config.name.toLowerCase()}` : control.config.name }}</strong>
-        <span class="state" :class="state.tone" role="status">{{ state.words }}</span>
+        {{ ' ' }}<span class="state" :class="state.tone" role="status">{{ state.words }}</span>
       </div>
       <button type="button" class="reason soft small-text" :aria-label="`Why: ${reason || control.config.name}`" @click="why = true">
         {{ reason || 'Why?' }}

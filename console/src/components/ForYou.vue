@@ -104,7 +104,7 @@ const move = (id: string, by: number) =>
       <ol v-else class="mb-0">
         <li v-for="(f, i) in favourites" :key="f.id">
           <RouterLink :to="{ name: 'signal', params: { id: hub.controls[f.id] ? f.id + '.is' : f.id } }">{{ f.name }}</RouterLink>
-          <span class="soft small-text">{{ f.place }}</span>
+          {{ ' ' }}<span class="soft small-text">{{ f.place }}</span>
           <button type="button" :aria-label="`${f.name} up`" :disabled="!i" @click="move(f.id, -1)">↑</button
           ><button type="button" :aria-label="`${f.name} down`" :disabled="i === favourites.length - 1" @click="move(f.id, 1)">↓</button
           ><button type="button" :aria-label="`${f.name} is no favourite`" @click="send(() => hub.favour(f.id, false))">

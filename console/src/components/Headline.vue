@@ -38,7 +38,7 @@ function label(s: Signal) {
       :class="{ old: doubt(hub, s.config.id) }">
       <span class="soft small-text">{{ label(s) }}</span>
       <b><LiveValue :signal="s" /></b>
-      <span v-if="hub.link === 'live' && doubt(hub, s.config.id)" class="warn-text small-text">{{ doubt(hub, s.config.id) }}</span>
+      {{ ' ' }}<span v-if="hub.link === 'live' && doubt(hub, s.config.id)" class="warn-text small-text">{{ doubt(hub, s.config.id) }}</span>
     </RouterLink>
   </div>
 </template>

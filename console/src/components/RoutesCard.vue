@@ -86,7 +86,8 @@ const places = { mail: 'Mail address', webhook: 'Address (URL)', mqtt: 'Topic', 
     <div v-for="r in routes ?? []" :key="r.config.id" class="entry" :data-route="r.config.id">
       <div>
         <strong>{{ r.config.name }}</strong>
-        <span class="soft small-text"
+        {{ ' '
+        }}<span class="soft small-text"
           >{{ r.config.via }} to {{ r.config.to || people.find((m) => m.account === r.config.person)?.name || r.config.person }} ·
           {{ r.config.least }} and graver{{ r.config.from ? ` · quiet from ${r.config.from} to ${r.config.until}` : ''
           }}{{ r.config.after_ms ? ` · after ${r.config.after_ms / 60_000} min` : ''

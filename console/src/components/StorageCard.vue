@@ -47,7 +47,7 @@ const shown = computed(() => (all.value ? list.value : list.value.slice(0, 8)))
             <tr v-for="x in shown" :key="x.series">
               <td>
                 <RouterLink :to="{ name: 'signal', params: { id: x.series } }">{{ x.name }}</RouterLink>
-                <span class="soft small-text">{{ x.series }}</span>
+                {{ ' ' }}<span class="soft small-text">{{ x.series }}</span>
               </td>
               <td class="num">{{ x.count.toLocaleString('en-GB') }}</td>
               <td class="num">{{ size(x.bytes) }}</td>

@@ -88,8 +88,8 @@ async function copy() {
     </ul>
     <div v-if="link" class="note small-text mb-2" role="status">
       <div>
-        <strong>The link, shown this once</strong><code class="link">{{ link }}</code>
-        <button type="button" class="btn btn-outline-secondary btn-sm" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</button>
+        <strong>The link, shown this once</strong><code class="link">{{ link }}</code> {{ ' '
+        }}<button type="button" class="btn btn-outline-secondary btn-sm" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</button>
       </div>
     </div>
     <form class="stack tight" @submit.prevent="make">

@@ -198,7 +198,7 @@ async function toggle(a: Alert) {
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
                 <strong>{{ l.alerts.length }} alerts that came together</strong>
-                <span class="soft small-text">{{ phaseNames[l.alerts[0]!.state.phase] }}</span>
+                {{ ' ' }}<span class="soft small-text">{{ phaseNames[l.alerts[0]!.state.phase] }}</span>
                 <div class="small-text">
                   {{
                     l.alerts
@@ -216,8 +216,8 @@ async function toggle(a: Alert) {
               <Icon name="bell" :size="18" class="sign" />
               <div class="words">
                 <div>
-                  <strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span>
-                  <span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.state.phase] }}</span>
+                  <strong>{{ a.config.name }}</strong> <span class="kind">{{ a.config.severity }}</span> {{ ' '
+                  }}<span class="soft small-text">{{ place(a) }}{{ place(a) ? ' · ' : '' }}{{ phaseNames[a.state.phase] }}</span>
                 </div>
                 <div class="small-text">{{ alertWords(a, hub.minute) }}</div>
                 <div v-if="a.config.text && ['active', 'returned'].includes(a.state.phase)" class="small-text do">{{ a.config.text }}</div>
@@ -338,7 +338,7 @@ async function toggle(a: Alert) {
       <h2 class="mb-2">What is looked at</h2>
       <p v-if="gone" class="note small-text" role="status">
         <span>{{ gone.config.name }} was taken away.</span>
-        <button type="button" class="btn btn-outline-secondary btn-sm" @click="bringBack">Bring it back</button>
+        {{ ' ' }}<button type="button" class="btn btn-outline-secondary btn-sm" @click="bringBack">Bring it back</button>
       </p>
       <p v-if="!made.length" class="soft">
         You made none yet. <RouterLink :to="{ name: 'new-alert' }">Tell me when …</RouterLink> a value is above a limit, a reading is
@@ -347,7 +347,8 @@ async function toggle(a: Alert) {
       <div v-for="a in made" :key="a.config.id" class="entry" :data-made="a.config.id">
         <div>
           <strong>{{ a.config.name }}</strong>
-          <span class="soft small-text"
+          {{ ' '
+          }}<span class="soft small-text"
             >{{ a.config.severity }}{{ a.config.off ? ', off' : '' }} · {{ a.config.of || a.config.when
             }}{{ a.state.limit ? ` ${a.state.limit}` : '' }}</span
           >

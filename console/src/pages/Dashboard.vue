@@ -291,7 +291,7 @@ watch(
         <div>
           Somebody else changed this dashboard meanwhile.
           <button type="button" class="btn btn-outline-secondary btn-sm" @click="saveAnyway">Save mine all the same</button>
-          <button type="button" class="btn btn-outline-secondary btn-sm" @click="takeTheirs">Take theirs</button>
+          {{ ' ' }}<button type="button" class="btn btn-outline-secondary btn-sm" @click="takeTheirs">Take theirs</button>
         </div>
       </div>
       <section v-if="!board.tiles.length" class="sheet empty">

@@ -124,7 +124,7 @@ const short = (ms: number) => void router.replace({ query: { span: String(ms) } 
         <RouterLink v-if="hub.owner && signal" class="btn btn-outline-secondary btn-sm" :to="{ name: 'new-alert', query: { of: id } }"
           >Tell me when …</RouterLink
         >
-        <Star v-if="signal || control" :id="signal?.config.id ?? control!.config.id" :name="name" /><RouterLink
+        {{ ' ' }}<Star v-if="signal || control" :id="signal?.config.id ?? control!.config.id" :name="name" /><RouterLink
           class="btn btn-outline-secondary"
           :to="{ name: 'charts', query: { s: id, span: String(span) } }"
           >In a chart with others</RouterLink

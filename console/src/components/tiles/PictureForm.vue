@@ -182,8 +182,8 @@ const movers = (p: Part) => p.formula !== undefined
             @change="formula(i, value($event))" /><span class="small-text soft" role="status">{{ said[i] }}</span></label
         >
         <p v-else class="small-text mb-1">
-          by {{ about(p.of ?? '').name }} <span class="soft">{{ about(p.of ?? '').place }}</span>
-          <button type="button" class="plain" @click="setPart(i, { of: undefined, formula: p.of })">by a formula instead</button>
+          by {{ about(p.of ?? '').name }} <span class="soft">{{ about(p.of ?? '').place }}</span> {{ ' '
+          }}<button type="button" class="plain" @click="setPart(i, { of: undefined, formula: p.of })">by a formula instead</button>
         </p>
         <div class="fields">
           <template v-if="about(p.of ?? '').kind !== 'control'">

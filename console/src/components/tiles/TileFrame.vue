@@ -31,8 +31,8 @@ const link = computed(() => {
 <template>
   <section class="tile" :class="[tile.kind, { low: tile.h === 1 }]" :aria-label="title || kindName(tile.kind)" :data-tile="tile.id">
     <header v-if="title" class="small-text">
-      <RouterLink v-if="link" :to="link">{{ title }}</RouterLink><span v-else>{{ title }}</span>
-      <span v-if="place" class="soft place">{{ place }}</span>
+      <RouterLink v-if="link" :to="link">{{ title }}</RouterLink><span v-else>{{ title }}</span> {{ ' '
+      }}<span v-if="place" class="soft place">{{ place }}</span>
     </header>
     <div class="body">
       <TileBody

@@ -231,7 +231,7 @@ const card = computed(() => props.tile.name || 'Picture')
             >{{ shownValue(hub.signals[p.of]!.state.value, hub.signals[p.of]!.config.unit, hub.signals[p.of]!.config.decimals) }}
             {{ shownUnit(hub.signals[p.of]!.config.unit) }}</b
           >
-          <span v-if="doubt(hub, p.of)" class="warn-text small-text">{{ doubt(hub, p.of) }}</span>
+          {{ ' ' }}<span v-if="doubt(hub, p.of)" class="warn-text small-text">{{ doubt(hub, p.of) }}</span>
           <Sparkline v-if="p.kind === 'sparkline'" :trace="traces[p.of]" :from="from" :to="to" :faded="!!doubt(hub, p.of)" />
         </template>
         <TileLamp v-else :of="p.of" />
